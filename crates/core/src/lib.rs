@@ -1,0 +1,20 @@
+//! The core of Tipstaff: what a policy says and what it means for a packet.
+//!
+//! Everything here is computation on plain data. There is no file, socket, clock, environment
+//! variable or terminal in this crate; facts about the outside are arguments.
+//!
+//! The flow is one way, one public function an arrow:
+//!
+//! ```text
+//! text ─ policy::read ─▶ Policy ─ plan::resolve ─▶ HostPlan ─ program::lower ─▶ RuleProgram
+//! ```
+//!
+//! Both [`plan::HostPlan`] and [`program::RuleProgram`] can be asked what happens to a
+//! [`space::Packet`]; the two answers must agree.
+
+#[cfg(feature = "generate")]
+pub mod generate;
+pub mod plan;
+pub mod policy;
+pub mod program;
+pub mod space;

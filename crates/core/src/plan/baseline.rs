@@ -1,0 +1,194 @@
+//! The few things that keep a host's network working, ahead of every rule.
+//!
+//! Echo requests are decided before replies: connection tracking calls every request after the
+//! first of a series "established", so a rate on pings placed behind the replies would bite only
+//! once per series.
+
+use super::condition::{Condition, InterfaceTest, LOOPBACK};
+use super::model::{Act, Decision, RuleId, Written};
+use crate::policy::{Baseline, Ping, Verdict};
+use crate::space::{
+    AddressSet, ConnectionState, Direction, IGMP, RangeSet, TrafficSet,
+};
+
+const ECHO_REQUEST: u8 = 8;
+const ECHO_REQUEST_V6: u8 = 128;
+
+/// Multicast listener query, report, done, and the second version's report (RFC 2710, RFC 3810).
+const MEMBERSHIP: [(u8, u8); 2] = [(130, 132), (143, 143)];
+
+/// Router solicitation and advertisement, neighbour solicitation and advertisement (RFC 4861).
+/// The receiving stack itself discards those that did not come from the link, since their hop
+/// limit is then below 255 (RFC 4890 section 4.4.1 asks filters to let them pass).
+const NEIGHBOURS: (u8, u8) = (133, 136);
+
+fn v4(first: [u8; 4], last: [u8; 4]) -> AddressSet {
+    AddressSet::from_v4([(u32::from_be_bytes(first), u32::from_be_bytes(last))])
+}
+
+fn loopback_addresses() -> AddressSet {
+    v4([127, 0, 0, 0], [127, 255, 255, 255]).union(&AddressSet::from_v6([(1, 1)]))
+}
+
+fn link_local() -> AddressSet {
+    AddressSet::from_v6([(0xfe80 << 112, (0xfec0 << 112) - 1)])
+}
+
+fn unspecified_v6() -> AddressSet {
+    AddressSet::from_v6([(0, 0)])
+}
+
+fn decision(name: &str, conditions: Vec<Condition>, act: Act, traffic: &str) -> Decision {
+    Decision {
+        id: RuleId::baseline(name),
+        origin: None,
+        conditions,
+        act,
+        paused: false,
+        why: None,
+        written: Written { traffic: traffic.into(), ..Written::default() },
+    }
+}
+
+/// The baseline's decisions for one direction, in order.
+pub fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decision> {
+    let mut list = Vec::new();
+    if direction != Direction::Forwarded {
+        list.push(loopback(direction));
+    }
+    if direction == Direction::Inbound {
+        list.push(false_loopback());
+    }
+    if direction != Direction::Outbound {
+        list.push(invalid());
+    }
+    if direction == Direction::Inbound {
+        list.push(ping(switches));
+    }
+    list.push(replies());
+    if direction != Direction::Forwarded {
+        list.push(neighbours());
+    }
+    match direction {
+        Direction::Inbound => list.push(dhcp("dhcp", (67, 68), (547, 546))),
+        Direction::Outbound => list.push(dhcp("dhcp", (68, 67), (546, 547))),
+        Direction::Forwarded => {}
+    }
+    list
+}
+
+fn loopback(direction: Direction) -> Decision {
+    let is_loopback = InterfaceTest::Is(LOOPBACK.into());
+    let condition = match direction {
+        Direction::Inbound => Condition { in_interface: is_loopback, ..Condition::default() },
+        _ => Condition { out_interface: is_loopback, ..Condition::default() },
+    };
+    let mut decision =
+        decision("loopback", vec![condition], Act::Decide(Verdict::Allow), "any, on lo");
+    decision.why = Some("programs of this host talk to each other".into());
+    decision
+}
+
+fn false_loopback() -> Decision {
+    let elsewhere = || Condition {
+        in_interface: InterfaceTest::IsNot(LOOPBACK.into()),
+        ..Condition::default()
+    };
+    let conditions = vec![
+        Condition { source: loopback_addresses(), ..elsewhere() },
+        Condition { destination: loopback_addresses(), ..elsewhere() },
+    ];
+    let mut decision = decision(
+        "false-loopback",
+        conditions,
+        Act::Decide(Verdict::Deny),
+        "loopback addresses, not on lo",
+    );
+    decision.why = Some("no honest packet from outside carries them".into());
+    decision
+}
+
+fn invalid() -> Decision {
+    let condition = Condition::states(&[ConnectionState::Invalid]);
+    let mut decision =
+        decision("invalid", vec![condition], Act::Decide(Verdict::Deny), "invalid state");
+    decision.why = Some("fits no connection and cannot begin one".into());
+    decision
+}
+
+fn replies() -> Decision {
+    let condition =
+        Condition::states(&[ConnectionState::Established, ConnectionState::Related]);
+    let mut decision =
+        decision("replies", vec![condition], Act::Decide(Verdict::Allow), "replies, related");
+    decision.why = Some("answers to what was allowed, and errors about it".into());
+    decision
+}
+
+fn neighbours() -> Decision {
+    let types = |ranges: &[(u8, u8)]| {
+        TrafficSet::icmp(RangeSet::empty(), RangeSet::from_ranges(ranges.iter().copied()))
+    };
+    let conditions = vec![
+        Condition { traffic: types(&[NEIGHBOURS]), ..Condition::default() },
+        Condition {
+            traffic: types(&MEMBERSHIP),
+            source: link_local().union(&unspecified_v6()),
+            ..Condition::default()
+        },
+        Condition {
+            traffic: TrafficSet::other(IGMP),
+            destination: v4([224, 0, 0, 0], [239, 255, 255, 255]),
+            ..Condition::default()
+        },
+    ];
+    let mut decision = decision(
+        "neighbours",
+        conditions,
+        Act::Decide(Verdict::Allow),
+        "neighbour discovery, MLD, IGMP",
+    );
+    decision.why = Some("without it IPv6 and multicast stop (RFC 4890, RFC 3376)".into());
+    decision
+}
+
+/// DHCP for IPv4 (RFC 2131) and IPv6 (RFC 8415): ports as (from, to).
+fn dhcp(name: &str, ports: (u16, u16), ports_v6: (u16, u16)) -> Decision {
+    let conditions = vec![
+        Condition {
+            traffic: TrafficSet::udp(RangeSet::single(ports.1)),
+            source_ports: RangeSet::single(ports.0),
+            source: AddressSet::full().only(crate::space::Family::V4),
+            ..Condition::default()
+        },
+        Condition {
+            traffic: TrafficSet::udp(RangeSet::single(ports_v6.1)),
+            source_ports: RangeSet::single(ports_v6.0),
+            source: link_local(),
+            ..Condition::default()
+        },
+    ];
+    let traffic = format!("{}/udp from {}, {}/udp from {}", ports.1, ports.0, ports_v6.1, ports_v6.0);
+    let mut decision = decision(name, conditions, Act::Decide(Verdict::Allow), &traffic);
+    decision.why = Some("the host can get and renew its addresses".into());
+    decision
+}
+
+fn ping(switches: &Baseline) -> Decision {
+    let condition = Condition {
+        traffic: TrafficSet::icmp(
+            RangeSet::single(ECHO_REQUEST),
+            RangeSet::single(ECHO_REQUEST_V6),
+        ),
+        ..Condition::default()
+    };
+    let act = match switches.ping {
+        Ping::Allow => Act::Decide(Verdict::Allow),
+        Ping::Deny => Act::Decide(Verdict::Deny),
+        Ping::Rate(rate) => Act::AllowWithin(rate),
+    };
+    let mut decision = decision("ping", vec![condition], act, "icmp echo requests");
+    decision.origin.clone_from(&switches.ping_origin);
+    decision.why = Some("`ping` in the baseline section".into());
+    decision
+}

@@ -1,0 +1,132 @@
+//! What a packet must be like for a decision to take it.
+
+use crate::space::{AddressSet, ConnectionState, Packet, RangeSet, StateSet, TrafficSet};
+use std::fmt;
+
+/// The kernel's name of the loopback interface.
+pub const LOOPBACK: &str = "lo";
+
+/// A test of an interface name.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Default)]
+pub enum InterfaceTest {
+    /// Any interface.
+    #[default]
+    Any,
+    /// This interface only.
+    Is(String),
+    /// Any but this interface.
+    IsNot(String),
+}
+
+impl InterfaceTest {
+    /// Whether the interface passes the test; `None` stands for some interface that is not the
+    /// loopback interface and that nobody names.
+    #[must_use]
+    pub fn holds(&self, interface: Option<&str>) -> bool {
+        match self {
+            Self::Any => true,
+            Self::Is(name) => interface == Some(name),
+            Self::IsNot(name) => interface != Some(name),
+        }
+    }
+}
+
+/// All tests of a condition must hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Condition {
+    /// The interface by which the packet comes in.
+    pub in_interface: InterfaceTest,
+    /// The interface by which it goes out.
+    pub out_interface: InterfaceTest,
+    /// The connection states that pass; `None`: all.
+    pub states: Option<StateSet>,
+    /// What the packet carries.
+    pub traffic: TrafficSet,
+    /// The ports it may come from, where it has ports; anything but all ports excludes packets
+    /// without ports.
+    pub source_ports: RangeSet<u16>,
+    /// Where it may come from.
+    pub source: AddressSet,
+    /// Where it may go.
+    pub destination: AddressSet,
+}
+
+impl Default for Condition {
+    /// The condition that every packet meets.
+    fn default() -> Self {
+        Self {
+            in_interface: InterfaceTest::Any,
+            out_interface: InterfaceTest::Any,
+            states: None,
+            traffic: TrafficSet::any(),
+            source_ports: RangeSet::full(),
+            source: AddressSet::full(),
+            destination: AddressSet::full(),
+        }
+    }
+}
+
+/// The first test that a packet fails, from the coarsest to the finest.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Miss {
+    /// It uses another interface.
+    Interface,
+    /// Its connection is in another state.
+    State,
+    /// It carries something else.
+    Traffic,
+    /// It comes from another port.
+    SourcePort,
+    /// It comes from another address.
+    Source,
+    /// It goes to another address.
+    Destination,
+}
+
+impl fmt::Display for Miss {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::Interface => "other interface",
+            Self::State => "other connection state",
+            Self::Traffic => "other traffic",
+            Self::SourcePort => "other source port",
+            Self::Source => "other sender",
+            Self::Destination => "other receiver",
+        })
+    }
+}
+
+impl Condition {
+    /// A condition on the connection state alone.
+    #[must_use]
+    pub fn states(states: &[ConnectionState]) -> Self {
+        Self { states: Some(StateSet::of(states)), ..Self::default() }
+    }
+
+    /// The first test that `packet` fails, or `None` if it meets the condition.
+    #[must_use]
+    pub fn miss(&self, packet: &Packet) -> Option<Miss> {
+        let interfaces = self.in_interface.holds(packet.in_interface.as_deref())
+            && self.out_interface.holds(packet.out_interface.as_deref());
+        if !interfaces {
+            Some(Miss::Interface)
+        } else if self.states.is_some_and(|states| !states.contains(packet.state)) {
+            Some(Miss::State)
+        } else if !self.traffic.contains(packet) {
+            Some(Miss::Traffic)
+        } else if !self.source_port_passes(packet) {
+            Some(Miss::SourcePort)
+        } else if !self.source.contains(packet.source) {
+            Some(Miss::Source)
+        } else if !self.destination.contains(packet.destination) {
+            Some(Miss::Destination)
+        } else {
+            None
+        }
+    }
+
+    fn source_port_passes(&self, packet: &Packet) -> bool {
+        self.source_ports.is_full()
+            || packet.ports().is_some_and(|(source, _)| self.source_ports.contains(source))
+    }
+}

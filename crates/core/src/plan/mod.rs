@@ -1,0 +1,14 @@
+//! What a policy means for one host: every name replaced by what it stands for.
+
+mod baseline;
+mod condition;
+mod evaluate;
+mod model;
+mod resolve;
+mod sweep;
+
+pub use condition::{Condition, InterfaceTest, LOOPBACK, Miss};
+pub use evaluate::{Decided, Step};
+pub use model::{Act, Chain, Decision, HostPlan, Kind, RuleId, Written};
+pub use resolve::{UnknownHost, resolve};
+pub use sweep::{Decider, Part, Question, sweep};

@@ -1,0 +1,170 @@
+//! The decision list of one host.
+
+use super::Condition;
+use crate::policy::{Origin, Rate, Verdict};
+use crate::space::Direction;
+use std::fmt;
+use std::net::IpAddr;
+
+/// Which part of a policy a decision stems from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Kind {
+    /// The baseline.
+    Baseline,
+    /// A written rule.
+    Rule,
+    /// A default policy.
+    Default,
+}
+
+impl Kind {
+    /// The word for it in output.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Baseline => "baseline",
+            Self::Rule => "rule",
+            Self::Default => "default",
+        }
+    }
+}
+
+/// The identity of a decision everywhere: in output, in the kernel, in counters.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct RuleId {
+    /// Which part of the policy it stems from.
+    pub kind: Kind,
+    /// Its name within that part.
+    pub name: String,
+}
+
+impl RuleId {
+    /// The default for a direction.
+    #[must_use]
+    pub fn default_for(direction: Direction) -> Self {
+        Self { kind: Kind::Default, name: direction.as_str().into() }
+    }
+
+    /// A written rule.
+    #[must_use]
+    pub fn rule(name: &str) -> Self {
+        Self { kind: Kind::Rule, name: name.into() }
+    }
+
+    /// A part of the baseline.
+    #[must_use]
+    pub fn baseline(name: &str) -> Self {
+        Self { kind: Kind::Baseline, name: name.into() }
+    }
+
+    /// Reads what `Display` writes.
+    #[must_use]
+    pub fn parse(text: &str) -> Self {
+        match text.split_once('/') {
+            Some(("baseline", name)) => Self::baseline(name),
+            Some(("default", name)) => Self { kind: Kind::Default, name: name.into() },
+            _ => Self::rule(text),
+        }
+    }
+}
+
+impl fmt::Display for RuleId {
+    /// `catalogue`, `baseline/replies` or `default/inbound`; rule names have no slash.
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.kind {
+            Kind::Rule => out.write_str(&self.name),
+            kind => write!(out, "{}/{}", kind.as_str(), self.name),
+        }
+    }
+}
+
+/// What a decision does with the packets it takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Act {
+    /// One verdict for all.
+    Decide(Verdict),
+    /// Allow up to a rate, deny the excess.
+    AllowWithin(Rate),
+}
+
+impl Act {
+    /// The verdict for a packet that comes while there is no excess.
+    #[must_use]
+    pub fn verdict(self) -> Verdict {
+        match self {
+            Self::Decide(verdict) => verdict,
+            Self::AllowWithin(_) => Verdict::Allow,
+        }
+    }
+}
+
+/// How a decision reads in the file, for showing it.
+#[derive(Clone, Debug, PartialEq, Eq, Default)]
+pub struct Written {
+    /// The traffic.
+    pub traffic: String,
+    /// The senders; empty for anywhere.
+    pub from: String,
+    /// The receivers; empty for anywhere.
+    pub to: String,
+}
+
+/// One line of the decision list.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Decision {
+    /// Its identity.
+    pub id: RuleId,
+    /// Where it is written; `None` where the language supplies it.
+    pub origin: Option<Origin>,
+    /// It takes packets that meet any of these.
+    pub conditions: Vec<Condition>,
+    /// What it does with them.
+    pub act: Act,
+    /// Whether it is switched off: then it takes nothing.
+    pub paused: bool,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// How it reads.
+    pub written: Written,
+}
+
+/// The decisions for one direction, in order; the last one takes everything.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Chain {
+    /// The direction.
+    pub direction: Direction,
+    /// Baseline, rules, default.
+    pub decisions: Vec<Decision>,
+}
+
+/// What a policy means for one host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HostPlan {
+    /// The host's name.
+    pub host: String,
+    /// Its addresses.
+    pub addresses: Vec<IpAddr>,
+    /// One chain a direction, in the order of [`Direction::ALL`].
+    pub chains: [Chain; 3],
+}
+
+impl HostPlan {
+    /// The chain for a direction.
+    #[must_use]
+    pub fn chain(&self, direction: Direction) -> &Chain {
+        &self.chains[direction as usize]
+    }
+
+    /// Every decision with its direction, in the order in which they are shown.
+    pub fn decisions(&self) -> impl Iterator<Item = (Direction, &Decision)> {
+        self.chains.iter().flat_map(|chain| {
+            chain.decisions.iter().map(move |decision| (chain.direction, decision))
+        })
+    }
+
+    /// The decision of that identity.
+    #[must_use]
+    pub fn find(&self, id: &RuleId) -> Option<&Decision> {
+        self.decisions().map(|(_, decision)| decision).find(|decision| decision.id == *id)
+    }
+}

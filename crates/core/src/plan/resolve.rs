@@ -1,0 +1,88 @@
+//! A policy and a host's name to that host's plan.
+
+use super::baseline::baseline;
+use super::condition::Condition;
+use super::model::{Act, Chain, Decision, HostPlan, RuleId, Written};
+use crate::policy::{Host, Policy, Rule, nearest};
+use crate::space::Direction;
+use std::fmt;
+
+/// The policy has no host of that name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UnknownHost {
+    /// The name asked for.
+    pub name: String,
+    /// The name that was probably meant.
+    pub near: Option<String>,
+    /// The names there are.
+    pub known: Vec<String>,
+}
+
+impl fmt::Display for UnknownHost {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "the policy has no host `{}`", self.name.escape_debug())?;
+        match &self.near {
+            Some(near) => write!(out, "; did you mean `{near}`?"),
+            None => write!(out, "; it has: {}", self.known.join(", ")),
+        }
+    }
+}
+
+impl std::error::Error for UnknownHost {}
+
+/// Works out what `policy` means for the host of that name.
+///
+/// # Errors
+/// [`UnknownHost`] if the policy does not have it.
+pub fn resolve(policy: &Policy, host: &str) -> Result<HostPlan, UnknownHost> {
+    let Some(section) = policy.host(host) else {
+        let known: Vec<String> = policy.hosts.iter().map(|host| host.name.clone()).collect();
+        return Err(UnknownHost {
+            name: host.into(),
+            near: nearest(host, known.iter().map(String::as_str)).map(str::to_owned),
+            known,
+        });
+    };
+    Ok(HostPlan {
+        host: section.name.clone(),
+        addresses: section.addresses.clone(),
+        chains: Direction::ALL.map(|direction| chain(section, direction)),
+    })
+}
+
+fn chain(host: &Host, direction: Direction) -> Chain {
+    let mut decisions = baseline(&host.baseline, direction);
+    decisions.extend(host.rules.iter().filter(|rule| rule.direction == direction).map(decide));
+    let default = host.defaults.of(direction);
+    decisions.push(Decision {
+        id: RuleId::default_for(direction),
+        origin: default.origin.clone(),
+        conditions: vec![Condition::default()],
+        act: Act::Decide(default.verdict),
+        paused: false,
+        why: None,
+        written: Written { traffic: "everything else".into(), ..Written::default() },
+    });
+    Chain { direction, decisions }
+}
+
+fn decide(rule: &Rule) -> Decision {
+    Decision {
+        id: RuleId::rule(&rule.name),
+        origin: Some(rule.origin.clone()),
+        conditions: vec![Condition {
+            traffic: rule.traffic.clone(),
+            source: rule.from.clone(),
+            destination: rule.to.clone(),
+            ..Condition::default()
+        }],
+        act: Act::Decide(rule.verdict),
+        paused: rule.paused,
+        why: rule.why.clone(),
+        written: Written {
+            traffic: rule.traffic_terms.join(", "),
+            from: rule.from_terms.join(", "),
+            to: rule.to_terms.join(", "),
+        },
+    }
+}

@@ -1,0 +1,22 @@
+//! From the text of a policy to what is written in it, with the place of every item kept.
+
+mod diagnostic;
+mod model;
+mod rate;
+mod read;
+mod schema;
+mod source;
+mod suggest;
+mod table;
+mod terms;
+
+pub use diagnostic::{Diagnostic, Label, Patch, Severity};
+pub use model::{
+    Baseline, Default, Defaults, Host, Ping, Place, Policy, Rule, Verdict, Written,
+};
+pub use rate::{Rate, RateError};
+pub use read::read;
+pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
+pub use source::{Origin, Source};
+pub use suggest::nearest;
+pub use terms::ANYWHERE;

@@ -1,0 +1,176 @@
+//! A policy as written: names are checked, nothing is worked out yet.
+
+use super::{Origin, Rate, Source};
+use crate::space::{AddressSet, Direction, TrafficSet};
+use std::net::IpAddr;
+
+/// Everything that one policy says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Policy {
+    /// The texts it was read from.
+    pub sources: Vec<Source>,
+    /// Named sets of addresses, in the order written.
+    pub places: Vec<Place>,
+    /// The hosts, in the order written; at least one.
+    pub hosts: Vec<Host>,
+}
+
+impl Policy {
+    /// The host of that name.
+    #[must_use]
+    pub fn host(&self, name: &str) -> Option<&Host> {
+        self.hosts.iter().find(|host| host.name == name)
+    }
+
+    /// The place of that name.
+    #[must_use]
+    pub fn place(&self, name: &str) -> Option<&Place> {
+        self.places.iter().find(|place| place.name == name)
+    }
+}
+
+/// A named set of addresses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// Its name.
+    pub name: String,
+    /// Its addresses.
+    pub addresses: AddressSet,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
+/// One machine's section.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Host {
+    /// Its name.
+    pub name: String,
+    /// Its own addresses, in the order written.
+    pub addresses: Vec<IpAddr>,
+    /// What happens to packets that no rule decides.
+    pub defaults: Defaults,
+    /// The things that keep its network working.
+    pub baseline: Baseline,
+    /// Its rules, in order.
+    pub rules: Vec<Rule>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
+/// What is to happen to a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Verdict {
+    /// It passes.
+    Allow,
+    /// It is dropped without an answer.
+    Deny,
+    /// It is dropped, and the sender is told.
+    Reject,
+}
+
+impl Verdict {
+    /// All verdicts.
+    pub const ALL: [Self; 3] = [Self::Allow, Self::Deny, Self::Reject];
+
+    /// The word for it in policies and output.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Allow => "allow",
+            Self::Deny => "deny",
+            Self::Reject => "reject",
+        }
+    }
+
+    /// Reads the word that [`Verdict::as_str`] gives.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|verdict| verdict.as_str() == text)
+    }
+}
+
+/// A default verdict, and where it is written; `None` where the language supplies it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Default {
+    /// What happens.
+    pub verdict: Verdict,
+    /// Where that is written.
+    pub origin: Option<Origin>,
+}
+
+/// The three defaults of a host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Defaults {
+    /// For packets to the host; `deny` unless written.
+    pub inbound: Default,
+    /// For packets from the host; `allow` unless written.
+    pub outbound: Default,
+    /// For packets through the host; `deny` unless written.
+    pub forwarded: Default,
+}
+
+impl Defaults {
+    /// The default for one direction.
+    #[must_use]
+    pub fn of(&self, direction: Direction) -> &Default {
+        match direction {
+            Direction::Inbound => &self.inbound,
+            Direction::Outbound => &self.outbound,
+            Direction::Forwarded => &self.forwarded,
+        }
+    }
+}
+
+/// How the host answers echo requests.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ping {
+    /// Always.
+    Allow,
+    /// Never.
+    Deny,
+    /// Up to a rate, all senders together.
+    Rate(Rate),
+}
+
+/// The switches of the baseline.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Baseline {
+    /// Inbound echo requests; 5 a second unless written.
+    pub ping: Ping,
+    /// Where that is written.
+    pub ping_origin: Option<Origin>,
+}
+
+/// A list of terms, exactly as they stand in the file.
+pub type Written = Vec<String>;
+
+/// One named statement about traffic.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Rule {
+    /// Its name, unique on its host.
+    pub name: String,
+    /// What it does.
+    pub verdict: Verdict,
+    /// To which traffic.
+    pub traffic: TrafficSet,
+    /// The traffic as written.
+    pub traffic_terms: Written,
+    /// In which direction.
+    pub direction: Direction,
+    /// From which addresses.
+    pub from: AddressSet,
+    /// The senders as written; empty when left out.
+    pub from_terms: Written,
+    /// To which addresses.
+    pub to: AddressSet,
+    /// The receivers as written; empty when left out.
+    pub to_terms: Written,
+    /// Whether it is switched off for now.
+    pub paused: bool,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// Where it is written.
+    pub origin: Origin,
+}

@@ -1,0 +1,189 @@
+//! The tables and keys of the policy language: the one list behind reading, suggestions and
+//! the reference page.
+
+/// What a key's value must look like.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shape {
+    /// A whole number.
+    Number,
+    /// A text.
+    Text,
+    /// A truth value.
+    Switch,
+    /// A list of texts.
+    List,
+    /// A table with keys of its own, named in [`SCHEMA`].
+    Table(&'static str),
+    /// A table whose keys are names chosen by the author, each with a table of the given kind.
+    Named(&'static str),
+    /// A list of tables of the given kind.
+    Tables(&'static str),
+}
+
+impl Shape {
+    /// How the shape is described to people.
+    #[must_use]
+    pub fn describe(self) -> &'static str {
+        match self {
+            Self::Number => "a whole number",
+            Self::Text => "a text in quotes",
+            Self::Switch => "true or false",
+            Self::List => "a list of texts in quotes",
+            Self::Table(_) => "a table",
+            Self::Named(_) => "a table for each name",
+            Self::Tables(_) => "a list of tables",
+        }
+    }
+}
+
+/// One key of a table.
+#[derive(Clone, Copy, Debug)]
+pub struct KeySpec {
+    /// The key as written.
+    pub name: &'static str,
+    /// What its value looks like.
+    pub shape: Shape,
+    /// Whether it may not be left out.
+    pub required: bool,
+    /// What it means, in one line.
+    pub meaning: &'static str,
+    /// A value as it could stand in a file; empty for tables.
+    pub example: &'static str,
+}
+
+/// One kind of table.
+#[derive(Clone, Copy, Debug)]
+pub struct TableSpec {
+    /// Its kind, as [`Shape`] refers to it; the empty name is the file itself.
+    pub kind: &'static str,
+    /// What it holds, in one line.
+    pub meaning: &'static str,
+    /// Its keys.
+    pub keys: &'static [KeySpec],
+}
+
+impl TableSpec {
+    /// The table of that kind.
+    ///
+    /// # Panics
+    /// If no such table is in [`SCHEMA`], which only a mistake in this crate can cause.
+    #[must_use]
+    pub fn of(kind: &str) -> &'static Self {
+        SCHEMA
+            .iter()
+            .find(|table| table.kind == kind)
+            .unwrap_or_else(|| unreachable!("no table `{kind}` in the schema"))
+    }
+
+    /// The key of that name.
+    #[must_use]
+    pub fn key(&self, name: &str) -> Option<&'static KeySpec> {
+        self.keys.iter().find(|key| key.name == name)
+    }
+}
+
+const fn key(
+    name: &'static str,
+    shape: Shape,
+    meaning: &'static str,
+    example: &'static str,
+) -> KeySpec {
+    KeySpec { name, shape, required: false, meaning, example }
+}
+
+const fn required(mut spec: KeySpec) -> KeySpec {
+    spec.required = true;
+    spec
+}
+
+const WHY: KeySpec = key("why", Shape::Text, "The reason, for readers", "\"The curators' office\"");
+
+/// Every table of the language.
+pub const SCHEMA: &[TableSpec] = &[
+    TableSpec {
+        kind: "",
+        meaning: "The file itself",
+        keys: &[
+            required(key("edition", Shape::Number, "Which language the file is in: 1", "1")),
+            key("place", Shape::Named("place"), "Named sets of addresses", ""),
+            key("host", Shape::Named("host"), "The machines, one section each", ""),
+        ],
+    },
+    TableSpec {
+        kind: "place",
+        meaning: "A named set of addresses",
+        keys: &[
+            required(key(
+                "addresses",
+                Shape::List,
+                "Networks and single addresses, of both IP versions",
+                "[\"198.51.100.0/27\", \"2001:db8:51::/64\"]",
+            )),
+            WHY,
+        ],
+    },
+    TableSpec {
+        kind: "host",
+        meaning: "One machine",
+        keys: &[
+            required(key(
+                "addresses",
+                Shape::List,
+                "The machine's own addresses",
+                "[\"192.0.2.10\", \"2001:db8:2::10\"]",
+            )),
+            key("default", Shape::Table("default"), "What happens where no rule decides", ""),
+            key("baseline", Shape::Table("baseline"), "What keeps the network working", ""),
+            key("rule", Shape::Tables("rule"), "The rules; the first that matches decides", ""),
+        ],
+    },
+    TableSpec {
+        kind: "default",
+        meaning: "What happens to packets that no rule decides: `allow`, `deny` or `reject`",
+        keys: &[
+            key("inbound", Shape::Text, "To this machine; `deny` if left out", "\"deny\""),
+            key("outbound", Shape::Text, "From this machine; `allow` if left out", "\"allow\""),
+            key("forwarded", Shape::Text, "Through this machine; `deny` if left out", "\"deny\""),
+        ],
+    },
+    TableSpec {
+        kind: "baseline",
+        meaning: "The few things that keep the network working; always first, always shown",
+        keys: &[key(
+            "ping",
+            Shape::Text,
+            "Echo requests: `allow`, `deny`, or a rate; `5/second` if left out",
+            "\"5/second\"",
+        )],
+    },
+    TableSpec {
+        kind: "rule",
+        meaning: "One statement about traffic, with exactly one of `allow`, `deny` and `reject`",
+        keys: &[
+            required(key("name", Shape::Text, "Its name, unique on the host", "\"catalogue\"")),
+            key("allow", Shape::List, "Traffic that may pass", "[\"80/tcp\", \"443/tcp+udp\"]"),
+            key("deny", Shape::List, "Traffic that is dropped in silence", "[\"any\"]"),
+            key("reject", Shape::List, "Traffic that is refused with an answer", "[\"113/tcp\"]"),
+            key(
+                "direction",
+                Shape::Text,
+                "`inbound` (if left out), `outbound` or `forwarded`",
+                "\"outbound\"",
+            ),
+            key(
+                "from",
+                Shape::List,
+                "Senders: places and addresses; anywhere if left out",
+                "[\"curators\", \"10.44.8.0/24\"]",
+            ),
+            key(
+                "to",
+                Shape::List,
+                "Receivers: places and addresses; anywhere if left out",
+                "[\"10.44.8.20\"]",
+            ),
+            key("paused", Shape::Switch, "Kept in the file, but not in force", "true"),
+            WHY,
+        ],
+    },
+];

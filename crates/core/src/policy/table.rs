@@ -1,0 +1,299 @@
+//! Tables of a parsed file, checked against the schema while their values are taken out.
+
+use super::{Diagnostic, KeySpec, Origin, Shape, Source, TableSpec, nearest};
+use std::ops::Range;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// The file being read, and what is wrong with it so far.
+pub struct Reader<'a> {
+    pub source: &'a Source,
+    pub problems: Vec<Diagnostic>,
+}
+
+impl Reader<'_> {
+    pub fn origin(&self, span: Range<usize>) -> Origin {
+        self.source.origin(span)
+    }
+
+    pub fn report(&mut self, problem: Diagnostic) {
+        self.problems.push(problem);
+    }
+}
+
+/// A text value with its place.
+#[derive(Clone)]
+pub struct Text {
+    pub value: String,
+    pub span: Range<usize>,
+    /// Whether the value stands in the source letter for letter, between one quote at each end.
+    verbatim: bool,
+}
+
+impl Text {
+    fn new(source: &Source, value: &str, span: Range<usize>) -> Self {
+        let inner = (span.start + 1)..span.end.saturating_sub(1);
+        let verbatim = source.text.get(inner) == Some(value);
+        Self { value: value.to_owned(), span, verbatim }
+    }
+
+    /// The place of some bytes of the value, as exactly as the source allows.
+    pub fn part(&self, part: Range<usize>) -> Range<usize> {
+        if self.verbatim {
+            let start = self.span.start + 1;
+            start + part.start..start + part.end
+        } else {
+            self.span.clone()
+        }
+    }
+
+    /// The place of the whole value, without its quotes where that is possible.
+    pub fn inner(&self) -> Range<usize> {
+        self.part(0..self.value.len())
+    }
+}
+
+/// One table whose keys and shapes have been checked.
+pub struct Table<'t, 'i> {
+    pub spec: &'static TableSpec,
+    pub span: Range<usize>,
+    entries: Vec<(&'static KeySpec, Range<usize>, &'t Spanned<DeValue<'i>>)>,
+}
+
+impl<'t, 'i> Table<'t, 'i> {
+    /// Checks every key of `table` against the kind's list. Unknown keys, values of another
+    /// shape and missing keys are reported; what is right can be taken out.
+    pub fn check(
+        reader: &mut Reader<'_>,
+        kind: &str,
+        table: &'t DeTable<'i>,
+        span: Range<usize>,
+    ) -> Self {
+        let spec = TableSpec::of(kind);
+        let mut entries = Vec::new();
+        for (key, value) in table {
+            match spec.key(key.get_ref()) {
+                None => reader.report(unknown_key(reader, spec, key.get_ref(), key.span())),
+                Some(known) if fits(known.shape, value.get_ref()) => {
+                    entries.push((known, key.span(), value));
+                }
+                Some(known) => {
+                    let problem = wrong_shape(reader, known, value);
+                    reader.report(problem);
+                    // Present, if unusable: it must not be reported as missing too.
+                    entries.push((known, key.span(), value));
+                }
+            }
+        }
+        let checked = Self { spec, span, entries };
+        for needed in spec.keys.iter().filter(|key| key.required) {
+            if !checked.has(needed.name) {
+                let origin = reader.origin(checked.span.clone());
+                reader.report(
+                    Diagnostic::error("missing-key", format!("`{}` is missing", needed.name), origin)
+                        .expected(format!("needs `{} = {}`", needed.name, needed.example)),
+                );
+            }
+        }
+        checked
+    }
+
+    /// Whether the key is there, usable or not.
+    pub fn has(&self, name: &str) -> bool {
+        self.entry(name).is_some()
+    }
+
+    /// The place of the key itself.
+    pub fn key_span(&self, name: &str) -> Option<Range<usize>> {
+        self.entry(name).map(|entry| entry.1.clone())
+    }
+
+    /// The place of the key's value.
+    pub fn value_span(&self, name: &str) -> Option<Range<usize>> {
+        self.entry(name).map(|entry| entry.2.span())
+    }
+
+    fn entry(&self, name: &str) -> Option<&(&'static KeySpec, Range<usize>, &'t Spanned<DeValue<'i>>)> {
+        self.entries.iter().find(|entry| entry.0.name == name)
+    }
+
+    fn value(&self, name: &str) -> Option<&'t Spanned<DeValue<'i>>> {
+        self.entry(name).map(|entry| entry.2)
+    }
+
+    /// A text, if the key is there and holds one.
+    pub fn text(&self, reader: &Reader<'_>, name: &str) -> Option<Text> {
+        let value = self.value(name)?;
+        let text = value.get_ref().as_str()?;
+        Some(Text::new(reader.source, text, value.span()))
+    }
+
+    /// A whole number as its digits.
+    pub fn number(&self, name: &str) -> Option<String> {
+        self.value(name)?.get_ref().as_integer().map(ToString::to_string)
+    }
+
+    /// A truth value.
+    pub fn switch(&self, name: &str) -> Option<bool> {
+        self.value(name)?.get_ref().as_bool()
+    }
+
+    /// A list of texts; items that are not texts have been reported and are left out.
+    pub fn list(&self, reader: &Reader<'_>, name: &str) -> Option<Vec<Text>> {
+        let items = self.value(name)?.get_ref().as_array()?;
+        Some(
+            items
+                .iter()
+                .filter_map(|item| {
+                    let text = item.get_ref().as_str()?;
+                    Some(Text::new(reader.source, text, item.span()))
+                })
+                .collect(),
+        )
+    }
+
+    /// A table inside this one.
+    pub fn table(&self, reader: &mut Reader<'_>, name: &str) -> Option<Table<'t, 'i>> {
+        let entry = self.entry(name)?;
+        let Shape::Table(kind) = entry.0.shape else { return None };
+        let inner = entry.2.get_ref().as_table()?;
+        Some(Table::check(reader, kind, inner, entry.2.span()))
+    }
+
+    /// Tables by name, each with the place of its name.
+    pub fn named(&self, reader: &mut Reader<'_>, name: &str) -> Vec<(Text, Table<'t, 'i>)> {
+        let Some(entry) = self.entry(name) else { return Vec::new() };
+        let (Shape::Named(kind), Some(tables)) = (entry.0.shape, entry.2.get_ref().as_table())
+        else {
+            return Vec::new();
+        };
+        let mut found = Vec::new();
+        for (key, value) in tables {
+            let text = Text { value: key.get_ref().to_string(), span: key.span(), verbatim: false };
+            match value.get_ref().as_table() {
+                Some(inner) => {
+                    let span = if value.span().is_empty() { key.span() } else { value.span() };
+                    found.push((text, Table::check(reader, kind, inner, span)));
+                }
+                None => {
+                    let origin = reader.origin(value.span());
+                    reader.report(
+                        Diagnostic::error(
+                            "wrong-shape",
+                            format!(
+                                "`{}` should be a table, but is {}",
+                                key.get_ref(),
+                                describe(value.get_ref())
+                            ),
+                            origin,
+                        )
+                        .expected(format!("expected [{name}.{}] and its keys", key.get_ref())),
+                    );
+                }
+            }
+        }
+        found
+    }
+
+    /// The tables of a list.
+    pub fn tables(&self, reader: &mut Reader<'_>, name: &str) -> Vec<Table<'t, 'i>> {
+        let Some(entry) = self.entry(name) else { return Vec::new() };
+        let (Shape::Tables(kind), Some(items)) = (entry.0.shape, entry.2.get_ref().as_array())
+        else {
+            return Vec::new();
+        };
+        items
+            .iter()
+            .filter_map(|item| {
+                let inner = item.get_ref().as_table()?;
+                Some(Table::check(reader, kind, inner, item.span()))
+            })
+            .collect()
+    }
+}
+
+fn fits(shape: Shape, value: &DeValue<'_>) -> bool {
+    match shape {
+        Shape::Number => value.is_integer(),
+        Shape::Text => value.is_str(),
+        Shape::Switch => value.is_bool(),
+        Shape::List => {
+            value.as_array().is_some_and(|items| items.iter().all(|item| item.get_ref().is_str()))
+        }
+        Shape::Table(_) | Shape::Named(_) => value.is_table(),
+        Shape::Tables(_) => {
+            value.as_array().is_some_and(|items| items.iter().all(|item| item.get_ref().is_table()))
+        }
+    }
+}
+
+fn describe(value: &DeValue<'_>) -> &'static str {
+    match value {
+        DeValue::String(_) => "a text",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a date or time",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+fn wrong_shape(
+    reader: &Reader<'_>,
+    key: &'static KeySpec,
+    value: &Spanned<DeValue<'_>>,
+) -> Diagnostic {
+    // In a list, the item that does not fit is the place to point at.
+    let misfit = match (key.shape, value.get_ref().as_array()) {
+        (Shape::List, Some(items)) => items.iter().find(|item| !item.get_ref().is_str()),
+        (Shape::Tables(_), Some(items)) => items.iter().find(|item| !item.get_ref().is_table()),
+        _ => None,
+    };
+    let at = misfit.unwrap_or(value);
+    let inside = if misfit.is_some() { "an item of " } else { "" };
+    let problem = Diagnostic::error(
+        "wrong-shape",
+        format!("{inside}`{}` is {}", key.name, describe(at.get_ref())),
+        reader.origin(at.span()),
+    );
+    let written = reader.source.text.get(at.span()).unwrap_or_default();
+    match (key.shape, at.get_ref()) {
+        (Shape::List, DeValue::String(_)) => problem
+            .expected("expected a list of texts in quotes")
+            .replace_with(format!("[{written}]")),
+        (Shape::List, DeValue::Integer(number)) if misfit.is_some() => problem
+            .expected("expected a text in quotes")
+            .help(format!("a port is written with its protocol, such as \"{number}/tcp\"")),
+        (Shape::Text, DeValue::Boolean(_) | DeValue::Integer(_)) => {
+            problem.expected(format!("expected a text in quotes, such as {}", key.example))
+        }
+        (Shape::Tables(kind), _) => {
+            problem.expected(format!("expected one [[… .{kind}]] section for each"))
+        }
+        _ => problem.expected(format!("expected {}", key.shape.describe())),
+    }
+}
+
+fn unknown_key(
+    reader: &Reader<'_>,
+    spec: &'static TableSpec,
+    found: &str,
+    span: Range<usize>,
+) -> Diagnostic {
+    let place = if spec.kind.is_empty() {
+        "the file".to_owned()
+    } else {
+        format!("a `{}` section", spec.kind)
+    };
+    let problem = Diagnostic::error(
+        "unknown-key",
+        format!("{place} has no key `{found}`"),
+        reader.origin(span),
+    );
+    let names: Vec<&str> = spec.keys.iter().map(|key| key.name).collect();
+    match nearest(found, names.iter().copied()) {
+        Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+        None => problem.expected(format!("expected one of: {}", names.join(", "))),
+    }
+}

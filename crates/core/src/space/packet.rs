@@ -1,0 +1,208 @@
+//! One packet, as far as a policy can tell packets apart.
+
+use super::traffic::{ICMP, ICMPV6, TCP, UDP};
+use std::fmt;
+use std::net::IpAddr;
+
+/// An IP version.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Family {
+    /// IPv4 (RFC 791).
+    V4,
+    /// IPv6 (RFC 8200).
+    V6,
+}
+
+impl Family {
+    /// Both versions, IPv4 first.
+    pub const BOTH: [Self; 2] = [Self::V4, Self::V6];
+
+    /// The version of an address.
+    #[must_use]
+    pub fn of(address: IpAddr) -> Self {
+        if address.is_ipv4() { Self::V4 } else { Self::V6 }
+    }
+}
+
+impl fmt::Display for Family {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::V4 => "IPv4",
+            Self::V6 => "IPv6",
+        })
+    }
+}
+
+/// Which way a packet goes, seen from the host.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Direction {
+    /// To the host itself.
+    Inbound,
+    /// From the host itself.
+    Outbound,
+    /// Through the host, from one interface to another.
+    Forwarded,
+}
+
+impl Direction {
+    /// All three, in the order in which they are shown.
+    pub const ALL: [Self; 3] = [Self::Inbound, Self::Outbound, Self::Forwarded];
+
+    /// The word for it in policies and output.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Inbound => "inbound",
+            Self::Outbound => "outbound",
+            Self::Forwarded => "forwarded",
+        }
+    }
+
+    /// Reads the word that [`Direction::as_str`] gives.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|direction| direction.as_str() == text)
+    }
+}
+
+impl fmt::Display for Direction {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(self.as_str())
+    }
+}
+
+/// What connection tracking says of a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum ConnectionState {
+    /// The first of a flow.
+    New,
+    /// Part of a flow that has been answered.
+    Established,
+    /// Belongs to another flow, such as an ICMP error about it.
+    Related,
+    /// Fits no flow and cannot begin one.
+    Invalid,
+    /// Not tracked, such as neighbour discovery.
+    Untracked,
+}
+
+impl ConnectionState {
+    /// All states.
+    pub const ALL: [Self; 5] =
+        [Self::New, Self::Established, Self::Related, Self::Invalid, Self::Untracked];
+
+    /// The word for it in output.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::New => "new",
+            Self::Established => "established",
+            Self::Related => "related",
+            Self::Invalid => "invalid",
+            Self::Untracked => "untracked",
+        }
+    }
+}
+
+/// A set of connection states.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
+pub struct StateSet(u8);
+
+impl StateSet {
+    /// The set of the given states.
+    #[must_use]
+    pub fn of(states: &[ConnectionState]) -> Self {
+        Self(states.iter().fold(0, |bits, &state| bits | 1 << state as u8))
+    }
+
+    /// Whether the set holds `state`.
+    #[must_use]
+    pub fn contains(self, state: ConnectionState) -> bool {
+        self.0 & 1 << state as u8 != 0
+    }
+
+    /// The states held.
+    pub fn iter(self) -> impl Iterator<Item = ConnectionState> {
+        ConnectionState::ALL.into_iter().filter(move |&state| self.contains(state))
+    }
+}
+
+/// The part of a packet behind the IP header.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Transport {
+    /// TCP (RFC 9293).
+    Tcp {
+        /// Port of the sender.
+        source: u16,
+        /// Port of the receiver.
+        destination: u16,
+    },
+    /// UDP (RFC 768).
+    Udp {
+        /// Port of the sender.
+        source: u16,
+        /// Port of the receiver.
+        destination: u16,
+    },
+    /// ICMP (RFC 792) in an IPv4 packet, ICMPv6 (RFC 4443) in an IPv6 packet.
+    Icmp {
+        /// The message type, numbered by the packet's IP version.
+        kind: u8,
+    },
+    /// Any other protocol, by its IANA number.
+    Other {
+        /// The protocol number.
+        protocol: u8,
+    },
+}
+
+/// One packet. Source and destination are of the same IP version.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Packet {
+    /// Which way it goes.
+    pub direction: Direction,
+    /// The interface it arrives by (inbound, forwarded); `None`: some interface that is not
+    /// the loopback interface.
+    pub in_interface: Option<String>,
+    /// The interface it leaves by (outbound, forwarded); `None` as above.
+    pub out_interface: Option<String>,
+    /// Where it comes from.
+    pub source: IpAddr,
+    /// Where it goes.
+    pub destination: IpAddr,
+    /// What it carries.
+    pub transport: Transport,
+    /// What connection tracking says of it.
+    pub state: ConnectionState,
+}
+
+impl Packet {
+    /// The IP version.
+    #[must_use]
+    pub fn family(&self) -> Family {
+        Family::of(self.source)
+    }
+
+    /// The protocol number in the IP header.
+    #[must_use]
+    pub fn protocol(&self) -> u8 {
+        match (self.transport, self.family()) {
+            (Transport::Tcp { .. }, _) => TCP,
+            (Transport::Udp { .. }, _) => UDP,
+            (Transport::Icmp { .. }, Family::V4) => ICMP,
+            (Transport::Icmp { .. }, Family::V6) => ICMPV6,
+            (Transport::Other { protocol }, _) => protocol,
+        }
+    }
+
+    /// Source and destination port, for protocols that have them.
+    #[must_use]
+    pub fn ports(&self) -> Option<(u16, u16)> {
+        match self.transport {
+            Transport::Tcp { source, destination } | Transport::Udp { source, destination } => {
+                Some((source, destination))
+            }
+            Transport::Icmp { .. } | Transport::Other { .. } => None,
+        }
+    }
+}

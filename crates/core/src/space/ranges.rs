@@ -1,0 +1,222 @@
+//! Sets of ordered values, kept as sorted ranges that neither touch nor overlap.
+
+use std::fmt;
+
+/// A value of a finite, ordered field, such as a port or an address.
+pub trait Point: Copy + Ord + fmt::Debug {
+    /// The smallest value.
+    const MIN: Self;
+    /// The largest value.
+    const MAX: Self;
+    /// The value after this one, or `None` at [`Point::MAX`].
+    fn next(self) -> Option<Self>;
+    /// The value before this one, or `None` at [`Point::MIN`].
+    fn previous(self) -> Option<Self>;
+}
+
+macro_rules! point {
+    ($($kind:ty),*) => {$(
+        impl Point for $kind {
+            const MIN: Self = <$kind>::MIN;
+            const MAX: Self = <$kind>::MAX;
+            fn next(self) -> Option<Self> {
+                self.checked_add(1)
+            }
+            fn previous(self) -> Option<Self> {
+                self.checked_sub(1)
+            }
+        }
+    )*};
+}
+point!(u8, u16, u32, u128);
+
+/// A set of values as sorted inclusive ranges `(first, last)`.
+///
+/// The form is canonical: ranges are ascending, disjoint and never adjacent, so two sets are
+/// equal exactly when they hold the same values.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct RangeSet<T>(Vec<(T, T)>);
+
+impl<T: Point> RangeSet<T> {
+    /// The set that holds nothing.
+    #[must_use]
+    pub fn empty() -> Self {
+        Self(Vec::new())
+    }
+
+    /// The set that holds every value.
+    #[must_use]
+    pub fn full() -> Self {
+        Self(vec![(T::MIN, T::MAX)])
+    }
+
+    /// The set of one value.
+    #[must_use]
+    pub fn single(value: T) -> Self {
+        Self(vec![(value, value)])
+    }
+
+    /// The union of inclusive ranges in any order; a range whose ends are swapped is read as
+    /// if they were not.
+    #[must_use]
+    pub fn from_ranges(ranges: impl IntoIterator<Item = (T, T)>) -> Self {
+        let mut sorted: Vec<(T, T)> =
+            ranges.into_iter().map(|(a, b)| (a.min(b), a.max(b))).collect();
+        sorted.sort_unstable();
+        let mut merged: Vec<(T, T)> = Vec::with_capacity(sorted.len());
+        for (first, last) in sorted {
+            match merged.last_mut() {
+                Some(open) if open.1.next().is_none_or(|after| first <= after) => {
+                    open.1 = open.1.max(last);
+                }
+                _ => merged.push((first, last)),
+            }
+        }
+        Self(merged)
+    }
+
+    /// The ranges, ascending.
+    #[must_use]
+    pub fn ranges(&self) -> &[(T, T)] {
+        &self.0
+    }
+
+    /// Whether the set holds nothing.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Whether the set holds every value.
+    #[must_use]
+    pub fn is_full(&self) -> bool {
+        self.0 == [(T::MIN, T::MAX)]
+    }
+
+    /// Whether the set holds `value`; logarithmic in the number of ranges.
+    #[must_use]
+    pub fn contains(&self, value: T) -> bool {
+        let after = self.0.partition_point(|range| range.0 <= value);
+        after > 0 && value <= self.0[after - 1].1
+    }
+
+    /// The smallest value held.
+    #[must_use]
+    pub fn first(&self) -> Option<T> {
+        self.0.first().map(|range| range.0)
+    }
+
+    /// What either set holds.
+    #[must_use]
+    pub fn union(&self, other: &Self) -> Self {
+        Self::from_ranges(self.0.iter().chain(&other.0).copied())
+    }
+
+    /// What both sets hold.
+    #[must_use]
+    pub fn intersection(&self, other: &Self) -> Self {
+        let (mut left, mut right) = (self.0.iter().peekable(), other.0.iter().peekable());
+        let mut shared = Vec::new();
+        while let (Some(a), Some(b)) = (left.peek(), right.peek()) {
+            let (first, last) = (a.0.max(b.0), a.1.min(b.1));
+            if first <= last {
+                shared.push((first, last));
+            }
+            if a.1 < b.1 {
+                left.next();
+            } else {
+                right.next();
+            }
+        }
+        Self(shared)
+    }
+
+    /// What the set does not hold.
+    #[must_use]
+    pub fn complement(&self) -> Self {
+        let mut gaps = Vec::with_capacity(self.0.len() + 1);
+        let mut open = Some(T::MIN);
+        for &(first, last) in &self.0 {
+            if let (Some(start), Some(end)) = (open, first.previous())
+                && start <= end
+            {
+                gaps.push((start, end));
+            }
+            open = last.next();
+        }
+        if let Some(start) = open {
+            gaps.push((start, T::MAX));
+        }
+        Self(gaps)
+    }
+
+    /// What this set holds and the other does not.
+    #[must_use]
+    pub fn difference(&self, other: &Self) -> Self {
+        self.intersection(&other.complement())
+    }
+}
+
+impl<T: Point + fmt::Display> fmt::Display for RangeSet<T> {
+    /// `80, 443, 8000-8080`.
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (index, (first, last)) in self.0.iter().enumerate() {
+            if index > 0 {
+                out.write_str(", ")?;
+            }
+            if first == last {
+                write!(out, "{first}")?;
+            } else {
+                write!(out, "{first}-{last}")?;
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::RangeSet;
+    use proptest::prelude::{Strategy, any, proptest};
+    use std::collections::BTreeSet;
+
+    fn sets() -> impl Strategy<Value = RangeSet<u8>> {
+        proptest::collection::vec(any::<(u8, u8)>(), 0..6).prop_map(RangeSet::from_ranges)
+    }
+
+    fn members(set: &RangeSet<u8>) -> BTreeSet<u8> {
+        (0..=255).filter(|&value| set.contains(value)).collect()
+    }
+
+    fn is_canonical(set: &RangeSet<u8>) -> bool {
+        set.ranges().iter().all(|range| range.0 <= range.1)
+            && set.ranges().windows(2).all(|pair| {
+                pair[0].1.checked_add(1).is_some_and(|after| after < pair[1].0)
+            })
+    }
+
+    proptest! {
+        #[test]
+        fn operations_agree_with_listing_every_value(a in sets(), b in sets()) {
+            let (in_a, in_b) = (members(&a), members(&b));
+            let all: BTreeSet<u8> = (0..=255).collect();
+            for (set, expected) in [
+                (a.union(&b), &in_a | &in_b),
+                (a.intersection(&b), &in_a & &in_b),
+                (a.complement(), &all - &in_a),
+                (a.difference(&b), &in_a - &in_b),
+            ] {
+                assert!(is_canonical(&set), "{set:?}");
+                assert_eq!(members(&set), expected);
+            }
+            assert_eq!(a == b, in_a == in_b);
+        }
+    }
+
+    #[test]
+    fn adjacent_ranges_become_one_and_print_as_people_write_them() {
+        let set = RangeSet::<u16>::from_ranges([(443, 443), (81, 90), (80, 80), (9100, 9100)]);
+        assert_eq!(set.to_string(), "80-90, 443, 9100");
+        assert!(set.union(&set.complement()).is_full());
+    }
+}

@@ -1,0 +1,150 @@
+//! Exact sets of what a packet can carry: protocol, destination port, ICMP type.
+
+use super::{Family, Packet, RangeSet, Transport};
+use std::fmt;
+
+/// Protocol number of ICMP (IANA protocol numbers).
+pub const ICMP: u8 = 1;
+/// Protocol number of IGMP.
+pub const IGMP: u8 = 2;
+/// Protocol number of TCP.
+pub const TCP: u8 = 6;
+/// Protocol number of UDP.
+pub const UDP: u8 = 17;
+/// Protocol number of ICMPv6.
+pub const ICMPV6: u8 = 58;
+
+/// A set of kinds of traffic. ICMP types are kept per IP version, since the numbers differ.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct TrafficSet {
+    /// TCP, by destination port.
+    pub tcp: RangeSet<u16>,
+    /// UDP, by destination port.
+    pub udp: RangeSet<u16>,
+    /// ICMP in IPv4 packets, by type.
+    pub icmp: RangeSet<u8>,
+    /// ICMPv6 in IPv6 packets, by type.
+    pub icmpv6: RangeSet<u8>,
+    /// All other protocols by number. The numbers that the fields above speak for are always
+    /// absent, except in [`TrafficSet::any`], where nothing is.
+    pub others: RangeSet<u8>,
+}
+
+impl TrafficSet {
+    /// No traffic.
+    #[must_use]
+    pub fn empty() -> Self {
+        Self {
+            tcp: RangeSet::empty(),
+            udp: RangeSet::empty(),
+            icmp: RangeSet::empty(),
+            icmpv6: RangeSet::empty(),
+            others: RangeSet::empty(),
+        }
+    }
+
+    /// All traffic of every protocol.
+    #[must_use]
+    pub fn any() -> Self {
+        Self {
+            tcp: RangeSet::full(),
+            udp: RangeSet::full(),
+            icmp: RangeSet::full(),
+            icmpv6: RangeSet::full(),
+            others: RangeSet::full(),
+        }
+    }
+
+    /// TCP to the given ports.
+    #[must_use]
+    pub fn tcp(ports: RangeSet<u16>) -> Self {
+        Self { tcp: ports, ..Self::empty() }
+    }
+
+    /// UDP to the given ports.
+    #[must_use]
+    pub fn udp(ports: RangeSet<u16>) -> Self {
+        Self { udp: ports, ..Self::empty() }
+    }
+
+    /// ICMP of the given types: for IPv4, and for IPv6.
+    #[must_use]
+    pub fn icmp(v4: RangeSet<u8>, v6: RangeSet<u8>) -> Self {
+        Self { icmp: v4, icmpv6: v6, ..Self::empty() }
+    }
+
+    /// One protocol that has a number only.
+    #[must_use]
+    pub fn other(protocol: u8) -> Self {
+        Self { others: RangeSet::single(protocol), ..Self::empty() }
+    }
+
+    /// Whether this is all traffic.
+    #[must_use]
+    pub fn is_any(&self) -> bool {
+        *self == Self::any()
+    }
+
+    /// What either set holds.
+    #[must_use]
+    pub fn union(&self, other: &Self) -> Self {
+        Self {
+            tcp: self.tcp.union(&other.tcp),
+            udp: self.udp.union(&other.udp),
+            icmp: self.icmp.union(&other.icmp),
+            icmpv6: self.icmpv6.union(&other.icmpv6),
+            others: self.others.union(&other.others),
+        }
+    }
+
+    /// Whether the packet carries traffic of this set.
+    #[must_use]
+    pub fn contains(&self, packet: &Packet) -> bool {
+        match packet.transport {
+            Transport::Tcp { destination, .. } => self.tcp.contains(destination),
+            Transport::Udp { destination, .. } => self.udp.contains(destination),
+            Transport::Icmp { kind } => match packet.family() {
+                Family::V4 => self.icmp.contains(kind),
+                Family::V6 => self.icmpv6.contains(kind),
+            },
+            Transport::Other { protocol } => self.others.contains(protocol),
+        }
+    }
+}
+
+impl fmt::Display for TrafficSet {
+    /// `80/tcp, 443/tcp+udp, icmp`, or `any`.
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.is_any() {
+            return out.write_str("any");
+        }
+        let both = self.tcp.intersection(&self.udp);
+        let mut terms = Vec::new();
+        for (ports, word) in [
+            (self.tcp.difference(&both), "tcp"),
+            (self.udp.difference(&both), "udp"),
+            (both, "tcp+udp"),
+        ] {
+            terms.extend(ports.ranges().iter().map(|&(first, last)| {
+                if first == last {
+                    format!("{first}/{word}")
+                } else {
+                    format!("{first}-{last}/{word}")
+                }
+            }));
+        }
+        if self.icmp.is_full() && self.icmpv6.is_full() {
+            terms.push("icmp".into());
+        } else {
+            for (types, word) in [(&self.icmp, "icmp"), (&self.icmpv6, "icmpv6")] {
+                if !types.is_empty() {
+                    terms.push(format!("{word} type {types}"));
+                }
+            }
+        }
+        if !self.others.is_empty() {
+            terms.push(format!("protocol {}", self.others));
+        }
+        out.write_str(&terms.join(", "))
+    }
+}

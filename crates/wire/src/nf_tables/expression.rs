@@ -1,0 +1,534 @@
+//! The expressions that rules are made of.
+
+use crate::{Attribute, Attributes, WireError, Writer};
+
+const NAME: u16 = 1;
+const DATA: u16 = 2;
+const DATA_VALUE: u16 = 1;
+const DATA_VERDICT: u16 = 2;
+const VERDICT_CODE: u16 = 1;
+const VERDICT_CHAIN: u16 = 2;
+
+/// Register numbers (`enum nft_registers`).
+pub mod registers {
+    /// `NFT_REG_VERDICT`.
+    pub const VERDICT: u32 = 0;
+    /// `NFT_REG_1`: 16 bytes.
+    pub const FIRST: u32 = 1;
+}
+
+/// Keys of connection tracking (`enum nft_ct_keys`).
+pub mod ct {
+    /// `NFT_CT_STATE`: one bit a state, in host order.
+    pub const STATE: u32 = 0;
+}
+
+/// The bits of `NFT_CT_STATE`: invalid, established, related, new, untracked
+/// (`NF_CT_STATE_BIT` in linux/netfilter/nf_conntrack_common.h).
+pub const STATE_BITS: [u32; 5] = [1, 2, 4, 8, 64];
+
+macro_rules! open_enum {
+    ($(#[$doc:meta])* $name:ident { $($(#[$item_doc:meta])* $item:ident = $number:literal),* $(,)? }) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+        pub enum $name {
+            $($(#[$item_doc])* $item,)*
+            /// A number that has no name here.
+            Unknown(u32),
+        }
+
+        impl $name {
+            /// The kernel's number.
+            #[must_use]
+            pub fn number(self) -> u32 {
+                match self {
+                    $(Self::$item => $number,)*
+                    Self::Unknown(number) => number,
+                }
+            }
+
+            /// The value for the kernel's number.
+            #[must_use]
+            pub fn from_number(number: u32) -> Self {
+                match number {
+                    $($number => Self::$item,)*
+                    number => Self::Unknown(number),
+                }
+            }
+        }
+    };
+}
+
+open_enum! {
+    /// What `meta` loads (`enum nft_meta_keys`).
+    MetaKey {
+        /// `NFT_META_IIFNAME`: 16 bytes, padded with NUL.
+        InInterfaceName = 6,
+        /// `NFT_META_OIFNAME`: 16 bytes, padded with NUL.
+        OutInterfaceName = 7,
+        /// `NFT_META_NFPROTO`: the IP version as 2 or 10.
+        Family = 15,
+        /// `NFT_META_L4PROTO`: the protocol number, behind extension headers.
+        Protocol = 16,
+    }
+}
+
+open_enum! {
+    /// Where `payload` counts from (`enum nft_payload_bases`).
+    Base {
+        /// `NFT_PAYLOAD_NETWORK_HEADER`.
+        Network = 1,
+        /// `NFT_PAYLOAD_TRANSPORT_HEADER`.
+        Transport = 2,
+    }
+}
+
+open_enum! {
+    /// How `cmp` compares (`enum nft_cmp_ops`).
+    Compare {
+        /// `NFT_CMP_EQ`.
+        Equal = 0,
+        /// `NFT_CMP_NEQ`.
+        NotEqual = 1,
+    }
+}
+
+open_enum! {
+    /// How `reject` answers (`enum nft_reject_types`).
+    RejectKind {
+        /// `NFT_REJECT_TCP_RST`.
+        TcpReset = 1,
+        /// `NFT_REJECT_ICMPX_UNREACH`: ICMP or ICMPv6 by the packet's version.
+        Unreachable = 2,
+    }
+}
+
+/// `NFT_REJECT_ICMPX_ADMIN_PROHIBITED`.
+pub const PROHIBITED: u8 = 3;
+
+/// What an `immediate` to the verdict register says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// `NF_DROP`.
+    Drop,
+    /// `NF_ACCEPT`.
+    Accept,
+    /// `NFT_JUMP` to a chain.
+    Jump(String),
+    /// Any other code, with the chain if there is one.
+    Other(i32, Option<String>),
+}
+
+const CODE_DROP: i32 = 0;
+const CODE_ACCEPT: i32 = 1;
+const CODE_JUMP: i32 = -3;
+
+/// A token bucket (`limit`).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Limit {
+    /// `NFTA_LIMIT_RATE`: tokens.
+    pub rate: u64,
+    /// `NFTA_LIMIT_UNIT`: per so many seconds.
+    pub unit: u64,
+    /// `NFTA_LIMIT_BURST`.
+    pub burst: u32,
+    /// `NFTA_LIMIT_TYPE`: 0 counts packets.
+    pub kind: u32,
+    /// `NFTA_LIMIT_FLAGS`: 1 turns it round.
+    pub flags: u32,
+}
+
+/// One expression.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Expression {
+    /// Loads a fact about the packet.
+    Meta {
+        /// Which fact.
+        key: MetaKey,
+        /// Where to.
+        register: u32,
+    },
+    /// Loads bytes of the packet.
+    Payload {
+        /// Which header.
+        base: Base,
+        /// From which byte of it.
+        offset: u32,
+        /// How many bytes.
+        length: u32,
+        /// Where to.
+        register: u32,
+    },
+    /// Loads what connection tracking says.
+    Ct {
+        /// Which fact, see [`ct`].
+        key: u32,
+        /// Where to.
+        register: u32,
+    },
+    /// Masks a register: (register and mask) xor xor.
+    Bitwise {
+        /// From.
+        source: u32,
+        /// To.
+        destination: u32,
+        /// How many bytes.
+        length: u32,
+        /// The mask.
+        mask: Vec<u8>,
+        /// The bits to turn round.
+        xor: Vec<u8>,
+    },
+    /// Goes on if the comparison holds.
+    Cmp {
+        /// What is compared.
+        register: u32,
+        /// How.
+        op: Compare,
+        /// With what.
+        data: Vec<u8>,
+    },
+    /// Goes on if the register lies between two values, both included.
+    Range {
+        /// What is compared.
+        register: u32,
+        /// Inside, or outside.
+        op: Compare,
+        /// The lower value.
+        from: Vec<u8>,
+        /// The upper value.
+        to: Vec<u8>,
+    },
+    /// Goes on if the register is in a set.
+    Lookup {
+        /// What is looked up.
+        register: u32,
+        /// The set's name.
+        set: String,
+        /// The set's number within the batch that makes it; 0 when read back.
+        id: u32,
+        /// 1 turns it round.
+        flags: u32,
+    },
+    /// Counts.
+    Counter {
+        /// `NFTA_COUNTER_PACKETS`.
+        packets: u64,
+        /// `NFTA_COUNTER_BYTES`.
+        bytes: u64,
+    },
+    /// Goes on while a rate is kept.
+    Limit(Limit),
+    /// Drops the packet and answers.
+    Reject {
+        /// How.
+        kind: RejectKind,
+        /// The ICMP code, where there is one.
+        code: u8,
+    },
+    /// Reports the packet to a listening socket.
+    Log {
+        /// The group of sockets.
+        group: u16,
+        /// How many bytes of the packet.
+        snap_length: u32,
+        /// How many packets are gathered into one message.
+        threshold: u16,
+    },
+    /// Gives the verdict.
+    Immediate(Verdict),
+    /// An expression that is not known here, kept as it came.
+    Other {
+        /// Its name.
+        name: String,
+        /// Its attributes.
+        data: Vec<u8>,
+    },
+}
+
+impl Expression {
+    /// The kernel's name of the expression.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Meta { .. } => "meta",
+            Self::Payload { .. } => "payload",
+            Self::Ct { .. } => "ct",
+            Self::Bitwise { .. } => "bitwise",
+            Self::Cmp { .. } => "cmp",
+            Self::Range { .. } => "range",
+            Self::Lookup { .. } => "lookup",
+            Self::Counter { .. } => "counter",
+            Self::Limit(_) => "limit",
+            Self::Reject { .. } => "reject",
+            Self::Log { .. } => "log",
+            Self::Immediate(_) => "immediate",
+            Self::Other { name, .. } => name,
+        }
+    }
+
+    /// Writes name and attributes.
+    pub fn write(&self, out: &mut Writer) {
+        out.text(NAME, self.name());
+        out.nest(DATA, |out| self.write_data(out));
+    }
+
+    fn write_data(&self, out: &mut Writer) {
+        match self {
+            Self::Meta { key, register } => {
+                out.be32(1, *register);
+                out.be32(2, key.number());
+            }
+            Self::Payload { base, offset, length, register } => {
+                out.be32(1, *register);
+                out.be32(2, base.number());
+                out.be32(3, *offset);
+                out.be32(4, *length);
+            }
+            Self::Ct { key, register } => {
+                out.be32(1, *register);
+                out.be32(2, *key);
+            }
+            Self::Bitwise { source, destination, length, mask, xor } => {
+                out.be32(1, *source);
+                out.be32(2, *destination);
+                out.be32(3, *length);
+                write_value(out, 4, mask);
+                write_value(out, 5, xor);
+            }
+            Self::Cmp { register, op, data } => {
+                out.be32(1, *register);
+                out.be32(2, op.number());
+                write_value(out, 3, data);
+            }
+            Self::Range { register, op, from, to } => {
+                out.be32(1, *register);
+                out.be32(2, op.number());
+                write_value(out, 3, from);
+                write_value(out, 4, to);
+            }
+            Self::Lookup { register, set, id, flags } => {
+                out.text(1, set);
+                out.be32(2, *register);
+                if *id != 0 {
+                    out.be32(4, *id);
+                }
+                if *flags != 0 {
+                    out.be32(5, *flags);
+                }
+            }
+            Self::Counter { packets, bytes } => {
+                out.be64(1, *bytes);
+                out.be64(2, *packets);
+            }
+            Self::Limit(limit) => {
+                out.be64(1, limit.rate);
+                out.be64(2, limit.unit);
+                out.be32(3, limit.burst);
+                out.be32(4, limit.kind);
+                out.be32(5, limit.flags);
+            }
+            Self::Reject { kind, code } => {
+                out.be32(1, kind.number());
+                out.byte(2, *code);
+            }
+            Self::Log { group, snap_length, threshold } => {
+                out.be16(1, *group);
+                out.be32(3, *snap_length);
+                out.be16(4, *threshold);
+            }
+            Self::Immediate(verdict) => {
+                out.be32(1, registers::VERDICT);
+                out.nest(2, |out| out.nest(DATA_VERDICT, |out| verdict.write(out)));
+            }
+            Self::Other { data, .. } => out.raw(data),
+        }
+    }
+
+    /// Reads one element of `NFTA_RULE_EXPRESSIONS`.
+    ///
+    /// # Errors
+    /// [`WireError`] if it is malformed. An expression that is well formed but has parts which
+    /// this type cannot hold comes back as [`Expression::Other`].
+    pub fn decode(element: &Attribute<'_>) -> Result<Self, WireError> {
+        let (mut name, mut data) = (None, &[][..]);
+        for attribute in element.nested("NFTA_LIST_ELEM") {
+            let attribute = attribute?;
+            match attribute.kind {
+                NAME => name = Some(attribute.text("NFTA_EXPR_NAME")?),
+                DATA => data = attribute.bytes,
+                _ => {}
+            }
+        }
+        let name = name.ok_or(WireError::Missing { what: "NFTA_EXPR_NAME" })?;
+        let parts = Parts::read(data)?;
+        let known = Self::known(name, &parts)?;
+        Ok(known.unwrap_or_else(|| Self::Other { name: name.into(), data: data.to_vec() }))
+    }
+
+    fn known(name: &str, parts: &Parts<'_>) -> Result<Option<Self>, WireError> {
+        Ok(Some(match name {
+            "meta" if parts.has(1) => Self::Meta {
+                key: MetaKey::from_number(parts.be32(2, "NFTA_META_KEY")?),
+                register: parts.be32(1, "NFTA_META_DREG")?,
+            },
+            "payload" if parts.has(1) => Self::Payload {
+                base: Base::from_number(parts.be32(2, "NFTA_PAYLOAD_BASE")?),
+                offset: parts.be32(3, "NFTA_PAYLOAD_OFFSET")?,
+                length: parts.be32(4, "NFTA_PAYLOAD_LEN")?,
+                register: parts.be32(1, "NFTA_PAYLOAD_DREG")?,
+            },
+            "ct" if parts.has(1) && !parts.has(3) => Self::Ct {
+                key: parts.be32(2, "NFTA_CT_KEY")?,
+                register: parts.be32(1, "NFTA_CT_DREG")?,
+            },
+            "bitwise" if parts.has(4) && parts.optional_be32(6)?.unwrap_or(0) == 0 => {
+                Self::Bitwise {
+                    source: parts.be32(1, "NFTA_BITWISE_SREG")?,
+                    destination: parts.be32(2, "NFTA_BITWISE_DREG")?,
+                    length: parts.be32(3, "NFTA_BITWISE_LEN")?,
+                    mask: parts.value(4, "NFTA_BITWISE_MASK")?,
+                    xor: parts.value(5, "NFTA_BITWISE_XOR")?,
+                }
+            }
+            "cmp" => Self::Cmp {
+                register: parts.be32(1, "NFTA_CMP_SREG")?,
+                op: Compare::from_number(parts.be32(2, "NFTA_CMP_OP")?),
+                data: parts.value(3, "NFTA_CMP_DATA")?,
+            },
+            "range" => Self::Range {
+                register: parts.be32(1, "NFTA_RANGE_SREG")?,
+                op: Compare::from_number(parts.be32(2, "NFTA_RANGE_OP")?),
+                from: parts.value(3, "NFTA_RANGE_FROM_DATA")?,
+                to: parts.value(4, "NFTA_RANGE_TO_DATA")?,
+            },
+            "lookup" if !parts.has(3) => Self::Lookup {
+                register: parts.be32(2, "NFTA_LOOKUP_SREG")?,
+                set: parts.text(1, "NFTA_LOOKUP_SET")?.into(),
+                id: 0,
+                flags: parts.optional_be32(5)?.unwrap_or(0),
+            },
+            "counter" => Self::Counter {
+                packets: parts.be64(2, "NFTA_COUNTER_PACKETS")?,
+                bytes: parts.be64(1, "NFTA_COUNTER_BYTES")?,
+            },
+            "limit" => Self::Limit(Limit {
+                rate: parts.be64(1, "NFTA_LIMIT_RATE")?,
+                unit: parts.be64(2, "NFTA_LIMIT_UNIT")?,
+                burst: parts.optional_be32(3)?.unwrap_or(0),
+                kind: parts.optional_be32(4)?.unwrap_or(0),
+                flags: parts.optional_be32(5)?.unwrap_or(0),
+            }),
+            "reject" => Self::Reject {
+                kind: RejectKind::from_number(parts.be32(1, "NFTA_REJECT_TYPE")?),
+                code: parts.get(2).map_or(Ok(0), |it| it.byte("NFTA_REJECT_ICMP_CODE"))?,
+            },
+            "log" if parts.has(1) && !parts.has(2) => Self::Log {
+                group: parts.need(1, "NFTA_LOG_GROUP")?.be16("NFTA_LOG_GROUP")?,
+                snap_length: parts.optional_be32(3)?.unwrap_or(0),
+                threshold: parts.get(4).map_or(Ok(0), |it| it.be16("NFTA_LOG_QTHRESHOLD"))?,
+            },
+            "immediate" if parts.be32(1, "NFTA_IMMEDIATE_DREG")? == registers::VERDICT => {
+                Self::Immediate(Verdict::decode(parts.need(2, "NFTA_IMMEDIATE_DATA")?)?)
+            }
+            _ => return Ok(None),
+        }))
+    }
+}
+
+impl Verdict {
+    fn write(&self, out: &mut Writer) {
+        let (code, chain) = match self {
+            Self::Drop => (CODE_DROP, None),
+            Self::Accept => (CODE_ACCEPT, None),
+            Self::Jump(chain) => (CODE_JUMP, Some(chain)),
+            Self::Other(code, chain) => (*code, chain.as_ref()),
+        };
+        out.be32(VERDICT_CODE, code.cast_unsigned());
+        if let Some(chain) = chain {
+            out.text(VERDICT_CHAIN, chain);
+        }
+    }
+
+    fn decode(data: &Attribute<'_>) -> Result<Self, WireError> {
+        let (mut code, mut chain) = (None, None);
+        for attribute in data.nested("NFTA_IMMEDIATE_DATA") {
+            let attribute = attribute?;
+            if attribute.kind != DATA_VERDICT {
+                continue;
+            }
+            for part in attribute.nested("NFTA_DATA_VERDICT") {
+                let part = part?;
+                match part.kind {
+                    VERDICT_CODE => {
+                        code = Some(part.be32("NFTA_VERDICT_CODE")?.cast_signed());
+                    }
+                    VERDICT_CHAIN => chain = Some(part.text("NFTA_VERDICT_CHAIN")?.to_owned()),
+                    _ => {}
+                }
+            }
+        }
+        Ok(match (code.ok_or(WireError::Missing { what: "NFTA_VERDICT_CODE" })?, chain) {
+            (CODE_DROP, None) => Self::Drop,
+            (CODE_ACCEPT, None) => Self::Accept,
+            (CODE_JUMP, Some(chain)) => Self::Jump(chain),
+            (code, chain) => Self::Other(code, chain),
+        })
+    }
+}
+
+fn write_value(out: &mut Writer, kind: u16, value: &[u8]) {
+    out.nest(kind, |out| out.bytes(DATA_VALUE, value));
+}
+
+/// The bytes in an attribute that wraps `NFTA_DATA_VALUE`.
+pub(super) fn data_value<'a>(attribute: &Attribute<'a>) -> Result<&'a [u8], WireError> {
+    for inner in attribute.nested("NFTA_DATA") {
+        let inner = inner?;
+        if inner.kind == DATA_VALUE {
+            return Ok(inner.bytes);
+        }
+    }
+    Err(WireError::Missing { what: "NFTA_DATA_VALUE" })
+}
+
+/// The attributes of one expression, by number.
+struct Parts<'a>(Vec<Attribute<'a>>);
+
+impl<'a> Parts<'a> {
+    fn read(data: &'a [u8]) -> Result<Self, WireError> {
+        Attributes::new(data, "NFTA_EXPR_DATA").collect::<Result<_, _>>().map(Self)
+    }
+
+    fn get(&self, kind: u16) -> Option<&Attribute<'a>> {
+        self.0.iter().find(|attribute| attribute.kind == kind)
+    }
+
+    fn has(&self, kind: u16) -> bool {
+        self.get(kind).is_some()
+    }
+
+    fn need(&self, kind: u16, what: &'static str) -> Result<&Attribute<'a>, WireError> {
+        self.get(kind).ok_or(WireError::Missing { what })
+    }
+
+    fn be32(&self, kind: u16, what: &'static str) -> Result<u32, WireError> {
+        self.need(kind, what)?.be32(what)
+    }
+
+    fn optional_be32(&self, kind: u16) -> Result<Option<u32>, WireError> {
+        self.get(kind).map(|attribute| attribute.be32("NFTA_EXPR_DATA")).transpose()
+    }
+
+    fn be64(&self, kind: u16, what: &'static str) -> Result<u64, WireError> {
+        self.need(kind, what)?.be64(what)
+    }
+
+    fn text(&self, kind: u16, what: &'static str) -> Result<&'a str, WireError> {
+        self.need(kind, what)?.text(what)
+    }
+
+    fn value(&self, kind: u16, what: &'static str) -> Result<Vec<u8>, WireError> {
+        data_value(self.need(kind, what)?).map(<[u8]>::to_vec)
+    }
+}

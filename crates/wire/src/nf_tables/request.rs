@@ -1,0 +1,144 @@
+//! Requests: dumps, and the one batch that changes things.
+
+use super::{Chain, Element, FAMILY_INET, Rule, Set, Table, write_header};
+use crate::netlink::{self, ACK, APPEND, CREATE, DUMP, REQUEST};
+use crate::{WireError, Writer};
+
+/// `NFNL_SUBSYS_NFTABLES`.
+const SUBSYSTEM: u16 = 10;
+const BATCH_BEGIN: u16 = 0x10;
+const BATCH_END: u16 = 0x11;
+
+/// `enum nf_tables_msg_types`, with the subsystem put in.
+pub mod message_kind {
+    use super::SUBSYSTEM;
+
+    /// `NFT_MSG_NEWTABLE`.
+    pub const NEW_TABLE: u16 = SUBSYSTEM << 8;
+    /// `NFT_MSG_GETTABLE`.
+    pub const GET_TABLE: u16 = SUBSYSTEM << 8 | 1;
+    /// `NFT_MSG_DELTABLE`.
+    pub const DELETE_TABLE: u16 = SUBSYSTEM << 8 | 2;
+    /// `NFT_MSG_NEWCHAIN`.
+    pub const NEW_CHAIN: u16 = SUBSYSTEM << 8 | 3;
+    /// `NFT_MSG_GETCHAIN`.
+    pub const GET_CHAIN: u16 = SUBSYSTEM << 8 | 4;
+    /// `NFT_MSG_NEWRULE`.
+    pub const NEW_RULE: u16 = SUBSYSTEM << 8 | 6;
+    /// `NFT_MSG_GETRULE`.
+    pub const GET_RULE: u16 = SUBSYSTEM << 8 | 7;
+    /// `NFT_MSG_NEWSET`.
+    pub const NEW_SET: u16 = SUBSYSTEM << 8 | 9;
+    /// `NFT_MSG_GETSET`.
+    pub const GET_SET: u16 = SUBSYSTEM << 8 | 10;
+    /// `NFT_MSG_NEWSETELEM`.
+    pub const NEW_ELEMENTS: u16 = SUBSYSTEM << 8 | 12;
+    /// `NFT_MSG_GETSETELEM`.
+    pub const GET_ELEMENTS: u16 = SUBSYSTEM << 8 | 13;
+}
+
+/// The size up to which elements are put into one message: attribute lengths have 16 bits.
+const ELEMENT_BYTES: usize = 32_768;
+
+/// A dump request of the given kind; `filter` writes attributes that narrow it.
+///
+/// # Errors
+/// [`WireError`] if a name is too long.
+pub fn dump(
+    kind: u16,
+    family: u8,
+    sequence: u32,
+    filter: impl FnOnce(&mut Writer),
+) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    netlink::write(&mut out, kind, REQUEST | DUMP, sequence, |out| {
+        write_header(out, family, 0);
+        filter(out);
+    });
+    out.finish()
+}
+
+/// A batch: the kernel applies all of it or nothing.
+#[derive(Debug)]
+pub struct Batch {
+    out: Writer,
+    sequence: u32,
+}
+
+/// A finished batch.
+#[derive(Clone, Debug)]
+pub struct BatchOutput {
+    /// The bytes to send at once.
+    pub bytes: Vec<u8>,
+    /// The number of the closing message, which the kernel acknowledges when all went well.
+    pub last: u32,
+}
+
+impl Batch {
+    /// Begins a batch whose messages are numbered from `sequence` on.
+    #[must_use]
+    pub fn begin(sequence: u32) -> Self {
+        let mut out = Writer::new();
+        netlink::write(&mut out, BATCH_BEGIN, REQUEST, sequence, |out| {
+            write_header(out, 0, SUBSYSTEM);
+        });
+        Self { out, sequence }
+    }
+
+    fn add(&mut self, kind: u16, flags: u16, body: impl FnOnce(&mut Writer)) -> u32 {
+        self.sequence += 1;
+        netlink::write(&mut self.out, kind, REQUEST | flags, self.sequence, |out| {
+            write_header(out, FAMILY_INET, 0);
+            body(out);
+        });
+        self.sequence
+    }
+
+    /// Makes a table, or finds it there. Like all methods that add, it gives the number of the
+    /// message, by which the kernel refers to it in a refusal.
+    pub fn new_table(&mut self, table: &Table) -> u32 {
+        self.add(message_kind::NEW_TABLE, CREATE, |out| table.write(out))
+    }
+
+    /// Deletes a table with all it holds.
+    pub fn delete_table(&mut self, name: &str) -> u32 {
+        let table = Table { name: name.into(), ..Table::default() };
+        self.add(message_kind::DELETE_TABLE, 0, |out| table.write(out))
+    }
+
+    /// Makes a chain.
+    pub fn new_chain(&mut self, chain: &Chain) -> u32 {
+        self.add(message_kind::NEW_CHAIN, CREATE, |out| chain.write(out))
+    }
+
+    /// Makes a set.
+    pub fn new_set(&mut self, set: &Set) -> u32 {
+        self.add(message_kind::NEW_SET, CREATE, |out| set.write(out))
+    }
+
+    /// Fills a set, in as many messages as it takes; gives the number of the last one.
+    pub fn new_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
+        let each = 24 + set.key_length as usize;
+        for some in elements.chunks((ELEMENT_BYTES / each).max(2)) {
+            self.add(message_kind::NEW_ELEMENTS, CREATE, |out| set.write_elements(some, out));
+        }
+        self.sequence
+    }
+
+    /// Adds a rule at the end of its chain.
+    pub fn new_rule(&mut self, rule: &Rule) -> u32 {
+        self.add(message_kind::NEW_RULE, CREATE | APPEND, |out| rule.write(out))
+    }
+
+    /// Ends the batch.
+    ///
+    /// # Errors
+    /// [`WireError::TooLong`] if a part did not fit its length field.
+    pub fn finish(mut self) -> Result<BatchOutput, WireError> {
+        let last = self.sequence + 1;
+        netlink::write(&mut self.out, BATCH_END, REQUEST | ACK, last, |out| {
+            write_header(out, 0, SUBSYSTEM);
+        });
+        Ok(BatchOutput { bytes: self.out.finish()?, last })
+    }
+}

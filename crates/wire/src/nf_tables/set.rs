@@ -1,0 +1,158 @@
+//! Sets and their elements.
+
+use super::{owned, read_header};
+use crate::{Attribute, WireError, Writer};
+
+const TABLE: u16 = 1;
+const NAME: u16 = 2;
+const FLAGS: u16 = 3;
+const KEY_TYPE: u16 = 4;
+const KEY_LENGTH: u16 = 5;
+const ID: u16 = 10;
+
+const LIST_TABLE: u16 = 1;
+const LIST_SET: u16 = 2;
+const LIST_ELEMENTS: u16 = 3;
+const LIST_SET_ID: u16 = 4;
+const LIST_ELEMENT: u16 = 1;
+const ELEMENT_KEY: u16 = 1;
+const ELEMENT_FLAGS: u16 = 3;
+const ELEMENT_INTERVAL_END: u32 = 1;
+const DATA_VALUE: u16 = 1;
+
+/// `enum nft_set_flags`.
+pub mod set_flags {
+    /// The elements never change.
+    pub const CONSTANT: u32 = 0x2;
+    /// Elements are ends of intervals.
+    pub const INTERVAL: u32 = 0x4;
+}
+
+/// A set.
+#[derive(Clone, Debug, PartialEq, Eq, Default)]
+pub struct Set {
+    /// `nfgen_family`.
+    pub family: u8,
+    /// `NFTA_SET_TABLE`.
+    pub table: String,
+    /// `NFTA_SET_NAME`.
+    pub name: String,
+    /// `NFTA_SET_FLAGS`, see [`set_flags`].
+    pub flags: u32,
+    /// `NFTA_SET_KEY_TYPE`: means nothing to the kernel.
+    pub key_type: u32,
+    /// `NFTA_SET_KEY_LEN`, in bytes.
+    pub key_length: u32,
+    /// `NFTA_SET_ID`: names the set within a batch.
+    pub id: u32,
+}
+
+impl Set {
+    /// Writes the attributes.
+    pub fn write(&self, out: &mut Writer) {
+        out.text(TABLE, &self.table);
+        out.text(NAME, &self.name);
+        out.be32(FLAGS, self.flags);
+        out.be32(KEY_TYPE, self.key_type);
+        out.be32(KEY_LENGTH, self.key_length);
+        out.be32(ID, self.id);
+    }
+
+    /// Reads the body of a `NFT_MSG_NEWSET` message.
+    ///
+    /// # Errors
+    /// [`WireError`] if it is malformed.
+    pub fn decode(body: &[u8]) -> Result<Self, WireError> {
+        let (family, attributes) = read_header(body, "NFT_MSG_NEWSET")?;
+        let mut set = Self { family, ..Self::default() };
+        let mut named = false;
+        for attribute in attributes {
+            let attribute = attribute?;
+            match attribute.kind {
+                TABLE => set.table = owned(&attribute, "NFTA_SET_TABLE")?,
+                NAME => {
+                    set.name = owned(&attribute, "NFTA_SET_NAME")?;
+                    named = true;
+                }
+                FLAGS => set.flags = attribute.be32("NFTA_SET_FLAGS")?,
+                KEY_TYPE => set.key_type = attribute.be32("NFTA_SET_KEY_TYPE")?,
+                KEY_LENGTH => set.key_length = attribute.be32("NFTA_SET_KEY_LEN")?,
+                _ => {}
+            }
+        }
+        if named { Ok(set) } else { Err(WireError::Missing { what: "NFTA_SET_NAME" }) }
+    }
+
+    /// Writes the attributes of a message that adds `elements` to this set.
+    pub fn write_elements(&self, elements: &[Element], out: &mut Writer) {
+        out.text(LIST_TABLE, &self.table);
+        out.text(LIST_SET, &self.name);
+        out.be32(LIST_SET_ID, self.id);
+        out.nest(LIST_ELEMENTS, |out| {
+            for element in elements {
+                out.nest(LIST_ELEMENT, |out| element.write(out));
+            }
+        });
+    }
+
+    /// Writes the attributes of a request for this set's elements.
+    pub fn write_request(&self, out: &mut Writer) {
+        out.text(LIST_TABLE, &self.table);
+        out.text(LIST_SET, &self.name);
+    }
+}
+
+/// One element of a set: a value, or an end of an interval.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Element {
+    /// The key, in the byte order of the field it is compared with.
+    pub key: Vec<u8>,
+    /// Whether it is the first value behind an interval rather than a value or a start.
+    pub ends_interval: bool,
+}
+
+impl Element {
+    fn write(&self, out: &mut Writer) {
+        if self.ends_interval {
+            out.be32(ELEMENT_FLAGS, ELEMENT_INTERVAL_END);
+        }
+        out.nest(ELEMENT_KEY, |out| out.bytes(DATA_VALUE, &self.key));
+    }
+
+    fn decode(attribute: &Attribute<'_>) -> Result<Self, WireError> {
+        let (mut key, mut flags) = (None, 0);
+        for inner in attribute.nested("NFTA_LIST_ELEM") {
+            let inner = inner?;
+            match inner.kind {
+                ELEMENT_KEY => key = Some(super::expression::data_value(&inner)?.to_vec()),
+                ELEMENT_FLAGS => flags = inner.be32("NFTA_SET_ELEM_FLAGS")?,
+                _ => {}
+            }
+        }
+        let key = key.ok_or(WireError::Missing { what: "NFTA_SET_ELEM_KEY" })?;
+        Ok(Self { key, ends_interval: flags & ELEMENT_INTERVAL_END != 0 })
+    }
+}
+
+/// Reads the body of a `NFT_MSG_NEWSETELEM` message: the set's name and some of its elements.
+///
+/// # Errors
+/// [`WireError`] if it is malformed.
+pub fn decode_elements(body: &[u8]) -> Result<(String, Vec<Element>), WireError> {
+    let (_, attributes) = read_header(body, "NFT_MSG_NEWSETELEM")?;
+    let (mut set, mut elements) = (None, Vec::new());
+    for attribute in attributes {
+        let attribute = attribute?;
+        match attribute.kind {
+            LIST_SET => set = Some(owned(&attribute, "NFTA_SET_ELEM_LIST_SET")?),
+            LIST_ELEMENTS => {
+                for element in attribute.nested("NFTA_SET_ELEM_LIST_ELEMENTS") {
+                    elements.push(Element::decode(&element?)?);
+                }
+            }
+            _ => {}
+        }
+    }
+    let set = set.ok_or(WireError::Missing { what: "NFTA_SET_ELEM_LIST_SET" })?;
+    Ok((set, elements))
+}

@@ -1,0 +1,198 @@
+//! Building packets with correct checksums.
+
+use std::net::IpAddr;
+
+const HOP_LIMIT: u8 = 64;
+const TCP: u8 = 6;
+const UDP: u8 = 17;
+const ICMP: u8 = 1;
+const ICMPV6: u8 = 58;
+
+/// What a packet carries. `tag` is a number by which the packet, and an answer to it, can be
+/// recognised: TCP carries it as sequence number, ICMP behind its checksum, UDP and other
+/// protocols as their only data.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Payload {
+    /// A TCP segment without data.
+    Tcp {
+        /// Port of the sender.
+        source: u16,
+        /// Port of the receiver.
+        destination: u16,
+        /// The control bits (RFC 9293 section 3.1): 2 is SYN.
+        flags: u8,
+    },
+    /// A UDP datagram of four bytes.
+    Udp {
+        /// Port of the sender.
+        source: u16,
+        /// Port of the receiver.
+        destination: u16,
+    },
+    /// An ICMP or ICMPv6 message, by the packet's version, followed by 24 zero bytes, so that
+    /// neighbour discovery messages are whole.
+    Icmp {
+        /// The type.
+        kind: u8,
+    },
+    /// Four bytes of another protocol.
+    Other {
+        /// The protocol number.
+        protocol: u8,
+    },
+}
+
+/// Builds a packet from the IP header on. Source and destination must be of one IP version.
+///
+/// # Panics
+/// If they are not.
+///
+/// # References
+/// RFC 791 section 3.1, RFC 8200 section 3 and 8.1, RFC 9293 section 3.1, RFC 768, RFC 792,
+/// RFC 4443 section 2.3, RFC 1071.
+#[must_use]
+pub fn build(source: IpAddr, destination: IpAddr, payload: Payload, tag: u32) -> Vec<u8> {
+    let (protocol, mut body) = body(payload, tag, source.is_ipv6());
+    let checksum_at = match payload {
+        Payload::Tcp { .. } => Some(16),
+        Payload::Udp { .. } => Some(6),
+        Payload::Icmp { .. } => Some(2),
+        Payload::Other { .. } => None,
+    };
+    if let Some(at) = checksum_at {
+        let pseudo = match payload {
+            Payload::Icmp { .. } if source.is_ipv4() => Vec::new(),
+            _ => pseudo_header(source, destination, protocol, body.len()),
+        };
+        let sum = checksum(&[&pseudo, &body]);
+        let sum = if sum == 0 && protocol == UDP { 0xffff } else { sum };
+        body[at..at + 2].copy_from_slice(&sum.to_be_bytes());
+    }
+    let mut packet = header(source, destination, protocol, body.len());
+    packet.append(&mut body);
+    packet
+}
+
+fn body(payload: Payload, tag: u32, v6: bool) -> (u8, Vec<u8>) {
+    let mut body = Vec::with_capacity(40);
+    match payload {
+        Payload::Tcp { source, destination, flags } => {
+            body.extend(source.to_be_bytes());
+            body.extend(destination.to_be_bytes());
+            body.extend(tag.to_be_bytes());
+            body.extend([0, 0, 0, 0, 5 << 4, flags]);
+            body.extend(64_240u16.to_be_bytes());
+            body.extend([0; 4]);
+            (TCP, body)
+        }
+        Payload::Udp { source, destination } => {
+            body.extend(source.to_be_bytes());
+            body.extend(destination.to_be_bytes());
+            body.extend(12u16.to_be_bytes());
+            body.extend([0; 2]);
+            body.extend(tag.to_be_bytes());
+            (UDP, body)
+        }
+        Payload::Icmp { kind } => {
+            body.extend([kind, 0, 0, 0]);
+            body.extend(tag.to_be_bytes());
+            body.extend([0; 24]);
+            (if v6 { ICMPV6 } else { ICMP }, body)
+        }
+        Payload::Other { protocol } => {
+            body.extend(tag.to_be_bytes());
+            (protocol, body)
+        }
+    }
+}
+
+fn length16(length: usize) -> [u8; 2] {
+    // Bodies made here have at most 40 bytes.
+    u16::try_from(length).unwrap_or(u16::MAX).to_be_bytes()
+}
+
+fn header(source: IpAddr, destination: IpAddr, protocol: u8, body: usize) -> Vec<u8> {
+    match (source, destination) {
+        (IpAddr::V4(source), IpAddr::V4(destination)) => {
+            let mut header = vec![0x45, 0];
+            header.extend(length16(20 + body));
+            header.extend([0, 0, 0x40, 0, HOP_LIMIT, protocol, 0, 0]);
+            header.extend(source.octets());
+            header.extend(destination.octets());
+            let sum = checksum(&[&header]);
+            header[10..12].copy_from_slice(&sum.to_be_bytes());
+            header
+        }
+        (IpAddr::V6(source), IpAddr::V6(destination)) => {
+            let mut header = vec![0x60, 0, 0, 0];
+            header.extend(length16(body));
+            header.extend([protocol, HOP_LIMIT]);
+            header.extend(source.octets());
+            header.extend(destination.octets());
+            header
+        }
+        _ => panic!("source and destination are of different IP versions"),
+    }
+}
+
+fn pseudo_header(source: IpAddr, destination: IpAddr, protocol: u8, length: usize) -> Vec<u8> {
+    let mut pseudo = Vec::with_capacity(40);
+    for address in [source, destination] {
+        match address {
+            IpAddr::V4(address) => pseudo.extend(address.octets()),
+            IpAddr::V6(address) => pseudo.extend(address.octets()),
+        }
+    }
+    // The fields of the IPv6 form add up to the same sum as those of the IPv4 form.
+    pseudo.extend(length16(length));
+    pseudo.extend([0, protocol]);
+    pseudo
+}
+
+/// The Internet checksum (RFC 1071) over parts that each have an even number of bytes, but for
+/// the last.
+fn checksum(parts: &[&[u8]]) -> u16 {
+    let mut sum = 0u32;
+    for part in parts {
+        for pair in part.chunks(2) {
+            let word = [pair[0], pair.get(1).copied().unwrap_or(0)];
+            sum += u32::from(u16::from_be_bytes(word));
+        }
+    }
+    while sum > 0xffff {
+        sum = (sum & 0xffff) + (sum >> 16);
+    }
+    // Folded to 16 bits just above.
+    !u16::try_from(sum).unwrap_or(u16::MAX)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Payload, build, checksum};
+    use std::net::IpAddr;
+
+    #[test]
+    fn checksums_verify() {
+        let pairs: [(IpAddr, IpAddr); 2] = [
+            ([198, 51, 100, 7].into(), [192, 0, 2, 10].into()),
+            ("2001:db8:51::7".parse().expect("address"), "2001:db8:2::10".parse().expect("address")),
+        ];
+        for (source, destination) in pairs {
+            let tcp = Payload::Tcp { source: 40_000, destination: 2_202, flags: 2 };
+            for payload in [tcp, Payload::Udp { source: 9, destination: 53 }, Payload::Icmp { kind: 8 }] {
+                let packet = build(source, destination, payload, 0xdead_beef);
+                let (header, body) = packet.split_at(if source.is_ipv4() { 20 } else { 40 });
+                let protocol = if source.is_ipv4() { header[9] } else { header[6] };
+                let pseudo = if protocol == 1 {
+                    Vec::new()
+                } else {
+                    super::pseudo_header(source, destination, protocol, body.len())
+                };
+                assert_eq!(checksum(&[&pseudo, body]), 0, "{payload:?}");
+                if source.is_ipv4() {
+                    assert_eq!(checksum(&[header]), 0);
+                }
+            }
+        }
+    }
+}

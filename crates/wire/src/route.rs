@@ -1,0 +1,185 @@
+//! Requests about links, addresses and routes (linux/rtnetlink.h), as far as a lab needs them.
+
+use crate::netlink::{self, ACK, CREATE, EXCLUSIVE, REQUEST};
+use crate::{WireError, Writer};
+use std::net::IpAddr;
+
+const NEW_LINK: u16 = 16;
+const NEW_ADDRESS: u16 = 20;
+const NEW_ROUTE: u16 = 24;
+
+const LINK_NAME: u16 = 3;
+const LINK_MASTER: u16 = 10;
+const LINK_INFO: u16 = 18;
+const LINK_NAMESPACE: u16 = 28;
+const INFO_KIND: u16 = 1;
+const INFO_DATA: u16 = 2;
+const VETH_PEER: u16 = 1;
+const BRIDGE_SNOOPING: u16 = 23;
+const FLAG_UP: u32 = 1;
+
+const ADDRESS_ADDRESS: u16 = 1;
+const ADDRESS_LOCAL: u16 = 2;
+const ADDRESS_FLAGS: u16 = 8;
+/// `IFA_F_NODAD`: usable at once, without asking whether somebody else has it.
+const NO_DUPLICATE_DETECTION: u32 = 2;
+
+const ROUTE_DESTINATION: u16 = 1;
+const ROUTE_OUT: u16 = 4;
+const ROUTE_GATEWAY: u16 = 5;
+const TABLE_MAIN: u8 = 254;
+const TABLE_LOCAL: u8 = 255;
+const PROTOCOL_STATIC: u8 = 4;
+const SCOPE_UNIVERSE: u8 = 0;
+const SCOPE_HOST: u8 = 254;
+const TYPE_UNICAST: u8 = 1;
+const TYPE_LOCAL: u8 = 2;
+
+fn request(
+    kind: u16,
+    flags: u16,
+    sequence: u32,
+    body: impl FnOnce(&mut Writer),
+) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    netlink::write(&mut out, kind, REQUEST | ACK | flags, sequence, body);
+    out.finish()
+}
+
+/// `struct ifinfomsg`.
+fn link_header(out: &mut Writer, index: u32, flags: u32, change: u32) {
+    out.raw(&[0; 4]);
+    out.raw(&index.to_ne_bytes());
+    out.raw(&flags.to_ne_bytes());
+    out.raw(&change.to_ne_bytes());
+}
+
+/// Makes a pair of virtual Ethernet links, one end here, the other in the network namespace that
+/// the descriptor number `peer_namespace` stands for.
+///
+/// # Errors
+/// [`WireError`] if a name is too long.
+pub fn new_pair(
+    name: &str,
+    peer: &str,
+    peer_namespace: u32,
+    sequence: u32,
+) -> Result<Vec<u8>, WireError> {
+    request(NEW_LINK, CREATE | EXCLUSIVE, sequence, |out| {
+        link_header(out, 0, 0, 0);
+        out.text(LINK_NAME, name);
+        out.nest(LINK_INFO, |out| {
+            out.text(INFO_KIND, "veth");
+            out.nest(INFO_DATA, |out| {
+                out.nest(VETH_PEER, |out| {
+                    link_header(out, 0, 0, 0);
+                    out.text(LINK_NAME, peer);
+                    out.ne32(LINK_NAMESPACE, peer_namespace);
+                });
+            });
+        });
+    })
+}
+
+/// Makes a bridge that floods multicast to all ports.
+///
+/// # Errors
+/// [`WireError`] if the name is too long.
+pub fn new_bridge(name: &str, sequence: u32) -> Result<Vec<u8>, WireError> {
+    request(NEW_LINK, CREATE | EXCLUSIVE, sequence, |out| {
+        link_header(out, 0, 0, 0);
+        out.text(LINK_NAME, name);
+        out.nest(LINK_INFO, |out| {
+            out.text(INFO_KIND, "bridge");
+            out.nest(INFO_DATA, |out| out.byte(BRIDGE_SNOOPING, 0));
+        });
+    })
+}
+
+/// Switches a link on, and puts it on a bridge if one is given.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn link_up(index: u32, bridge: Option<u32>, sequence: u32) -> Result<Vec<u8>, WireError> {
+    request(NEW_LINK, 0, sequence, |out| {
+        link_header(out, index, FLAG_UP, FLAG_UP);
+        if let Some(bridge) = bridge {
+            out.ne32(LINK_MASTER, bridge);
+        }
+    })
+}
+
+/// Gives a link an address, usable at once.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn new_address(
+    index: u32,
+    address: IpAddr,
+    prefix: u8,
+    sequence: u32,
+) -> Result<Vec<u8>, WireError> {
+    request(NEW_ADDRESS, CREATE | EXCLUSIVE, sequence, |out| {
+        // struct ifaddrmsg
+        out.raw(&[family(address), prefix, 0, SCOPE_UNIVERSE]);
+        out.raw(&index.to_ne_bytes());
+        with_octets(address, |octets| {
+            out.bytes(ADDRESS_LOCAL, octets);
+            out.bytes(ADDRESS_ADDRESS, octets);
+        });
+        out.ne32(ADDRESS_FLAGS, NO_DUPLICATE_DETECTION);
+    })
+}
+
+/// Where a route leads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Via {
+    /// To another machine.
+    Gateway(IpAddr),
+    /// Straight onto the link of that index.
+    Link(u32),
+    /// To this machine itself: every address of the network counts as its own. The index is the
+    /// loopback link's.
+    Here(u32),
+}
+
+/// Adds a route to the network `address`/`prefix`.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn new_route(
+    address: IpAddr,
+    prefix: u8,
+    via: Via,
+    sequence: u32,
+) -> Result<Vec<u8>, WireError> {
+    let (table, scope, kind) = match via {
+        Via::Gateway(_) | Via::Link(_) => (TABLE_MAIN, SCOPE_UNIVERSE, TYPE_UNICAST),
+        Via::Here(_) => (TABLE_LOCAL, SCOPE_HOST, TYPE_LOCAL),
+    };
+    request(NEW_ROUTE, CREATE | EXCLUSIVE, sequence, |out| {
+        // struct rtmsg
+        out.raw(&[family(address), prefix, 0, 0, table, PROTOCOL_STATIC, scope, kind]);
+        out.raw(&0u32.to_ne_bytes());
+        if prefix > 0 {
+            with_octets(address, |octets| out.bytes(ROUTE_DESTINATION, octets));
+        }
+        match via {
+            Via::Gateway(gateway) => {
+                with_octets(gateway, |octets| out.bytes(ROUTE_GATEWAY, octets));
+            }
+            Via::Link(index) | Via::Here(index) => out.ne32(ROUTE_OUT, index),
+        }
+    })
+}
+
+fn family(address: IpAddr) -> u8 {
+    if address.is_ipv4() { crate::sock_diag::FAMILY_V4 } else { crate::sock_diag::FAMILY_V6 }
+}
+
+fn with_octets(address: IpAddr, write: impl FnOnce(&[u8])) {
+    match address {
+        IpAddr::V4(address) => write(&address.octets()),
+        IpAddr::V6(address) => write(&address.octets()),
+    }
+}
