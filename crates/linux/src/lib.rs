@@ -1,1 +1,18 @@
+//! Everything of Tipstaff that talks to the Linux kernel.
+//!
+//! [`ruleset`] puts rule programs into the kernel and reads them back, [`sockets`] lists what
+//! listens, [`lab`] builds sealed networks, [`probe`] sends real packets. All `unsafe` code of
+//! the project is in the modules below `sys`, each with the reason why it is sound.
 
+mod error;
+pub mod lab;
+pub mod probe;
+pub mod ruleset;
+pub mod sockets;
+mod sys;
+mod transport;
+
+pub use error::LinuxError;
+pub use sys::die_with_parent;
+pub use sys::namespace::Namespace;
+pub use transport::{NetlinkSocket, Protocol, Transport};

@@ -11,6 +11,7 @@ const CONFIG: u16 = SUBSYSTEM << 8 | 1;
 const CONFIG_COMMAND: u16 = 1;
 const CONFIG_MODE: u16 = 2;
 const CONFIG_BUFFER: u16 = 3;
+const CONFIG_TIMEOUT: u16 = 4;
 const CONFIG_THRESHOLD: u16 = 5;
 const CONFIG_FLAGS: u16 = 6;
 const COMMAND_BIND: u8 = 1;
@@ -31,6 +32,8 @@ pub struct Group {
     pub buffer: u32,
     /// How many packets the kernel gathers before it delivers.
     pub threshold: u32,
+    /// How long the kernel gathers before it delivers, in hundredths of a second.
+    pub timeout: u32,
 }
 
 /// A request that binds the socket to a group.
@@ -48,6 +51,7 @@ pub fn bind(group: &Group, sequence: u32) -> Result<Vec<u8>, WireError> {
         mode[4] = COPY_PACKET;
         out.bytes(CONFIG_MODE, &mode);
         out.be32(CONFIG_BUFFER, group.buffer);
+        out.be32(CONFIG_TIMEOUT, group.timeout);
         out.be32(CONFIG_THRESHOLD, group.threshold);
         out.be16(CONFIG_FLAGS, FLAG_SEQUENCE);
     });

@@ -8,6 +8,7 @@ const NEW_LINK: u16 = 16;
 const NEW_ADDRESS: u16 = 20;
 const NEW_ROUTE: u16 = 24;
 
+const LINK_ADDRESS: u16 = 1;
 const LINK_NAME: u16 = 3;
 const LINK_MASTER: u16 = 10;
 const LINK_INFO: u16 = 18;
@@ -54,13 +55,14 @@ fn link_header(out: &mut Writer, index: u32, flags: u32, change: u32) {
     out.raw(&change.to_ne_bytes());
 }
 
-/// Makes a pair of virtual Ethernet links, one end here, the other in the network namespace that
-/// the descriptor number `peer_namespace` stands for.
+/// Makes a pair of virtual Ethernet links, one end here, with that hardware address, the other in
+/// the network namespace that the descriptor number `peer_namespace` stands for.
 ///
 /// # Errors
 /// [`WireError`] if a name is too long.
 pub fn new_pair(
     name: &str,
+    hardware_address: [u8; 6],
     peer: &str,
     peer_namespace: u32,
     sequence: u32,
@@ -68,6 +70,7 @@ pub fn new_pair(
     request(NEW_LINK, CREATE | EXCLUSIVE, sequence, |out| {
         link_header(out, 0, 0, 0);
         out.text(LINK_NAME, name);
+        out.bytes(LINK_ADDRESS, &hardware_address);
         out.nest(LINK_INFO, |out| {
             out.text(INFO_KIND, "veth");
             out.nest(INFO_DATA, |out| {

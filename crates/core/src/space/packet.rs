@@ -4,6 +4,11 @@ use super::traffic::{ICMP, ICMPV6, TCP, UDP};
 use std::fmt;
 use std::net::IpAddr;
 
+/// The last ICMP type that hosts know (RFC 950: address mask reply).
+const LAST_KNOWN_ICMP: u8 = 18;
+/// ICMPv6 types below this are errors (RFC 4443 section 2.1).
+const FIRST_INFORMATIONAL_ICMPV6: u8 = 128;
+
 /// An IP version.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Family {
@@ -193,6 +198,26 @@ impl Packet {
             (Transport::Icmp { .. }, Family::V6) => ICMPV6,
             (Transport::Other { protocol }, _) => protocol,
         }
+    }
+
+    /// Whether a host may answer the packet with a refusal. It never does for ICMP errors, for
+    /// unknown ICMP types (which may be errors), and for packets to many or from nobody; a
+    /// rejected packet of that kind meets silence.
+    ///
+    /// # References
+    /// RFC 1122 section 3.2.2, RFC 4443 section 2.4 (e).
+    #[must_use]
+    pub fn may_be_answered(&self) -> bool {
+        let is_error = match (self.transport, self.family()) {
+            (Transport::Icmp { kind }, Family::V4) => {
+                matches!(kind, 3 | 4 | 5 | 11 | 12) || kind > LAST_KNOWN_ICMP
+            }
+            (Transport::Icmp { kind }, Family::V6) => kind < FIRST_INFORMATIONAL_ICMPV6,
+            _ => false,
+        };
+        let to_many = self.destination.is_multicast()
+            || self.destination == IpAddr::V4(std::net::Ipv4Addr::BROADCAST);
+        !is_error && !to_many && !self.source.is_unspecified()
     }
 
     /// Source and destination port, for protocols that have them.

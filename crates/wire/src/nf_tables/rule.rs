@@ -43,6 +43,11 @@ impl Rule {
         }
     }
 
+    /// Writes the attributes of a request for all rules of the table.
+    pub fn write_table(&self, out: &mut Writer) {
+        out.text(TABLE, &self.table);
+    }
+
     /// Reads the body of a `NFT_MSG_NEWRULE` message.
     ///
     /// # Errors

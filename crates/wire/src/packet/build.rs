@@ -35,7 +35,9 @@ pub enum Payload {
         /// The type.
         kind: u8,
     },
-    /// Four bytes of another protocol.
+    /// Eight bytes of another protocol, with a checksum like that of ICMP or ICMPv6: the kernel
+    /// answers no packet whose checksum it finds wrong, and of protocols that it does not know
+    /// it expects one of this kind.
     Other {
         /// The protocol number.
         protocol: u8,
@@ -54,20 +56,18 @@ pub enum Payload {
 pub fn build(source: IpAddr, destination: IpAddr, payload: Payload, tag: u32) -> Vec<u8> {
     let (protocol, mut body) = body(payload, tag, source.is_ipv6());
     let checksum_at = match payload {
-        Payload::Tcp { .. } => Some(16),
-        Payload::Udp { .. } => Some(6),
-        Payload::Icmp { .. } => Some(2),
-        Payload::Other { .. } => None,
+        Payload::Tcp { .. } => 16,
+        Payload::Udp { .. } => 6,
+        Payload::Icmp { .. } => 2,
+        Payload::Other { .. } => 4,
     };
-    if let Some(at) = checksum_at {
-        let pseudo = match payload {
-            Payload::Icmp { .. } if source.is_ipv4() => Vec::new(),
-            _ => pseudo_header(source, destination, protocol, body.len()),
-        };
-        let sum = checksum(&[&pseudo, &body]);
-        let sum = if sum == 0 && protocol == UDP { 0xffff } else { sum };
-        body[at..at + 2].copy_from_slice(&sum.to_be_bytes());
-    }
+    let pseudo = match payload {
+        Payload::Icmp { .. } | Payload::Other { .. } if source.is_ipv4() => Vec::new(),
+        _ => pseudo_header(source, destination, protocol, body.len()),
+    };
+    let sum = checksum(&[&pseudo, &body]);
+    let sum = if sum == 0 && protocol == UDP { 0xffff } else { sum };
+    body[checksum_at..checksum_at + 2].copy_from_slice(&sum.to_be_bytes());
     let mut packet = header(source, destination, protocol, body.len());
     packet.append(&mut body);
     packet
@@ -95,12 +95,14 @@ fn body(payload: Payload, tag: u32, v6: bool) -> (u8, Vec<u8>) {
         }
         Payload::Icmp { kind } => {
             body.extend([kind, 0, 0, 0]);
-            body.extend(tag.to_be_bytes());
+            // The first two bytes number a flow, so the part that changes fastest goes there.
+            body.extend(tag.rotate_left(16).to_be_bytes());
             body.extend([0; 24]);
             (if v6 { ICMPV6 } else { ICMP }, body)
         }
         Payload::Other { protocol } => {
             body.extend(tag.to_be_bytes());
+            body.extend([0; 4]);
             (protocol, body)
         }
     }

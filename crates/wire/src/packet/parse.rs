@@ -66,7 +66,7 @@ fn look(packet: &[u8]) -> Option<Seen> {
                         if prohibited { Answer::Prohibited } else { Answer::OtherError };
                     Some(Seen::Answer(tag(inner, rest)?, answer))
                 }
-                None => Some(Seen::Probe(word(body, 4)?)),
+                None => Some(Seen::Probe(tag(protocol, body)?)),
             }
         }
         protocol => Some(Seen::Probe(tag(protocol, body)?)),
@@ -87,7 +87,8 @@ fn split(packet: &[u8]) -> Option<(u8, &[u8])> {
 
 fn tag(protocol: u8, body: &[u8]) -> Option<u32> {
     match protocol {
-        TCP | ICMP | ICMPV6 => word(body, 4),
+        TCP => word(body, 4),
+        ICMP | ICMPV6 => word(body, 4).map(|word| word.rotate_right(16)),
         17 => word(body, 8),
         _ => word(body, 0),
     }

@@ -1,0 +1,287 @@
+//! Policies and packets made up from a seed, for tests and benchmarks.
+//!
+//! The same seed gives the same policy and packets on every machine. Policies are made as text
+//! and use every key of the language; packets keep to the ends of the ranges that a plan tells
+//! apart, where mistakes show.
+
+use crate::plan::HostPlan;
+use crate::space::{ConnectionState, Direction, Family, Packet, Transport};
+use std::fmt::Write;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// The addresses of the host in every generated policy.
+pub const HOST: [&str; 4] = ["192.0.2.10", "10.44.8.10", "2001:db8:2::10", "fd44:8::10"];
+/// The name of that host.
+pub const HOST_NAME: &str = "sluice";
+
+const BLOCKS: [&str; 16] = [
+    "198.51.100.0/27",
+    "198.51.100.128/28",
+    "203.0.113.0/24",
+    "203.0.113.64/28",
+    "203.0.113.70",
+    "192.0.2.0/24",
+    "192.0.2.10",
+    "10.44.8.0/24",
+    "10.44.8.20",
+    "2001:db8:51::/64",
+    "2001:db8:be::/64",
+    "2001:db8:bad::/48",
+    "2001:db8:bad::/64",
+    "2001:db8:2::10",
+    "fd44:8::/64",
+    "fd44:8::20",
+];
+const PORTS: [u16; 10] = [1, 22, 53, 80, 443, 2202, 5432, 9100, 22_000, 65_535];
+const PLACES: [&str; 3] = ["curators", "herbarium", "strangers"];
+/// Kinds of ICMP and of ICMPv6 that a host meets.
+const ICMP_KINDS: [u8; 6] = [0, 3, 8, 11, 13, 128];
+const ICMPV6_KINDS: [u8; 7] = [1, 128, 129, 130, 135, 136, 143];
+/// IGMP, GRE, and a number for experiments (RFC 3692).
+const OTHER_PROTOCOLS: [u8; 3] = [2, 47, 253];
+
+/// A source of made-up things.
+#[derive(Clone, Debug)]
+pub struct Generator {
+    state: u64,
+}
+
+impl Generator {
+    /// Starts from a seed.
+    #[must_use]
+    pub fn new(seed: u64) -> Self {
+        Self { state: seed }
+    }
+
+    /// The next number: SplitMix64 (Steele, Lea, Flood: Fast Splittable Pseudorandom Number
+    /// Generators, 2014).
+    pub fn next(&mut self) -> u64 {
+        self.state = self.state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut mixed = self.state;
+        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        mixed ^ (mixed >> 31)
+    }
+
+    /// A number below `end`.
+    pub fn below(&mut self, end: usize) -> usize {
+        usize::try_from(self.next() % end as u64).unwrap_or(0)
+    }
+
+    /// Whether something with one chance in `of` happens.
+    pub fn one_in(&mut self, of: usize) -> bool {
+        self.below(of) == 0
+    }
+
+    fn pick<'a, T>(&mut self, from: &'a [T]) -> &'a T {
+        &from[self.below(from.len())]
+    }
+
+    /// A whole policy with one host, [`HOST_NAME`].
+    pub fn policy(&mut self) -> String {
+        let mut text = String::from("edition = 1\n");
+        for place in PLACES {
+            let blocks = self.list(1, 4, |it| format!("\"{}\"", it.pick(&BLOCKS)));
+            let _ = writeln!(text, "\n[place.{place}]\naddresses = {blocks}\nwhy = \"made up\"");
+        }
+        let addresses: Vec<String> = HOST.iter().map(|it| format!("\"{it}\"")).collect();
+        let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
+        let _ = writeln!(text, "\n[host.{HOST_NAME}.default]");
+        for direction in Direction::ALL {
+            if !self.one_in(4) {
+                let verdict = self.pick(&["allow", "deny", "reject"]);
+                let _ = writeln!(text, "{} = \"{verdict}\"", direction.as_str());
+            }
+        }
+        let ping = self.pick(&["allow", "deny", "1000000/second", "500/minute, burst 100000"]);
+        let _ = writeln!(text, "\n[host.{HOST_NAME}.baseline]\nping = \"{ping}\"");
+        for number in 0..self.below(16) {
+            self.rule(&mut text, number);
+        }
+        text
+    }
+
+    fn rule(&mut self, text: &mut String, number: usize) {
+        let verdict = self.pick(&["allow", "allow", "deny", "reject"]);
+        let traffic = self.list(1, 4, Self::traffic);
+        let _ = writeln!(text, "\n[[host.{HOST_NAME}.rule]]\nname = \"rule-{number}\"");
+        let _ = writeln!(text, "{verdict} = {traffic}");
+        if self.one_in(2) {
+            let direction = *self.pick(&Direction::ALL);
+            let _ = writeln!(text, "direction = \"{direction}\"");
+        }
+        let version = self.below(2);
+        let both = self.one_in(3);
+        for key in ["from", "to"] {
+            if self.one_in(2) {
+                let list = match (both, self.one_in(4)) {
+                    (_, true) => "[\"anywhere\"]".into(),
+                    // With both versions on each side, some packet can always match.
+                    (true, _) => {
+                        let (v4, v6) = (self.block(0), self.block(1));
+                        format!("[{v4}, {v6}]")
+                    }
+                    (false, _) => self.list(1, 4, |it| it.block(version)),
+                };
+                let _ = writeln!(text, "{key} = {list}");
+            }
+        }
+        if self.one_in(8) {
+            let _ = writeln!(text, "paused = true");
+        }
+        if self.one_in(8) {
+            let _ = writeln!(text, "why = \"made up\"");
+        }
+    }
+
+    fn list(&mut self, least: usize, most: usize, mut item: impl FnMut(&mut Self) -> String) -> String {
+        let count = least + self.below(most - least + 1);
+        let items: Vec<String> = (0..count).map(|_| item(self)).collect();
+        format!("[{}]", items.join(", "))
+    }
+
+    /// A block of IPv4 (0) or IPv6 (1) addresses, in quotes.
+    fn block(&mut self, version: usize) -> String {
+        loop {
+            let block = *self.pick(&BLOCKS);
+            if block.contains(':') == (version == 1) {
+                return format!("\"{block}\"");
+            }
+        }
+    }
+
+    fn traffic(&mut self) -> String {
+        let protocol = self.pick(&["tcp", "udp", "tcp+udp"]);
+        let port = *self.pick(&PORTS);
+        match self.below(8) {
+            0 => "\"any\"".into(),
+            1 => "\"icmp\"".into(),
+            2 | 3 => {
+                let last = port.saturating_add(u16::try_from(self.below(200)).unwrap_or(0));
+                format!("\"{port}-{last}/{protocol}\"")
+            }
+            _ => format!("\"{port}/{protocol}\""),
+        }
+    }
+
+    /// A packet that a neighbour, or the host itself, could send in a lab: it begins a flow, or
+    /// is of a kind that connection tracking calls invalid or does not track.
+    pub fn packet(&mut self, plan: &HostPlan) -> Packet {
+        let direction = *self.pick(&Direction::ALL);
+        let family = *self.pick(&Family::BOTH);
+        let own = |family| plan.addresses.iter().find(|it| Family::of(**it) == family);
+        let here = own(family).copied().unwrap_or(match family {
+            Family::V4 => Ipv4Addr::LOCALHOST.into(),
+            Family::V6 => Ipv6Addr::LOCALHOST.into(),
+        });
+        let (source, destination) = match direction {
+            Direction::Inbound => (self.stranger(plan, family), here),
+            Direction::Outbound => (here, self.stranger(plan, family)),
+            Direction::Forwarded => (self.stranger(plan, family), self.stranger(plan, family)),
+        };
+        let (transport, state) = self.transport(plan, family);
+        Packet {
+            direction,
+            in_interface: None,
+            out_interface: None,
+            source,
+            destination,
+            transport,
+            state,
+        }
+    }
+
+    /// An address that is not the host's own, at or near the end of a range that the plan tells
+    /// apart.
+    fn stranger(&mut self, plan: &HostPlan, family: Family) -> IpAddr {
+        loop {
+            let block: ipnet::IpNet = {
+                let text = *self.pick(&BLOCKS);
+                let text = if text.contains('/') {
+                    text.to_owned()
+                } else if text.contains(':') {
+                    format!("{text}/128")
+                } else {
+                    format!("{text}/32")
+                };
+                text.parse().unwrap_or_default()
+            };
+            let step = self.below(3) as u128;
+            let address: IpAddr = match (block, self.one_in(2)) {
+                (ipnet::IpNet::V4(net), first) => {
+                    let step = u32::try_from(step).unwrap_or(0);
+                    let (low, high) = (net.network().to_bits(), net.broadcast().to_bits());
+                    let bits = if first {
+                        low.wrapping_add(step).wrapping_sub(1)
+                    } else {
+                        high.wrapping_sub(step).wrapping_add(1)
+                    };
+                    Ipv4Addr::from_bits(bits).into()
+                }
+                (ipnet::IpNet::V6(net), first) => {
+                    let (low, high) = (net.network().to_bits(), net.broadcast().to_bits());
+                    let bits = if first {
+                        low.wrapping_add(step).wrapping_sub(1)
+                    } else {
+                        high.wrapping_sub(step).wrapping_add(1)
+                    };
+                    Ipv6Addr::from_bits(bits).into()
+                }
+            };
+            // Broadcasts and the subnet-router anycast address are not handled like others.
+            let usable = match address {
+                IpAddr::V4(it) => !matches!(it.octets()[3], 0 | 255),
+                IpAddr::V6(it) => it.segments()[7] != 0,
+            };
+            if Family::of(address) == family && usable && !plan.addresses.contains(&address) {
+                return address;
+            }
+        }
+    }
+
+    fn transport(&mut self, plan: &HostPlan, family: Family) -> (Transport, ConnectionState) {
+        use ConnectionState::{Invalid, New, Untracked};
+        // Away from the ports of DHCP, and different each time, so that flows are new.
+        let source = 1_024 + u16::try_from(self.below(60_000)).unwrap_or(0);
+        match self.below(10) {
+            0 => {
+                let kind = match family {
+                    Family::V4 => *self.pick(&ICMP_KINDS),
+                    Family::V6 => *self.pick(&ICMPV6_KINDS),
+                };
+                let state = match (family, kind) {
+                    (Family::V4, 8 | 13) | (Family::V6, 128) => New,
+                    (Family::V6, 130..=137 | 143) => Untracked,
+                    _ => Invalid,
+                };
+                (Transport::Icmp { kind }, state)
+            }
+            1 => (Transport::Other { protocol: *self.pick(&OTHER_PROTOCOLS) }, New),
+            choice => {
+                let destination = self.port(plan);
+                if choice % 2 == 0 {
+                    (Transport::Tcp { source, destination }, New)
+                } else {
+                    (Transport::Udp { source, destination }, New)
+                }
+            }
+        }
+    }
+
+    /// A port at or next to the end of a range that the plan tells apart, or any other.
+    fn port(&mut self, plan: &HostPlan) -> u16 {
+        let ends: Vec<u16> = plan
+            .decisions()
+            .flat_map(|(_, decision)| &decision.conditions)
+            .flat_map(|it| it.traffic.tcp.ranges().iter().chain(it.traffic.udp.ranges()))
+            .flat_map(|&(first, last)| [first, last])
+            .collect();
+        let port = if ends.is_empty() || self.one_in(8) {
+            u16::try_from(self.below(65_536)).unwrap_or(1)
+        } else {
+            let step = u16::try_from(self.below(3)).unwrap_or(1);
+            self.pick(&ends).wrapping_add(step).wrapping_sub(1)
+        };
+        port.max(1)
+    }
+}

@@ -1,0 +1,77 @@
+//! What the kernel can refuse.
+
+use std::io;
+use tipstaff_core::plan::RuleId;
+use tipstaff_wire::WireError;
+
+/// Why something on the kernel's side did not work.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum LinuxError {
+    /// The caller lacks the right. Way out: run as root, or with CAP_NET_ADMIN.
+    #[error("the kernel does not permit this user to {doing}")]
+    NotPermitted {
+        /// What was tried, as the end of a sentence.
+        doing: String,
+    },
+    /// The kernel refused a part of the rules. Nothing was changed.
+    #[error("the kernel refuses `{rule}`: {reason}")]
+    RuleRefused {
+        /// The decision that the refused part serves.
+        rule: RuleId,
+        /// The kernel's words.
+        reason: String,
+    },
+    /// The kernel refused something else. Nothing was changed.
+    #[error("the kernel refuses to {doing}: {reason}")]
+    Refused {
+        /// What was tried, as the end of a sentence.
+        doing: String,
+        /// The kernel's words.
+        reason: String,
+    },
+    /// A system call failed.
+    #[error("cannot {doing}: {source}")]
+    System {
+        /// What was tried, as the end of a sentence.
+        doing: String,
+        /// The system's words.
+        source: io::Error,
+    },
+    /// The kernel's answer, or our question, is not well formed: a mistake of this program.
+    #[error("a message to or from the kernel is malformed: {0}")]
+    Wire(#[from] WireError),
+    /// What was read back is not what was sent: a mistake of this program.
+    #[error("the kernel holds something else than it was given: {0}")]
+    ReadBack(String),
+}
+
+impl LinuxError {
+    /// Wraps a failed system call; a missing right is told apart.
+    pub fn system(doing: impl Into<String>, source: impl Into<io::Error>) -> Self {
+        let (doing, source) = (doing.into(), source.into());
+        if matches!(source.raw_os_error(), Some(libc::EPERM | libc::EACCES)) {
+            Self::NotPermitted { doing }
+        } else {
+            Self::System { doing, source }
+        }
+    }
+
+    /// The kernel's refusal by number, with its remark if it made one.
+    pub(crate) fn refused(doing: &str, errno: i32, remark: Option<&str>) -> Self {
+        let doing = doing.to_owned();
+        match errno {
+            libc::EPERM | libc::EACCES => Self::NotPermitted { doing },
+            errno => Self::Refused { doing, reason: reason(errno, remark) },
+        }
+    }
+}
+
+/// The system's text for an errno, preceded by the kernel's remark if it made one.
+pub(crate) fn reason(errno: i32, remark: Option<&str>) -> String {
+    let text = io::Error::from_raw_os_error(errno);
+    match remark {
+        Some(remark) => format!("{remark} ({text})"),
+        None => text.to_string(),
+    }
+}

@@ -1,0 +1,105 @@
+//! Links, addresses and routes of the calling thread's namespace.
+
+use crate::LinuxError;
+use crate::sys::namespace::Namespace;
+use crate::transport::{NetlinkSocket, Protocol, ask};
+use rustix::net::{AddressFamily, SocketType, netdevice, socket};
+use std::fs;
+use std::net::IpAddr;
+use tipstaff_wire::route::{self, Via};
+
+/// The settings of a machine in a lab. Reverse-path filters go, so that any sender can be
+/// played; addresses are usable at once; answers are not rationed, so that every refusal shows.
+const SETTINGS: &[(&str, &str)] = &[
+    ("ipv4/conf/all/rp_filter", "0"),
+    ("ipv4/conf/default/rp_filter", "0"),
+    ("ipv4/conf/all/send_redirects", "0"),
+    ("ipv4/conf/default/send_redirects", "0"),
+    ("ipv4/icmp_ratelimit", "0"),
+    ("ipv4/icmp_ratemask", "0"),
+    ("ipv6/conf/all/disable_ipv6", "0"),
+    ("ipv6/conf/default/disable_ipv6", "0"),
+    ("ipv6/conf/default/accept_dad", "0"),
+    ("ipv6/conf/default/accept_ra", "0"),
+    ("ipv6/conf/default/router_solicitations", "0"),
+    ("ipv6/icmp/ratelimit", "0"),
+];
+
+/// Settings that older kernels keep for the whole machine, out of a lab's reach. There, many
+/// refusals in a short time may go unanswered.
+const NEWER_SETTINGS: &[(&str, &str)] =
+    &[("ipv4/icmp_msgs_per_sec", "1000000"), ("ipv4/icmp_msgs_burst", "1000000")];
+
+const FORWARDING: &[(&str, &str)] =
+    &[("ipv4/ip_forward", "1"), ("ipv6/conf/all/forwarding", "1")];
+
+/// Configures the calling thread's namespace.
+pub struct Links {
+    socket: NetlinkSocket,
+}
+
+impl Links {
+    pub fn open() -> Result<Self, LinuxError> {
+        Ok(Self { socket: NetlinkSocket::open(Protocol::Route)? })
+    }
+
+    /// Writes the settings of a machine, and switches its loopback link on.
+    pub fn prepare(&mut self, forwards: bool) -> Result<(), LinuxError> {
+        let more = if forwards { FORWARDING } else { &[] };
+        for (name, value) in SETTINGS.iter().chain(more) {
+            let path = format!("/proc/sys/net/{name}");
+            fs::write(&path, value)
+                .map_err(|source| LinuxError::system(format!("write {path} in a lab"), source))?;
+        }
+        for (name, value) in NEWER_SETTINGS {
+            let _ = fs::write(format!("/proc/sys/net/{name}"), value);
+        }
+        let loopback = index("lo")?;
+        self.up("lo", loopback, None)
+    }
+
+    pub fn bridge(&mut self, name: &str) -> Result<u32, LinuxError> {
+        ask(&mut self.socket, "make a bridge in a lab", |n| route::new_bridge(name, n))?;
+        let made = index(name)?;
+        self.up(name, made, None)?;
+        Ok(made)
+    }
+
+    /// Makes a pair of links, the far end in `fabric`.
+    pub fn pair(
+        &mut self,
+        name: &str,
+        hardware_address: [u8; 6],
+        peer: &str,
+        fabric: &Namespace,
+    ) -> Result<(), LinuxError> {
+        let fabric = u32::try_from(fabric.raw()).unwrap_or(u32::MAX);
+        let doing = format!("make the link {name} in a lab");
+        ask(&mut self.socket, &doing, |n| {
+            route::new_pair(name, hardware_address, peer, fabric, n)
+        })
+    }
+
+    pub fn up(&mut self, name: &str, link: u32, bridge: Option<u32>) -> Result<(), LinuxError> {
+        let doing = format!("switch on the link {name} in a lab");
+        ask(&mut self.socket, &doing, |n| route::link_up(link, bridge, n))
+    }
+
+    pub fn address(&mut self, link: u32, address: (IpAddr, u8)) -> Result<(), LinuxError> {
+        let doing = format!("set the address {}/{} in a lab", address.0, address.1);
+        ask(&mut self.socket, &doing, |n| route::new_address(link, address.0, address.1, n))
+    }
+
+    pub fn route(&mut self, network: (IpAddr, u8), via: Via) -> Result<(), LinuxError> {
+        let doing = format!("set a route to {}/{} in a lab", network.0, network.1);
+        ask(&mut self.socket, &doing, |n| route::new_route(network.0, network.1, via, n))
+    }
+}
+
+/// The number of a link.
+pub fn index(name: &str) -> Result<u32, LinuxError> {
+    let doing = || format!("find the link {name}");
+    let any = socket(AddressFamily::INET, SocketType::DGRAM, None)
+        .map_err(|source| LinuxError::system(doing(), source))?;
+    netdevice::name_to_index(&any, name).map_err(|source| LinuxError::system(doing(), source))
+}

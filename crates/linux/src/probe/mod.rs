@@ -1,0 +1,7 @@
+//! Real packets: what they meet, and how that was seen.
+
+mod connect;
+mod crafted;
+
+pub use connect::{Attempt, Observation, State, attempt};
+pub use crafted::{Account, Fate, Range, Shot};

@@ -1,0 +1,117 @@
+//! Rule programs in the kernel.
+//!
+//! All that is ours lives in one table of the family `inet`. It is replaced as a whole in one
+//! batch, which the kernel applies entirely or not at all. Tables of others are never changed.
+
+mod decode;
+mod encode;
+mod others;
+mod read;
+mod values;
+
+pub use encode::encode;
+pub use others::{OtherChain, OtherTable, others};
+pub use read::{Count, Snapshot, Tally, read};
+
+use crate::LinuxError;
+use crate::error::reason;
+use crate::transport::Transport;
+use std::io;
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::program::{RuleProgram, compare};
+use tipstaff_wire::netlink::{ERROR, split};
+use tipstaff_wire::nf_tables::Batch;
+
+/// The name of our table.
+pub const TABLE: &str = "tipstaff";
+
+/// Which message of a batch serves which decision.
+#[derive(Debug, Default)]
+pub struct Ledger {
+    /// The last message before those that serve a decision.
+    preamble: u32,
+    /// For each rule, in order, the number of its last message.
+    entries: Vec<(u32, RuleId)>,
+}
+
+impl Ledger {
+    fn note(&mut self, message: u32, id: &RuleId) {
+        self.entries.push((message, id.clone()));
+    }
+
+    /// The decision that the message of that number serves. A set's messages come before the
+    /// rule that uses it.
+    fn blame(&self, message: u32) -> Option<&RuleId> {
+        let at = self.entries.partition_point(|entry| entry.0 < message);
+        self.entries.get(at).filter(|_| message > self.preamble).map(|entry| &entry.1)
+    }
+}
+
+/// Puts `program` into the kernel in place of whatever our table held, and reads it back.
+///
+/// # Errors
+/// [`LinuxError::RuleRefused`] if the kernel refuses a rule, and others of [`LinuxError`]; in
+/// each case the kernel holds what it held before, except for [`LinuxError::ReadBack`].
+pub fn enforce(
+    transport: &mut dyn Transport,
+    host: &str,
+    program: &RuleProgram,
+) -> Result<Snapshot, LinuxError> {
+    let sequence = transport.next_sequence();
+    let (batch, ledger) = encode(program, host, sequence);
+    send(transport, "load rules", batch, &ledger)?;
+    let snapshot = read(transport)?
+        .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
+    let drifts = compare(program, &snapshot.program);
+    if drifts.is_empty() {
+        Ok(snapshot)
+    } else {
+        Err(LinuxError::ReadBack(format!("{} differences, first: {:?}", drifts.len(), drifts[0])))
+    }
+}
+
+/// Takes our table out of the kernel; gives `false` if there was none.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel refuses.
+pub fn release(transport: &mut dyn Transport) -> Result<bool, LinuxError> {
+    if read(transport)?.is_none() {
+        return Ok(false);
+    }
+    let mut batch = Batch::begin(transport.next_sequence());
+    batch.delete_table(TABLE);
+    send(transport, "remove our rules", batch, &Ledger::default())?;
+    Ok(true)
+}
+
+/// Sends a batch and waits for the kernel's word on it.
+fn send(
+    transport: &mut dyn Transport,
+    doing: &str,
+    batch: Batch,
+    ledger: &Ledger,
+) -> Result<(), LinuxError> {
+    let batch = batch.finish()?;
+    let system = |source: io::Error| LinuxError::system(doing, source);
+    transport.send(&batch.bytes).map_err(system)?;
+    loop {
+        let datagram = transport.receive().map_err(system)?;
+        for message in split(&datagram)?.iter().filter(|message| message.kind == ERROR) {
+            let answer = message.answer()?;
+            if answer.errno != 0 {
+                // Later parts fail too when an earlier one did: the first refusal is the cause.
+                let blame = ledger.blame(message.sequence);
+                return Err(match (blame, answer.errno) {
+                    (Some(rule), errno) if errno != libc::EPERM => LinuxError::RuleRefused {
+                        rule: rule.clone(),
+                        reason: reason(errno, answer.remark.as_deref()),
+                    },
+                    (_, errno) => LinuxError::refused(doing, errno, answer.remark.as_deref()),
+                });
+            }
+            if message.sequence == batch.last {
+                return Ok(());
+            }
+        }
+    }
+}

@@ -1,0 +1,98 @@
+//! Tables that are not ours, as far as they can decide about the same packets.
+
+use super::TABLE;
+use crate::LinuxError;
+use crate::transport::{Transport, dump};
+use tipstaff_wire::nf_tables::{
+    self as nf, FAMILY_BRIDGE, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, FAMILY_NETDEV, Hook,
+    message_kind,
+};
+
+/// A chain of somebody else that packets enter.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OtherChain {
+    /// Its name.
+    pub name: String,
+    /// What it is for: `filter`, `nat` or `route`.
+    pub kind: String,
+    /// Where it hangs, in words.
+    pub hook: String,
+    /// Its priority; lower ones see a packet first, ours is 0.
+    pub priority: i32,
+    /// Whether it drops what it leaves undecided.
+    pub drops: bool,
+}
+
+/// A table of somebody else.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OtherTable {
+    /// The packets it sees, in words: `IPv4 and IPv6`, `IPv4`, ...
+    pub family: &'static str,
+    /// Its name.
+    pub name: String,
+    /// Its chains that packets enter.
+    pub chains: Vec<OtherChain>,
+}
+
+/// Lists the tables of others that have chains which packets enter.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxError> {
+    let chains: Vec<nf::Chain> = dump(
+        transport,
+        "read the kernel's chains",
+        |sequence| nf::dump(message_kind::GET_CHAIN, 0, sequence, |_| {}),
+        |found: &mut Vec<_>, message| Ok(found.push(nf::Chain::decode(message.body)?)),
+    )?;
+    let mut tables: Vec<OtherTable> = Vec::new();
+    for chain in &chains {
+        let Some(hook) = chain.hook else { continue };
+        if chain.family == FAMILY_INET && chain.table == TABLE {
+            continue;
+        }
+        let other = OtherChain {
+            name: chain.name.clone(),
+            kind: chain.kind.clone().unwrap_or_default(),
+            hook: hook_words(chain.family, hook.number),
+            priority: hook.priority,
+            drops: chain.policy == Some(0),
+        };
+        let family = family_words(chain.family);
+        match tables.iter_mut().find(|it| it.name == chain.table && it.family == family) {
+            Some(table) => table.chains.push(other),
+            None => tables.push(OtherTable {
+                family,
+                name: chain.table.clone(),
+                chains: vec![other],
+            }),
+        }
+    }
+    Ok(tables)
+}
+
+fn family_words(family: u8) -> &'static str {
+    match family {
+        FAMILY_INET => "IPv4 and IPv6",
+        FAMILY_IPV4 => "IPv4",
+        FAMILY_IPV6 => "IPv6",
+        FAMILY_NETDEV => "one interface",
+        FAMILY_BRIDGE => "bridged",
+        _ => "other",
+    }
+}
+
+fn hook_words(family: u8, number: u32) -> String {
+    if family == FAMILY_NETDEV {
+        return "at the interface".into();
+    }
+    match number {
+        Hook::PRE_ROUTING => "before routing".into(),
+        Hook::LOCAL_IN => "inbound".into(),
+        Hook::FORWARD => "forwarded".into(),
+        Hook::LOCAL_OUT => "outbound".into(),
+        Hook::POST_ROUTING => "after routing".into(),
+        Hook::INGRESS => "at the interface".into(),
+        number => format!("hook {number}"),
+    }
+}

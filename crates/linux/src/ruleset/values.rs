@@ -1,0 +1,77 @@
+//! Field values as the kernel compares them: bytes in network order.
+
+use std::net::Ipv6Addr;
+use tipstaff_core::space::{AddressSet, Family, Point, RangeSet};
+
+/// A value with a fixed number of bytes in network order.
+pub trait Key: Point {
+    /// The number of bytes.
+    const LENGTH: u32;
+    fn to_key(self) -> Vec<u8>;
+    fn from_key(key: &[u8]) -> Option<Self>;
+}
+
+macro_rules! key {
+    ($($kind:ty),*) => {$(
+        impl Key for $kind {
+            // At most 16.
+            #[allow(clippy::cast_possible_truncation)]
+            const LENGTH: u32 = size_of::<$kind>() as u32;
+            fn to_key(self) -> Vec<u8> {
+                self.to_be_bytes().to_vec()
+            }
+            fn from_key(key: &[u8]) -> Option<Self> {
+                key.try_into().ok().map(<$kind>::from_be_bytes)
+            }
+        }
+    )*};
+}
+key!(u8, u16, u32, u128);
+
+/// Inclusive ranges of keys.
+pub struct KeyRanges {
+    pub length: u32,
+    pub ranges: Vec<(Vec<u8>, Vec<u8>)>,
+    /// For each range the first key behind it; `None` if there is none.
+    pub ends: Vec<Option<Vec<u8>>>,
+}
+
+impl KeyRanges {
+    pub fn of<T: Key>(set: &RangeSet<T>) -> Self {
+        Self {
+            length: T::LENGTH,
+            ranges: set.ranges().iter().map(|it| (it.0.to_key(), it.1.to_key())).collect(),
+            ends: set.ranges().iter().map(|it| it.1.next().map(T::to_key)).collect(),
+        }
+    }
+
+    pub fn of_addresses(set: &AddressSet) -> Self {
+        if set.has(Family::V4) { Self::of(&set.v4) } else { Self::of(&set.v6) }
+    }
+
+    /// Whether every range is one value.
+    pub fn are_points(&self) -> bool {
+        self.ranges.iter().all(|range| range.0 == range.1)
+    }
+}
+
+/// Ranges of keys back to a set.
+pub fn set_of<T: Key>(ranges: &[(Vec<u8>, Vec<u8>)]) -> Option<RangeSet<T>> {
+    let ranges: Option<Vec<(T, T)>> =
+        ranges.iter().map(|(a, b)| Some((T::from_key(a)?, T::from_key(b)?))).collect();
+    ranges.map(RangeSet::from_ranges)
+}
+
+/// The largest key before `key`.
+pub fn before(key: &[u8]) -> Option<Vec<u8>> {
+    let mut wide = [0; 16];
+    let start = 16usize.checked_sub(key.len())?;
+    wide[start..].copy_from_slice(key);
+    let before = Ipv6Addr::from(wide).to_bits().checked_sub(1)?;
+    Some(before.to_be_bytes()[start..].to_vec())
+}
+
+/// The largest key of a length.
+pub fn largest(length: usize) -> Vec<u8> {
+    vec![0xff; length]
+}

@@ -1,0 +1,130 @@
+//! What listens on this host, and which program it belongs to.
+
+use crate::LinuxError;
+use crate::transport::{Transport, dump};
+use std::collections::HashMap;
+use std::fs;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+use tipstaff_wire::sock_diag::{
+    self, FAMILY_V4, FAMILY_V6, PROTOCOL_TCP, PROTOCOL_UDP, STATE_CLOSE, STATE_LISTEN,
+};
+
+/// A protocol with ports.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum PortProtocol {
+    /// TCP.
+    Tcp,
+    /// UDP.
+    Udp,
+}
+
+impl PortProtocol {
+    /// The word for it in output.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Tcp => "tcp",
+            Self::Udp => "udp",
+        }
+    }
+}
+
+/// The process that holds a socket.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Owner {
+    /// Its number.
+    pub pid: u32,
+    /// The file it runs; `None` for kernel threads and where the caller may not look.
+    pub program: Option<PathBuf>,
+}
+
+/// A socket that waits for traffic.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listener {
+    /// TCP or UDP.
+    pub protocol: PortProtocol,
+    /// The address it is bound to.
+    pub address: IpAddr,
+    /// The port it is bound to.
+    pub port: u16,
+    /// Whether it takes IPv4 too although its address is IPv6.
+    pub dual: bool,
+    /// The number of the user who made it.
+    pub uid: u32,
+    /// The process that holds it, the first by number; `None` if it could not be found, as is
+    /// usual for sockets of other users without the right to look.
+    pub owner: Option<Owner>,
+}
+
+/// Lists all TCP and UDP listeners of the transport's network namespace, by port.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+///
+/// # References
+/// `sock_diag(7)`, `proc(5)`.
+pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxError> {
+    let mut found = Vec::new();
+    for (protocol, number, state) in [
+        (PortProtocol::Tcp, PROTOCOL_TCP, STATE_LISTEN),
+        (PortProtocol::Udp, PROTOCOL_UDP, STATE_CLOSE),
+    ] {
+        for family in [FAMILY_V4, FAMILY_V6] {
+            let sockets: Vec<sock_diag::Socket> = dump(
+                transport,
+                "list sockets",
+                |sequence| sock_diag::request(family, number, state, sequence),
+                |found: &mut Vec<_>, message| Ok(found.push(sock_diag::decode(message.body)?)),
+            )?;
+            let waiting = sockets.into_iter().filter(|socket| socket.port != 0);
+            found.extend(waiting.map(|socket| (protocol, socket)));
+        }
+    }
+    let owners = owners();
+    let mut listeners: Vec<Listener> = found
+        .into_iter()
+        .map(|(protocol, socket)| Listener {
+            protocol,
+            address: socket.address,
+            port: socket.port,
+            dual: socket.address.is_ipv6() && socket.address.is_unspecified() && !socket.v6_only,
+            uid: socket.uid,
+            owner: owners.get(&socket.inode).cloned(),
+        })
+        .collect();
+    listeners.sort_by_key(|it| (it.port, it.protocol, it.address));
+    // Several sockets of one program may share a port.
+    listeners.dedup();
+    Ok(listeners)
+}
+
+/// For each socket's number, the process that holds it. Processes that vanish or may not be
+/// looked into are passed over.
+fn owners() -> HashMap<u32, Owner> {
+    let mut owners: HashMap<u32, Owner> = HashMap::new();
+    let Ok(processes) = fs::read_dir("/proc") else { return owners };
+    for process in processes.flatten() {
+        let Some(pid) = process.file_name().to_str().and_then(|name| name.parse().ok()) else {
+            continue;
+        };
+        let Ok(descriptors) = fs::read_dir(process.path().join("fd")) else { continue };
+        for descriptor in descriptors.flatten() {
+            let Some(inode) = socket_inode(&descriptor.path()) else { continue };
+            let program = || fs::read_link(process.path().join("exe")).ok();
+            match owners.get_mut(&inode) {
+                Some(owner) if owner.pid <= pid => {}
+                Some(owner) => *owner = Owner { pid, program: program() },
+                None => {
+                    owners.insert(inode, Owner { pid, program: program() });
+                }
+            }
+        }
+    }
+    owners
+}
+
+fn socket_inode(descriptor: &Path) -> Option<u32> {
+    let target = fs::read_link(descriptor).ok()?;
+    target.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok()
+}

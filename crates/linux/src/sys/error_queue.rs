@@ -1,0 +1,85 @@
+//! What a socket was told by ICMP: `IP_RECVERR` and the error queue (ip(7), ipv6(7)).
+
+use rustix::fd::{AsRawFd, OwnedFd};
+use std::io;
+use std::mem::MaybeUninit;
+
+/// Who reported an error, and the ICMP or ICMPv6 type and code if it was a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Reported {
+    /// Whether it came as ICMP (`Some(false)`) or ICMPv6 (`Some(true)`), or from this host
+    /// itself (`None`).
+    pub v6: Option<bool>,
+    /// The type.
+    pub kind: u8,
+    /// The code.
+    pub code: u8,
+}
+
+/// Asks for errors to be queued.
+#[allow(unsafe_code)]
+pub fn enable(socket: &OwnedFd, v6: bool) -> io::Result<()> {
+    let (level, option) = if v6 {
+        (libc::IPPROTO_IPV6, libc::IPV6_RECVERR)
+    } else {
+        (libc::IPPROTO_IP, libc::IP_RECVERR)
+    };
+    let on: libc::c_int = 1;
+    let size = libc::socklen_t::try_from(size_of_val(&on)).unwrap_or(4);
+    // SAFETY: the descriptor is open, and the pointer is to an integer of the given size that
+    // outlives the call.
+    let result = unsafe {
+        libc::setsockopt(socket.as_raw_fd(), level, option, (&raw const on).cast(), size)
+    };
+    if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+}
+
+/// Takes one error from the queue; `None` if it is empty.
+#[allow(unsafe_code)]
+pub fn take(socket: &OwnedFd) -> Option<Reported> {
+    let mut control = [0u64; 64];
+    let mut data = [0u8; 256];
+    let mut part =
+        libc::iovec { iov_base: data.as_mut_ptr().cast(), iov_len: data.len() };
+    // SAFETY: all-zero is a valid `msghdr`: null pointers and zero lengths.
+    let mut header: libc::msghdr = unsafe { MaybeUninit::zeroed().assume_init() };
+    header.msg_iov = &raw mut part;
+    header.msg_iovlen = 1;
+    header.msg_control = control.as_mut_ptr().cast();
+    header.msg_controllen = size_of_val(&control);
+    // SAFETY: every pointer in the header is to a live buffer of the stated size.
+    let received = unsafe {
+        libc::recvmsg(
+            socket.as_raw_fd(),
+            &raw mut header,
+            libc::MSG_ERRQUEUE | libc::MSG_DONTWAIT,
+        )
+    };
+    if received < 0 {
+        return None;
+    }
+    // SAFETY: the kernel filled in the header; the control buffer is alive and aligned for
+    // `cmsghdr`.
+    let mut message = unsafe { libc::CMSG_FIRSTHDR(&raw const header) };
+    while !message.is_null() {
+        // SAFETY: not null, and the kernel wrote a whole `cmsghdr` there.
+        let (level, kind) = unsafe { ((*message).cmsg_level, (*message).cmsg_type) };
+        let is_error = (level, kind) == (libc::IPPROTO_IP, libc::IP_RECVERR)
+            || (level, kind) == (libc::IPPROTO_IPV6, libc::IPV6_RECVERR);
+        if is_error {
+            // SAFETY: as above; the data of such a message begin with `sock_extended_err`.
+            let data = unsafe { libc::CMSG_DATA(message) };
+            // SAFETY: the kernel wrote a whole structure there; it may be unaligned.
+            let error = unsafe { data.cast::<libc::sock_extended_err>().read_unaligned() };
+            let v6 = match error.ee_origin {
+                libc::SO_EE_ORIGIN_ICMP => Some(false),
+                libc::SO_EE_ORIGIN_ICMP6 => Some(true),
+                _ => None,
+            };
+            return Some(Reported { v6, kind: error.ee_type, code: error.ee_code });
+        }
+        // SAFETY: `message` lies in the control buffer that `header` describes.
+        message = unsafe { libc::CMSG_NXTHDR(&raw const header, message) };
+    }
+    None
+}

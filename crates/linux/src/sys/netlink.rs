@@ -1,0 +1,92 @@
+//! Netlink sockets.
+
+use crate::transport::Protocol;
+use rustix::fd::{AsRawFd, OwnedFd};
+use rustix::net::netlink::{NETFILTER, SOCK_DIAG, SocketAddrNetlink};
+use rustix::net::{
+    AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, bind, recv, sendto, socket_with,
+    sockopt,
+};
+use std::io;
+use std::time::Duration;
+
+/// Kernel datagrams have at most 32 KiB, except for reports, whose size the receiver chooses.
+const DATAGRAM: usize = 256 * 1024;
+const USUAL_SEND_BUFFER: usize = 200 * 1024;
+/// The kernel charges more than the bytes of a message against the send buffer.
+const OVERHEAD: usize = 2;
+
+pub fn open(protocol: Protocol) -> io::Result<OwnedFd> {
+    let family = match protocol {
+        // NETLINK_ROUTE is protocol 0, the family's default.
+        Protocol::Route => None,
+        Protocol::SocketDiagnosis => Some(SOCK_DIAG),
+        Protocol::Netfilter => Some(NETFILTER),
+    };
+    let socket = socket_with(
+        AddressFamily::NETLINK,
+        SocketType::RAW,
+        SocketFlags::CLOEXEC,
+        family,
+    )?;
+    bind(&socket, &SocketAddrNetlink::new(0, 0))?;
+    // Both only make the kernel's answers better; an old kernel that lacks them still answers.
+    let _ = set(&socket, libc::NETLINK_EXT_ACK);
+    let _ = set(&socket, libc::NETLINK_CAP_ACK);
+    receive_timeout(&socket, Duration::from_secs(10))?;
+    Ok(socket)
+}
+
+#[allow(unsafe_code)]
+fn set(socket: &OwnedFd, option: libc::c_int) -> io::Result<()> {
+    let on: libc::c_int = 1;
+    let size = libc::socklen_t::try_from(size_of_val(&on)).unwrap_or(4);
+    // SAFETY: the descriptor is open, and the pointer is to an integer of the given size that
+    // outlives the call.
+    let result = unsafe {
+        libc::setsockopt(
+            socket.as_raw_fd(),
+            libc::SOL_NETLINK,
+            option,
+            (&raw const on).cast(),
+            size,
+        )
+    };
+    if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+}
+
+pub fn receive_timeout(socket: &OwnedFd, time: Duration) -> io::Result<()> {
+    Ok(sockopt::set_socket_timeout(socket, sockopt::Timeout::Recv, Some(time))?)
+}
+
+pub fn receive_buffer(socket: &OwnedFd, bytes: usize) -> io::Result<()> {
+    // Beyond the system's limit only with the right; what it grants otherwise is good enough.
+    if sockopt::set_socket_recv_buffer_size_force(socket, bytes).is_err() {
+        sockopt::set_socket_recv_buffer_size(socket, bytes)?;
+    }
+    Ok(())
+}
+
+pub fn send(socket: &OwnedFd, bytes: &[u8]) -> io::Result<()> {
+    if bytes.len() > USUAL_SEND_BUFFER {
+        let room = bytes.len() * OVERHEAD;
+        if sockopt::set_socket_send_buffer_size_force(socket, room).is_err() {
+            sockopt::set_socket_send_buffer_size(socket, room)?;
+        }
+    }
+    let kernel = SocketAddrNetlink::new(0, 0);
+    let sent = rustix::io::retry_on_intr(|| sendto(socket, bytes, SendFlags::empty(), &kernel))?;
+    if sent == bytes.len() { Ok(()) } else { Err(io::ErrorKind::WriteZero.into()) }
+}
+
+pub fn receive(socket: &OwnedFd) -> io::Result<Vec<u8>> {
+    let mut buffer = vec![0; DATAGRAM];
+    let (_, length) = rustix::io::retry_on_intr(|| {
+        recv(socket, &mut buffer[..], RecvFlags::TRUNC)
+    })?;
+    if length > buffer.len() {
+        return Err(io::Error::other("a netlink datagram was cut"));
+    }
+    buffer.truncate(length);
+    Ok(buffer)
+}

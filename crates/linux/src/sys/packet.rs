@@ -1,0 +1,99 @@
+//! Sockets that send hand-made packets.
+
+use rustix::fd::{AsFd, OwnedFd};
+use rustix::net::addr::{SocketAddrArg, SocketAddrLen, SocketAddrOpaque};
+use rustix::net::{
+    AddressFamily, Protocol, SendFlags, SocketFlags, SocketType, netdevice, sendto, socket_with,
+};
+use std::io;
+use std::net::{IpAddr, SocketAddr};
+
+/// A link-layer address (`struct sockaddr_ll`, packet(7)).
+struct LinkAddress(libc::sockaddr_ll);
+
+// SAFETY: the closure gets a pointer to a valid `sockaddr_ll` and exactly its size; it is alive
+// as long as `self`.
+#[allow(unsafe_code)]
+unsafe impl SocketAddrArg for LinkAddress {
+    unsafe fn with_sockaddr<R>(
+        &self,
+        f: impl FnOnce(*const SocketAddrOpaque, SocketAddrLen) -> R,
+    ) -> R {
+        let size = SocketAddrLen::try_from(size_of::<libc::sockaddr_ll>()).unwrap_or(20);
+        f((&raw const self.0).cast(), size)
+    }
+}
+
+/// Sends packets, from the IP header on, over one link to one neighbour.
+pub struct LinkSender {
+    socket: OwnedFd,
+    v4: LinkAddress,
+    v6: LinkAddress,
+}
+
+const ETHERTYPE_V4: u16 = 0x0800;
+const ETHERTYPE_V6: u16 = 0x86dd;
+
+impl LinkSender {
+    /// Opens a sender on the link of that name in the calling thread's namespace.
+    pub fn open(link: &str, neighbour: [u8; 6]) -> io::Result<Self> {
+        // Protocol 0: nothing is received.
+        let socket =
+            socket_with(AddressFamily::PACKET, SocketType::DGRAM, SocketFlags::CLOEXEC, None)?;
+        let index = netdevice::name_to_index(&socket, link)?;
+        let index = i32::try_from(index).map_err(io::Error::other)?;
+        let address = |ethertype: u16| {
+            let mut octets = [0; 8];
+            octets[..6].copy_from_slice(&neighbour);
+            LinkAddress(libc::sockaddr_ll {
+                sll_family: u16::try_from(libc::AF_PACKET).unwrap_or(17),
+                sll_protocol: ethertype.to_be(),
+                sll_ifindex: index,
+                sll_hatype: 0,
+                sll_pkttype: 0,
+                sll_halen: 6,
+                sll_addr: octets,
+            })
+        };
+        Ok(Self { socket, v4: address(ETHERTYPE_V4), v6: address(ETHERTYPE_V6) })
+    }
+
+    /// Sends one packet.
+    pub fn send(&self, packet: &[u8]) -> io::Result<()> {
+        let is_v4 = packet.first().is_some_and(|byte| byte >> 4 == 4);
+        let address = if is_v4 { &self.v4 } else { &self.v6 };
+        rustix::io::retry_on_intr(|| {
+            sendto(self.socket.as_fd(), packet, SendFlags::empty(), address)
+        })?;
+        Ok(())
+    }
+}
+
+/// Sends packets, from the IP header on, as if a program of this host had made them.
+pub struct HostSender {
+    v4: OwnedFd,
+    v6: OwnedFd,
+}
+
+impl HostSender {
+    /// Opens a sender in the calling thread's namespace.
+    pub fn open() -> io::Result<Self> {
+        let raw = rustix::net::ipproto::RAW;
+        let open = |family| {
+            let protocol: Option<Protocol> = Some(raw);
+            socket_with(family, SocketType::RAW, SocketFlags::CLOEXEC, protocol)
+        };
+        Ok(Self { v4: open(AddressFamily::INET)?, v6: open(AddressFamily::INET6)? })
+    }
+
+    /// Sends one packet. A refusal by the host's own rules is not an error here: the packet was
+    /// made, and what became of it is observed elsewhere.
+    pub fn send(&self, packet: &[u8], destination: IpAddr) -> io::Result<()> {
+        let socket = if destination.is_ipv4() { &self.v4 } else { &self.v6 };
+        let to = SocketAddr::new(destination, 0);
+        match rustix::io::retry_on_intr(|| sendto(socket, packet, SendFlags::empty(), &to)) {
+            Ok(_) | Err(rustix::io::Errno::PERM) => Ok(()),
+            Err(error) => Err(error.into()),
+        }
+    }
+}

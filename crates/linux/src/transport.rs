@@ -1,0 +1,165 @@
+//! Netlink conversations over anything that can carry datagrams.
+
+use crate::LinuxError;
+use crate::sys::netlink;
+use rustix::fd::OwnedFd;
+use std::io;
+use std::time::Duration;
+use tipstaff_wire::netlink::{Answer, DONE, DUMP_INTERRUPTED, ERROR, Message, split};
+
+/// A dump that keeps being interrupted by changes is begun anew this many times.
+const DUMP_TRIES: usize = 8;
+
+/// Carries datagrams of netlink messages to the kernel and back. Besides the real socket, tests
+/// use ones that replay, or that fail on purpose.
+pub trait Transport {
+    /// Sends one datagram.
+    ///
+    /// # Errors
+    /// The system's.
+    fn send(&mut self, bytes: &[u8]) -> io::Result<()>;
+
+    /// Receives one datagram; [`io::ErrorKind::WouldBlock`] if none comes in time.
+    ///
+    /// # Errors
+    /// The system's.
+    fn receive(&mut self) -> io::Result<Vec<u8>>;
+
+    /// A number for the next request.
+    fn next_sequence(&mut self) -> u32;
+}
+
+/// The netlink families used here.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Protocol {
+    /// Links, addresses, routes.
+    Route,
+    /// Sockets.
+    SocketDiagnosis,
+    /// The packet filter and its relatives.
+    Netfilter,
+}
+
+/// A real netlink socket of the calling thread's network namespace.
+#[derive(Debug)]
+pub struct NetlinkSocket {
+    socket: OwnedFd,
+    sequence: u32,
+}
+
+impl NetlinkSocket {
+    /// Opens one.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
+    pub fn open(protocol: Protocol) -> Result<Self, LinuxError> {
+        let socket = netlink::open(protocol)
+            .map_err(|source| LinuxError::system("open a netlink socket", source))?;
+        Ok(Self { socket, sequence: 1 })
+    }
+
+    /// Sets how much the kernel may queue for this socket, in bytes; it may grant less.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
+    pub fn queue(&self, bytes: usize) -> Result<(), LinuxError> {
+        netlink::receive_buffer(&self.socket, bytes)
+            .map_err(|source| LinuxError::system("enlarge a netlink queue", source))
+    }
+
+    /// Sets how long [`Transport::receive`] waits.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
+    pub fn patience(&self, time: Duration) -> Result<(), LinuxError> {
+        netlink::receive_timeout(&self.socket, time)
+            .map_err(|source| LinuxError::system("set a netlink timeout", source))
+    }
+}
+
+impl Transport for NetlinkSocket {
+    fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
+        netlink::send(&self.socket, bytes)
+    }
+
+    fn receive(&mut self) -> io::Result<Vec<u8>> {
+        netlink::receive(&self.socket)
+    }
+
+    fn next_sequence(&mut self) -> u32 {
+        self.sequence += 1;
+        self.sequence
+    }
+}
+
+/// Sends a request made for the given number and waits until the kernel acknowledges it.
+pub(crate) fn ask(
+    transport: &mut dyn Transport,
+    doing: &str,
+    request: impl FnOnce(u32) -> Result<Vec<u8>, tipstaff_wire::WireError>,
+) -> Result<(), LinuxError> {
+    let sequence = transport.next_sequence();
+    let bytes = request(sequence)?;
+    let system = |source| LinuxError::system(doing, source);
+    transport.send(&bytes).map_err(system)?;
+    loop {
+        let datagram = transport.receive().map_err(system)?;
+        for message in split(&datagram)? {
+            if message.sequence == sequence && message.kind == ERROR {
+                let answer = message.answer()?;
+                return match answer.errno {
+                    0 => Ok(()),
+                    errno => Err(LinuxError::refused(doing, errno, answer.remark.as_deref())),
+                };
+            }
+        }
+    }
+}
+
+/// Sends a dump request and hands every message of the answer to `each`. A dump that changes
+/// interrupted is begun anew, after `restart`.
+pub(crate) fn dump<T: Default>(
+    transport: &mut dyn Transport,
+    doing: &str,
+    request: impl Fn(u32) -> Result<Vec<u8>, tipstaff_wire::WireError>,
+    mut each: impl FnMut(&mut T, &Message<'_>) -> Result<(), LinuxError>,
+) -> Result<T, LinuxError> {
+    for _ in 0..DUMP_TRIES {
+        let sequence = transport.next_sequence();
+        let bytes = request(sequence)?;
+        transport.send(&bytes).map_err(|source| LinuxError::system(doing, source))?;
+        let mut found = T::default();
+        if one_dump(transport, doing, sequence, |message| each(&mut found, message))? {
+            return Ok(found);
+        }
+    }
+    Err(LinuxError::Refused {
+        doing: doing.into(),
+        reason: "it keeps changing while it is read".into(),
+    })
+}
+
+/// Receives one dump; gives `false` if it was interrupted.
+fn one_dump(
+    transport: &mut dyn Transport,
+    doing: &str,
+    sequence: u32,
+    mut each: impl FnMut(&Message<'_>) -> Result<(), LinuxError>,
+) -> Result<bool, LinuxError> {
+    let mut whole = true;
+    loop {
+        let datagram =
+            transport.receive().map_err(|source| LinuxError::system(doing, source))?;
+        for message in split(&datagram)?.iter().filter(|it| it.sequence == sequence) {
+            whole &= message.flags & DUMP_INTERRUPTED == 0;
+            match message.kind {
+                DONE => return Ok(whole),
+                ERROR => {
+                    let Answer { errno, remark, .. } = message.answer()?;
+                    return Err(LinuxError::refused(doing, errno, remark.as_deref()));
+                }
+                _ => each(message)?,
+            }
+        }
+    }
+}

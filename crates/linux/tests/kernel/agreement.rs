@@ -1,0 +1,87 @@
+//! The three witnesses: what the plan says, what the program read back from the kernel says, and
+//! what real packets meet.
+
+use crate::sealed::sealed;
+use crate::world::{lab, netfilter, plan};
+use std::collections::HashMap;
+use tipstaff_core::generate::Generator;
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::program::lower;
+use tipstaff_core::space::{Packet, Transport};
+use tipstaff_linux::probe::{Fate, Range, Shot};
+use tipstaff_linux::ruleset::enforce;
+use tipstaff_wire::packet::Payload;
+
+const POLICIES: u64 = 40;
+const PACKETS: usize = 1_000;
+const SYN: u8 = 2;
+
+fn shot(packet: &Packet) -> Shot {
+    let payload = match packet.transport {
+        Transport::Tcp { source, destination } => Payload::Tcp { source, destination, flags: SYN },
+        Transport::Udp { source, destination } => Payload::Udp { source, destination },
+        Transport::Icmp { kind } => Payload::Icmp { kind },
+        Transport::Other { protocol } => Payload::Other { protocol },
+    };
+    Shot {
+        direction: packet.direction,
+        source: packet.source,
+        destination: packet.destination,
+        payload,
+    }
+}
+
+#[test]
+fn plan_kernel_and_wire_agree_on_generated_policies() {
+    sealed("agreement::plan_kernel_and_wire_agree_on_generated_policies", || {
+        let mut verdicts: HashMap<Verdict, usize> = HashMap::new();
+        let mut packets = 0;
+        for seed in 0..POLICIES {
+            let lab = lab();
+            let (host, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+            let mut generator = Generator::new(seed);
+            let text = generator.policy();
+            let plan = plan(&text);
+            let snapshot = host
+                .run(|| enforce(&mut netfilter(), &plan.host, &lower(&plan)))
+                .expect("the host is entered")
+                .unwrap_or_else(|error| panic!("seed {seed}: {error}\n{text}"));
+            let mut range = Range::open(host, "eth0", street, "eth0").expect("an observer");
+            let mut sent: Vec<Packet> = Vec::new();
+            let mut flows = std::collections::HashSet::new();
+            while sent.len() < PACKETS {
+                let packet = generator.packet(&plan);
+                // A second packet of a flow, or one the other way, would no longer be new. Each
+                // ICMP message has a number of its own.
+                let ends = [packet.source, packet.destination];
+                let flow = (ends.iter().min().copied(), ends.iter().max().copied());
+                let carried = (packet.protocol(), packet.ports());
+                let is_icmp = matches!(packet.transport, Transport::Icmp { .. });
+                if is_icmp || flows.insert((flow, carried)) {
+                    sent.push(packet);
+                }
+            }
+            let shots: Vec<Shot> = sent.iter().map(shot).collect();
+            let account = range.fire(&shots).expect("packets are sent");
+            assert_eq!(account.lost_reports, 0, "seed {seed}");
+            for (packet, fate) in sent.iter().zip(&account.fates) {
+                let decided = plan.evaluate(packet);
+                let visible = match decided.verdict {
+                    Verdict::Reject if !packet.may_be_answered() => Verdict::Deny,
+                    verdict => verdict,
+                };
+                assert_eq!(
+                    *fate,
+                    Fate::Decided(visible),
+                    "seed {seed}: the plan says {decided:?} of {packet:?}\n{text}"
+                );
+                assert_eq!(snapshot.program.evaluate(packet).as_ref(), Some(&decided), "seed {seed}");
+                *verdicts.entry(decided.verdict).or_default() += 1;
+                packets += 1;
+            }
+        }
+        println!("{packets} packets, no disagreement: {verdicts:?}");
+        assert_eq!(packets, 40_000);
+        assert!(Verdict::ALL.iter().all(|verdict| verdicts[verdict] > 2_000), "{verdicts:?}");
+    });
+}

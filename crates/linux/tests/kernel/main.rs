@@ -1,0 +1,9 @@
+//! Tests against the real kernel, each in a sealed process of its own.
+//!
+//! They work as root, and for ordinary users where the system lets users make user namespaces.
+//! Where neither is so, they fail and say so: a check that did not happen is not a success.
+
+mod agreement;
+mod enforcement;
+mod sealed;
+mod world;
