@@ -4,6 +4,7 @@
 //! listens, [`lab`] builds sealed networks, [`probe`] sends real packets. All `unsafe` code of
 //! the project is in the modules below `sys`, each with the reason why it is sound.
 
+mod addresses;
 mod error;
 pub mod lab;
 pub mod probe;
@@ -12,6 +13,7 @@ pub mod sockets;
 mod sys;
 mod transport;
 
+pub use addresses::addresses;
 pub use error::LinuxError;
 pub use sys::die_with_parent;
 pub use sys::namespace::Namespace;

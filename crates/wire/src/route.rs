@@ -1,11 +1,12 @@
 //! Requests about links, addresses and routes (linux/rtnetlink.h), as far as a lab needs them.
 
-use crate::netlink::{self, ACK, CREATE, EXCLUSIVE, REQUEST};
-use crate::{WireError, Writer};
-use std::net::IpAddr;
+use crate::netlink::{self, ACK, CREATE, DUMP, EXCLUSIVE, REQUEST};
+use crate::{Attributes, Fields, WireError, Writer};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 const NEW_LINK: u16 = 16;
 const NEW_ADDRESS: u16 = 20;
+const GET_ADDRESS: u16 = 22;
 const NEW_ROUTE: u16 = 24;
 
 const LINK_ADDRESS: u16 = 1;
@@ -132,6 +133,39 @@ pub fn new_address(
         });
         out.ne32(ADDRESS_FLAGS, NO_DUPLICATE_DETECTION);
     })
+}
+
+/// A request for all addresses of all links.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn dump_addresses(sequence: u32) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    netlink::write(&mut out, GET_ADDRESS, REQUEST | DUMP, sequence, |out| out.raw(&[0; 8]));
+    out.finish()
+}
+
+/// Reads the body of an `RTM_NEWADDR` message: the address that this host has.
+///
+/// # Errors
+/// [`WireError`] if it is malformed.
+pub fn decode_address(body: &[u8]) -> Result<IpAddr, WireError> {
+    let mut fields = Fields::new(body, "struct ifaddrmsg");
+    fields.take(8)?;
+    let mut found = None;
+    for attribute in Attributes::new(fields.rest(), "RTM_NEWADDR") {
+        let attribute = attribute?;
+        let length = attribute.bytes.len();
+        // On links with two ends, IFA_ADDRESS is the far end's address.
+        if attribute.kind == ADDRESS_LOCAL || attribute.kind == ADDRESS_ADDRESS && found.is_none() {
+            found = Some(match length {
+                4 => Ipv4Addr::from_bits(attribute.be32("IFA_ADDRESS")?).into(),
+                16 => Ipv6Addr::from(Fields::new(attribute.bytes, "IFA_ADDRESS").sixteen()?).into(),
+                _ => return Err(WireError::BadLength { what: "IFA_ADDRESS", length }),
+            });
+        }
+    }
+    found.ok_or(WireError::Missing { what: "IFA_ADDRESS" })
 }
 
 /// Where a route leads.

@@ -3,27 +3,19 @@
 //! Rules compare a sender's address with ranges. Between two neighbouring ends of such ranges
 //! all senders fare alike, so one of them speaks for all: no sampling is involved.
 
-use super::evaluate::Decided;
 use super::model::HostPlan;
 use crate::program::{RuleProgram, Test};
 use crate::space::{AddressSet, Family, Packet, Point, RangeSet};
 use std::collections::BTreeSet;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::net::IpAddr;
 
-/// Something that decides about packets: a plan, or a rule program.
+/// Something that compares senders with sets of addresses.
 pub trait Decider {
-    /// The fate of the packet; `None` if that cannot be told.
-    fn decide(&self, packet: &Packet) -> Option<Decided>;
-
     /// Every set of senders that it compares with.
     fn sender_sets(&self) -> Vec<&AddressSet>;
 }
 
 impl Decider for HostPlan {
-    fn decide(&self, packet: &Packet) -> Option<Decided> {
-        Some(self.evaluate(packet))
-    }
-
     fn sender_sets(&self) -> Vec<&AddressSet> {
         let decisions = self.decisions().map(|(_, decision)| decision);
         let active = decisions.filter(|decision| !decision.paused);
@@ -32,10 +24,6 @@ impl Decider for HostPlan {
 }
 
 impl Decider for RuleProgram {
-    fn decide(&self, packet: &Packet) -> Option<Decided> {
-        self.evaluate(packet)
-    }
-
     fn sender_sets(&self) -> Vec<&AddressSet> {
         let rules = self.chains.iter().flat_map(|chain| &chain.rules);
         rules
@@ -48,19 +36,21 @@ impl Decider for RuleProgram {
     }
 }
 
-/// Senders that all meet the same fate.
+/// Senders that meet one fate at some receivers.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Part {
+pub struct Part<F> {
     /// The senders.
     pub senders: AddressSet,
-    /// Their fate; `None` if it cannot be told.
-    pub fate: Option<Decided>,
+    /// The receivers at which some of them meet it.
+    pub receivers: Vec<IpAddr>,
+    /// Their fate.
+    pub fate: F,
 }
 
 /// What to ask about every sender of a set.
 #[derive(Clone, Debug)]
 pub struct Question<'a> {
-    /// A packet whose source and destination are put in anew.
+    /// A packet into which senders and receivers are put.
     pub packet: &'a Packet,
     /// The senders; only those of `family` count.
     pub senders: &'a AddressSet,
@@ -70,28 +60,47 @@ pub struct Question<'a> {
     pub family: Family,
 }
 
-/// Splits the senders of a question into parts that meet the same fate at every receiver alike.
-/// A sender whose fate depends on the receiver is in several parts. Parts come in the order of
-/// their lowest sender.
+/// Splits the senders of a question into parts that meet the same fate. `deciders` are all that
+/// `fate` asks. Parts come in the order of their lowest sender.
 #[must_use]
-pub fn sweep(decider: &dyn Decider, question: &Question<'_>) -> Vec<Part> {
-    let sets = decider.sender_sets();
-    match question.family {
-        Family::V4 => {
-            let cuts = sets.iter().map(|set| &set.v4);
-            let pieces = split(&question.senders.v4, cuts);
-            gather(decider, question, pieces, |bits| Ipv4Addr::from_bits(bits).into(), |piece| {
-                AddressSet::from_v4([piece])
-            })
-        }
-        Family::V6 => {
-            let cuts = sets.iter().map(|set| &set.v6);
-            let pieces = split(&question.senders.v6, cuts);
-            gather(decider, question, pieces, |bits| Ipv6Addr::from_bits(bits).into(), |piece| {
-                AddressSet::from_v6([piece])
-            })
+pub fn sweep<F: PartialEq>(
+    deciders: &[&dyn Decider],
+    question: &Question<'_>,
+    fate: impl Fn(&Packet) -> F,
+) -> Vec<Part<F>> {
+    let sets: Vec<&AddressSet> = deciders.iter().flat_map(|it| it.sender_sets()).collect();
+    let pieces: Vec<AddressSet> = match question.family {
+        Family::V4 => split(&question.senders.v4, sets.iter().map(|set| &set.v4))
+            .into_iter()
+            .map(|piece| AddressSet::from_v4([piece]))
+            .collect(),
+        Family::V6 => split(&question.senders.v6, sets.iter().map(|set| &set.v6))
+            .into_iter()
+            .map(|piece| AddressSet::from_v6([piece]))
+            .collect(),
+    };
+    let mut parts: Vec<Part<F>> = Vec::new();
+    for piece in pieces {
+        let Some(source) = piece.first(question.family) else { continue };
+        for &receiver in question.receivers {
+            let packet = Packet { source, destination: receiver, ..question.packet.clone() };
+            let fate = fate(&packet);
+            match parts.iter_mut().find(|part| part.fate == fate) {
+                Some(part) => {
+                    part.senders = part.senders.union(&piece);
+                    if !part.receivers.contains(&receiver) {
+                        part.receivers.push(receiver);
+                    }
+                }
+                None => parts.push(Part {
+                    senders: piece.clone(),
+                    receivers: vec![receiver],
+                    fate,
+                }),
+            }
         }
     }
+    parts
 }
 
 /// Cuts `set` at every end of every range of `cuts`.
@@ -118,32 +127,4 @@ fn split<'a, T: Point + 'a>(
         pieces.push((open, last));
     }
     pieces
-}
-
-fn gather<T: Point>(
-    decider: &dyn Decider,
-    question: &Question<'_>,
-    pieces: Vec<(T, T)>,
-    address: impl Fn(T) -> IpAddr,
-    set: impl Fn((T, T)) -> AddressSet,
-) -> Vec<Part> {
-    let mut parts: Vec<(Option<Decided>, Vec<AddressSet>)> = Vec::new();
-    for piece in pieces {
-        for &receiver in question.receivers {
-            let packet = Packet {
-                source: address(piece.0),
-                destination: receiver,
-                ..question.packet.clone()
-            };
-            let fate = decider.decide(&packet);
-            match parts.iter_mut().find(|part| part.0 == fate) {
-                Some(part) => part.1.push(set(piece)),
-                None => parts.push((fate, vec![set(piece)])),
-            }
-        }
-    }
-    parts
-        .into_iter()
-        .map(|(fate, sets)| Part { senders: sets.into_iter().collect(), fate })
-        .collect()
 }

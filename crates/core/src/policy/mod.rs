@@ -15,7 +15,7 @@ pub use model::{
     Baseline, Default, Defaults, Host, Ping, Place, Policy, Rule, Verdict, Written,
 };
 pub use rate::{Rate, RateError};
-pub use read::read;
+pub use read::{read, read_addresses, read_traffic};
 pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
 pub use source::{Origin, Source};
 pub use suggest::nearest;

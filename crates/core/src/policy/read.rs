@@ -48,6 +48,26 @@ pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
     Err(problems)
 }
 
+/// Reads one traffic term that stands alone, such as an argument of a command.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn read_traffic(source: &Source) -> Result<TrafficSet, Vec<Diagnostic>> {
+    let mut reader = Reader { source, problems: Vec::new() };
+    let set = terms::traffic(&mut reader, &Text::whole(source));
+    set.ok_or(reader.problems)
+}
+
+/// Reads one sender or receiver that stands alone: a place of the policy, or an address.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn read_addresses(policy: &Policy, source: &Source) -> Result<AddressSet, Vec<Diagnostic>> {
+    let mut reader = Reader { source, problems: Vec::new() };
+    let set = terms::addresses(&mut reader, &policy.places, &[Text::whole(source)]);
+    if reader.problems.is_empty() { Ok(set) } else { Err(reader.problems) }
+}
+
 fn syntax(source: &Source, error: &toml::de::Error) -> Diagnostic {
     let length = source.text.len();
     let span = error.span().unwrap_or(length..length);

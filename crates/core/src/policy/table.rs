@@ -26,24 +26,29 @@ impl Reader<'_> {
 pub struct Text {
     pub value: String,
     pub span: Range<usize>,
-    /// Whether the value stands in the source letter for letter, between one quote at each end.
-    verbatim: bool,
+    /// Where the value begins, if it stands in the source letter for letter.
+    verbatim: Option<usize>,
 }
 
 impl Text {
-    fn new(source: &Source, value: &str, span: Range<usize>) -> Self {
+    /// A value in quotes: verbatim if there is one quote at each end and nothing is escaped.
+    fn quoted(source: &Source, value: &str, span: Range<usize>) -> Self {
         let inner = (span.start + 1)..span.end.saturating_sub(1);
-        let verbatim = source.text.get(inner) == Some(value);
+        let verbatim = (source.text.get(inner) == Some(value)).then_some(span.start + 1);
         Self { value: value.to_owned(), span, verbatim }
+    }
+
+    /// A source that is one value, without quotes.
+    pub fn whole(source: &Source) -> Self {
+        let value = source.text.to_string();
+        Self { span: 0..value.len(), value, verbatim: Some(0) }
     }
 
     /// The place of some bytes of the value, as exactly as the source allows.
     pub fn part(&self, part: Range<usize>) -> Range<usize> {
-        if self.verbatim {
-            let start = self.span.start + 1;
-            start + part.start..start + part.end
-        } else {
-            self.span.clone()
+        match self.verbatim {
+            Some(start) => start + part.start..start + part.end,
+            None => self.span.clone(),
         }
     }
 
@@ -125,7 +130,7 @@ impl<'t, 'i> Table<'t, 'i> {
     pub fn text(&self, reader: &Reader<'_>, name: &str) -> Option<Text> {
         let value = self.value(name)?;
         let text = value.get_ref().as_str()?;
-        Some(Text::new(reader.source, text, value.span()))
+        Some(Text::quoted(reader.source, text, value.span()))
     }
 
     /// A whole number as its digits.
@@ -146,7 +151,7 @@ impl<'t, 'i> Table<'t, 'i> {
                 .iter()
                 .filter_map(|item| {
                     let text = item.get_ref().as_str()?;
-                    Some(Text::new(reader.source, text, item.span()))
+                    Some(Text::quoted(reader.source, text, item.span()))
                 })
                 .collect(),
         )
@@ -169,7 +174,7 @@ impl<'t, 'i> Table<'t, 'i> {
         };
         let mut found = Vec::new();
         for (key, value) in tables {
-            let text = Text { value: key.get_ref().to_string(), span: key.span(), verbatim: false };
+            let text = Text { value: key.get_ref().to_string(), span: key.span(), verbatim: None };
             match value.get_ref().as_table() {
                 Some(inner) => {
                     let span = if value.span().is_empty() { key.span() } else { value.span() };

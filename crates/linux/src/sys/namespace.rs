@@ -58,6 +58,12 @@ impl Namespace {
         made.unwrap_or_else(|panic| std::panic::resume_unwind(panic))
     }
 
+    /// A file that stands for the namespace while this process holds it open.
+    #[must_use]
+    pub fn file(&self) -> std::path::PathBuf {
+        format!("/proc/{}/fd/{}", std::process::id(), self.handle.as_raw_fd()).into()
+    }
+
     /// The number of the descriptor, for netlink messages that name a namespace.
     pub(crate) fn raw(&self) -> RawFd {
         self.handle.as_raw_fd()

@@ -1,0 +1,186 @@
+//! `ask`: what happens to one packet, and why.
+
+use super::{By, Failure, Loaded, PacketWords};
+use serde::Serialize;
+use std::net::IpAddr;
+use tipstaff_core::plan::{LOOPBACK, Step};
+use tipstaff_core::policy::{Policy, Source, read_addresses, read_traffic};
+use tipstaff_core::space::{
+    AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport,
+};
+
+/// A port that clients are given by their system (RFC 6335 section 6).
+const CLIENT_PORT: u16 = 49_152;
+const ECHO_REQUEST: u8 = 8;
+const ECHO_REQUEST_V6: u8 = 128;
+
+/// What is asked, as typed.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// The sender.
+    pub from: Option<String>,
+    /// The receiver.
+    pub to: Option<String>,
+    /// What it carries.
+    pub traffic: String,
+    /// By which interface.
+    pub via: Option<String>,
+    /// In which direction.
+    pub direction: Direction,
+}
+
+/// The answer.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// The packet asked about.
+    pub packet: PacketWords,
+    /// `allow`, `deny` or `reject`.
+    pub verdict: &'static str,
+    /// Whether that holds only up to a rate.
+    pub limited: bool,
+    /// Whether the sender hears of a refusal.
+    pub answered: bool,
+    /// Who decides.
+    pub decided_by: By,
+    /// Every decision looked at, in order; the last one decides.
+    pub path: Vec<PathStep>,
+}
+
+/// A decision on the way.
+#[derive(Debug, Serialize)]
+pub struct PathStep {
+    /// The decision.
+    #[serde(flatten)]
+    pub by: By,
+    /// What it would do, or does.
+    pub verdict: &'static str,
+    /// Whether it takes the packet.
+    pub takes: bool,
+    /// Why it does not.
+    pub because: Option<String>,
+}
+
+/// Answers the question.
+///
+/// # Errors
+/// [`Failure`] if an argument cannot be understood.
+pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
+    let plan = &loaded.plan;
+    let packet = packet(loaded, question)?;
+    let path = plan.explain(&packet);
+    let decided = plan.evaluate(&packet);
+    Ok(Report {
+        host: plan.host.clone(),
+        packet: PacketWords::of(&packet),
+        verdict: decided.verdict.as_str(),
+        limited: decided.limited,
+        answered: packet.may_be_answered(),
+        decided_by: By::of(&decided.by, plan),
+        path: path.iter().map(|step| path_step(step, loaded)).collect(),
+    })
+}
+
+fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {
+    let because = match step.miss {
+        _ if step.decision.paused => Some("paused".to_owned()),
+        miss => miss.map(|miss| miss.to_string()),
+    };
+    PathStep {
+        by: By::of(&step.decision.id, &loaded.plan),
+        verdict: step.decision.act.verdict().as_str(),
+        takes: because.is_none(),
+        because,
+    }
+}
+
+/// Makes up the packet: what is left out is put in as it would usually be.
+fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
+    let direction = question.direction;
+    let read = |flag, text: &Option<String>| {
+        text.as_ref().map(|text| one_address(&loaded.policy, flag, text)).transpose()
+    };
+    let (from, to) = (read("--from", &question.from)?, read("--to", &question.to)?);
+    let own = |other: Option<IpAddr>| {
+        let family = other.map(Family::of);
+        let mut addresses = loaded.plan.addresses.iter().copied();
+        addresses.find(|address| family.is_none_or(|family| Family::of(*address) == family))
+    };
+    let (source, destination) = match direction {
+        Direction::Inbound => (from, to.or_else(|| own(from))),
+        Direction::Outbound => (from.or_else(|| own(to)), to),
+        Direction::Forwarded => (from, to),
+    };
+    let missing = |flag: &str| {
+        Failure::usage(
+            format!("{flag} is missing"),
+            format!("a question about {direction} traffic needs {flag} ADDRESS"),
+        )
+    };
+    let source = source.ok_or_else(|| missing("--from"))?;
+    let destination = destination.ok_or_else(|| missing("--to"))?;
+    if Family::of(source) != Family::of(destination) {
+        let message =
+            format!("no packet goes from {source} to {destination}: they differ in IP version");
+        return Err(Failure::usage(message, "name a receiver of the same version with --to"));
+    }
+    // A packet from the host to itself never leaves it.
+    let to_itself = source.is_loopback() || loaded.plan.addresses.contains(&source);
+    let via = question.via.clone().or_else(|| {
+        (direction == Direction::Inbound && to_itself).then(|| LOOPBACK.to_owned())
+    });
+    let (in_interface, out_interface) = match direction {
+        Direction::Outbound => (None, via),
+        Direction::Inbound | Direction::Forwarded => (via, None),
+    };
+    Ok(Packet {
+        direction,
+        in_interface,
+        out_interface,
+        source,
+        destination,
+        transport: transport(&question.traffic, Family::of(source))?,
+        state: ConnectionState::New,
+    })
+}
+
+fn one_address(policy: &Policy, flag: &str, text: &str) -> Result<IpAddr, Failure> {
+    let source = Source::new(flag, text);
+    let set = read_addresses(policy, &source)
+        .map_err(|problems| Failure::Input { source, problems })?;
+    let of = |family| set.first(family).filter(|&address| set == AddressSet::single(address));
+    of(Family::V4).or_else(|| of(Family::V6)).ok_or_else(|| {
+        Failure::usage(
+            format!("{flag} {text} is more than one address"),
+            "a packet has one sender and one receiver; `reach --from` asks for a whole place",
+        )
+    })
+}
+
+fn transport(text: &str, family: Family) -> Result<Transport, Failure> {
+    let source = Source::new("--traffic", text);
+    let set = read_traffic(&source).map_err(|problems| Failure::Input { source, problems })?;
+    let one = |ports: &tipstaff_core::space::RangeSet<u16>| match ports.ranges() {
+        [(first, last)] if first == last => Some(*first),
+        _ => None,
+    };
+    let client = CLIENT_PORT;
+    if let (Some(destination), true) = (one(&set.tcp), set == TrafficSet::tcp(set.tcp.clone())) {
+        return Ok(Transport::Tcp { source: client, destination });
+    }
+    if let (Some(destination), true) = (one(&set.udp), set == TrafficSet::udp(set.udp.clone())) {
+        return Ok(Transport::Udp { source: client, destination });
+    }
+    if text == "icmp" {
+        let kind = match family {
+            Family::V4 => ECHO_REQUEST,
+            Family::V6 => ECHO_REQUEST_V6,
+        };
+        return Ok(Transport::Icmp { kind });
+    }
+    Err(Failure::usage(
+        format!("--traffic {text} is more than one kind of packet"),
+        "ask about one port and protocol such as 443/tcp, or icmp for an echo request",
+    ))
+}

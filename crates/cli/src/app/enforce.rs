@@ -1,0 +1,105 @@
+//! `enforce` and `release`: rules into the kernel, and out of it.
+
+use super::{Failure, Loaded};
+use serde::Serialize;
+use std::collections::BTreeSet;
+use tipstaff_core::plan::Kind;
+use tipstaff_core::program::RuleProgram;
+use tipstaff_linux::ruleset::{self, Snapshot};
+use tipstaff_linux::{NetlinkSocket, Protocol};
+
+/// What `enforce` changed.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The host whose policy is now in force.
+    pub host: String,
+    /// The host whose policy was in force before; `null` if none was.
+    pub replaced: Option<String>,
+    /// How many rules of the policy are in force.
+    pub rules: usize,
+    /// How many rules of the policy are paused.
+    pub paused: usize,
+    /// Decisions that are new.
+    pub new: Vec<String>,
+    /// Decisions that were there and do something else now.
+    pub changed: Vec<String>,
+    /// Decisions that are gone.
+    pub gone: Vec<String>,
+    /// Whether the order of the others is another.
+    pub reordered: bool,
+}
+
+/// Puts the policy's rules into the kernel.
+///
+/// # Errors
+/// [`Failure`] if the kernel refuses; then it holds what it held before.
+pub fn enforce(loaded: &Loaded) -> Result<Report, Failure> {
+    let plan = &loaded.plan;
+    let in_kernel = |error| Failure::in_kernel(error, &loaded.source, plan);
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let before = ruleset::read(&mut kernel)?;
+    ruleset::enforce(&mut kernel, &plan.host, &loaded.program).map_err(in_kernel)?;
+    Ok(report(loaded, before.as_ref()))
+}
+
+fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
+    let written = || loaded.plan.decisions().filter(|it| it.1.id.kind == Kind::Rule);
+    let mut report = Report {
+        host: loaded.plan.host.clone(),
+        replaced: before.map(|before| before.host.clone()),
+        rules: written().filter(|it| !it.1.paused).count(),
+        paused: written().filter(|it| it.1.paused).count(),
+        new: Vec::new(),
+        changed: Vec::new(),
+        gone: Vec::new(),
+        reordered: false,
+    };
+    let Some(before) = before else { return report };
+    let (old, new) = (names(&before.program), names(&loaded.program));
+    report.new = new.difference(&old).cloned().collect();
+    report.gone = old.difference(&new).cloned().collect();
+    report.changed = new
+        .intersection(&old)
+        .filter(|name| rules(&before.program, name) != rules(&loaded.program, name))
+        .cloned()
+        .collect();
+    report.reordered = report.new.is_empty()
+        && report.gone.is_empty()
+        && report.changed.is_empty()
+        && before.program != loaded.program;
+    report
+}
+
+fn names(program: &RuleProgram) -> BTreeSet<String> {
+    let rules = program.chains.iter().flat_map(|chain| &chain.rules);
+    rules.map(|rule| rule.id.to_string()).collect()
+}
+
+/// Everything that serves the decision of that name, chain by chain.
+fn rules(program: &RuleProgram, name: &str) -> Vec<(String, String)> {
+    let of_chain = |chain: &tipstaff_core::program::Chain| {
+        let rules = chain.rules.iter().filter(|rule| rule.id.to_string() == name);
+        rules.map(|rule| (chain.name.clone(), rule.to_string())).collect::<Vec<_>>()
+    };
+    program.chains.iter().flat_map(of_chain).collect()
+}
+
+/// What `release` changed.
+#[derive(Debug, Serialize)]
+pub struct Released {
+    /// Whether there was anything to take out.
+    pub released: bool,
+    /// The host whose policy was in force.
+    pub host: Option<String>,
+}
+
+/// Takes our rules out of the kernel.
+///
+/// # Errors
+/// [`Failure`] if the kernel refuses.
+pub fn release() -> Result<Released, Failure> {
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let host = ruleset::read(&mut kernel)?.map(|snapshot| snapshot.host);
+    let released = ruleset::release(&mut kernel)?;
+    Ok(Released { released, host })
+}

@@ -1,0 +1,88 @@
+//! Why a command could not do its work.
+
+use crate::exit::Exit;
+use tipstaff_core::plan::{HostPlan, UnknownHost};
+use tipstaff_core::policy::{Diagnostic, Source};
+use tipstaff_linux::LinuxError;
+
+/// Why a command could not do its work, by whose fault it is.
+#[derive(Debug)]
+pub enum Failure {
+    /// Something is wrong with a text: a policy, or an argument.
+    Input {
+        /// The text.
+        source: Source,
+        /// What is wrong with it.
+        problems: Vec<Diagnostic>,
+    },
+    /// Something else is wrong with what was asked.
+    Usage {
+        /// What.
+        message: String,
+        /// Ways out.
+        help: Vec<String>,
+    },
+    /// The system refused.
+    System {
+        /// What it refused.
+        message: String,
+        /// Ways out.
+        help: Vec<String>,
+    },
+    /// The kernel refused a rule.
+    Refusal {
+        /// The policy.
+        source: Source,
+        /// The refusal, at the rule's place in the policy.
+        problem: Diagnostic,
+    },
+}
+
+impl Failure {
+    /// A mistake in what was asked, with one way out.
+    pub fn usage(message: impl Into<String>, help: impl Into<String>) -> Self {
+        Self::Usage { message: message.into(), help: vec![help.into()] }
+    }
+
+    /// The exit code that belongs to it.
+    pub fn exit(&self) -> Exit {
+        match self {
+            Self::Input { .. } | Self::Usage { .. } => Exit::Usage,
+            Self::System { .. } | Self::Refusal { .. } => Exit::Refused,
+        }
+    }
+
+    /// A failure while rules of `plan` were handled: a refused rule is shown where it is written.
+    pub fn in_kernel(error: LinuxError, source: &Source, plan: &HostPlan) -> Self {
+        let LinuxError::RuleRefused { rule, reason } = &error else { return error.into() };
+        let message = format!("the kernel refuses `{rule}`: {reason}");
+        let problem = match plan.find(rule).and_then(|decision| decision.origin.clone()) {
+            Some(origin) => Diagnostic::error("kernel-refused", message, origin)
+                .expected("this is what it stems from"),
+            None => Diagnostic::general("kernel-refused", message),
+        };
+        let problem = problem.help("nothing was changed");
+        Self::Refusal { source: source.clone(), problem }
+    }
+}
+
+impl From<LinuxError> for Failure {
+    fn from(error: LinuxError) -> Self {
+        let help = match &error {
+            LinuxError::NotPermitted { .. } => {
+                vec!["run it as root, or with the capability CAP_NET_ADMIN".to_owned()]
+            }
+            LinuxError::Wire(_) | LinuxError::ReadBack(_) => {
+                vec!["this is a mistake in Tipstaff; please report it".to_owned()]
+            }
+            _ => Vec::new(),
+        };
+        Self::System { message: error.to_string(), help }
+    }
+}
+
+impl From<UnknownHost> for Failure {
+    fn from(error: UnknownHost) -> Self {
+        Self::usage(error.to_string(), "choose one with --host NAME")
+    }
+}

@@ -1,0 +1,252 @@
+//! `reach`: which listeners can be reached, from where, and whether the witnesses agree.
+
+mod probes;
+mod senders;
+mod verdicts;
+
+pub use probes::Vantage;
+
+use super::users::Users;
+use super::{By, Failure, Loaded};
+use crate::exit::Exit;
+use probes::Planned;
+use senders::Column;
+use serde::Serialize;
+use std::time::Duration;
+use tipstaff_core::space::Family;
+use tipstaff_linux::ruleset;
+use tipstaff_linux::sockets::{self, Listener};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+
+/// What is asked.
+#[derive(Clone, Debug)]
+pub struct Request<'a> {
+    /// Places and addresses; all places of the policy if empty.
+    pub from: &'a [String],
+    /// Where real probes can be sent from.
+    pub vantages: &'a [Vantage],
+    /// How long a probe waits for an answer.
+    pub patience: Duration,
+}
+
+/// Which listeners can be reached from where.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// Its listeners, by port.
+    pub listeners: Vec<Entry>,
+    /// What could not be found out, in words.
+    pub unknown: Vec<String>,
+    /// Whether the kernel's rules could not be read.
+    pub kernel_unreadable: bool,
+}
+
+impl Report {
+    /// The exit code that belongs to the report.
+    pub fn exit(&self) -> Exit {
+        if self.listeners.iter().flat_map(|it| &it.from).any(|it| it.agree == Some(false)) {
+            Exit::Found
+        } else if self.kernel_unreadable {
+            Exit::Refused
+        } else {
+            Exit::Fine
+        }
+    }
+}
+
+/// A listener, and who can reach it.
+#[derive(Clone, Debug, Serialize)]
+pub struct Entry {
+    /// `tcp` or `udp`.
+    pub protocol: &'static str,
+    /// The address it is bound to.
+    pub address: String,
+    /// Its port.
+    pub port: u16,
+    /// `IPv4`, `IPv6`, or both, by the versions it takes.
+    pub versions: Vec<&'static str>,
+    /// The program's file.
+    pub program: Option<String>,
+    /// The process.
+    pub pid: Option<u32>,
+    /// The user who made the socket.
+    pub user: String,
+    /// One entry for each place and IP version.
+    pub from: Vec<From>,
+}
+
+/// How a listener is seen from one place.
+#[derive(Clone, Debug, Serialize)]
+pub struct From {
+    /// The place or address.
+    pub place: String,
+    /// `IPv4` or `IPv6`.
+    pub version: &'static str,
+    /// The policy's word: `allow`, `deny`, `reject`, or `partly` if not all senders or own
+    /// addresses fare alike.
+    pub policy: &'static str,
+    /// The kernel's word, likewise; `unknown` if its rules are not understood or not readable.
+    pub kernel: &'static str,
+    /// The wire's word: `open`, `refused`, `prohibited`, `silent`, `unreachable`, or `partly`;
+    /// `null` where no probe was possible.
+    pub observed: Option<&'static str>,
+    /// Who decides by the policy; `null` for `partly`.
+    pub decided_by: Option<By>,
+    /// Whether the witnesses that spoke agree; `null` if only one did.
+    pub agree: Option<bool>,
+    /// The senders that fare alike, where not all do, or where a probe was sent.
+    pub parts: Vec<Part>,
+}
+
+/// Senders of one place that fare alike.
+#[derive(Clone, Debug, Serialize)]
+pub struct Part {
+    /// The senders.
+    pub senders: String,
+    /// At which of the host's addresses.
+    pub receivers: Vec<String>,
+    /// The policy's word.
+    pub policy: &'static str,
+    /// Whether that holds only up to a rate.
+    pub limited: bool,
+    /// The kernel's word.
+    pub kernel: &'static str,
+    /// Who decides by the policy.
+    pub decided_by: By,
+    /// Who decides by the kernel's rules, if that is somebody else.
+    pub kernel_decided_by: Option<String>,
+    /// The wire's word.
+    pub observed: Option<&'static str>,
+    /// How that was seen: from which address to which, and what came back.
+    pub evidence: Option<String>,
+    /// Whether the witnesses that spoke agree; `null` if only one did.
+    pub agree: Option<bool>,
+}
+
+/// Makes the report for the calling thread's network namespace.
+///
+/// # Errors
+/// [`Failure`] if an argument is not understood, or the sockets cannot be listed.
+pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure> {
+    let columns = senders::columns(&loaded.policy, request.from)?;
+    for vantage in request.vantages {
+        probes::check_place(vantage, &columns)?;
+    }
+    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+    let listeners = sockets::listeners(&mut diagnosis)?;
+    let mut unknown = Vec::new();
+    let mut kernel_unreadable = false;
+    let kernel = match NetlinkSocket::open(Protocol::Netfilter)
+        .and_then(|mut kernel| ruleset::read(&mut kernel))
+    {
+        Ok(snapshot) => verdicts::Kernel::of(snapshot),
+        Err(error @ LinuxError::NotPermitted { .. }) => {
+            unknown.push(format!("the kernel's rules: {error}; run it as root"));
+            kernel_unreadable = true;
+            verdicts::Kernel::Unreadable
+        }
+        Err(error) => return Err(error.into()),
+    };
+    if listeners.iter().any(|listener| listener.owner.is_none()) {
+        unknown.push("some programs: the system shows them to root only".into());
+    }
+    let mut planned = Planned::default();
+    let users = Users::read();
+    let mut entries: Vec<Entry> = listeners
+        .iter()
+        .map(|listener| entry(listener, loaded, &kernel, &columns, &users, &mut planned))
+        .collect();
+    for sighting in probes::send(&planned, request)? {
+        sighting.note(&mut entries, &mut unknown);
+    }
+    for from in entries.iter_mut().flat_map(|entry| &mut entry.from) {
+        from.sum_up();
+    }
+    let host = loaded.plan.host.clone();
+    Ok(Report { host, listeners: entries, unknown, kernel_unreadable })
+}
+
+fn entry(
+    listener: &Listener,
+    loaded: &Loaded,
+    kernel: &verdicts::Kernel,
+    columns: &[Column],
+    users: &Users,
+    planned: &mut Planned,
+) -> Entry {
+    let families: Vec<Family> = match (listener.address.is_ipv4(), listener.dual) {
+        (true, _) => vec![Family::V4],
+        (false, false) => vec![Family::V6],
+        (false, true) => Family::BOTH.to_vec(),
+    };
+    let mut from = Vec::new();
+    for column in columns {
+        for &family in &families {
+            if !column.senders.has(family) {
+                continue;
+            }
+            let parts = verdicts::parts(listener, family, loaded, kernel, &column.senders);
+            for (at, part) in parts.iter().enumerate() {
+                planned.plan(listener, column, part, (from.len(), at));
+            }
+            let version = match family {
+                Family::V4 => "IPv4",
+                Family::V6 => "IPv6",
+            };
+            let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
+            from.push(From::of(column.name.clone(), version, parts));
+        }
+    }
+    planned.next_listener();
+    let owner = listener.owner.as_ref();
+    Entry {
+        protocol: listener.protocol.as_str(),
+        address: listener.address.to_string(),
+        port: listener.port,
+        versions: families
+            .iter()
+            .map(|family| if *family == Family::V4 { "IPv4" } else { "IPv6" })
+            .collect(),
+        program: owner.and_then(|it| it.program.as_ref()).map(|it| it.display().to_string()),
+        pid: owner.map(|it| it.pid),
+        user: users.name(listener.uid),
+        from,
+    }
+}
+
+/// The value that all share, `partly` if they differ.
+fn shared(values: impl Iterator<Item = &'static str>) -> Option<&'static str> {
+    values.reduce(|a, b| if a == b { a } else { "partly" })
+}
+
+impl From {
+    fn of(place: String, version: &'static str, parts: Vec<Part>) -> Self {
+        Self {
+            place,
+            version,
+            policy: shared(parts.iter().map(|it| it.policy)).unwrap_or("deny"),
+            kernel: shared(parts.iter().map(|it| it.kernel)).unwrap_or("unknown"),
+            observed: None,
+            decided_by: match &parts[..] {
+                [] => None,
+                [first, rest @ ..] => rest
+                    .iter()
+                    .all(|it| it.decided_by == first.decided_by)
+                    .then(|| first.decided_by.clone()),
+            },
+            agree: None,
+            parts,
+        }
+    }
+
+    /// Draws the conclusions from what the parts say.
+    fn sum_up(&mut self) {
+        self.observed = shared(self.parts.iter().filter_map(|it| it.observed));
+        self.agree = self
+            .parts
+            .iter()
+            .filter_map(|it| it.agree)
+            .reduce(|a, b| a && b);
+    }
+}

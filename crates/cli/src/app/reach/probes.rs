@@ -1,0 +1,262 @@
+//! The wire's word: real probes from vantages.
+
+use super::senders::{Column, likely_sender};
+use super::verdicts::Fares;
+use super::{Entry, Request};
+use crate::app::Failure;
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
+use tipstaff_core::policy::nearest;
+use tipstaff_core::space::AddressSet;
+use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
+use tipstaff_linux::sockets::{Listener, PortProtocol};
+use tipstaff_linux::{LinuxError, Namespace, NetlinkSocket, Protocol, addresses};
+
+/// Most probes wait for silence, so many can be out at a time.
+const AT_ONCE: usize = 64;
+
+/// Somewhere that probes can be sent from, standing for a place.
+#[derive(Clone, Debug)]
+pub struct Vantage {
+    /// The place, as in `--from`.
+    pub place: String,
+    /// The network namespace of a machine there, such as `/run/netns/NAME`.
+    pub namespace: PathBuf,
+}
+
+impl Vantage {
+    /// Reads `PLACE=netns:PATH`.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let form = "expected PLACE=netns:PATH, such as curators=netns:/run/netns/office";
+        let (place, way) = text.split_once('=').ok_or(form)?;
+        let path = way.strip_prefix("netns:").ok_or(form)?;
+        if place.is_empty() || path.is_empty() {
+            return Err(form.into());
+        }
+        Ok(Self { place: place.into(), namespace: path.into() })
+    }
+}
+
+/// A vantage must stand for something that is asked about.
+///
+/// # Errors
+/// [`Failure`] if it does not.
+pub fn check_place(vantage: &Vantage, columns: &[Column]) -> Result<(), Failure> {
+    let mut names = columns.iter().map(|column| column.name.as_str());
+    if names.clone().any(|name| name == vantage.place) {
+        return Ok(());
+    }
+    let help = match nearest(&vantage.place, names.clone()) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => format!("the places asked about are: {}", names.by_ref().collect::<Vec<_>>().join(", ")),
+    };
+    let message =
+        format!("the vantage `{}` is at no place asked about", vantage.place.escape_debug());
+    Err(Failure::usage(message, help))
+}
+
+/// Where a probe's outcome belongs: listener, entry of it, part of that.
+#[derive(Clone, Copy, Debug)]
+struct Slot {
+    listener: usize,
+    from: usize,
+    part: usize,
+}
+
+#[derive(Clone, Debug)]
+struct Probe {
+    slot: Slot,
+    place: String,
+    protocol: PortProtocol,
+    senders: AddressSet,
+    fares: Fares,
+    port: u16,
+}
+
+/// The probes that could be sent if there were a vantage for each.
+#[derive(Debug, Default)]
+pub struct Planned {
+    probes: Vec<Probe>,
+    listener: usize,
+}
+
+impl Planned {
+    /// Plans a probe for some senders. A listener on a loopback address cannot be probed from
+    /// elsewhere.
+    pub fn plan(
+        &mut self,
+        listener: &Listener,
+        column: &Column,
+        fares: &Fares,
+        (from, part): (usize, usize),
+    ) {
+        if listener.address.is_loopback() {
+            return;
+        }
+        self.probes.push(Probe {
+            slot: Slot { listener: self.listener, from, part },
+            place: column.name.clone(),
+            protocol: listener.protocol,
+            senders: fares.senders.clone(),
+            fares: fares.clone(),
+            port: listener.port,
+        });
+    }
+
+    /// What is planned next belongs to the next listener.
+    pub fn next_listener(&mut self) {
+        self.listener += 1;
+    }
+}
+
+/// The outcome of one probe.
+#[derive(Debug)]
+pub struct Sighting {
+    probe: Probe,
+    source: IpAddr,
+    destination: SocketAddr,
+    outcome: Result<Observation, LinuxError>,
+}
+
+/// Sends the planned probes for which there is a vantage.
+///
+/// # Errors
+/// [`Failure`] if a vantage cannot be entered.
+pub fn send(planned: &Planned, request: &Request<'_>) -> Result<Vec<Sighting>, Failure> {
+    let mut sightings = Vec::new();
+    for vantage in request.vantages {
+        let namespace = Namespace::open(&vantage.namespace)?;
+        let probes: Vec<&Probe> =
+            planned.probes.iter().filter(|probe| probe.place == vantage.place).collect();
+        sightings.extend(namespace.run(|| from_here(&probes, request.patience))??);
+    }
+    Ok(sightings)
+}
+
+/// Sends probes from the calling thread's namespace, several at a time.
+fn from_here(probes: &[&Probe], patience: Duration) -> Result<Vec<Sighting>, LinuxError> {
+    let own = addresses(&mut NetlinkSocket::open(Protocol::Route)?)?;
+    let next = AtomicUsize::new(0);
+    let sightings = Mutex::new(Vec::with_capacity(probes.len()));
+    // Threads begin in the namespace of the thread that starts them.
+    std::thread::scope(|scope| {
+        for _ in 0..AT_ONCE.min(probes.len()) {
+            scope.spawn(|| {
+                while let Some(probe) = probes.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    let Some(sighting) = one(probe, &own, patience) else { continue };
+                    if let Ok(mut sightings) = sightings.lock() {
+                        sightings.push(sighting);
+                    }
+                }
+            });
+        }
+    });
+    Ok(sightings.into_inner().unwrap_or_default())
+}
+
+/// Sends one probe, from an address of this machine among the senders if it has one. Otherwise
+/// the system is asked to let us speak for one of them. An address that is not to be had gives
+/// no sighting: nobody of that part is here.
+fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
+    let here = own.iter().copied().find(|&it| probe.senders.contains(it));
+    let source = here.or_else(|| likely_sender(&probe.senders, probe.fares.family))?;
+    let receiver = closest(&probe.fares.receivers, source)?;
+    let destination = SocketAddr::new(receiver, probe.port);
+    let outcome = attempt(&Attempt {
+        protocol: probe.protocol,
+        source: Some(source),
+        destination,
+        patience,
+    });
+    match outcome {
+        Err(LinuxError::System { source: error, .. })
+            if here.is_none() && error.kind() == std::io::ErrorKind::AddrNotAvailable =>
+        {
+            None
+        }
+        outcome => Some(Sighting { probe: probe.clone(), source, destination, outcome }),
+    }
+}
+
+/// Of several addresses the one that shares the longest beginning with `to`, as machines of one
+/// network do.
+fn closest(addresses: &[IpAddr], to: IpAddr) -> Option<IpAddr> {
+    let shared = |address: &IpAddr| match (address, to) {
+        (IpAddr::V4(a), IpAddr::V4(b)) => (a.to_bits() ^ b.to_bits()).leading_zeros(),
+        (IpAddr::V6(a), IpAddr::V6(b)) => (a.to_bits() ^ b.to_bits()).leading_zeros(),
+        _ => 0,
+    };
+    // The first of equals: the host's main address.
+    addresses.iter().copied().rev().max_by_key(shared)
+}
+
+impl Sighting {
+    /// Puts what was seen where it belongs.
+    pub fn note(self, entries: &mut [Entry], unknown: &mut Vec<String>) {
+        let Slot { listener, from, part } = self.probe.slot;
+        let part = &mut entries[listener].from[from].parts[part];
+        let observation = match self.outcome {
+            Ok(observation) => observation,
+            Err(error) => {
+                unknown.push(format!("from {}: {error}", self.probe.place));
+                return;
+            }
+        };
+        let (source, destination) = (self.source, self.destination);
+        part.observed = Some(observation.state.as_str());
+        part.evidence = Some(format!("{source} to {destination}: {}", observation.evidence));
+        let kernel_agrees = part.agree.unwrap_or(true);
+        let fits = fits(part.policy, self.probe.protocol, observation.state);
+        part.agree = Some(kernel_agrees && fits);
+    }
+}
+
+/// Whether an observation is what the verdict leads one to expect, given that somebody listens.
+/// A service may be silent over UDP although it was reached.
+fn fits(verdict: &str, protocol: PortProtocol, state: State) -> bool {
+    match (verdict, state) {
+        ("allow", State::Open)
+        | ("deny", State::Silent)
+        | ("reject", State::Refused | State::Prohibited) => true,
+        ("allow", State::Silent) => protocol == PortProtocol::Udp,
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Vantage, closest, fits};
+    use tipstaff_linux::probe::State;
+    use tipstaff_linux::sockets::PortProtocol::{Tcp, Udp};
+
+    #[test]
+    fn a_probe_goes_to_the_address_on_its_own_side() {
+        let own = [[192, 0, 2, 10].into(), [10, 44, 8, 10].into()];
+        assert_eq!(closest(&own, [10, 44, 8, 30].into()), Some([10, 44, 8, 10].into()));
+        assert_eq!(closest(&own, [198, 51, 100, 7].into()), Some([192, 0, 2, 10].into()));
+    }
+
+    #[test]
+    fn silence_contradicts_an_allowance_only_over_tcp() {
+        assert!(fits("allow", Udp, State::Silent));
+        assert!(!fits("allow", Tcp, State::Silent));
+        assert!(!fits("deny", Tcp, State::Refused));
+        assert!(fits("reject", Udp, State::Prohibited));
+        assert!(!fits("reject", Tcp, State::Open));
+    }
+
+    #[test]
+    fn a_vantage_names_a_place_and_a_namespace() {
+        let vantage = Vantage::parse("curators=netns:/run/netns/office").expect("reads");
+        assert_eq!(vantage.place, "curators");
+        for wrong in ["curators", "curators=/run/netns/office", "=netns:/x", "curators=netns:"] {
+            assert!(Vantage::parse(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,155 @@
+//! The policy's word and the kernel's word about a listener.
+
+use super::Part;
+use crate::app::{By, Loaded};
+use std::net::IpAddr;
+use tipstaff_core::plan::{self, Decided, Decider, HostPlan, Question, sweep};
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::program::RuleProgram;
+use tipstaff_core::space::{
+    AddressSet, ConnectionState, Direction, Family, Packet, Transport,
+};
+use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::sockets::{Listener, PortProtocol};
+
+const CLIENT_PORT: u16 = 49_152;
+
+/// The kernel as a witness.
+#[derive(Debug)]
+pub enum Kernel {
+    /// It may not be asked.
+    Unreadable,
+    /// Our table is not there, or asleep: our rules stop nothing.
+    NothingInForce,
+    /// What our table says.
+    Rules(RuleProgram),
+}
+
+impl Kernel {
+    /// What was read from the kernel.
+    pub fn of(snapshot: Option<Snapshot>) -> Self {
+        match snapshot {
+            Some(snapshot) if !snapshot.dormant => Self::Rules(snapshot.program),
+            _ => Self::NothingInForce,
+        }
+    }
+
+    fn ask(&self, packet: &Packet) -> Word {
+        match self {
+            Self::Unreadable => Word::Unknown,
+            Self::NothingInForce => Word::NoRules,
+            Self::Rules(program) => program.evaluate(packet).map_or(Word::Unknown, Word::Decided),
+        }
+    }
+}
+
+/// The kernel's word.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// Its rules decide.
+    Decided(Decided),
+    /// It has no rules of ours, so they stop nothing.
+    NoRules,
+    /// It cannot be told.
+    Unknown,
+}
+
+impl Word {
+    fn verdict(&self) -> Option<Verdict> {
+        match self {
+            Self::Decided(decided) => Some(decided.verdict),
+            Self::NoRules => Some(Verdict::Allow),
+            Self::Unknown => None,
+        }
+    }
+}
+
+/// Policy and kernel on one packet.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fate {
+    /// The policy's word.
+    pub policy: Decided,
+    /// The kernel's word.
+    pub kernel: Word,
+}
+
+
+/// Senders that fare alike, with what they fare.
+#[derive(Clone, Debug)]
+pub struct Fares {
+    /// The senders.
+    pub senders: AddressSet,
+    /// The host's addresses at which they do.
+    pub receivers: Vec<IpAddr>,
+    /// The IP version.
+    pub family: Family,
+    /// What they meet.
+    pub fate: Fate,
+}
+
+impl Fares {
+    /// In words, before anything was observed.
+    pub fn words(&self, plan: &HostPlan) -> Part {
+        let Fate { policy, kernel } = &self.fate;
+        let kernel_by = match kernel {
+            Word::Decided(decided) if decided.by != policy.by => Some(decided.by.to_string()),
+            _ => None,
+        };
+        Part {
+            senders: self.senders.to_string(),
+            receivers: self.receivers.iter().map(ToString::to_string).collect(),
+            policy: policy.verdict.as_str(),
+            limited: policy.limited,
+            kernel: kernel.verdict().map_or("unknown", Verdict::as_str),
+            decided_by: By::of(&policy.by, plan),
+            kernel_decided_by: kernel_by,
+            observed: None,
+            evidence: None,
+            agree: kernel.verdict().map(|verdict| verdict == policy.verdict),
+        }
+    }
+}
+
+/// Splits the senders by what the policy and the kernel say of a new connection to the listener.
+pub fn parts(
+    listener: &Listener,
+    family: Family,
+    loaded: &Loaded,
+    kernel: &Kernel,
+    senders: &AddressSet,
+) -> Vec<Fares> {
+    let own = loaded.plan.addresses.iter().copied().filter(|it| Family::of(*it) == family);
+    let receivers: Vec<IpAddr> =
+        if listener.address.is_unspecified() { own.collect() } else { vec![listener.address] };
+    let (source, destination) = (CLIENT_PORT, listener.port);
+    let packet = Packet {
+        direction: Direction::Inbound,
+        in_interface: None,
+        out_interface: None,
+        source: listener.address,
+        destination: listener.address,
+        transport: match listener.protocol {
+            PortProtocol::Tcp => Transport::Tcp { source, destination },
+            PortProtocol::Udp => Transport::Udp { source, destination },
+        },
+        state: ConnectionState::New,
+    };
+    let question = Question { packet: &packet, senders, receivers: &receivers, family };
+    let mut deciders: Vec<&dyn Decider> = vec![&loaded.plan];
+    if let Kernel::Rules(program) = kernel {
+        deciders.push(program);
+    }
+    let fate = |packet: &Packet| Fate {
+        policy: loaded.plan.evaluate(packet),
+        kernel: kernel.ask(packet),
+    };
+    sweep(&deciders, &question, fate)
+        .into_iter()
+        .map(|plan::Part { senders, receivers, fate }| Fares {
+            senders,
+            receivers,
+            family,
+            fate,
+        })
+        .collect()
+}

@@ -1,0 +1,88 @@
+//! `show`: the decision list of a host.
+
+use super::Loaded;
+use serde::Serialize;
+use std::net::IpAddr;
+use tipstaff_core::plan::{Act, Decision};
+
+/// A host's whole decision list.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// Its addresses.
+    pub addresses: Vec<IpAddr>,
+    /// The three directions.
+    pub directions: Vec<Direction>,
+}
+
+/// The decisions for one direction, in order.
+#[derive(Debug, Serialize)]
+pub struct Direction {
+    /// `inbound`, `outbound` or `forwarded`.
+    pub direction: &'static str,
+    /// The decisions.
+    pub decisions: Vec<Line>,
+}
+
+/// One decision.
+#[derive(Debug, Serialize)]
+pub struct Line {
+    /// `baseline`, `rule` or `default`.
+    pub kind: &'static str,
+    /// Its name.
+    pub name: String,
+    /// What it is about.
+    pub traffic: String,
+    /// From where, as written; `anywhere` where nothing is written.
+    pub from: String,
+    /// To where, as written; `anywhere` where nothing is written.
+    pub to: String,
+    /// `allow`, `deny` or `reject`.
+    pub verdict: &'static str,
+    /// The rate up to which that holds.
+    pub rate: Option<String>,
+    /// Whether it is switched off.
+    pub paused: bool,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// `file:line`, or `null` where the language supplies it.
+    pub origin: Option<String>,
+}
+
+/// Makes the report.
+pub fn report(loaded: &Loaded) -> Report {
+    let plan = &loaded.plan;
+    Report {
+        host: plan.host.clone(),
+        addresses: plan.addresses.clone(),
+        directions: plan
+            .chains
+            .iter()
+            .map(|chain| Direction {
+                direction: chain.direction.as_str(),
+                decisions: chain.decisions.iter().map(line).collect(),
+            })
+            .collect(),
+    }
+}
+
+fn line(decision: &Decision) -> Line {
+    let written = &decision.written;
+    let or_anywhere = |text: &str| if text.is_empty() { "anywhere" } else { text }.to_owned();
+    Line {
+        kind: decision.id.kind.as_str(),
+        name: decision.id.to_string(),
+        traffic: written.traffic.clone(),
+        from: or_anywhere(&written.from),
+        to: or_anywhere(&written.to),
+        verdict: decision.act.verdict().as_str(),
+        rate: match decision.act {
+            Act::AllowWithin(rate) => Some(rate.to_string()),
+            Act::Decide(_) => None,
+        },
+        paused: decision.paused,
+        why: decision.why.clone(),
+        origin: decision.origin.as_ref().map(ToString::to_string),
+    }
+}

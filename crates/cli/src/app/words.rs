@@ -1,0 +1,91 @@
+//! Parts that several reports share.
+
+use serde::Serialize;
+use std::net::IpAddr;
+use tipstaff_core::plan::{HostPlan, RuleId};
+use tipstaff_core::space::Packet;
+
+/// Who decides: a rule, a part of the baseline, or a default.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct By {
+    /// `baseline`, `rule` or `default`.
+    pub kind: &'static str,
+    /// Its name; those of the baseline and of defaults begin with their kind and a slash.
+    pub name: String,
+    /// `file:line`, or `null` where the language supplies it.
+    pub origin: Option<String>,
+}
+
+impl By {
+    /// Describes a decision of a plan. One that the plan does not have (a stray rule of the
+    /// kernel) has no origin.
+    pub fn of(id: &RuleId, plan: &HostPlan) -> Self {
+        let origin = plan.find(id).and_then(|decision| decision.origin.as_ref());
+        Self {
+            kind: id.kind.as_str(),
+            name: id.to_string(),
+            origin: origin.map(ToString::to_string),
+        }
+    }
+}
+
+/// A packet in reports.
+#[derive(Clone, Debug, Serialize)]
+pub struct PacketWords {
+    /// `inbound`, `outbound` or `forwarded`.
+    pub direction: &'static str,
+    /// The interface it comes in by, if that is known.
+    pub in_interface: Option<String>,
+    /// The interface it goes out by, if that is known.
+    pub out_interface: Option<String>,
+    /// Its sender.
+    pub source: IpAddr,
+    /// Its receiver.
+    pub destination: IpAddr,
+    /// `tcp`, `udp`, `icmp`, `icmpv6`, or the number of another protocol.
+    pub protocol: String,
+    /// The sender's port, for protocols that have ports.
+    pub source_port: Option<u16>,
+    /// The receiver's port, for protocols that have ports.
+    pub destination_port: Option<u16>,
+    /// The type, for ICMP and ICMPv6.
+    pub icmp_type: Option<u8>,
+    /// What connection tracking says of it.
+    pub state: &'static str,
+}
+
+impl PacketWords {
+    /// Describes a packet.
+    pub fn of(packet: &Packet) -> Self {
+        use tipstaff_core::space::{Family, Transport};
+        let (protocol, icmp_type) = match (packet.transport, packet.family()) {
+            (Transport::Tcp { .. }, _) => ("tcp".to_owned(), None),
+            (Transport::Udp { .. }, _) => ("udp".to_owned(), None),
+            (Transport::Icmp { kind }, Family::V4) => ("icmp".to_owned(), Some(kind)),
+            (Transport::Icmp { kind }, Family::V6) => ("icmpv6".to_owned(), Some(kind)),
+            (Transport::Other { protocol }, _) => (protocol.to_string(), None),
+        };
+        let ports = packet.ports();
+        Self {
+            direction: packet.direction.as_str(),
+            in_interface: packet.in_interface.clone(),
+            out_interface: packet.out_interface.clone(),
+            source: packet.source,
+            destination: packet.destination,
+            protocol,
+            source_port: ports.map(|it| it.0),
+            destination_port: ports.map(|it| it.1),
+            icmp_type,
+            state: packet.state.as_str(),
+        }
+    }
+
+    /// What it carries, as a traffic term.
+    pub fn traffic(&self) -> String {
+        match (self.destination_port, self.icmp_type) {
+            (Some(port), _) => format!("{port}/{}", self.protocol),
+            (None, Some(kind)) => format!("{} type {kind}", self.protocol),
+            (None, None) => format!("protocol {}", self.protocol),
+        }
+    }
+}

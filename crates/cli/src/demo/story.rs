@@ -1,0 +1,400 @@
+//! The story: the loop that administrators walk, told so that a newcomer can follow.
+
+use super::changes::{Change, Sight, changes, sights};
+use super::world::{HOSTS, MAIL, World};
+use crate::app::reach::{Report, Request, Vantage};
+use crate::app::{Failure, Loaded, ask, enforce, loaded, reach, show, status};
+use crate::args::Output;
+use crate::exit::Exit;
+use crate::render::{self, Cell, Format, Screen, Style, Table};
+use serde::Serialize;
+use std::net::SocketAddr;
+use std::time::Duration;
+use tipstaff_core::policy::Source;
+use tipstaff_core::space::Direction;
+use tipstaff_linux::probe::{Attempt, attempt};
+use tipstaff_linux::sockets::PortProtocol;
+
+const INHERITED: (&str, &str) =
+    ("demo/inherited.toml", include_str!("../../../../demo/inherited.toml"));
+const MENDED: (&str, &str) = ("demo/mended.toml", include_str!("../../../../demo/mended.toml"));
+/// Within a lab an answer takes well under a millisecond.
+const PATIENCE: Duration = Duration::from_millis(400);
+
+/// What the story claims: host, port, from where, what is met before and after, and why.
+const CLAIMS: [(&str, &str, &str, &str, &str, &str); 6] = [
+    ("sluice", "2202/tcp", "curators", "silent", "open", "the shell's rule follows it to 2202"),
+    ("sluice", "443/tcp", "nuisance", "open", "silent", "the denial stands first now"),
+    ("sluice", "9100/tcp", "stacks", "silent", "open", "the exporter has a rule"),
+    ("granary", "5432/tcp", "stacks", "open", "silent", "only sluice may use the database"),
+    ("granary", "9100/tcp", "stacks", "open", "refused", "the printer is gone, and callers hear it"),
+    ("mail outside", "25/tcp", "bench", "open", "refused", "bench may not send mail"),
+];
+
+/// Everything that the demo found, for programs.
+#[derive(Serialize)]
+struct Findings {
+    before: Vec<Report>,
+    after: Vec<Report>,
+    changes: Vec<Change>,
+    /// Claims of the story that did not come true; empty if all is well.
+    broken: Vec<String>,
+}
+
+/// Tells the story. In the JSON format, only what was found is written, at the end.
+///
+/// # Errors
+/// [`Failure`] if the lab cannot be built or the kernel refuses.
+pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
+    let teller = Teller { screen: *screen, silent: format == Format::Json };
+    teller.opening();
+    let world = World::build()?;
+
+    teller.chapter("1. What listens", LISTENS);
+    for host in HOSTS {
+        teller.listeners(&world, host)?;
+    }
+
+    teller.chapter("2. The inherited policy", INHERITED_POLICY);
+    let inherited = Policies::read(INHERITED)?;
+    teller.command("--host sluice show");
+    teller.say(&render::show(&show::report(inherited.of("sluice")), screen));
+
+    teller.chapter("3. Enforce it, and check from outside", CHECK);
+    let before = teller.enforce_and_check(&world, &inherited)?;
+
+    teller.chapter("4. The mistakes, seen", MISTAKES);
+    for question in QUESTIONS {
+        teller.ask(&inherited, &question)?;
+    }
+
+    teller.chapter("5. The mended policy, and the same check", MENDED_POLICY);
+    let mended = Policies::read(MENDED)?;
+    let after = teller.enforce_and_check(&world, &mended)?;
+    teller.command("--host sluice status");
+    let status = world.node("sluice").run(|| status::report(mended.of("sluice")))??;
+    teller.say(&render::status(&status, screen));
+
+    let changes = changes(&before.sights, &after.sights);
+    teller.chapter("6. What changed, seen from outside", CHANGED);
+    teller.changes(&changes);
+    let broken = broken(&before, &after, status.exit());
+    teller.closing(&broken);
+
+    let exit = if broken.is_empty() { Exit::Fine } else { Exit::Found };
+    let text = match format {
+        Format::Text => String::new(),
+        Format::Json => {
+            let (before, after) = (before.reports, after.reports);
+            let findings = Findings { before, after, changes, broken };
+            render::report(format, screen, &findings, |_, _| String::new())
+        }
+    };
+    Ok(Output { text, exit })
+}
+
+/// One policy text, worked out for every host.
+struct Policies(Vec<Loaded>);
+
+impl Policies {
+    fn read((name, text): (&str, &str)) -> Result<Self, Failure> {
+        let source = Source::new(name, text);
+        HOSTS.iter().map(|host| loaded(source.clone(), Some(host))).collect::<Result<_, _>>().map(Self)
+    }
+
+    fn of(&self, host: &str) -> &Loaded {
+        let found = self.0.iter().find(|loaded| loaded.plan.host == host);
+        found.unwrap_or_else(|| unreachable!("the demo's policies have a host `{host}`"))
+    }
+}
+
+/// What a check of all hosts found.
+struct Check {
+    reports: Vec<Report>,
+    sights: Vec<Sight>,
+}
+
+struct Teller {
+    screen: Screen,
+    silent: bool,
+}
+
+impl Teller {
+    fn say(&self, text: &str) {
+        if !self.silent {
+            render::print(text);
+        }
+    }
+
+    fn opening(&self) {
+        self.say(&format!("{}\n\n{WORLD}", self.screen.paint(Style::Strong, TITLE)));
+    }
+
+    fn chapter(&self, title: &str, text: &str) {
+        let lines = render::wrap(text, self.screen.width.min(100)).join("\n");
+        self.say(&format!("\n{}\n{lines}\n\n", self.screen.paint(Style::Strong, title)));
+    }
+
+    fn command(&self, words: &str) {
+        let line = format!("$ tipstaff {words}");
+        self.say(&format!("{}\n", self.screen.paint(Style::Strong, &line)));
+    }
+
+    fn listeners(&self, world: &World, host: &str) -> Result<(), Failure> {
+        let found = world.node(host).run(|| {
+            let mut socket =
+                tipstaff_linux::NetlinkSocket::open(tipstaff_linux::Protocol::SocketDiagnosis)?;
+            tipstaff_linux::sockets::listeners(&mut socket)
+        })??;
+        let mut table = Table::new([host, "program", "listens on"]);
+        for listener in &found {
+            let program = listener.owner.as_ref().and_then(|owner| owner.program.as_ref());
+            let versions = match (listener.dual, listener.address.is_ipv4()) {
+                (true, _) => "IPv4 and IPv6",
+                (false, true) => "IPv4 only",
+                (false, false) => "IPv6 only",
+            };
+            table.row(vec![
+                Cell::new(
+                    format!("{}/{}", listener.port, listener.protocol.as_str()),
+                    Style::Strong,
+                ),
+                Cell::plain(program.map_or("unknown".into(), |it| it.display().to_string())),
+                Cell::plain(versions),
+            ]);
+        }
+        self.say(&format!("{}\n", table.render(&self.screen)));
+        Ok(())
+    }
+
+    fn enforce_and_check(&self, world: &World, policies: &Policies) -> Result<Check, Failure> {
+        for host in HOSTS {
+            self.command(&format!("--host {host} enforce --keep"));
+            let report = world.node(host).run(|| enforce::enforce(policies.of(host)))??;
+            self.say(&render::enforced(&report, &self.screen));
+        }
+        let mut check = Check { reports: Vec::new(), sights: Vec::new() };
+        for host in HOSTS {
+            self.say("\n");
+            self.command(&format!("--host {host} reach --vantage ..."));
+            let request = Request { from: &[], vantages: &vantages(world, host), patience: PATIENCE };
+            let report = world.node(host).run(|| reach::report(policies.of(host), &request))??;
+            self.say(&render::reach(&report, &self.screen));
+            check.sights.extend(sights(&report));
+            check.reports.push(report);
+        }
+        self.say("\nAnd outbound, from bench to a mail server among the strangers:\n");
+        for sight in world.node("bench").run(mail)?? {
+            self.say(&format!("  25/tcp over {}: {}\n", sight.version, sight.met));
+            check.sights.push(sight);
+        }
+        Ok(check)
+    }
+
+    fn ask(&self, policies: &Policies, question: &Asked) -> Result<(), Failure> {
+        let lines = render::wrap(question.text, self.screen.width.min(100)).join("\n");
+        self.say(&format!("{lines}\n"));
+        self.command(&format!(
+            "--host {} ask --from {} --traffic {}",
+            question.host, question.from, question.traffic
+        ));
+        let asked = ask::Question {
+            from: Some(question.from.into()),
+            to: None,
+            traffic: question.traffic.into(),
+            via: None,
+            direction: Direction::Inbound,
+        };
+        let report = ask::report(policies.of(question.host), &asked)?;
+        self.say(&format!("{}\n", render::ask(&report, &self.screen)));
+        Ok(())
+    }
+
+    fn changes(&self, changes: &[Change]) {
+        let mut table = Table::new(["port", "host", "from", "before", "now", "because"]);
+        for change in changes {
+            let claim = CLAIMS.iter().find(|claim| {
+                (claim.0, claim.1, claim.2) == (&change.host, &change.port, &change.from)
+            });
+            table.row(vec![
+                Cell::new(&change.port, Style::Strong),
+                Cell::plain(&change.host),
+                Cell::plain(format!("{}, {}", change.from, change.versions.join("+"))),
+                Cell::new(change.before, met_style(change.before)),
+                Cell::new(change.after, met_style(change.after)),
+                Cell::plain(claim.map_or("", |claim| claim.5)),
+            ]);
+        }
+        self.say(&table.render(&self.screen));
+    }
+
+    fn closing(&self, broken: &[String]) {
+        if broken.is_empty() {
+            self.say(&format!("\n{END}"));
+        }
+        for line in broken {
+            let lead = self.screen.paint(Style::Wrong, "not as told:");
+            self.say(&format!("{lead} {line}\n"));
+        }
+    }
+}
+
+fn met_style(met: &str) -> Style {
+    match met {
+        "open" => Style::Good,
+        "silent" => Style::Closed,
+        _ => Style::Mixed,
+    }
+}
+
+/// The machines that stand for the places, seen from a host.
+fn vantages(world: &World, host: &str) -> Vec<Vantage> {
+    let insider = if host == "bench" { "granary" } else { "bench" };
+    [
+        ("curators", "office"),
+        ("herbarium", "herbarium"),
+        ("nuisance", "strangers"),
+        ("stacks", insider),
+        ("anywhere", "strangers"),
+    ]
+    .map(|(place, machine)| Vantage {
+        place: place.into(),
+        namespace: world.namespace_file(machine),
+    })
+    .into()
+}
+
+/// Tries to send mail from the calling thread's machine.
+fn mail() -> Result<Vec<Sight>, Failure> {
+    MAIL.iter()
+        .map(|server| {
+            let address: std::net::IpAddr =
+                server.parse().unwrap_or_else(|_| unreachable!("{server} is an address"));
+            let met = attempt(&Attempt {
+                protocol: PortProtocol::Tcp,
+                source: None,
+                destination: SocketAddr::new(address, 25),
+                patience: PATIENCE,
+            })?;
+            Ok(Sight {
+                host: "mail outside".into(),
+                port: "25/tcp".into(),
+                from: "bench".into(),
+                version: if address.is_ipv4() { "IPv4" } else { "IPv6" },
+                met: met.state.as_str(),
+            })
+        })
+        .collect()
+}
+
+/// What the story says and the lab did not show.
+fn broken(before: &Check, after: &Check, status: Exit) -> Vec<String> {
+    let mut broken = Vec::new();
+    for (host, port, from, was, is, _) in CLAIMS {
+        for (check, word, expected) in [(before, "before", was), (after, "after", is)] {
+            let mut seen = check
+                .sights
+                .iter()
+                .filter(|it| (it.host.as_str(), it.port.as_str(), it.from.as_str()) == (host, port, from))
+                .peekable();
+            if seen.peek().is_none() {
+                broken.push(format!("{port} of {host} was not probed from {from} {word} the mend"));
+            }
+            broken.extend(seen.filter(|it| it.met != expected).map(|it| {
+                format!("{port} of {host} from {from} ({}): {} {word} the mend", it.version, it.met)
+            }));
+        }
+    }
+    for report in before.reports.iter().chain(&after.reports) {
+        if report.exit() != Exit::Fine {
+            broken.push(format!("the witnesses disagree about {}", report.host));
+        }
+    }
+    if status != Exit::Fine {
+        broken.push("sluice's rules are not the policy's".into());
+    }
+    broken
+}
+
+/// A question of chapter four.
+struct Asked {
+    text: &'static str,
+    host: &'static str,
+    from: &'static str,
+    traffic: &'static str,
+}
+
+const QUESTIONS: [Asked; 4] = [
+    Asked {
+        text: "The curators cannot reach the remote shell: it moved to 2202, and the rule still \
+               opens 22, where nothing listens.",
+        host: "sluice",
+        from: "198.51.100.7",
+        traffic: "2202/tcp",
+    },
+    Asked {
+        text: "The nuisance reaches the catalogue although a rule denies it everything: that rule \
+               stands below the one that decides.",
+        host: "sluice",
+        from: "203.0.113.66",
+        traffic: "443/tcp",
+    },
+    Asked {
+        text: "tidegauge listens on 9100, and no rule mentions it: whoever should read it cannot.",
+        host: "sluice",
+        from: "10.44.8.30",
+        traffic: "9100/tcp",
+    },
+    Asked {
+        text: "The database is meant for sluice alone, but every machine in the stacks can open \
+               it. The label printer's port is open to them too, though nobody asked for it; and \
+               mail leaves bench freely.",
+        host: "granary",
+        from: "10.44.8.30",
+        traffic: "5432/tcp",
+    },
+];
+
+const TITLE: &str = "Tidewater Seed Library: one round of the loop, in a sealed lab";
+
+const WORLD: &str = "\
+  curators' office     herbarium             strangers, a nuisance among them
+  198.51.100.0/27      198.51.100.128/28     203.0.113.0/24, 203.0.113.64/28
+         |                    |                     |
+         +--------------------+---------------------+
+                              |  the outside, 192.0.2.0/24
+                           sluice  (edge)
+                              |  the stacks, 10.44.8.0/24
+                   +----------+-----------+
+                granary                 bench
+                (store)                 (desk)
+
+Every network has IPv6 addresses too. All of it lives in network namespaces of this machine's
+own kernel; the real network is not touched, and nothing is left behind.
+";
+
+const LISTENS: &str = "A port can be reached only if a program listens on it. This is what each \
+                       host itself says:";
+
+const INHERITED_POLICY: &str = "The previous administrator left one policy for the three hosts. \
+                                For each host it becomes a list of decisions; the first one that \
+                                matches a packet decides.";
+
+const CHECK: &str = "The rules go into the kernel in one step. Then real connections are made \
+                     from every place, over IPv4 and IPv6. The policy's word, the kernel's word \
+                     and what the probe met must agree.";
+
+const MISTAKES: &str = "Policy, kernel and wire agree: everything is as written. But some of what \
+                        is written is not what was meant.";
+
+const MENDED_POLICY: &str = "The denial of the nuisance moves up, the shell's rule follows the \
+                             shell, the exporter gets a rule, the database closes to all but \
+                             sluice, the old printer's port is refused, and bench may send no mail.";
+
+const CHANGED: &str = "Every difference that the probes met, and nothing else:";
+
+const END: &str = "\
+All of it is as the policy says, by all three witnesses. The two policies are demo/inherited.toml
+and demo/mended.toml. On a host of yours: write a policy, `tipstaff show`, `tipstaff ask`, then,
+as root, `tipstaff enforce --keep`, `tipstaff status` and `tipstaff reach`.
+";

@@ -1,0 +1,70 @@
+//! `ask` as text.
+
+use super::show::verdict_style;
+use super::{Cell, Screen, Style, Table, clean};
+use crate::app::ask::{PathStep, Report};
+
+/// The report as text.
+pub fn ask(report: &Report, screen: &Screen) -> String {
+    let packet = &report.packet;
+    let via = match (&packet.in_interface, &packet.out_interface) {
+        (Some(name), _) | (None, Some(name)) => format!(" via {}", clean(name)),
+        (None, None) => String::new(),
+    };
+    let heading = format!(
+        "{}: {} {} from {} to {}{via}",
+        clean(&report.host),
+        packet.direction,
+        packet.traffic(),
+        packet.source,
+        packet.destination
+    );
+    let decided = &report.decided_by;
+    let origin = decided.origin.as_deref().unwrap_or("built in");
+    let mut text = format!(
+        "{}\n\n  {}  by {} ({})\n  {}\n\n",
+        screen.paint(Style::Strong, &heading),
+        screen.paint(verdict_style(report.verdict), report.verdict),
+        screen.paint(Style::Strong, &clean(&decided.name)),
+        clean(origin),
+        consequence(report)
+    );
+    if packet.in_interface.as_deref() == Some("lo") {
+        text.push_str(
+            "  From the host itself everything can be reached; that says nothing about others.\n\n",
+        );
+    }
+    text.push_str("The path of the decision:\n");
+    let mut table = Table::new(["", "name", "verdict", "why not this one", "written at"]);
+    for step in &report.path {
+        table.row(row(step));
+    }
+    text.push_str(&table.render(screen));
+    text
+}
+
+fn consequence(report: &Report) -> &'static str {
+    match (report.verdict, report.limited, report.answered) {
+        ("allow", false, _) => "It passes, and so do the replies to it.",
+        ("allow", true, _) => "It passes while the rate is kept; beyond it, it meets silence.",
+        ("deny", ..) => "The sender hears nothing.",
+        (_, _, true) => "The sender is told at once: a reset over TCP, otherwise \"prohibited\".",
+        (_, _, false) => "The sender hears nothing: packets of this kind are never answered.",
+    }
+}
+
+fn row(step: &PathStep) -> Vec<Cell> {
+    let origin = step.by.origin.as_deref().unwrap_or("built in");
+    let (mark, name) = if step.takes { ("=>", Style::Strong) } else { ("", Style::Plain) };
+    vec![
+        Cell::new(mark, Style::Strong),
+        Cell::new(&step.by.name, name),
+        if step.takes {
+            Cell::new(step.verdict, verdict_style(step.verdict))
+        } else {
+            Cell::new(step.verdict, Style::Faint)
+        },
+        Cell::plain(step.because.as_deref().unwrap_or("decides")),
+        Cell::new(origin, Style::Faint),
+    ]
+}

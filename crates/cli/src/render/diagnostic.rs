@@ -1,0 +1,156 @@
+//! Failures, with the place in the text they are about.
+
+use super::screen::{Screen, Style};
+use super::text::clean;
+use crate::app::Failure;
+use annotate_snippets::{
+    AnnotationKind, Element, Group, Level, Patch as SnippetPatch, Renderer, Snippet,
+};
+use serde::Serialize;
+use tipstaff_core::policy::{Diagnostic, Severity, Source};
+
+/// More mistakes than these are counted, not shown: the first ones explain the rest.
+const MOST_SHOWN: usize = 20;
+
+/// A failure as text.
+pub fn failure(failure: &Failure, screen: &Screen) -> String {
+    match failure {
+        Failure::Input { source, problems } => {
+            let shown = problems.iter().take(MOST_SHOWN);
+            let mut text: String =
+                shown.map(|problem| diagnostic(source, problem, screen)).collect();
+            if problems.len() > 1 {
+                text.push_str(&format!(
+                    "{} mistakes in {}; nothing was done\n",
+                    problems.len(),
+                    clean(&source.name)
+                ));
+            }
+            text
+        }
+        Failure::Refusal { source, problem } => diagnostic(source, problem, screen),
+        Failure::Usage { message, help } | Failure::System { message, help } => {
+            let mut text =
+                format!("{} {}\n", screen.paint(Style::Wrong, "error:"), clean(message));
+            for line in help {
+                text.push_str(&format!("  {} {}\n", screen.paint(Style::Strong, "help:"), clean(line)));
+            }
+            text
+        }
+    }
+}
+
+/// One diagnostic as text, with the lines of the source that it is about.
+pub fn diagnostic(source: &Source, problem: &Diagnostic, screen: &Screen) -> String {
+    let level = match problem.severity {
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+        Severity::Note => Level::NOTE,
+    };
+    let helps = problem.help.iter().map(|text| Element::from(Level::HELP.message(clean(text))));
+    let title = level.primary_title(clean(&problem.message)).id(problem.code);
+    // Shown text must be harmless, but the marks must stay where they are: characters are
+    // replaced one by one, byte for byte.
+    let text = harmless(&source.text);
+    let mut groups = Vec::new();
+    match &problem.primary {
+        Some(primary) => {
+            let span = |range: &std::ops::Range<usize>| visible(&source.text, range);
+            let snippet = Snippet::source(text.as_str())
+                .path(clean(&source.name))
+                .annotation(
+                    AnnotationKind::Primary
+                        .span(span(&primary.origin.span))
+                        .label(clean(&primary.text)),
+                )
+                .annotations(problem.context.iter().map(|label| {
+                    AnnotationKind::Context
+                        .span(span(&label.origin.span))
+                        .label(clean(&label.text))
+                }));
+            groups.push(title.element(snippet).elements(helps));
+        }
+        None => groups.push(Group::with_title(title).elements(helps)),
+    }
+    if !problem.patches.is_empty() {
+        let patches = problem.patches.iter().map(|patch| {
+            SnippetPatch::new(patch.origin.span.clone(), clean(&patch.replacement))
+        });
+        let snippet = Snippet::source(text.as_str()).path(clean(&source.name)).patches(patches);
+        groups.push(Level::HELP.secondary_title("the likely mend").element(snippet));
+    }
+    let renderer = if screen.is_colored() { Renderer::styled() } else { Renderer::plain() };
+    let mut text = renderer.term_width(screen.width).render(&groups);
+    text.push_str("\n\n");
+    text
+}
+
+/// A mark must cover something, on a character's boundary.
+fn visible(text: &str, range: &std::ops::Range<usize>) -> std::ops::Range<usize> {
+    let mut start = range.start.min(text.len());
+    while !text.is_char_boundary(start) {
+        start -= 1;
+    }
+    let mut end = range.end.clamp(start, text.len());
+    while !text.is_char_boundary(end) {
+        end += 1;
+    }
+    start..end
+}
+
+/// The text with every character that could disturb a terminal replaced by as many question
+/// marks as it has bytes.
+fn harmless(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for char in text.chars() {
+        let mut bytes = [0; 4];
+        let piece: &str = char.encode_utf8(&mut bytes);
+        if matches!(char, '\n' | '\t' | '\r') || clean(piece) == piece {
+            out.push(char);
+        } else {
+            out.extend(std::iter::repeat_n('?', char.len_utf8()));
+        }
+    }
+    out
+}
+
+/// A failure for programs.
+#[derive(Debug, Serialize)]
+pub struct FailureWords {
+    errors: Vec<ErrorWords>,
+}
+
+#[derive(Debug, Serialize)]
+struct ErrorWords {
+    code: &'static str,
+    message: String,
+    expected: Option<String>,
+    origin: Option<String>,
+    help: Vec<String>,
+}
+
+/// A failure for programs.
+pub fn failure_words(failure: &Failure) -> FailureWords {
+    let of = |problem: &Diagnostic| ErrorWords {
+        code: problem.code,
+        message: problem.message.clone(),
+        expected: problem.primary.as_ref().map(|it| it.text.clone()).filter(|it| !it.is_empty()),
+        origin: problem.primary.as_ref().map(|it| it.origin.to_string()),
+        help: problem.help.clone(),
+    };
+    let plain = |code, message: &String, help: &Vec<String>| ErrorWords {
+        code,
+        message: message.clone(),
+        expected: None,
+        origin: None,
+        help: help.clone(),
+    };
+    FailureWords {
+        errors: match failure {
+            Failure::Input { problems, .. } => problems.iter().map(of).collect(),
+            Failure::Refusal { problem, .. } => vec![of(problem)],
+            Failure::Usage { message, help } => vec![plain("usage", message, help)],
+            Failure::System { message, help } => vec![plain("system", message, help)],
+        },
+    }
+}

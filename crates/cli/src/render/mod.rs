@@ -1,0 +1,94 @@
+//! Reports to text. Only here is anything printed.
+
+mod ask;
+mod diagnostic;
+mod enforce;
+mod reach;
+mod screen;
+mod show;
+mod status;
+mod table;
+mod text;
+
+pub use ask::ask;
+pub use enforce::{enforced, released};
+pub use reach::reach;
+pub use screen::{ColorWhen, Screen, Style};
+pub use show::show;
+pub use status::status;
+pub use table::{Cell, Table, wrap};
+pub use text::clean;
+
+use crate::app::Failure;
+use clap::ValueEnum;
+use serde::Serialize;
+use std::io::{IsTerminal, Write};
+
+/// How results are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+/// A report in the format asked for.
+pub fn report<R: Serialize>(
+    format: Format,
+    screen: &Screen,
+    report: &R,
+    text: impl FnOnce(&R, &Screen) -> String,
+) -> String {
+    match format {
+        Format::Text => text(report, screen),
+        Format::Json => json(report),
+    }
+}
+
+fn json<R: Serialize>(report: &R) -> String {
+    // Reports are made of texts, numbers and lists, which always have a JSON form.
+    let mut text = serde_json::to_string_pretty(report).unwrap_or_default();
+    text.push('\n');
+    text
+}
+
+/// Writes to standard output. A reader that has gone away is no error of ours.
+pub fn print(text: &str) {
+    let mut out = std::io::stdout().lock();
+    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+}
+
+/// Writes a failure: for people to standard error, for programs also to standard output.
+pub fn failure(failure: &Failure, format: Format, color: ColorWhen) {
+    let screen = Screen::of_stderr(color);
+    let text = diagnostic::failure(failure, &screen);
+    let _ = std::io::stderr().lock().write_all(text.as_bytes());
+    if format == Format::Json {
+        print(&json(&diagnostic::failure_words(failure)));
+    }
+}
+
+/// A line on standard error, if that is a terminal, that says what is going on; it vanishes when
+/// the value is dropped.
+pub fn progress(doing: &str) -> Progress {
+    let shown = std::io::stderr().is_terminal();
+    if shown {
+        let _ = write!(std::io::stderr().lock(), "{doing} ...");
+    }
+    Progress { shown }
+}
+
+/// See [`progress`].
+#[must_use = "the line vanishes when this is dropped"]
+pub struct Progress {
+    shown: bool,
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        if self.shown {
+            let _ = write!(std::io::stderr().lock(), "\r\x1b[K");
+        }
+    }
+}

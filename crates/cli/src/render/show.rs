@@ -1,0 +1,60 @@
+//! `show` as text.
+
+use super::{Cell, Screen, Style, Table, clean};
+use crate::app::show::{Line, Report};
+
+/// The report as text.
+pub fn show(report: &Report, screen: &Screen) -> String {
+    let heading = format!("{}: the decision list", clean(&report.host));
+    let mut text = format!(
+        "{}\nIn each direction the first line that matches a packet decides.\n",
+        screen.paint(Style::Strong, &heading)
+    );
+    for direction in &report.directions {
+        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, direction.direction)));
+        // An empty column would only take room.
+        let to = direction.decisions.iter().any(|line| line.to != "anywhere");
+        let mut titles = vec!["name", "verdict", "traffic", "from"];
+        titles.extend(to.then_some("to"));
+        titles.push("written at");
+        let mut table = Table::new(titles);
+        for line in &direction.decisions {
+            table.row(row(line, to));
+        }
+        text.push_str(&table.render(screen));
+    }
+    text
+}
+
+fn row(line: &Line, to: bool) -> Vec<Cell> {
+    let style = if line.kind == "rule" { Style::Strong } else { Style::Plain };
+    let mut cells = vec![
+        Cell::new(&line.name, style),
+        verdict(line),
+        Cell::plain(&line.traffic),
+        Cell::plain(&line.from),
+    ];
+    cells.extend(to.then(|| Cell::plain(&line.to)));
+    cells.push(Cell::new(line.origin.as_deref().unwrap_or("built in"), Style::Faint));
+    cells
+}
+
+fn verdict(line: &Line) -> Cell {
+    if line.paused {
+        return Cell::new(format!("paused ({})", line.verdict), Style::Faint);
+    }
+    let style = verdict_style(line.verdict);
+    match &line.rate {
+        Some(rate) => Cell::new(format!("{} {rate}", line.verdict), Style::Mixed),
+        None => Cell::new(line.verdict, style),
+    }
+}
+
+/// The style of a verdict's word.
+pub fn verdict_style(verdict: &str) -> Style {
+    match verdict {
+        "allow" => Style::Good,
+        "deny" => Style::Closed,
+        _ => Style::Mixed,
+    }
+}

@@ -1,0 +1,125 @@
+//! `status` as text.
+
+use super::show::verdict_style;
+use super::{Cell, Screen, Style, Table, clean};
+use crate::app::status::{Other, Report, RuleCount};
+
+/// The report as text.
+pub fn status(report: &Report, screen: &Screen) -> String {
+    let mut text = verdict(report, screen);
+    for difference in &report.differences {
+        text.push_str(&format!("  - {}\n", clean(&difference.message)));
+        if let Some(witness) = &difference.witness {
+            let packet = &witness.packet;
+            text.push_str(&format!(
+                "    for example {} from {} to {}: the policy says {}, the kernel {}\n",
+                packet.traffic(),
+                packet.source,
+                packet.destination,
+                witness.policy,
+                witness.kernel
+            ));
+        }
+    }
+    if !report.rules.is_empty() {
+        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, "What each decision has taken")));
+        let mut table =
+            Table::new(["direction", "name", "verdict", "packets", "bytes"]).numbers(&[3, 4]);
+        for rule in &report.rules {
+            for row in rows(rule) {
+                table.row(row);
+            }
+        }
+        text.push_str(&table.render(screen));
+    }
+    text.push_str(&others(report, screen));
+    text
+}
+
+fn verdict(report: &Report, screen: &Screen) -> String {
+    let host = clean(&report.host);
+    let (style, lead, rest) = match (report.in_force, report.dormant, report.equal) {
+        (true, _, Some(true)) => {
+            (Style::Good, "in force", "the kernel's rules are the policy's".to_owned())
+        }
+        (true, ..) => {
+            let other = report.enforced_host.as_deref().filter(|name| *name != report.host);
+            let whose = other.map(|name| format!("; they were made for `{}`", clean(name)));
+            let whose = whose.unwrap_or_default();
+            let rest =
+                format!("the kernel's rules are not the policy's{whose}; `enforce --keep` mends it");
+            (Style::Wrong, "in force, but different", rest)
+        }
+        (false, true, _) => {
+            let rest = "our rules are in the kernel but switched off; `enforce --keep` mends it";
+            (Style::Wrong, "not in force", rest.to_owned())
+        }
+        (false, false, _) => {
+            let rest = "no rules of ours are in the kernel; `enforce --keep` puts them there";
+            (Style::Wrong, "not in force", rest.to_owned())
+        }
+    };
+    format!("{}: {}: {rest}\n", screen.paint(Style::Strong, &host), screen.paint(style, lead))
+}
+
+fn rows(rule: &RuleCount) -> Vec<Vec<Cell>> {
+    let verdict = rule.verdict.unwrap_or("not in the policy");
+    let name = if rule.kind == "rule" { Style::Strong } else { Style::Plain };
+    let row = |verdict: Cell, packets: u64, bytes: u64| {
+        let number = |value: u64| match value {
+            0 => Cell::new("0", Style::Faint),
+            value => Cell::plain(value.to_string()),
+        };
+        vec![
+            Cell::plain(rule.direction),
+            Cell::new(&rule.name, name),
+            verdict,
+            number(packets),
+            number(bytes),
+        ]
+    };
+    let mut rows =
+        vec![row(Cell::new(verdict, verdict_style(verdict)), rule.packets, rule.bytes)];
+    if let (Some(packets), Some(bytes)) = (rule.excess_packets, rule.excess_bytes) {
+        rows.push(row(Cell::new("deny (beyond the rate)", Style::Closed), packets, bytes));
+    }
+    rows
+}
+
+fn others(report: &Report, screen: &Screen) -> String {
+    let title = screen.paint(Style::Strong, "Others that also decide");
+    if report.others.is_empty() && report.older_tables.is_empty() {
+        return format!("\n{title}\n  nobody: no other table sees packets on this host\n");
+    }
+    let mut text = format!("\n{title}\n");
+    if !report.others.is_empty() {
+        let mut table = Table::new(["table", "packets", "chain", "where", "what remains"]);
+        for other in &report.others {
+            other_rows(other, &mut table);
+        }
+        text.push_str(&table.render(screen));
+    }
+    if !report.older_tables.is_empty() {
+        let names = clean(&report.older_tables.join(", "));
+        text.push_str(&format!("  tables of the kernel's older packet filter: {names}\n"));
+    }
+    text.push_str("  What they drop stays dropped, whatever this policy allows.\n");
+    text
+}
+
+fn other_rows(other: &Other, table: &mut Table) {
+    for chain in &other.chains {
+        let order = if chain.before_ours { "before ours" } else { "beside or after ours" };
+        table.row(vec![
+            Cell::new(&other.name, Style::Strong),
+            Cell::plain(other.family),
+            Cell::plain(&chain.name),
+            Cell::plain(format!("{}, {order}", chain.hook)),
+            if chain.drops_the_rest {
+                Cell::new("dropped", Style::Wrong)
+            } else {
+                Cell::plain("passes")
+            },
+        ]);
+    }
+}

@@ -1,0 +1,238 @@
+//! Tables that fit the screen.
+
+use super::screen::{Screen, Style};
+use super::text::clean;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+const INDENT: usize = 2;
+const GAP: usize = 2;
+/// A column is not made narrower than this; a table that needs it is written as a list.
+const NARROWEST: usize = 9;
+
+/// One cell: lines of text.
+#[derive(Clone, Debug, Default)]
+pub struct Cell {
+    lines: Vec<(String, Style)>,
+}
+
+impl Cell {
+    /// A cell of one line.
+    pub fn new(text: impl AsRef<str>, style: Style) -> Self {
+        Self::default().line(text, style)
+    }
+
+    /// A plain cell of one line.
+    pub fn plain(text: impl AsRef<str>) -> Self {
+        Self::new(text, Style::Plain)
+    }
+
+    /// Adds a line.
+    pub fn line(mut self, text: impl AsRef<str>, style: Style) -> Self {
+        self.lines.push((clean(text.as_ref()), style));
+        self
+    }
+
+    fn width(&self) -> usize {
+        self.lines.iter().map(|line| line.0.width()).max().unwrap_or(0)
+    }
+
+    fn wrapped(&self, width: usize) -> Vec<(String, Style)> {
+        self.lines
+            .iter()
+            .flat_map(|(text, style)| wrap(text, width).into_iter().map(|line| (line, *style)))
+            .collect()
+    }
+}
+
+/// A table.
+#[derive(Clone, Debug)]
+pub struct Table {
+    titles: Vec<String>,
+    /// Columns of numbers, written flush right.
+    numbers: Vec<usize>,
+    rows: Vec<Vec<Cell>>,
+}
+
+impl Table {
+    /// A table with these headings.
+    pub fn new(titles: impl IntoIterator<Item = impl AsRef<str>>) -> Self {
+        let titles = titles.into_iter().map(|title| clean(title.as_ref())).collect();
+        Self { titles, numbers: Vec::new(), rows: Vec::new() }
+    }
+
+    /// Names the columns that hold numbers.
+    pub fn numbers(mut self, columns: &[usize]) -> Self {
+        self.numbers = columns.to_vec();
+        self
+    }
+
+    /// Adds a row with a cell for each heading.
+    pub fn row(&mut self, cells: Vec<Cell>) {
+        debug_assert_eq!(cells.len(), self.titles.len(), "a cell for each heading");
+        self.rows.push(cells);
+    }
+
+    /// The table as text. One that cannot fit is written as a list of its rows.
+    pub fn render(&self, screen: &Screen) -> String {
+        match self.widths(screen.width) {
+            Some(widths) => self.as_grid(screen, &widths),
+            None => self.as_list(screen),
+        }
+    }
+
+    /// The columns' widths, the widest ones narrowed until all fit; `None` if they cannot.
+    fn widths(&self, room: usize) -> Option<Vec<usize>> {
+        let mut widths: Vec<usize> = self.titles.iter().map(|title| title.width()).collect();
+        for row in &self.rows {
+            for (width, cell) in widths.iter_mut().zip(row) {
+                *width = (*width).max(cell.width());
+            }
+        }
+        let gaps = INDENT + GAP * widths.len().saturating_sub(1);
+        while gaps + widths.iter().sum::<usize>() > room {
+            let least = |at: usize| self.titles[at].width().max(NARROWEST);
+            let (_, width) = widths
+                .iter_mut()
+                .enumerate()
+                .filter(|(at, width)| **width > least(*at) && !self.numbers.contains(at))
+                .max_by_key(|(_, width)| **width)?;
+            *width -= 1;
+        }
+        Some(widths)
+    }
+
+    fn as_grid(&self, screen: &Screen, widths: &[usize]) -> String {
+        let titles: Vec<Cell> =
+            self.titles.iter().map(|title| Cell::new(title, Style::Faint)).collect();
+        let mut text = String::new();
+        for row in std::iter::once(&titles).chain(&self.rows) {
+            let cells: Vec<Vec<(String, Style)>> =
+                row.iter().zip(widths).map(|(cell, &width)| cell.wrapped(width)).collect();
+            let height = cells.iter().map(Vec::len).max().unwrap_or(0);
+            for at in 0..height {
+                let mut line = " ".repeat(INDENT);
+                let mut owed = 0;
+                for (column, (cell, &width)) in cells.iter().zip(widths).enumerate() {
+                    let empty = (String::new(), Style::Plain);
+                    let (part, style) = cell.get(at).unwrap_or(&empty);
+                    let space = width.saturating_sub(part.width());
+                    let (before, after) =
+                        if self.numbers.contains(&column) { (space, 0) } else { (0, space) };
+                    if !part.is_empty() {
+                        line.push_str(&" ".repeat(owed + before));
+                        line.push_str(&screen.paint(*style, part));
+                        owed = 0;
+                    } else {
+                        owed += before;
+                    }
+                    owed += after + GAP;
+                }
+                text.push_str(line.trim_end());
+                text.push('\n');
+            }
+        }
+        text
+    }
+
+    fn as_list(&self, screen: &Screen) -> String {
+        let mut text = String::new();
+        for row in &self.rows {
+            for (at, (title, cell)) in self.titles.iter().zip(row).enumerate() {
+                let room = screen.width.saturating_sub(INDENT * 2 + title.width() + 1);
+                let lead = if at == 0 { INDENT } else { INDENT * 2 };
+                for (nth, (part, style)) in cell.wrapped(room.max(NARROWEST)).iter().enumerate() {
+                    let label = match nth {
+                        0 => screen.paint(Style::Faint, title),
+                        _ => " ".repeat(title.width()),
+                    };
+                    let part = screen.paint(*style, part);
+                    let line = format!("{}{label} {part}", " ".repeat(lead));
+                    text.push_str(line.trim_end());
+                    text.push('\n');
+                }
+            }
+        }
+        text
+    }
+}
+
+/// Breaks a text into lines of at most `width` columns, at spaces where possible.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut line = String::new();
+    for word in text.split(' ') {
+        let space = usize::from(!line.is_empty());
+        if line.width() + space + word.width() <= width {
+            if space == 1 {
+                line.push(' ');
+            }
+            line.push_str(word);
+            continue;
+        }
+        if !line.is_empty() {
+            lines.push(std::mem::take(&mut line));
+        }
+        for char in word.chars() {
+            if line.width() + char.width().unwrap_or(0) > width {
+                lines.push(std::mem::take(&mut line));
+            }
+            line.push(char);
+        }
+    }
+    lines.push(line);
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Cell, Screen, Style, Table, wrap};
+    use crate::render::ColorWhen;
+
+    fn screen(width: usize) -> Screen {
+        Screen { width, ..Screen::of_stdout(ColorWhen::Never) }
+    }
+
+    fn table() -> Table {
+        let mut table = Table::new(["name", "traffic", "packets"]).numbers(&[2]);
+        let cells = ["catalogue", "80/tcp, 443/tcp, 443/udp", "12"];
+        table.row(cells.map(Cell::plain).to_vec());
+        table.row(vec![Cell::new("nuisance", Style::Strong), Cell::plain("any"), Cell::plain("7")]);
+        table
+    }
+
+    #[test]
+    fn wide_screens_get_a_grid_and_narrow_ones_wrap_it() {
+        insta::assert_snapshot!(table().render(&screen(80)), @r"
+          name       traffic                   packets
+          catalogue  80/tcp, 443/tcp, 443/udp       12
+          nuisance   any                             7
+        ");
+        insta::assert_snapshot!(table().render(&screen(40)), @r"
+          name       traffic            packets
+          catalogue  80/tcp, 443/tcp,        12
+                     443/udp
+          nuisance   any                      7
+        ");
+    }
+
+    #[test]
+    fn what_cannot_fit_becomes_a_list() {
+        insta::assert_snapshot!(table().render(&screen(24)), @r"
+          name catalogue
+            traffic 80/tcp,
+                    443/tcp,
+                    443/udp
+            packets 12
+          name nuisance
+            traffic any
+            packets 7
+        ");
+    }
+
+    #[test]
+    fn long_words_are_broken_and_nothing_is_lost() {
+        let lines = wrap("2001:db8:51::/64, fd44:8::/64", 10);
+        assert!(lines.iter().all(|line| line.len() <= 10), "{lines:?}");
+        assert_eq!(lines.concat().replace(' ', ""), "2001:db8:51::/64,fd44:8::/64");
+    }
+}
