@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use tipstaff_core::plan::{LOOPBACK, Step};
 use tipstaff_core::policy::{Policy, Source, read_addresses, read_traffic};
 use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport,
+    AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport, closest,
 };
 
 /// A port that clients are given by their system (RFC 6335 section 6).
@@ -103,9 +103,11 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
     };
     let (from, to) = (read("--from", &question.from)?, read("--to", &question.to)?);
     let own = |other: Option<IpAddr>| {
-        let family = other.map(Family::of);
         let mut addresses = loaded.plan.addresses.iter().copied();
-        addresses.find(|address| family.is_none_or(|family| Family::of(*address) == family))
+        match other {
+            Some(other) => closest(addresses, other),
+            None => addresses.next(),
+        }
     };
     let (source, destination) = match direction {
         Direction::Inbound => (from, to.or_else(|| own(from))),

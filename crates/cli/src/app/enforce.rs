@@ -25,7 +25,7 @@ pub struct Report {
     pub changed: Vec<String>,
     /// Decisions that are gone.
     pub gone: Vec<String>,
-    /// Whether the order of the others is another.
+    /// Whether those that were there before stand in another order now.
     pub reordered: bool,
 }
 
@@ -63,11 +63,17 @@ fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
         .filter(|name| rules(&before.program, name) != rules(&loaded.program, name))
         .cloned()
         .collect();
-    report.reordered = report.new.is_empty()
-        && report.gone.is_empty()
-        && report.changed.is_empty()
-        && before.program != loaded.program;
+    report.reordered = order(&before.program, &new) != order(&loaded.program, &old);
     report
+}
+
+/// The decisions that are also in `others`, in order.
+fn order(program: &RuleProgram, others: &BTreeSet<String>) -> Vec<String> {
+    let rules = program.chains.iter().flat_map(|chain| &chain.rules);
+    let mut order: Vec<String> = rules.map(|rule| rule.id.to_string()).collect();
+    order.dedup();
+    order.retain(|name| others.contains(name));
+    order
 }
 
 fn names(program: &RuleProgram) -> BTreeSet<String> {

@@ -2,6 +2,7 @@
 
 use crate::app::reach::Report;
 use serde::Serialize;
+use std::net::IpAddr;
 
 /// What one caller meets at one port.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -10,12 +11,19 @@ pub struct Sight {
     pub host: String,
     /// Port and protocol.
     pub port: String,
-    /// From where.
+    /// From where: the place.
     pub from: String,
-    /// The IP version.
-    pub version: &'static str,
+    /// The caller's own address.
+    pub source: IpAddr,
     /// What was met.
     pub met: &'static str,
+}
+
+impl Sight {
+    /// The IP version.
+    pub fn version(&self) -> &'static str {
+        if self.source.is_ipv4() { "IPv4" } else { "IPv6" }
+    }
 }
 
 /// What changed for one caller at one port.
@@ -40,13 +48,13 @@ pub fn sights(report: &Report) -> Vec<Sight> {
     let mut sights = Vec::new();
     for entry in &report.listeners {
         for from in &entry.from {
-            if let Some(met) = from.observed {
+            for probe in from.parts.iter().flat_map(|part| &part.probes) {
                 sights.push(Sight {
                     host: report.host.clone(),
                     port: format!("{}/{}", entry.port, entry.protocol),
                     from: from.place.clone(),
-                    version: from.version,
-                    met,
+                    source: probe.source,
+                    met: probe.met,
                 });
             }
         }
@@ -59,8 +67,8 @@ pub fn changes(before: &[Sight], after: &[Sight]) -> Vec<Change> {
     let mut changes: Vec<Change> = Vec::new();
     for old in before {
         let same = |new: &&Sight| {
-            (&new.host, &new.port, &new.from, new.version)
-                == (&old.host, &old.port, &old.from, old.version)
+            (&new.host, &new.port, &new.from, new.source)
+                == (&old.host, &old.port, &old.from, old.source)
         };
         let Some(new) = after.iter().find(same).filter(|new| new.met != old.met) else { continue };
         let twin = changes.iter_mut().find(|it| {
@@ -68,12 +76,13 @@ pub fn changes(before: &[Sight], after: &[Sight]) -> Vec<Change> {
                 == (&old.host, &old.port, &old.from, old.met, new.met)
         });
         match twin {
-            Some(twin) => twin.versions.push(old.version),
+            Some(twin) if twin.versions.contains(&old.version()) => {}
+            Some(twin) => twin.versions.push(old.version()),
             None => changes.push(Change {
                 host: old.host.clone(),
                 port: old.port.clone(),
                 from: old.from.clone(),
-                versions: vec![old.version],
+                versions: vec![old.version()],
                 before: old.met,
                 after: new.met,
             }),
@@ -86,9 +95,11 @@ pub fn changes(before: &[Sight], after: &[Sight]) -> Vec<Change> {
 mod tests {
     use super::{Sight, changes};
 
-    fn sight(port: &str, version: &'static str, met: &'static str) -> Sight {
+    fn sight(port: &str, version: &str, met: &'static str) -> Sight {
         let (host, from) = ("sluice".into(), "curators".into());
-        Sight { host, port: port.into(), from, version, met }
+        let source = if version == "IPv4" { "198.51.100.7" } else { "2001:db8:51::7" };
+        let source = source.parse().expect("an address");
+        Sight { host, port: port.into(), from, source, met }
     }
 
     #[test]

@@ -21,15 +21,79 @@ const MENDED: (&str, &str) = ("demo/mended.toml", include_str!("../../../../demo
 /// Within a lab an answer takes well under a millisecond.
 const PATIENCE: Duration = Duration::from_millis(400);
 
-/// What the story claims: host, port, from where, what is met before and after, and why.
-const CLAIMS: [(&str, &str, &str, &str, &str, &str); 6] = [
-    ("sluice", "2202/tcp", "curators", "silent", "open", "the shell's rule follows it to 2202"),
-    ("sluice", "443/tcp", "nuisance", "open", "silent", "the denial stands first now"),
-    ("sluice", "9100/tcp", "stacks", "silent", "open", "the exporter has a rule"),
-    ("granary", "5432/tcp", "stacks", "open", "silent", "only sluice may use the database"),
-    ("granary", "9100/tcp", "stacks", "open", "refused", "the printer is gone, and callers hear it"),
-    ("mail outside", "25/tcp", "bench", "open", "refused", "bench may not send mail"),
+/// What the story claims about one caller at one port.
+struct Claim {
+    host: &'static str,
+    port: &'static str,
+    from: &'static str,
+    /// The caller's addresses.
+    sources: &'static [&'static str],
+    before: &'static str,
+    after: &'static str,
+    because: &'static str,
+}
+
+const CLAIMS: [Claim; 6] = [
+    Claim {
+        host: "sluice",
+        port: "2202/tcp",
+        from: "curators",
+        sources: &["198.51.100.7", "2001:db8:51::7"],
+        before: "silent",
+        after: "open",
+        because: "the shell's rule follows it to 2202",
+    },
+    Claim {
+        host: "sluice",
+        port: "443/tcp",
+        from: "nuisance",
+        sources: &["203.0.113.66"],
+        before: "open",
+        after: "silent",
+        because: "the denial stands first now",
+    },
+    Claim {
+        host: "sluice",
+        port: "9100/tcp",
+        from: "stacks",
+        sources: &["10.44.8.30", "fd44:8::30"],
+        before: "silent",
+        after: "open",
+        because: "the exporter has a rule",
+    },
+    Claim {
+        host: "granary",
+        port: "5432/tcp",
+        from: "stacks",
+        sources: &["10.44.8.30", "fd44:8::30"],
+        before: "open",
+        after: "silent",
+        because: "only sluice may use the database",
+    },
+    Claim {
+        host: "granary",
+        port: "9100/tcp",
+        from: "stacks",
+        sources: &["10.44.8.30"],
+        before: "open",
+        after: "refused",
+        because: "the printer is gone, and callers hear it",
+    },
+    Claim {
+        host: MAIL_HOST,
+        port: "25/tcp",
+        from: "bench",
+        sources: &["10.44.8.30", "fd44:8::30"],
+        before: "open",
+        after: "refused",
+        because: "bench may not send mail",
+    },
 ];
+
+/// What the mail server among the strangers is called.
+const MAIL_HOST: &str = "mail outside";
+/// Bench's addresses, by which mail would leave.
+const BENCH: [&str; 2] = ["10.44.8.30", "fd44:8::30"];
 
 /// Everything that the demo found, for programs.
 #[derive(Serialize)]
@@ -185,7 +249,7 @@ impl Teller {
         }
         self.say("\nAnd outbound, from bench to a mail server among the strangers:\n");
         for sight in world.node("bench").run(mail)?? {
-            self.say(&format!("  25/tcp over {}: {}\n", sight.version, sight.met));
+            self.say(&format!("  25/tcp over {}: {}\n", sight.version(), sight.met));
             check.sights.push(sight);
         }
         Ok(check)
@@ -214,7 +278,7 @@ impl Teller {
         let mut table = Table::new(["port", "host", "from", "before", "now", "because"]);
         for change in changes {
             let claim = CLAIMS.iter().find(|claim| {
-                (claim.0, claim.1, claim.2) == (&change.host, &change.port, &change.from)
+                (claim.host, claim.port, claim.from) == (&change.host, &change.port, &change.from)
             });
             table.row(vec![
                 Cell::new(&change.port, Style::Strong),
@@ -222,7 +286,7 @@ impl Teller {
                 Cell::plain(format!("{}, {}", change.from, change.versions.join("+"))),
                 Cell::new(change.before, met_style(change.before)),
                 Cell::new(change.after, met_style(change.after)),
-                Cell::plain(claim.map_or("", |claim| claim.5)),
+                Cell::plain(claim.map_or("", |claim| claim.because)),
             ]);
         }
         self.say(&table.render(&self.screen));
@@ -249,38 +313,42 @@ fn met_style(met: &str) -> Style {
 
 /// The machines that stand for the places, seen from a host.
 fn vantages(world: &World, host: &str) -> Vec<Vantage> {
-    let insider = if host == "bench" { "granary" } else { "bench" };
+    let insiders = HOSTS.into_iter().filter(|it| *it != host).map(|it| ("stacks", it));
     [
         ("curators", "office"),
         ("herbarium", "herbarium"),
         ("nuisance", "strangers"),
-        ("stacks", insider),
         ("anywhere", "strangers"),
     ]
+    .into_iter()
+    .chain(insiders)
     .map(|(place, machine)| Vantage {
         place: place.into(),
         namespace: world.namespace_file(machine),
     })
-    .into()
+    .collect()
 }
 
 /// Tries to send mail from the calling thread's machine.
 fn mail() -> Result<Vec<Sight>, Failure> {
-    MAIL.iter()
-        .map(|server| {
-            let address: std::net::IpAddr =
-                server.parse().unwrap_or_else(|_| unreachable!("{server} is an address"));
+    let address = |text: &str| -> std::net::IpAddr {
+        text.parse().unwrap_or_else(|_| unreachable!("{text} is an address"))
+    };
+    MAIL.into_iter()
+        .zip(BENCH)
+        .map(|(server, source)| {
+            let (server, source) = (address(server), address(source));
             let met = attempt(&Attempt {
                 protocol: PortProtocol::Tcp,
-                source: None,
-                destination: SocketAddr::new(address, 25),
+                source: Some(source),
+                destination: SocketAddr::new(server, 25),
                 patience: PATIENCE,
             })?;
             Ok(Sight {
-                host: "mail outside".into(),
+                host: MAIL_HOST.into(),
                 port: "25/tcp".into(),
                 from: "bench".into(),
-                version: if address.is_ipv4() { "IPv4" } else { "IPv6" },
+                source,
                 met: met.state.as_str(),
             })
         })
@@ -290,19 +358,23 @@ fn mail() -> Result<Vec<Sight>, Failure> {
 /// What the story says and the lab did not show.
 fn broken(before: &Check, after: &Check, status: Exit) -> Vec<String> {
     let mut broken = Vec::new();
-    for (host, port, from, was, is, _) in CLAIMS {
-        for (check, word, expected) in [(before, "before", was), (after, "after", is)] {
-            let mut seen = check
-                .sights
-                .iter()
-                .filter(|it| (it.host.as_str(), it.port.as_str(), it.from.as_str()) == (host, port, from))
-                .peekable();
-            if seen.peek().is_none() {
-                broken.push(format!("{port} of {host} was not probed from {from} {word} the mend"));
+    for claim in CLAIMS {
+        let Claim { host, port, from, .. } = claim;
+        for (check, word, expected) in
+            [(before, "before", claim.before), (after, "after", claim.after)]
+        {
+            for source in claim.sources {
+                let seen = check.sights.iter().find(|it| {
+                    (it.host.as_str(), it.port.as_str(), it.from.as_str()) == (host, port, from)
+                        && it.source.to_string() == *source
+                });
+                let met = seen.map_or("not probed", |sight| sight.met);
+                if met != expected {
+                    broken.push(format!(
+                        "{port} of {host} from {from} ({source}): {met} {word} the mend"
+                    ));
+                }
             }
-            broken.extend(seen.filter(|it| it.met != expected).map(|it| {
-                format!("{port} of {host} from {from} ({}): {} {word} the mend", it.version, it.met)
-            }));
         }
     }
     for report in before.reports.iter().chain(&after.reports) {
@@ -357,8 +429,7 @@ const QUESTIONS: [Asked; 4] = [
 
 const TITLE: &str = "Tidewater Seed Library: one round of the loop, in a sealed lab";
 
-const WORLD: &str = "\
-  curators' office     herbarium             strangers, a nuisance among them
+const WORLD: &str = "  curators' office     herbarium             strangers, a nuisance among them
   198.51.100.0/27      198.51.100.128/28     203.0.113.0/24, 203.0.113.64/28
          |                    |                     |
          +--------------------+---------------------+

@@ -2,7 +2,8 @@
 
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean};
-use crate::app::reach::{Entry, From, Part, Report};
+use crate::app::By;
+use crate::app::reach::{Entry, From, Part, ProbeWords, Report};
 
 /// The mark of a cell whose witnesses disagree.
 const MARK: &str = "!";
@@ -66,62 +67,87 @@ fn bound(entry: &Entry) -> String {
     }
 }
 
-/// One cell: a line for both IP versions if they fare alike, otherwise one for each.
+/// One cell: what senders of a place fare. IP versions that fare alike share their lines.
 fn view(views: &[&From]) -> Cell {
-    let [first, rest @ ..] = views else { return Cell::new("-", Style::Faint) };
-    if rest.iter().all(|it| alike(it, first)) {
-        return one_view(Cell::default(), first, "");
+    let mut groups: Vec<(Vec<&From>, Vec<Fare<'_>>)> = Vec::new();
+    for from in views {
+        let fares: Vec<Fare<'_>> = from.parts.iter().map(Fare::of).collect();
+        match groups.iter_mut().find(|group| group.1 == fares) {
+            Some(group) => group.0.push(from),
+            None => groups.push((vec![from], fares)),
+        }
     }
-    views.iter().fold(Cell::default(), |cell, from| {
-        one_view(cell, from, if from.version == "IPv4" { "v4 " } else { "v6 " })
-    })
-}
-
-fn alike(a: &From, b: &From) -> bool {
-    let parts_alike = a.policy != "partly" && a.observed != Some("partly");
-    parts_alike
-        && (a.policy, a.kernel, a.observed, a.agree) == (b.policy, b.kernel, b.observed, b.agree)
-        && a.decided_by == b.decided_by
-}
-
-fn one_view(cell: Cell, from: &From, version: &str) -> Cell {
-    if from.policy != "partly" && from.observed != Some("partly") && from.kernel != "partly" {
-        let words = words(from.policy, from.kernel, from.observed, from.agree);
-        let style = style(from.policy, from.agree);
-        let by = from.decided_by.as_ref().map_or("", |by| by.name.as_str());
-        return cell.line(format!("{version}{words}"), style).line(by, Style::Faint);
+    if groups.is_empty() {
+        return Cell::new("-", Style::Faint);
     }
-    from.parts.iter().fold(cell, |cell, part| {
-        let words = words(part.policy, part.kernel, part.observed, part.agree);
-        let style = style(part.policy, part.agree);
-        cell.line(format!("{version}{words}"), style).line(whom(part), Style::Faint)
-    })
-}
-
-/// Which senders a part is about: the networks if they are few.
-fn whom(part: &Part) -> String {
-    let count = part.senders.split(", ").count();
-    let by = &part.decided_by.name;
-    if count > 2 { format!("{by}, others") } else { format!("{by}, {}", part.senders) }
-}
-
-fn words(policy: &str, kernel: &str, observed: Option<&str>, agree: Option<bool>) -> String {
-    let kernel_differs = kernel != policy && kernel != "unknown";
-    let mut words = match (agree, kernel_differs) {
-        (Some(false), _) => format!("{MARK} {policy}"),
-        _ => policy.to_owned(),
-    };
-    if kernel_differs {
-        words.push_str(&format!(", kernel {kernel}"));
+    let split = groups.len() > 1;
+    let mut cell = Cell::default();
+    for (alike, fares) in &groups {
+        let version = match (split, alike[0].version) {
+            (false, _) => "",
+            (true, "IPv4") => "v4 ",
+            (true, _) => "v6 ",
+        };
+        for (at, fare) in fares.iter().enumerate() {
+            let whom = (fares.len() > 1).then(|| whom(alike, at));
+            let lead = whom.map(|whom| format!("{whom}: ")).unwrap_or_default();
+            let words = fare.words();
+            cell = cell
+                .line(format!("{version}{lead}{words}"), fare.style())
+                .line(short(&fare.by.name), Style::Faint);
+        }
     }
-    if let Some(observed) = observed {
-        words.push_str(&format!(", {observed}"));
-    }
-    words
+    cell
 }
 
-fn style(policy: &str, agree: Option<bool>) -> Style {
-    if agree == Some(false) { Style::Wrong } else { verdict_style(policy) }
+/// What senders fare, in all that a cell shows.
+#[derive(PartialEq)]
+struct Fare<'a> {
+    policy: &'a str,
+    kernel: &'a str,
+    observed: Option<&'a str>,
+    agree: Option<bool>,
+    limited: bool,
+    by: &'a By,
+}
+
+impl<'a> Fare<'a> {
+    fn of(part: &'a Part) -> Self {
+        Self {
+            policy: part.policy,
+            kernel: part.kernel,
+            observed: part.observed,
+            agree: part.agree,
+            limited: part.limited,
+            by: &part.decided_by,
+        }
+    }
+
+    fn words(&self) -> String {
+        let kernel_differs = self.kernel != self.policy && self.kernel != "unknown";
+        let mark = if self.agree == Some(false) { format!("{MARK} ") } else { String::new() };
+        let limit = if self.limited { " (rate)" } else { "" };
+        let kernel =
+            if kernel_differs { format!(", kernel {}", self.kernel) } else { String::new() };
+        let observed = self.observed.map(|it| format!(", {it}")).unwrap_or_default();
+        format!("{mark}{}{limit}{kernel}{observed}", self.policy)
+    }
+
+    fn style(&self) -> Style {
+        if self.agree == Some(false) { Style::Wrong } else { verdict_style(self.policy) }
+    }
+}
+
+/// The senders of one part: by address if they are few.
+fn whom(alike: &[&From], part: usize) -> String {
+    let senders: Vec<&str> =
+        alike.iter().flat_map(|from| from.parts[part].senders.split(", ")).collect();
+    if senders.len() > 2 { "others".into() } else { senders.join(", ") }
+}
+
+/// The direction goes without saying here: all of this is inbound.
+fn short(name: &str) -> &str {
+    if name == "default/inbound" { "default" } else { name }
 }
 
 fn legend(report: &Report, screen: &Screen) -> String {
@@ -144,6 +170,11 @@ fn legend(report: &Report, screen: &Screen) -> String {
     text
 }
 
+fn probe(probe: &ProbeWords) -> String {
+    let ProbeWords { source, destination, met, evidence } = probe;
+    format!("; a probe from {source} to {destination} met {met} ({})", clean(evidence))
+}
+
 fn disagreements(report: &Report, screen: &Screen) -> String {
     let mut text = String::new();
     let mut count = 0;
@@ -164,11 +195,7 @@ fn disagreements(report: &Report, screen: &Screen) -> String {
                         .as_ref()
                         .map(|by| format!(" ({})", clean(by)))
                         .unwrap_or_default(),
-                    part.evidence
-                        .as_ref()
-                        .zip(part.observed)
-                        .map(|(how, what)| format!(", and a probe met {what} ({})", clean(how)))
-                        .unwrap_or_default()
+                    part.probes.iter().map(probe).collect::<String>()
                 ));
             }
         }

@@ -36,6 +36,11 @@ impl Cell {
         self.lines.iter().map(|line| line.0.width()).max().unwrap_or(0)
     }
 
+    fn longest_word(&self) -> usize {
+        let words = self.lines.iter().flat_map(|line| line.0.split(' '));
+        words.map(UnicodeWidthStr::width).max().unwrap_or(0)
+    }
+
     fn wrapped(&self, width: usize) -> Vec<(String, Style)> {
         self.lines
             .iter()
@@ -88,17 +93,29 @@ impl Table {
                 *width = (*width).max(cell.width());
             }
         }
-        let gaps = INDENT + GAP * widths.len().saturating_sub(1);
-        while gaps + widths.iter().sum::<usize>() > room {
-            let least = |at: usize| self.titles[at].width().max(NARROWEST);
-            let (_, width) = widths
-                .iter_mut()
-                .enumerate()
-                .filter(|(at, width)| **width > least(*at) && !self.numbers.contains(at))
-                .max_by_key(|(_, width)| **width)?;
-            *width -= 1;
+        let room = room.checked_sub(INDENT + GAP * widths.len().saturating_sub(1))?;
+        // Lines are broken between words as long as that is enough, then anywhere.
+        let words = |at: usize| {
+            let cells = self.rows.iter().filter_map(|row| row.get(at));
+            cells.map(Cell::longest_word).max().unwrap_or(0).max(self.titles[at].width())
+        };
+        let floors: Vec<usize> = (0..widths.len()).map(words).collect();
+        let letters = self.titles.iter().map(|title| title.width().max(NARROWEST)).collect();
+        for floors in [floors, letters] {
+            while widths.iter().sum::<usize>() > room {
+                let shrinkable = |at: usize, width: usize| {
+                    width > floors[at] && !self.numbers.contains(&at)
+                };
+                let widest = widths
+                    .iter_mut()
+                    .enumerate()
+                    .filter(|(at, width)| shrinkable(*at, **width))
+                    .max_by_key(|(_, width)| **width);
+                let Some((_, width)) = widest else { break };
+                *width -= 1;
+            }
         }
-        Some(widths)
+        (widths.iter().sum::<usize>() <= room).then_some(widths)
     }
 
     fn as_grid(&self, screen: &Screen, widths: &[usize]) -> String {

@@ -251,9 +251,36 @@ impl fmt::Display for AddressSet {
     }
 }
 
+/// Of several addresses the one of `to`'s IP version that shares the longest beginning with it,
+/// as machines of one network do; of equals, the first.
+pub fn closest(addresses: impl Iterator<Item = IpAddr>, to: IpAddr) -> Option<IpAddr> {
+    let shared = |address: IpAddr| match (address, to) {
+        (IpAddr::V4(a), IpAddr::V4(b)) => Some((a.to_bits() ^ b.to_bits()).leading_zeros()),
+        (IpAddr::V6(a), IpAddr::V6(b)) => Some((a.to_bits() ^ b.to_bits()).leading_zeros()),
+        _ => None,
+    };
+    let mut best = None;
+    for (address, bits) in addresses.filter_map(|it| Some((it, shared(it)?))) {
+        if best.is_none_or(|(_, most)| bits > most) {
+            best = Some((address, bits));
+        }
+    }
+    best.map(|(address, _)| address)
+}
+
 #[cfg(test)]
 mod tests {
-    use super::{AddressSet, Block, BlockError};
+    use super::{AddressSet, Block, BlockError, closest};
+    use std::net::IpAddr;
+
+    #[test]
+    fn the_closest_address_is_the_one_on_the_same_side() {
+        let own: [IpAddr; 2] = [[192, 0, 2, 10].into(), [10, 44, 8, 10].into()];
+        let closest = |to: [u8; 4]| closest(own.into_iter(), to.into());
+        assert_eq!(closest([10, 44, 8, 30]), Some(own[1]));
+        assert_eq!(closest([198, 51, 100, 7]), Some(own[0]));
+        assert_eq!(super::closest(own.into_iter(), "fd44:8::30".parse().expect("address")), None);
+    }
 
     #[test]
     fn blocks_read_back_as_written() {

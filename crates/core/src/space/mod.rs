@@ -5,7 +5,7 @@ mod packet;
 mod ranges;
 mod traffic;
 
-pub use address::{AddressSet, Block, BlockError};
+pub use address::{AddressSet, Block, BlockError, closest};
 pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Transport};
 pub use ranges::{Point, RangeSet};
 pub use traffic::{ICMP, ICMPV6, IGMP, TCP, TrafficSet, UDP};

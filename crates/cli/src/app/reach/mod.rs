@@ -12,6 +12,7 @@ use crate::exit::Exit;
 use probes::Planned;
 use senders::Column;
 use serde::Serialize;
+use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use tipstaff_core::space::Family;
 use tipstaff_linux::ruleset;
@@ -118,10 +119,23 @@ pub struct Part {
     pub kernel_decided_by: Option<String>,
     /// The wire's word.
     pub observed: Option<&'static str>,
-    /// How that was seen: from which address to which, and what came back.
-    pub evidence: Option<String>,
+    /// How that was seen.
+    pub probes: Vec<ProbeWords>,
     /// Whether the witnesses that spoke agree; `null` if only one did.
     pub agree: Option<bool>,
+}
+
+/// A real probe.
+#[derive(Clone, Debug, Serialize)]
+pub struct ProbeWords {
+    /// Its sender.
+    pub source: IpAddr,
+    /// Where it went.
+    pub destination: SocketAddr,
+    /// What it met.
+    pub met: &'static str,
+    /// How that was seen.
+    pub evidence: String,
 }
 
 /// Makes the report for the calling thread's network namespace.
@@ -242,6 +256,9 @@ impl From {
 
     /// Draws the conclusions from what the parts say.
     fn sum_up(&mut self) {
+        for part in &mut self.parts {
+            part.observed = shared(part.probes.iter().map(|it| it.met));
+        }
         self.observed = shared(self.parts.iter().filter_map(|it| it.observed));
         self.agree = self
             .parts

@@ -2,7 +2,7 @@
 
 use super::senders::{Column, likely_sender};
 use super::verdicts::Fares;
-use super::{Entry, Request};
+use super::{Entry, ProbeWords, Request};
 use crate::app::Failure;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
@@ -10,7 +10,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tipstaff_core::policy::nearest;
-use tipstaff_core::space::AddressSet;
+use tipstaff_core::space::{AddressSet, closest};
 use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 use tipstaff_linux::{LinuxError, Namespace, NetlinkSocket, Protocol, addresses};
@@ -129,12 +129,23 @@ pub struct Sighting {
 /// # Errors
 /// [`Failure`] if a vantage cannot be entered.
 pub fn send(planned: &Planned, request: &Request<'_>) -> Result<Vec<Sighting>, Failure> {
-    let mut sightings = Vec::new();
-    for vantage in request.vantages {
+    let one = |vantage: &Vantage| {
         let namespace = Namespace::open(&vantage.namespace)?;
         let probes: Vec<&Probe> =
             planned.probes.iter().filter(|probe| probe.place == vantage.place).collect();
-        sightings.extend(namespace.run(|| from_here(&probes, request.patience))??);
+        namespace.run(|| from_here(&probes, request.patience))?
+    };
+    let outcomes: Vec<Result<Vec<Sighting>, LinuxError>> = std::thread::scope(|scope| {
+        let threads: Vec<_> =
+            request.vantages.iter().map(|vantage| scope.spawn(|| one(vantage))).collect();
+        let join = |thread: std::thread::ScopedJoinHandle<'_, _>| {
+            thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+        };
+        threads.into_iter().map(join).collect()
+    });
+    let mut sightings = Vec::new();
+    for outcome in outcomes {
+        sightings.extend(outcome?);
     }
     Ok(sightings)
 }
@@ -166,7 +177,7 @@ fn from_here(probes: &[&Probe], patience: Duration) -> Result<Vec<Sighting>, Lin
 fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
     let here = own.iter().copied().find(|&it| probe.senders.contains(it));
     let source = here.or_else(|| likely_sender(&probe.senders, probe.fares.family))?;
-    let receiver = closest(&probe.fares.receivers, source)?;
+    let receiver = closest(probe.fares.receivers.iter().copied(), source)?;
     let destination = SocketAddr::new(receiver, probe.port);
     let outcome = attempt(&Attempt {
         protocol: probe.protocol,
@@ -184,18 +195,6 @@ fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
     }
 }
 
-/// Of several addresses the one that shares the longest beginning with `to`, as machines of one
-/// network do.
-fn closest(addresses: &[IpAddr], to: IpAddr) -> Option<IpAddr> {
-    let shared = |address: &IpAddr| match (address, to) {
-        (IpAddr::V4(a), IpAddr::V4(b)) => (a.to_bits() ^ b.to_bits()).leading_zeros(),
-        (IpAddr::V6(a), IpAddr::V6(b)) => (a.to_bits() ^ b.to_bits()).leading_zeros(),
-        _ => 0,
-    };
-    // The first of equals: the host's main address.
-    addresses.iter().copied().rev().max_by_key(shared)
-}
-
 impl Sighting {
     /// Puts what was seen where it belongs.
     pub fn note(self, entries: &mut [Entry], unknown: &mut Vec<String>) {
@@ -208,9 +207,12 @@ impl Sighting {
                 return;
             }
         };
-        let (source, destination) = (self.source, self.destination);
-        part.observed = Some(observation.state.as_str());
-        part.evidence = Some(format!("{source} to {destination}: {}", observation.evidence));
+        part.probes.push(ProbeWords {
+            source: self.source,
+            destination: self.destination,
+            met: observation.state.as_str(),
+            evidence: observation.evidence,
+        });
         let kernel_agrees = part.agree.unwrap_or(true);
         let fits = fits(part.policy, self.probe.protocol, observation.state);
         part.agree = Some(kernel_agrees && fits);
@@ -231,16 +233,9 @@ fn fits(verdict: &str, protocol: PortProtocol, state: State) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::{Vantage, closest, fits};
+    use super::{Vantage, fits};
     use tipstaff_linux::probe::State;
     use tipstaff_linux::sockets::PortProtocol::{Tcp, Udp};
-
-    #[test]
-    fn a_probe_goes_to_the_address_on_its_own_side() {
-        let own = [[192, 0, 2, 10].into(), [10, 44, 8, 10].into()];
-        assert_eq!(closest(&own, [10, 44, 8, 30].into()), Some([10, 44, 8, 10].into()));
-        assert_eq!(closest(&own, [198, 51, 100, 7].into()), Some([192, 0, 2, 10].into()));
-    }
 
     #[test]
     fn silence_contradicts_an_allowance_only_over_tcp() {

@@ -104,7 +104,7 @@ impl Fares {
             decided_by: By::of(&policy.by, plan),
             kernel_decided_by: kernel_by,
             observed: None,
-            evidence: None,
+            probes: Vec::new(),
             agree: kernel.verdict().map(|verdict| verdict == policy.verdict),
         }
     }
@@ -143,7 +143,10 @@ pub fn parts(
         policy: loaded.plan.evaluate(packet),
         kernel: kernel.ask(packet),
     };
-    sweep(&deciders, &question, fate)
+    let mut parts = sweep(&deciders, &question, fate);
+    // Exceptions first, then the rest.
+    parts.sort_by_key(|part| part.senders.blocks().len());
+    parts
         .into_iter()
         .map(|plan::Part { senders, receivers, fate }| Fares {
             senders,
