@@ -5,6 +5,8 @@
 
 mod build;
 mod link;
+#[cfg(feature = "testing")]
+pub mod testing;
 mod topology;
 
 pub use build::{Lab, Node};

@@ -1,13 +1,13 @@
 //! The three witnesses: what the plan says, what the program read back from the kernel says, and
 //! what real packets meet.
 
-use crate::sealed::sealed;
-use crate::world::{lab, netfilter, plan};
+use crate::world::{netfilter, plan};
 use std::collections::HashMap;
 use tipstaff_core::generate::Generator;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::lower;
 use tipstaff_core::space::{Packet, Transport};
+use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot};
 use tipstaff_linux::ruleset::enforce;
 use tipstaff_wire::packet::Payload;
@@ -37,7 +37,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
         let mut verdicts: HashMap<Verdict, usize> = HashMap::new();
         let mut packets = 0;
         for seed in 0..POLICIES {
-            let lab = lab();
+            let lab = street_sluice_granary();
             let (host, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
             let mut generator = Generator::new(seed);
             let text = generator.policy();

@@ -5,5 +5,5 @@
 
 mod agreement;
 mod enforcement;
-mod sealed;
+mod replay;
 mod world;

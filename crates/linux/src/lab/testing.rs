@@ -1,0 +1,92 @@
+//! For tests: a sealed process for each, and a small world to work in.
+
+// Tests say what they expect of the system by failing.
+#![allow(clippy::missing_panics_doc)]
+
+use super::{Interface, Lab, Machine, Route, Topology, seal};
+use std::net::IpAddr;
+use std::process::Command;
+
+const INSIDE: &str = "TIPSTAFF_TEST_INSIDE";
+
+/// Runs `body` in a sealed process. `name` is the test's own path, as Cargo prints it: the test
+/// binary is started anew with just this test.
+pub fn sealed(name: &str, body: impl FnOnce()) {
+    if std::env::var_os(INSIDE).is_some() {
+        body();
+        return;
+    }
+    let program = std::env::current_exe().expect("the test binary has a path");
+    let mut command = Command::new(program);
+    command.args([name, "--exact", "--nocapture", "--test-threads=1"]).env(INSIDE, "1");
+    seal(&mut command);
+    let output = command.output().unwrap_or_else(|error| {
+        panic!(
+            "this system lets us make no network namespaces ({error}): run the tests as root, \
+             or allow unprivileged user namespaces"
+        )
+    });
+    let text = String::from_utf8_lossy(&output.stdout);
+    print!("{text}");
+    eprint!("{}", String::from_utf8_lossy(&output.stderr));
+    assert!(output.status.success(), "the sealed part of {name} failed");
+    // A wrong name would match no test and pass for that reason.
+    assert!(text.contains("1 passed"), "no test ran under the name {name}");
+}
+
+/// Reads an address.
+pub fn address(text: &str) -> IpAddr {
+    text.parse().expect("an address")
+}
+
+fn link(name: &str, segment: &str, addresses: &[(&str, u8)]) -> Interface {
+    let addresses = addresses.iter().map(|&(text, prefix)| (address(text), prefix)).collect();
+    Interface { name: name.into(), segment: segment.into(), addresses }
+}
+
+fn by_default(gateways: [&str; 2]) -> Vec<Route> {
+    let everything = ["0.0.0.0", "::"].map(|it| (address(it), 0));
+    let routes = everything.into_iter().zip(gateways);
+    routes.map(|(network, gateway)| Route { network, gateway: address(gateway) }).collect()
+}
+
+/// `street`, which speaks for everybody outside, then `sluice`, then `granary` inside.
+pub fn street_sluice_granary() -> Lab {
+    let topology = Topology {
+        machines: vec![
+            Machine {
+                name: "sluice".into(),
+                interfaces: vec![
+                    link("eth0", "outside", &[("192.0.2.10", 24), ("2001:db8:2::10", 64)]),
+                    link("eth1", "stacks", &[("10.44.8.10", 24), ("fd44:8::10", 64)]),
+                ],
+                routes: by_default(["192.0.2.1", "2001:db8:2::1"]),
+                forwards: true,
+                ..Machine::default()
+            },
+            Machine {
+                name: "street".into(),
+                interfaces: vec![link(
+                    "eth0",
+                    "outside",
+                    &[("192.0.2.1", 24), ("2001:db8:2::1", 64)],
+                )],
+                routes: by_default(["192.0.2.10", "2001:db8:2::10"]),
+                speaks_for: vec![
+                    (address("198.51.100.0"), 24),
+                    (address("203.0.113.0"), 24),
+                    (address("2001:db8:51::"), 64),
+                    (address("2001:db8:bad::"), 64),
+                ],
+                ..Machine::default()
+            },
+            Machine {
+                name: "granary".into(),
+                interfaces: vec![link("eth0", "stacks", &[("10.44.8.20", 24), ("fd44:8::20", 64)])],
+                routes: by_default(["10.44.8.10", "fd44:8::10"]),
+                ..Machine::default()
+            },
+        ],
+    };
+    Lab::build(&topology).expect("the lab is built")
+}
