@@ -55,7 +55,7 @@ impl Generator {
 
     /// The next number: SplitMix64 (Steele, Lea, Flood: Fast Splittable Pseudorandom Number
     /// Generators, 2014).
-    pub fn next(&mut self) -> u64 {
+    pub fn number(&mut self) -> u64 {
         self.state = self.state.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut mixed = self.state;
         mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
@@ -65,7 +65,7 @@ impl Generator {
 
     /// A number below `end`.
     pub fn below(&mut self, end: usize) -> usize {
-        usize::try_from(self.next() % end as u64).unwrap_or(0)
+        usize::try_from(self.number() % end as u64).unwrap_or(0)
     }
 
     /// Whether something with one chance in `of` happens.
@@ -134,7 +134,12 @@ impl Generator {
         }
     }
 
-    fn list(&mut self, least: usize, most: usize, mut item: impl FnMut(&mut Self) -> String) -> String {
+    fn list(
+        &mut self,
+        least: usize,
+        most: usize,
+        mut item: impl FnMut(&mut Self) -> String,
+    ) -> String {
         let count = least + self.below(most - least + 1);
         let items: Vec<String> = (0..count).map(|_| item(self)).collect();
         format!("[{}]", items.join(", "))

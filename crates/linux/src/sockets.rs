@@ -75,7 +75,7 @@ pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxEr
                 transport,
                 "list sockets",
                 |sequence| sock_diag::request(family, number, state, sequence),
-                |found: &mut Vec<_>, message| Ok(found.push(sock_diag::decode(message.body)?)),
+                sock_diag::decode,
             )?;
             let waiting = sockets.into_iter().filter(|socket| socket.port != 0);
             found.extend(waiting.map(|socket| (protocol, socket)));
@@ -103,14 +103,20 @@ pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxEr
 /// looked into are passed over.
 fn owners() -> HashMap<u32, Owner> {
     let mut owners: HashMap<u32, Owner> = HashMap::new();
-    let Ok(processes) = fs::read_dir("/proc") else { return owners };
+    let Ok(processes) = fs::read_dir("/proc") else {
+        return owners;
+    };
     for process in processes.flatten() {
         let Some(pid) = process.file_name().to_str().and_then(|name| name.parse().ok()) else {
             continue;
         };
-        let Ok(descriptors) = fs::read_dir(process.path().join("fd")) else { continue };
+        let Ok(descriptors) = fs::read_dir(process.path().join("fd")) else {
+            continue;
+        };
         for descriptor in descriptors.flatten() {
-            let Some(inode) = socket_inode(&descriptor.path()) else { continue };
+            let Some(inode) = socket_inode(&descriptor.path()) else {
+                continue;
+            };
             let program = || fs::read_link(process.path().join("exe")).ok();
             match owners.get_mut(&inode) {
                 Some(owner) if owner.pid <= pid => {}

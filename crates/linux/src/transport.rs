@@ -5,7 +5,8 @@ use crate::sys::netlink;
 use rustix::fd::OwnedFd;
 use std::io;
 use std::time::Duration;
-use tipstaff_wire::netlink::{Answer, DONE, DUMP_INTERRUPTED, ERROR, Message, split};
+use tipstaff_wire::WireError;
+use tipstaff_wire::netlink::{Answer, DONE, DUMP_INTERRUPTED, ERROR, split};
 
 /// A dump that keeps being interrupted by changes is begun anew this many times.
 const DUMP_TRIES: usize = 8;
@@ -96,7 +97,7 @@ impl Transport for NetlinkSocket {
 pub(crate) fn ask(
     transport: &mut dyn Transport,
     doing: &str,
-    request: impl FnOnce(u32) -> Result<Vec<u8>, tipstaff_wire::WireError>,
+    request: impl FnOnce(u32) -> Result<Vec<u8>, WireError>,
 ) -> Result<(), LinuxError> {
     let sequence = transport.next_sequence();
     let bytes = request(sequence)?;
@@ -116,20 +117,19 @@ pub(crate) fn ask(
     }
 }
 
-/// Sends a dump request and hands every message of the answer to `each`. A dump that changes
-/// interrupted is begun anew, after `restart`.
-pub(crate) fn dump<T: Default>(
+/// Sends a dump request and decodes the body of every message of the answer. A dump during which
+/// the objects changed is begun anew.
+pub(crate) fn dump<T>(
     transport: &mut dyn Transport,
     doing: &str,
-    request: impl Fn(u32) -> Result<Vec<u8>, tipstaff_wire::WireError>,
-    mut each: impl FnMut(&mut T, &Message<'_>) -> Result<(), LinuxError>,
-) -> Result<T, LinuxError> {
+    request: impl Fn(u32) -> Result<Vec<u8>, WireError>,
+    decode: impl Fn(&[u8]) -> Result<T, WireError>,
+) -> Result<Vec<T>, LinuxError> {
     for _ in 0..DUMP_TRIES {
         let sequence = transport.next_sequence();
         let bytes = request(sequence)?;
         transport.send(&bytes).map_err(|source| LinuxError::system(doing, source))?;
-        let mut found = T::default();
-        if one_dump(transport, doing, sequence, |message| each(&mut found, message))? {
+        if let Some(found) = one_dump(transport, doing, sequence, &decode)? {
             return Ok(found);
         }
     }
@@ -139,26 +139,26 @@ pub(crate) fn dump<T: Default>(
     })
 }
 
-/// Receives one dump; gives `false` if it was interrupted.
-fn one_dump(
+/// Receives one dump; gives `None` if it was interrupted.
+fn one_dump<T>(
     transport: &mut dyn Transport,
     doing: &str,
     sequence: u32,
-    mut each: impl FnMut(&Message<'_>) -> Result<(), LinuxError>,
-) -> Result<bool, LinuxError> {
+    decode: &impl Fn(&[u8]) -> Result<T, WireError>,
+) -> Result<Option<Vec<T>>, LinuxError> {
+    let mut found = Vec::new();
     let mut whole = true;
     loop {
-        let datagram =
-            transport.receive().map_err(|source| LinuxError::system(doing, source))?;
+        let datagram = transport.receive().map_err(|source| LinuxError::system(doing, source))?;
         for message in split(&datagram)?.iter().filter(|it| it.sequence == sequence) {
             whole &= message.flags & DUMP_INTERRUPTED == 0;
             match message.kind {
-                DONE => return Ok(whole),
+                DONE => return Ok(whole.then_some(found)),
                 ERROR => {
                     let Answer { errno, remark, .. } = message.answer()?;
                     return Err(LinuxError::refused(doing, errno, remark.as_deref()));
                 }
-                _ => each(message)?,
+                _ => found.push(decode(message.body)?),
             }
         }
     }

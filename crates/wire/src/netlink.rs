@@ -77,9 +77,7 @@ pub fn split(bytes: &[u8]) -> Result<Vec<Message<'_>>, WireError> {
         let length = usize::try_from(header.ne32()?).unwrap_or(usize::MAX);
         let (kind, flags) = (header.ne16()?, header.ne16()?);
         let sequence = header.ne32()?;
-        let body = rest
-            .get(HEADER..length)
-            .ok_or(WireError::BadLength { what: WHAT, length })?;
+        let body = rest.get(HEADER..length).ok_or(WireError::BadLength { what: WHAT, length })?;
         messages.push(Message { kind, flags, sequence, body });
         rest = rest.get(length.next_multiple_of(4)..).unwrap_or_default();
     }

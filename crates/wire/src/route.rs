@@ -8,6 +8,7 @@ const NEW_LINK: u16 = 16;
 const NEW_ADDRESS: u16 = 20;
 const GET_ADDRESS: u16 = 22;
 const NEW_ROUTE: u16 = 24;
+const GET_ROUTE: u16 = 26;
 
 const LINK_ADDRESS: u16 = 1;
 const LINK_NAME: u16 = 3;
@@ -141,7 +142,9 @@ pub fn new_address(
 /// [`WireError`] never, in fact: nothing in it varies in length.
 pub fn dump_addresses(sequence: u32) -> Result<Vec<u8>, WireError> {
     let mut out = Writer::new();
-    netlink::write(&mut out, GET_ADDRESS, REQUEST | DUMP, sequence, |out| out.raw(&[0; 8]));
+    netlink::write(&mut out, GET_ADDRESS, REQUEST | DUMP, sequence, |out| {
+        out.raw(&[0; 8]);
+    });
     out.finish()
 }
 
@@ -161,11 +164,38 @@ pub fn decode_address(body: &[u8]) -> Result<IpAddr, WireError> {
             found = Some(match length {
                 4 => Ipv4Addr::from_bits(attribute.be32("IFA_ADDRESS")?).into(),
                 16 => Ipv6Addr::from(Fields::new(attribute.bytes, "IFA_ADDRESS").sixteen()?).into(),
-                _ => return Err(WireError::BadLength { what: "IFA_ADDRESS", length }),
+                _ => {
+                    return Err(WireError::BadLength { what: "IFA_ADDRESS", length });
+                }
             });
         }
     }
     found.ok_or(WireError::Missing { what: "IFA_ADDRESS" })
+}
+
+/// A request for the route that a packet to `address` would take.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn get_route(address: IpAddr, sequence: u32) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    let bits = if address.is_ipv4() { 32 } else { 128 };
+    netlink::write(&mut out, GET_ROUTE, REQUEST, sequence, |out| {
+        out.raw(&[family(address), bits, 0, 0, 0, 0, 0, 0]);
+        out.raw(&0u32.to_ne_bytes());
+        with_octets(address, |octets| out.bytes(ROUTE_DESTINATION, octets));
+    });
+    out.finish()
+}
+
+/// Reads the body of an `RTM_NEWROUTE` message: whether the route ends at this very host.
+///
+/// # Errors
+/// [`WireError`] if it is malformed.
+pub fn decode_is_local(body: &[u8]) -> Result<bool, WireError> {
+    let mut fields = Fields::new(body, "struct rtmsg");
+    fields.take(7)?;
+    Ok(fields.byte()? == TYPE_LOCAL)
 }
 
 /// Where a route leads.

@@ -139,7 +139,8 @@ mod tests {
         out.byte(3, 9);
         let bytes = out.finish().expect("fits");
         assert_eq!(bytes.len() % 4, 0);
-        let found: Vec<_> = Attributes::new(&bytes, "test").collect::<Result<_, _>>().expect("reads");
+        let found: Vec<_> =
+            Attributes::new(&bytes, "test").collect::<Result<_, _>>().expect("reads");
         assert_eq!(found[0].kind, 7);
         assert_eq!(found[1].byte("TEST"), Ok(9));
         let inner: Vec<_> = found[0].nested("test").collect::<Result<_, _>>().expect("reads");

@@ -4,7 +4,7 @@ use super::{By, Failure, Loaded, PacketWords};
 use serde::Serialize;
 use std::net::IpAddr;
 use tipstaff_core::plan::{LOOPBACK, Step};
-use tipstaff_core::policy::{Policy, Source, read_addresses, read_traffic};
+use tipstaff_core::policy::{Policy, Source, Verdict, read_addresses, read_traffic};
 use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport, closest,
 };
@@ -40,7 +40,7 @@ pub struct Report {
     pub verdict: &'static str,
     /// Whether that holds only up to a rate.
     pub limited: bool,
-    /// Whether the sender hears of a refusal.
+    /// Whether the sender is told of a refusal.
     pub answered: bool,
     /// Who decides.
     pub decided_by: By,
@@ -76,7 +76,7 @@ pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
         packet: PacketWords::of(&packet),
         verdict: decided.verdict.as_str(),
         limited: decided.limited,
-        answered: packet.may_be_answered(),
+        answered: decided.verdict == Verdict::Reject && packet.may_be_answered(),
         decided_by: By::of(&decided.by, plan),
         path: path.iter().map(|step| path_step(step, loaded)).collect(),
     })
@@ -129,9 +129,10 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
     }
     // A packet from the host to itself never leaves it.
     let to_itself = source.is_loopback() || loaded.plan.addresses.contains(&source);
-    let via = question.via.clone().or_else(|| {
-        (direction == Direction::Inbound && to_itself).then(|| LOOPBACK.to_owned())
-    });
+    let via = question
+        .via
+        .clone()
+        .or_else(|| (direction == Direction::Inbound && to_itself).then(|| LOOPBACK.to_owned()));
     let (in_interface, out_interface) = match direction {
         Direction::Outbound => (None, via),
         Direction::Inbound | Direction::Forwarded => (via, None),
@@ -149,8 +150,8 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
 
 fn one_address(policy: &Policy, flag: &str, text: &str) -> Result<IpAddr, Failure> {
     let source = Source::new(flag, text);
-    let set = read_addresses(policy, &source)
-        .map_err(|problems| Failure::Input { source, problems })?;
+    let set =
+        read_addresses(policy, &source).map_err(|problems| Failure::Input { source, problems })?;
     let of = |family| set.first(family).filter(|&address| set == AddressSet::single(address));
     of(Family::V4).or_else(|| of(Family::V6)).ok_or_else(|| {
         Failure::usage(

@@ -34,7 +34,7 @@ pub enum Failure {
         /// The policy.
         source: Source,
         /// The refusal, at the rule's place in the policy.
-        problem: Diagnostic,
+        problem: Box<Diagnostic>,
     },
 }
 
@@ -54,14 +54,16 @@ impl Failure {
 
     /// A failure while rules of `plan` were handled: a refused rule is shown where it is written.
     pub fn in_kernel(error: LinuxError, source: &Source, plan: &HostPlan) -> Self {
-        let LinuxError::RuleRefused { rule, reason } = &error else { return error.into() };
+        let LinuxError::RuleRefused { rule, reason } = &error else {
+            return error.into();
+        };
         let message = format!("the kernel refuses `{rule}`: {reason}");
         let problem = match plan.find(rule).and_then(|decision| decision.origin.clone()) {
             Some(origin) => Diagnostic::error("kernel-refused", message, origin)
                 .expected("this is what it stems from"),
             None => Diagnostic::general("kernel-refused", message),
         };
-        let problem = problem.help("nothing was changed");
+        let problem = Box::new(problem.help("nothing was changed"));
         Self::Refusal { source: source.clone(), problem }
     }
 }

@@ -10,6 +10,8 @@ use tipstaff_core::plan::{Act, Decision};
 pub struct Report {
     /// The host.
     pub host: String,
+    /// The file of the policy.
+    pub policy: String,
     /// Its addresses.
     pub addresses: Vec<IpAddr>,
     /// The three directions.
@@ -55,6 +57,7 @@ pub fn report(loaded: &Loaded) -> Report {
     let plan = &loaded.plan;
     Report {
         host: plan.host.clone(),
+        policy: loaded.source.name.to_string(),
         addresses: plan.addresses.clone(),
         directions: plan
             .chains

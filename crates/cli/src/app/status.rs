@@ -149,10 +149,7 @@ fn differences(loaded: &Loaded, found: &RuleProgram) -> Vec<Difference> {
     let drifts = compare(&loaded.program, found);
     drifts
         .iter()
-        .map(|drift| Difference {
-            message: words(drift),
-            witness: witness(drift, loaded, found),
-        })
+        .map(|drift| Difference { message: words(drift), witness: witness(drift, loaded, found) })
         .collect()
 }
 
@@ -211,7 +208,10 @@ fn other(table: OtherTable) -> Other {
 
 /// The kernel lists its older filter's tables in two files, which only root can read.
 fn older_tables() -> Vec<String> {
-    let files = [("IPv4", "/proc/thread-self/net/ip_tables_names"), ("IPv6", "/proc/thread-self/net/ip6_tables_names")];
+    let files = [
+        ("IPv4", "/proc/thread-self/net/ip_tables_names"),
+        ("IPv6", "/proc/thread-self/net/ip6_tables_names"),
+    ];
     let mut found = Vec::new();
     for (version, file) in files {
         let names = fs::read_to_string(file).unwrap_or_default();

@@ -70,7 +70,9 @@ pub fn changes(before: &[Sight], after: &[Sight]) -> Vec<Change> {
             (&new.host, &new.port, &new.from, new.source)
                 == (&old.host, &old.port, &old.from, old.source)
         };
-        let Some(new) = after.iter().find(same).filter(|new| new.met != old.met) else { continue };
+        let Some(new) = after.iter().find(same).filter(|new| new.met != old.met) else {
+            continue;
+        };
         let twin = changes.iter_mut().find(|it| {
             (&it.host, &it.port, &it.from, it.before, it.after)
                 == (&old.host, &old.port, &old.from, old.met, new.met)

@@ -29,7 +29,8 @@ pub fn run(words: &[String]) -> Result<Output, Failure> {
 }
 
 fn listen(word: &str) -> Result<std::thread::JoinHandle<()>, Failure> {
-    let unclear = || Failure::usage(format!("`{word}` says no port to listen on"), "such as tcp:80");
+    let unclear =
+        || Failure::usage(format!("`{word}` says no port to listen on"), "such as tcp:80");
     let (kind, port) = word.split_once(':').ok_or_else(unclear)?;
     let port: u16 = port.parse().map_err(|_| unclear())?;
     let taken = |source: std::io::Error| Failure::System {

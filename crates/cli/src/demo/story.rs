@@ -163,7 +163,11 @@ struct Policies(Vec<Loaded>);
 impl Policies {
     fn read((name, text): (&str, &str)) -> Result<Self, Failure> {
         let source = Source::new(name, text);
-        HOSTS.iter().map(|host| loaded(source.clone(), Some(host))).collect::<Result<_, _>>().map(Self)
+        HOSTS
+            .iter()
+            .map(|host| loaded(source.clone(), Some(host)))
+            .collect::<Result<_, _>>()
+            .map(Self)
     }
 
     fn of(&self, host: &str) -> &Loaded {
@@ -241,7 +245,8 @@ impl Teller {
         for host in HOSTS {
             self.say("\n");
             self.command(&format!("--host {host} reach --vantage ..."));
-            let request = Request { from: &[], vantages: &vantages(world, host), patience: PATIENCE };
+            let request =
+                Request { from: &[], vantages: &vantages(world, host), patience: PATIENCE };
             let report = world.node(host).run(|| reach::report(policies.of(host), &request))??;
             self.say(&render::reach(&report, &self.screen));
             check.sights.extend(sights(&report));

@@ -1,7 +1,7 @@
 //! `ask` as text.
 
 use super::show::verdict_style;
-use super::{Cell, Screen, Style, Table, clean};
+use super::{Cell, Screen, Style, Table, clean, place};
 use crate::app::ask::{PathStep, Report};
 
 /// The report as text.
@@ -54,7 +54,6 @@ fn consequence(report: &Report) -> &'static str {
 }
 
 fn row(step: &PathStep) -> Vec<Cell> {
-    let origin = step.by.origin.as_deref().unwrap_or("built in");
     let (mark, name) = if step.takes { ("=>", Style::Strong) } else { ("", Style::Plain) };
     vec![
         Cell::new(mark, Style::Strong),
@@ -65,6 +64,6 @@ fn row(step: &PathStep) -> Vec<Cell> {
             Cell::new(step.verdict, Style::Faint)
         },
         Cell::plain(step.because.as_deref().unwrap_or("decides")),
-        Cell::new(origin, Style::Faint),
+        Cell::new(place(step.by.origin.as_deref()), Style::Faint),
     ]
 }

@@ -30,10 +30,13 @@ pub fn failure(failure: &Failure, screen: &Screen) -> String {
         }
         Failure::Refusal { source, problem } => diagnostic(source, problem, screen),
         Failure::Usage { message, help } | Failure::System { message, help } => {
-            let mut text =
-                format!("{} {}\n", screen.paint(Style::Wrong, "error:"), clean(message));
+            let mut text = format!("{} {}\n", screen.paint(Style::Wrong, "error:"), clean(message));
             for line in help {
-                text.push_str(&format!("  {} {}\n", screen.paint(Style::Strong, "help:"), clean(line)));
+                text.push_str(&format!(
+                    "  {} {}\n",
+                    screen.paint(Style::Strong, "help:"),
+                    clean(line)
+                ));
             }
             text
         }
@@ -64,18 +67,17 @@ pub fn diagnostic(source: &Source, problem: &Diagnostic, screen: &Screen) -> Str
                         .label(clean(&primary.text)),
                 )
                 .annotations(problem.context.iter().map(|label| {
-                    AnnotationKind::Context
-                        .span(span(&label.origin.span))
-                        .label(clean(&label.text))
+                    AnnotationKind::Context.span(span(&label.origin.span)).label(clean(&label.text))
                 }));
             groups.push(title.element(snippet).elements(helps));
         }
         None => groups.push(Group::with_title(title).elements(helps)),
     }
     if !problem.patches.is_empty() {
-        let patches = problem.patches.iter().map(|patch| {
-            SnippetPatch::new(patch.origin.span.clone(), clean(&patch.replacement))
-        });
+        let patches = problem
+            .patches
+            .iter()
+            .map(|patch| SnippetPatch::new(patch.origin.span.clone(), clean(&patch.replacement)));
         let snippet = Snippet::source(text.as_str()).path(clean(&source.name)).patches(patches);
         groups.push(Level::HELP.secondary_title("the likely mend").element(snippet));
     }

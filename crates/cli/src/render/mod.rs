@@ -17,7 +17,7 @@ pub use screen::{ColorWhen, Screen, Style};
 pub use show::show;
 pub use status::status;
 pub use table::{Cell, Table, wrap};
-pub use text::clean;
+pub use text::{clean, place};
 
 use crate::app::Failure;
 use clap::ValueEnum;

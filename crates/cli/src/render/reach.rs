@@ -1,9 +1,10 @@
 //! `reach` as text: listeners down, places across.
 
 use super::show::verdict_style;
-use super::{Cell, Screen, Style, Table, clean};
+use super::{Cell, Screen, Style, Table, clean, wrap};
 use crate::app::By;
 use crate::app::reach::{Entry, From, Part, ProbeWords, Report};
+use tipstaff_core::policy::ANYWHERE;
 
 /// The mark of a cell whose witnesses disagree.
 const MARK: &str = "!";
@@ -40,8 +41,7 @@ fn matrix(report: &Report, screen: &Screen) -> String {
             listener(entry),
         ];
         cells.extend(places.iter().map(|place| {
-            let views: Vec<&From> =
-                entry.from.iter().filter(|from| from.place == *place).collect();
+            let views: Vec<&From> = entry.from.iter().filter(|from| from.place == *place).collect();
             view(&views)
         }));
         table.row(cells);
@@ -151,21 +151,19 @@ fn short(name: &str) -> &str {
 }
 
 fn legend(report: &Report, screen: &Screen) -> String {
-    let probed = report
-        .listeners
-        .iter()
-        .flat_map(|entry| &entry.from)
-        .any(|from| from.observed.is_some());
-    let anywhere = "anywhere: everybody who is at none of the other places.";
+    let probed =
+        report.listeners.iter().flat_map(|entry| &entry.from).any(|from| from.observed.is_some());
     let first = if probed {
         "A cell: the policy's verdict, what a real probe met, and below it who decides."
     } else {
         "A cell: the policy's verdict, and below it who decides. No probe was sent: name a \
          vantage with --vantage."
     };
+    let anywhere = report.listeners.iter().flat_map(|it| &it.from).any(|it| it.place == ANYWHERE);
+    let second = anywhere.then_some("anywhere: everybody who is at none of the policy's places.");
     let mut text = String::new();
-    for line in [first, anywhere] {
-        text.push_str(&format!("{}\n", screen.paint(Style::Faint, line)));
+    for line in [Some(first), second].into_iter().flatten().flat_map(|it| wrap(it, screen.width)) {
+        text.push_str(&format!("{}\n", screen.paint(Style::Faint, &line)));
     }
     text
 }

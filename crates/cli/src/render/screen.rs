@@ -61,6 +61,12 @@ impl Screen {
         Self::new(color, out.is_terminal(), rustix::termios::tcgetwinsize(&out).ok())
     }
 
+    /// A screen of that width without colours.
+    #[cfg(test)]
+    pub fn of_width(width: usize) -> Self {
+        Self { color: false, width }
+    }
+
     fn new(color: ColorWhen, terminal: bool, size: Option<rustix::termios::Winsize>) -> Self {
         let set = |name| env::var_os(name).is_some_and(|value| !value.is_empty());
         let color = match color {

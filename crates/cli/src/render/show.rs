@@ -1,14 +1,17 @@
 //! `show` as text.
 
-use super::{Cell, Screen, Style, Table, clean};
+use super::{Cell, Screen, Style, Table, clean, place, wrap};
 use crate::app::show::{Line, Report};
 
 /// The report as text.
 pub fn show(report: &Report, screen: &Screen) -> String {
-    let heading = format!("{}: the decision list", clean(&report.host));
+    let heading =
+        format!("{}: the decision list of {}", clean(&report.host), clean(&report.policy));
+    let reading = "In each direction the first line that matches a packet decides.";
     let mut text = format!(
-        "{}\nIn each direction the first line that matches a packet decides.\n",
-        screen.paint(Style::Strong, &heading)
+        "{}\n{}\n",
+        screen.paint(Style::Strong, &heading),
+        wrap(reading, screen.width).join("\n")
     );
     for direction in &report.directions {
         text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, direction.direction)));
@@ -35,7 +38,7 @@ fn row(line: &Line, to: bool) -> Vec<Cell> {
         Cell::plain(&line.from),
     ];
     cells.extend(to.then(|| Cell::plain(&line.to)));
-    cells.push(Cell::new(line.origin.as_deref().unwrap_or("built in"), Style::Faint));
+    cells.push(Cell::new(place(line.origin.as_deref()), Style::Faint));
     cells
 }
 

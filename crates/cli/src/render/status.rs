@@ -22,7 +22,10 @@ pub fn status(report: &Report, screen: &Screen) -> String {
         }
     }
     if !report.rules.is_empty() {
-        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, "What each decision has taken")));
+        text.push_str(&format!(
+            "\n{}\n",
+            screen.paint(Style::Strong, "What each decision has taken")
+        ));
         let mut table =
             Table::new(["direction", "name", "verdict", "packets", "bytes"]).numbers(&[3, 4]);
         for rule in &report.rules {
@@ -46,8 +49,9 @@ fn verdict(report: &Report, screen: &Screen) -> String {
             let other = report.enforced_host.as_deref().filter(|name| *name != report.host);
             let whose = other.map(|name| format!("; they were made for `{}`", clean(name)));
             let whose = whose.unwrap_or_default();
-            let rest =
-                format!("the kernel's rules are not the policy's{whose}; `enforce --keep` mends it");
+            let rest = format!(
+                "the kernel's rules are not the policy's{whose}; `enforce --keep` mends it"
+            );
             (Style::Wrong, "in force, but different", rest)
         }
         (false, true, _) => {
@@ -78,8 +82,7 @@ fn rows(rule: &RuleCount) -> Vec<Vec<Cell>> {
             number(bytes),
         ]
     };
-    let mut rows =
-        vec![row(Cell::new(verdict, verdict_style(verdict)), rule.packets, rule.bytes)];
+    let mut rows = vec![row(Cell::new(verdict, verdict_style(verdict)), rule.packets, rule.bytes)];
     if let (Some(packets), Some(bytes)) = (rule.excess_packets, rule.excess_bytes) {
         rows.push(row(Cell::new("deny (beyond the rate)", Style::Closed), packets, bytes));
     }

@@ -6,7 +6,7 @@ use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 const INDENT: usize = 2;
 const GAP: usize = 2;
-/// A column is not made narrower than this; a table that needs it is written as a list.
+/// In a list, this much is left for values, however wide the screen is said to be.
 const NARROWEST: usize = 9;
 
 /// One cell: lines of text.
@@ -94,28 +94,23 @@ impl Table {
             }
         }
         let room = room.checked_sub(INDENT + GAP * widths.len().saturating_sub(1))?;
-        // Lines are broken between words as long as that is enough, then anywhere.
-        let words = |at: usize| {
+        // Lines are broken between words only: half a name would be hard to read.
+        let longest_word = |at: usize| {
             let cells = self.rows.iter().filter_map(|row| row.get(at));
             cells.map(Cell::longest_word).max().unwrap_or(0).max(self.titles[at].width())
         };
-        let floors: Vec<usize> = (0..widths.len()).map(words).collect();
-        let letters = self.titles.iter().map(|title| title.width().max(NARROWEST)).collect();
-        for floors in [floors, letters] {
-            while widths.iter().sum::<usize>() > room {
-                let shrinkable = |at: usize, width: usize| {
-                    width > floors[at] && !self.numbers.contains(&at)
-                };
-                let widest = widths
-                    .iter_mut()
-                    .enumerate()
-                    .filter(|(at, width)| shrinkable(*at, **width))
-                    .max_by_key(|(_, width)| **width);
-                let Some((_, width)) = widest else { break };
-                *width -= 1;
-            }
+        let floors: Vec<usize> = (0..widths.len()).map(longest_word).collect();
+        while widths.iter().sum::<usize>() > room {
+            let shrinkable =
+                |at: usize, width: usize| width > floors[at] && !self.numbers.contains(&at);
+            let (_, widest) = widths
+                .iter_mut()
+                .enumerate()
+                .filter(|(at, width)| shrinkable(*at, **width))
+                .max_by_key(|(_, width)| **width)?;
+            *widest -= 1;
         }
-        (widths.iter().sum::<usize>() <= room).then_some(widths)
+        Some(widths)
     }
 
     fn as_grid(&self, screen: &Screen, widths: &[usize]) -> String {
@@ -203,11 +198,6 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::{Cell, Screen, Style, Table, wrap};
-    use crate::render::ColorWhen;
-
-    fn screen(width: usize) -> Screen {
-        Screen { width, ..Screen::of_stdout(ColorWhen::Never) }
-    }
 
     fn table() -> Table {
         let mut table = Table::new(["name", "traffic", "packets"]).numbers(&[2]);
@@ -219,22 +209,22 @@ mod tests {
 
     #[test]
     fn wide_screens_get_a_grid_and_narrow_ones_wrap_it() {
-        insta::assert_snapshot!(table().render(&screen(80)), @r"
+        insta::assert_snapshot!(table().render(&Screen::of_width(80)), @r"
           name       traffic                   packets
           catalogue  80/tcp, 443/tcp, 443/udp       12
           nuisance   any                             7
         ");
-        insta::assert_snapshot!(table().render(&screen(40)), @r"
-          name       traffic            packets
-          catalogue  80/tcp, 443/tcp,        12
+        insta::assert_snapshot!(table().render(&Screen::of_width(40)), @r"
+          name       traffic             packets
+          catalogue  80/tcp, 443/tcp,         12
                      443/udp
-          nuisance   any                      7
+          nuisance   any                       7
         ");
     }
 
     #[test]
     fn what_cannot_fit_becomes_a_list() {
-        insta::assert_snapshot!(table().render(&screen(24)), @r"
+        insta::assert_snapshot!(table().render(&Screen::of_width(24)), @r"
           name catalogue
             traffic 80/tcp,
                     443/tcp,

@@ -16,9 +16,21 @@ pub fn clean(text: &str) -> String {
     out
 }
 
+/// A place in a policy for a table: the file's name without its folders, which would take the
+/// room of everything else.
+pub fn place(origin: Option<&str>) -> &str {
+    origin.map_or("built in", |origin| origin.rsplit('/').next().unwrap_or(origin))
+}
+
 #[cfg(test)]
 mod tests {
-    use super::clean;
+    use super::{clean, place};
+
+    #[test]
+    fn tables_name_files_without_their_folders() {
+        assert_eq!(place(Some("/etc/tipstaff/policy.toml:7")), "policy.toml:7");
+        assert_eq!(place(None), "built in");
+    }
 
     #[test]
     fn escapes_cannot_reach_the_terminal() {

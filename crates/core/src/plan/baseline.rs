@@ -7,9 +7,7 @@
 use super::condition::{Condition, InterfaceTest, LOOPBACK};
 use super::model::{Act, Decision, RuleId, Written};
 use crate::policy::{Baseline, Ping, Verdict};
-use crate::space::{
-    AddressSet, ConnectionState, Direction, IGMP, RangeSet, TrafficSet,
-};
+use crate::space::{AddressSet, ConnectionState, Direction, IGMP, RangeSet, TrafficSet};
 
 const ECHO_REQUEST: u8 = 8;
 const ECHO_REQUEST_V6: u8 = 128;
@@ -117,8 +115,7 @@ fn invalid() -> Decision {
 }
 
 fn replies() -> Decision {
-    let condition =
-        Condition::states(&[ConnectionState::Established, ConnectionState::Related]);
+    let condition = Condition::states(&[ConnectionState::Established, ConnectionState::Related]);
     let mut decision =
         decision("replies", vec![condition], Act::Decide(Verdict::Allow), "replies, related");
     decision.why = Some("answers to what was allowed, and errors about it".into());
@@ -168,7 +165,8 @@ fn dhcp(name: &str, ports: (u16, u16), ports_v6: (u16, u16)) -> Decision {
             ..Condition::default()
         },
     ];
-    let traffic = format!("{}/udp from {}, {}/udp from {}", ports.1, ports.0, ports_v6.1, ports_v6.0);
+    let traffic =
+        format!("{}/udp from {}, {}/udp from {}", ports.1, ports.0, ports_v6.1, ports_v6.0);
     let mut decision = decision(name, conditions, Act::Decide(Verdict::Allow), &traffic);
     decision.why = Some("the host can get and renew its addresses".into());
     decision

@@ -81,7 +81,9 @@ pub fn sweep<F: PartialEq>(
     };
     let mut parts: Vec<Part<F>> = Vec::new();
     for piece in pieces {
-        let Some(source) = piece.first(question.family) else { continue };
+        let Some(source) = piece.first(question.family) else {
+            continue;
+        };
         for &receiver in question.receivers {
             let packet = Packet { source, destination: receiver, ..question.packet.clone() };
             let fate = fate(&packet);
@@ -92,11 +94,9 @@ pub fn sweep<F: PartialEq>(
                         part.receivers.push(receiver);
                     }
                 }
-                None => parts.push(Part {
-                    senders: piece.clone(),
-                    receivers: vec![receiver],
-                    fate,
-                }),
+                None => {
+                    parts.push(Part { senders: piece.clone(), receivers: vec![receiver], fate })
+                }
             }
         }
     }

@@ -51,10 +51,9 @@ impl Rate {
             .ok_or(RateError::Unit)?;
         let burst = match burst {
             None => count,
-            Some(burst) => burst
-                .strip_prefix("burst ")
-                .and_then(Self::number)
-                .ok_or(RateError::Burst)?,
+            Some(burst) => {
+                burst.strip_prefix("burst ").and_then(Self::number).ok_or(RateError::Burst)?
+            }
         };
         Ok(Self { count, seconds, burst })
     }

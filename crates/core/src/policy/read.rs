@@ -72,7 +72,9 @@ fn syntax(source: &Source, error: &toml::de::Error) -> Diagnostic {
     let length = source.text.len();
     let span = error.span().unwrap_or(length..length);
     let message = error.message().lines().next().unwrap_or("this is not TOML").to_owned();
-    Diagnostic::error("syntax", message, source.origin(span))
+    let is_duplicate = message == "duplicate key";
+    let problem = Diagnostic::error("syntax", message, source.origin(span));
+    if is_duplicate { problem.expected("each name is defined once") } else { problem }
 }
 
 fn edition(reader: &mut Reader<'_>, file: &Table<'_, '_>) {
@@ -164,7 +166,9 @@ fn default(
     otherwise: Verdict,
 ) -> Default {
     let written = table.and_then(|table| table.text(reader, key));
-    let Some(text) = written else { return Default { verdict: otherwise, origin: None } };
+    let Some(text) = written else {
+        return Default { verdict: otherwise, origin: None };
+    };
     let verdict = choice(reader, &text, &Verdict::ALL.map(Verdict::as_str))
         .and_then(Verdict::parse)
         .unwrap_or(otherwise);
@@ -194,10 +198,10 @@ fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Base
 fn bad_rate(found: &str, error: RateError, origin: Origin) -> Diagnostic {
     let problem = Diagnostic::error("bad-rate", format!("`{found}` is not a rate"), origin);
     match error {
-        RateError::Form => problem.expected("expected `allow`, `deny` or a rate such as `5/second`"),
-        RateError::Count => {
-            problem.expected(format!("the number goes from 1 to {}", Rate::MOST))
+        RateError::Form => {
+            problem.expected("expected `allow`, `deny` or a rate such as `5/second`")
         }
+        RateError::Count => problem.expected(format!("the number goes from 1 to {}", Rate::MOST)),
         RateError::Unit => problem.expected("the unit is `second`, `minute`, `hour` or `day`"),
         RateError::Burst => {
             problem.expected(format!("after the comma: `burst` and a number up to {}", Rate::MOST))
@@ -342,9 +346,10 @@ fn nonempty_list(reader: &mut Reader<'_>, table: &Table<'_, '_>, key: &str) -> V
     if let (Some(list), Some(span)) = (&list, span)
         && list.is_empty()
         && reader.source.text.get(span.clone()).is_some_and(|text| text.starts_with('['))
-        && !reader.problems.iter().any(|problem| {
-            problem.offset() >= span.start && problem.offset() < span.end
-        })
+        && !reader
+            .problems
+            .iter()
+            .any(|problem| problem.offset() >= span.start && problem.offset() < span.end)
     {
         let origin = reader.origin(span);
         let example = table.spec.key(key).map_or("", |key| key.example);

@@ -16,7 +16,13 @@ impl Reader<'_> {
         self.source.origin(span)
     }
 
-    pub fn report(&mut self, problem: Diagnostic) {
+    pub fn report(&mut self, mut problem: Diagnostic) {
+        // A value with escapes can only be pointed at as a whole, quotes included; what was meant
+        // for a part of it would not fit there.
+        problem.patches.retain(|patch| {
+            let old = self.source.text.get(patch.origin.span.clone()).unwrap_or_default();
+            !old.starts_with(['"', '\'']) || patch.replacement.starts_with(['"', '['])
+        });
         self.problems.push(problem);
     }
 }
@@ -95,8 +101,12 @@ impl<'t, 'i> Table<'t, 'i> {
             if !checked.has(needed.name) {
                 let origin = reader.origin(checked.span.clone());
                 reader.report(
-                    Diagnostic::error("missing-key", format!("`{}` is missing", needed.name), origin)
-                        .expected(format!("needs `{} = {}`", needed.name, needed.example)),
+                    Diagnostic::error(
+                        "missing-key",
+                        format!("`{}` is missing", needed.name),
+                        origin,
+                    )
+                    .expected(format!("needs `{} = {}`", needed.name, needed.example)),
                 );
             }
         }
@@ -118,7 +128,10 @@ impl<'t, 'i> Table<'t, 'i> {
         self.entry(name).map(|entry| entry.2.span())
     }
 
-    fn entry(&self, name: &str) -> Option<&(&'static KeySpec, Range<usize>, &'t Spanned<DeValue<'i>>)> {
+    fn entry(
+        &self,
+        name: &str,
+    ) -> Option<&(&'static KeySpec, Range<usize>, &'t Spanned<DeValue<'i>>)> {
         self.entries.iter().find(|entry| entry.0.name == name)
     }
 
@@ -160,14 +173,18 @@ impl<'t, 'i> Table<'t, 'i> {
     /// A table inside this one.
     pub fn table(&self, reader: &mut Reader<'_>, name: &str) -> Option<Table<'t, 'i>> {
         let entry = self.entry(name)?;
-        let Shape::Table(kind) = entry.0.shape else { return None };
+        let Shape::Table(kind) = entry.0.shape else {
+            return None;
+        };
         let inner = entry.2.get_ref().as_table()?;
         Some(Table::check(reader, kind, inner, entry.2.span()))
     }
 
     /// Tables by name, each with the place of its name.
     pub fn named(&self, reader: &mut Reader<'_>, name: &str) -> Vec<(Text, Table<'t, 'i>)> {
-        let Some(entry) = self.entry(name) else { return Vec::new() };
+        let Some(entry) = self.entry(name) else {
+            return Vec::new();
+        };
         let (Shape::Named(kind), Some(tables)) = (entry.0.shape, entry.2.get_ref().as_table())
         else {
             return Vec::new();
@@ -202,7 +219,9 @@ impl<'t, 'i> Table<'t, 'i> {
 
     /// The tables of a list.
     pub fn tables(&self, reader: &mut Reader<'_>, name: &str) -> Vec<Table<'t, 'i>> {
-        let Some(entry) = self.entry(name) else { return Vec::new() };
+        let Some(entry) = self.entry(name) else {
+            return Vec::new();
+        };
         let (Shape::Tables(kind), Some(items)) = (entry.0.shape, entry.2.get_ref().as_array())
         else {
             return Vec::new();
@@ -237,7 +256,7 @@ fn describe(value: &DeValue<'_>) -> &'static str {
         DeValue::String(_) => "a text",
         DeValue::Integer(_) => "a whole number",
         DeValue::Float(_) => "a number",
-        DeValue::Boolean(_) => "true or false",
+        DeValue::Boolean(_) => "a truth value",
         DeValue::Datetime(_) => "a date or time",
         DeValue::Array(_) => "a list",
         DeValue::Table(_) => "a table",
@@ -273,9 +292,9 @@ fn wrong_shape(
         (Shape::Text, DeValue::Boolean(_) | DeValue::Integer(_)) => {
             problem.expected(format!("expected a text in quotes, such as {}", key.example))
         }
-        (Shape::Tables(kind), _) => {
-            problem.expected(format!("expected one [[… .{kind}]] section for each"))
-        }
+        (Shape::Tables(_), DeValue::Table(_)) if written.starts_with('[') => problem
+            .expected("there can be several, so the heading has two brackets")
+            .replace_with(format!("[{written}]")),
         _ => problem.expected(format!("expected {}", key.shape.describe())),
     }
 }

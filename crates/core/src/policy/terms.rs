@@ -1,7 +1,7 @@
 //! The small notations inside lists: traffic such as `53/tcp+udp`, and senders or receivers.
 
-use super::{Diagnostic, Place, nearest};
 use super::table::{Reader, Text};
+use super::{Diagnostic, Place, nearest};
 use crate::space::{AddressSet, Block, BlockError, RangeSet, TrafficSet};
 use std::ops::Range;
 
@@ -15,19 +15,22 @@ pub fn traffic(reader: &mut Reader<'_>, term: &Text) -> Option<TrafficSet> {
         "icmp" => return Some(TrafficSet::icmp(RangeSet::full(), RangeSet::full())),
         _ => {}
     }
-    let outcome = match term.value.split_once('/') {
+    match term.value.split_once('/') {
         Some((ports, protocols)) => ports_and_protocols(reader, term, ports, protocols),
-        None => Err(no_protocol(reader, term)),
-    };
-    outcome.map_err(|problem| reader.report(problem)).ok()
+        None => {
+            let problem = no_protocol(reader, term);
+            reader.report(problem);
+            None
+        }
+    }
 }
 
 fn ports_and_protocols(
-    reader: &Reader<'_>,
+    reader: &mut Reader<'_>,
     term: &Text,
     ports: &str,
     protocols: &str,
-) -> Result<TrafficSet, Diagnostic> {
+) -> Option<TrafficSet> {
     let range = port_range(reader, term, ports)?;
     let (mut tcp, mut udp) = (false, false);
     let mut at = ports.len() + 1;
@@ -43,67 +46,69 @@ fn ports_and_protocols(
                     format!("`{word}` is not a protocol with ports"),
                     reader.origin(span),
                 );
-                return Err(match nearest(word, ["tcp", "udp"]) {
+                reader.report(match nearest(word, ["tcp", "udp"]) {
                     Some(near) => {
                         problem.expected(format!("did you mean `{near}`?")).replace_with(near)
                     }
                     None => problem.expected("expected `tcp`, `udp` or `tcp+udp`"),
                 });
+                return None;
             }
         };
         if std::mem::replace(seen, true) {
-            return Err(Diagnostic::error(
+            let problem = Diagnostic::error(
                 "unknown-protocol",
                 format!("`{word}` is named twice"),
                 reader.origin(span),
             )
-            .expected("name it once"));
+            .expected("name it once");
+            reader.report(problem);
+            return None;
         }
     }
     let ports = RangeSet::from_ranges([range]);
     let none = RangeSet::empty();
-    Ok(TrafficSet {
+    Some(TrafficSet {
         tcp: if tcp { ports.clone() } else { none.clone() },
         udp: if udp { ports } else { none },
         ..TrafficSet::empty()
     })
 }
 
-fn port_range(reader: &Reader<'_>, term: &Text, ports: &str) -> Result<(u16, u16), Diagnostic> {
+fn port_range(reader: &mut Reader<'_>, term: &Text, ports: &str) -> Option<(u16, u16)> {
     let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
     let start = ports.len() - last.len();
     let from = port(reader, term, first, 0..first.len())?;
     let to = port(reader, term, last, start..ports.len())?;
     if from > to {
-        return Err(Diagnostic::error(
+        let problem = Diagnostic::error(
             "bad-port",
             format!("the range `{ports}` runs backwards"),
             reader.origin(term.part(0..ports.len())),
         )
         .expected("the lower port comes first")
-        .replace_with(format!("{last}-{first}")));
+        .replace_with(format!("{last}-{first}"));
+        reader.report(problem);
+        return None;
     }
-    Ok((from, to))
+    Some((from, to))
 }
 
-fn port(
-    reader: &Reader<'_>,
-    term: &Text,
-    text: &str,
-    part: Range<usize>,
-) -> Result<u16, Diagnostic> {
+fn port(reader: &mut Reader<'_>, term: &Text, text: &str, part: Range<usize>) -> Option<u16> {
     let is_plain = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
     if let Some(port) = text.parse().ok().filter(|&port| is_plain && port > 0) {
-        return Ok(port);
+        return Some(port);
     }
     let span = if text.is_empty() { term.inner() } else { term.part(part) };
-    let message = if is_plain {
-        format!("there is no port {text}")
-    } else {
-        format!("`{text}` is not a port")
+    let message = match (is_plain, text) {
+        (true, _) => format!("there is no port {text}"),
+        (false, "") => "a port is missing".to_owned(),
+        (false, _) => format!("`{text}` is not a port"),
     };
-    Err(Diagnostic::error("bad-port", message, reader.origin(span))
-        .expected("ports are numbers from 1 to 65535"))
+    let problem = Diagnostic::error("bad-port", message, reader.origin(span))
+        .expected("ports are numbers from 1 to 65535");
+    reader.report(problem);
+    None
 }
 
 /// A term without a slash is either a port whose protocol was left out, or a word nobody knows.
@@ -122,7 +127,9 @@ fn no_protocol(reader: &Reader<'_>, term: &Text) -> Diagnostic {
         Diagnostic::error("unknown-traffic", format!("`{found}` is not a kind of traffic"), origin);
     match nearest(found, ["any", "icmp"]) {
         Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
-        None => problem.expected("expected a term such as `443/tcp`, `8000-8080/udp`, `icmp` or `any`"),
+        None => {
+            problem.expected("expected a term such as `443/tcp`, `8000-8080/udp`, `icmp` or `any`")
+        }
     }
 }
 
@@ -142,12 +149,12 @@ fn bad_block(reader: &Reader<'_>, term: &Text, error: &BlockError) -> Diagnostic
     let found = &term.value;
     let origin = reader.origin(term.inner());
     match error {
-        BlockError::NotAnAddress => Diagnostic::error(
-            "bad-address",
-            format!("`{found}` is not an address"),
-            origin,
-        )
-        .expected("expected an address or network such as `192.0.2.10` or `2001:db8:2::/64`"),
+        BlockError::NotAnAddress => {
+            Diagnostic::error("bad-address", format!("`{found}` is not an address"), origin)
+                .expected(
+                    "expected an address or network such as `192.0.2.10` or `2001:db8:2::/64`",
+                )
+        }
         BlockError::BadPrefix { bits } => {
             let slash = found.find('/').map_or(0, |at| at + 1);
             Diagnostic::error(
@@ -186,7 +193,9 @@ pub fn addresses(reader: &mut Reader<'_>, places: &[Place], terms: &[Text]) -> A
             let names: Vec<&str> = places.iter().map(|place| place.name.as_str()).collect();
             let names = || names.iter().copied().chain([ANYWHERE]);
             reader.report(match nearest(found, names()) {
-                Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+                Some(near) => {
+                    problem.expected(format!("did you mean `{near}`?")).replace_with(near)
+                }
                 None => problem
                     .expected("expected a place or an address")
                     .help(format!("the places are: {}", names().collect::<Vec<_>>().join(", "))),

@@ -107,7 +107,9 @@ impl ProgramRule {
             }
         }
         let (source, destination): (IpAddr, IpAddr) = match family {
-            Family::V4 => (Ipv4Addr::new(203, 0, 113, 1).into(), Ipv4Addr::new(192, 0, 2, 1).into()),
+            Family::V4 => {
+                (Ipv4Addr::new(203, 0, 113, 1).into(), Ipv4Addr::new(192, 0, 2, 1).into())
+            }
             Family::V6 => (
                 Ipv6Addr::new(0x2001, 0xdb8, 0xbad, 0, 0, 0, 0, 1).into(),
                 Ipv6Addr::new(0x2001, 0xdb8, 2, 0, 0, 0, 0, 1).into(),

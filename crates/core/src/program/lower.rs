@@ -50,7 +50,9 @@ fn lower_decision(decision: &Decision, rules: &mut Vec<ProgramRule>, limiters: &
         // the denial behind it: whatever happens to the limiter, it cannot let more pass.
         Act::AllowWithin(rate) => {
             let name = format!("limit/{id}");
-            rules.extend(clauses(decision, false).map(|tests| rule(tests, Action::Jump(name.clone()))));
+            rules.extend(
+                clauses(decision, false).map(|tests| rule(tests, Action::Jump(name.clone()))),
+            );
             let rules =
                 vec![rule(Vec::new(), Action::AllowWithin(rate)), rule(Vec::new(), Action::Deny)];
             limiters.push(Chain { name, base: None, rules });
@@ -101,7 +103,8 @@ fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
     let traffic = &condition.traffic;
     let source_ports = &condition.source_ports;
     let any_source_port = source_ports.is_full();
-    let all = |protocols: Option<RangeSet<u8>>| Group { family: None, protocols, finer: Vec::new() };
+    let all =
+        |protocols: Option<RangeSet<u8>>| Group { family: None, protocols, finer: Vec::new() };
     if traffic.is_any() && any_source_port {
         return if tcp_apart {
             vec![all(Some(RangeSet::single(TCP))), all(None)]
@@ -150,10 +153,7 @@ fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
 }
 
 /// For each IP version that needs a list of its own: the version, and the tests of its addresses.
-fn address_tests(
-    condition: &Condition,
-    only: Option<Family>,
-) -> Vec<(Option<Family>, Vec<Test>)> {
+fn address_tests(condition: &Condition, only: Option<Family>) -> Vec<(Option<Family>, Vec<Test>)> {
     let (source, destination) = (&condition.source, &condition.destination);
     if only.is_none() && source.is_full() && destination.is_full() {
         return vec![(None, Vec::new())];

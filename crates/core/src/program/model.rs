@@ -2,7 +2,7 @@
 
 use crate::plan::{InterfaceTest, RuleId};
 use crate::policy::Rate;
-use crate::space::{AddressSet, Direction, Family, RangeSet, StateSet};
+use crate::space::{AddressSet, ConnectionState, Direction, Family, RangeSet, StateSet};
 use std::fmt;
 
 /// Everything that one host's table in the kernel holds.
@@ -16,9 +16,7 @@ impl RuleProgram {
     /// The chain that packets of a direction enter.
     #[must_use]
     pub fn base(&self, direction: Direction) -> Option<&Chain> {
-        self.chains
-            .iter()
-            .find(|chain| chain.base.is_some_and(|base| base.direction == direction))
+        self.chains.iter().find(|chain| chain.base.is_some_and(|base| base.direction == direction))
     }
 
     /// The chain of that name.
@@ -111,7 +109,7 @@ impl fmt::Display for Test {
             Self::InInterface(test) => write!(out, "in by {}", interface(test)),
             Self::OutInterface(test) => write!(out, "out by {}", interface(test)),
             Self::State(states) => {
-                let words: Vec<&str> = states.iter().map(|state| state.as_str()).collect();
+                let words: Vec<&str> = states.iter().map(ConnectionState::as_str).collect();
                 write!(out, "state {}", words.join(" or "))
             }
             Self::Family(family) => family.fmt(out),

@@ -43,7 +43,9 @@ impl Block {
             None => (text, None),
         };
         let address: IpAddr = address.parse().map_err(|_| BlockError::NotAnAddress)?;
-        let Some(prefix) = prefix else { return Ok(Self(address.into())) };
+        let Some(prefix) = prefix else {
+            return Ok(Self(address.into()));
+        };
         let bits = if address.is_ipv4() { 32 } else { 128 };
         let is_plain = !prefix.is_empty() && prefix.bytes().all(|byte| byte.is_ascii_digit());
         let net = prefix
@@ -284,7 +286,8 @@ mod tests {
 
     #[test]
     fn blocks_read_back_as_written() {
-        for text in ["198.51.100.0/27", "192.0.2.10", "2001:db8:51::/64", "2001:db8:2::10", "::/0"] {
+        for text in ["198.51.100.0/27", "192.0.2.10", "2001:db8:51::/64", "2001:db8:2::10", "::/0"]
+        {
             assert_eq!(Block::parse(text).map(|block| block.to_string()).as_deref(), Ok(text));
         }
     }

@@ -190,9 +190,10 @@ mod tests {
 
     fn is_canonical(set: &RangeSet<u8>) -> bool {
         set.ranges().iter().all(|range| range.0 <= range.1)
-            && set.ranges().windows(2).all(|pair| {
-                pair[0].1.checked_add(1).is_some_and(|after| after < pair[1].0)
-            })
+            && set
+                .ranges()
+                .windows(2)
+                .all(|pair| pair[0].1.checked_add(1).is_some_and(|after| after < pair[1].0))
     }
 
     proptest! {

@@ -30,8 +30,7 @@ const SETTINGS: &[(&str, &str)] = &[
 const NEWER_SETTINGS: &[(&str, &str)] =
     &[("ipv4/icmp_msgs_per_sec", "1000000"), ("ipv4/icmp_msgs_burst", "1000000")];
 
-const FORWARDING: &[(&str, &str)] =
-    &[("ipv4/ip_forward", "1"), ("ipv6/conf/all/forwarding", "1")];
+const FORWARDING: &[(&str, &str)] = &[("ipv4/ip_forward", "1"), ("ipv6/conf/all/forwarding", "1")];
 
 /// Configures the calling thread's namespace.
 pub struct Links {
@@ -75,9 +74,7 @@ impl Links {
     ) -> Result<(), LinuxError> {
         let fabric = u32::try_from(fabric.raw()).unwrap_or(u32::MAX);
         let doing = format!("make the link {name} in a lab");
-        ask(&mut self.socket, &doing, |n| {
-            route::new_pair(name, hardware_address, peer, fabric, n)
-        })
+        ask(&mut self.socket, &doing, |n| route::new_pair(name, hardware_address, peer, fabric, n))
     }
 
     pub fn up(&mut self, name: &str, link: u32, bridge: Option<u32>) -> Result<(), LinuxError> {

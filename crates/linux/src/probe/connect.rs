@@ -48,7 +48,9 @@ impl State {
 pub struct Attempt {
     /// How.
     pub protocol: PortProtocol,
-    /// From which of the own addresses; `None` leaves the choice to the system.
+    /// From which address; `None` leaves the choice to the system. It must be this host's, see
+    /// [`crate::is_own`]: the system is told not to check, since it would refuse addresses of
+    /// networks for which the host speaks as a whole.
     pub source: Option<IpAddr>,
     /// Where to.
     pub destination: SocketAddr,
@@ -89,6 +91,11 @@ fn try_it(attempt: &Attempt) -> Result<Observation, Errno> {
     error_queue::enable(&socket, v6)
         .map_err(|error| Errno::from_io_error(&error).unwrap_or(Errno::IO))?;
     if let Some(source) = attempt.source {
+        if v6 {
+            sockopt::set_ipv6_freebind(&socket, true)?;
+        } else {
+            sockopt::set_ip_freebind(&socket, true)?;
+        }
         bind(&socket, &SocketAddr::new(source, 0))?;
     }
     let deadline = Instant::now() + attempt.patience;
@@ -98,11 +105,7 @@ fn try_it(attempt: &Attempt) -> Result<Observation, Errno> {
     }
 }
 
-fn over_tcp(
-    socket: &OwnedFd,
-    attempt: &Attempt,
-    deadline: Instant,
-) -> Result<Observation, Errno> {
+fn over_tcp(socket: &OwnedFd, attempt: &Attempt, deadline: Instant) -> Result<Observation, Errno> {
     let outcome = match connect(socket, &attempt.destination) {
         Err(Errno::INPROGRESS) => {
             if !wait(socket, PollFlags::OUT, deadline)? {
@@ -119,11 +122,7 @@ fn over_tcp(
     }
 }
 
-fn over_udp(
-    socket: &OwnedFd,
-    attempt: &Attempt,
-    deadline: Instant,
-) -> Result<Observation, Errno> {
+fn over_udp(socket: &OwnedFd, attempt: &Attempt, deadline: Instant) -> Result<Observation, Errno> {
     connect(socket, &attempt.destination)?;
     match send(socket, GREETING, SendFlags::empty()) {
         Ok(_) => {}
@@ -173,7 +172,9 @@ fn from_queue(socket: &OwnedFd, errno: Errno) -> Result<Observation, Errno> {
         _ => match errno {
             Errno::CONNREFUSED => Ok(seen(State::Refused, "port unreachable")),
             // TCP keeps no queue; these are what it makes of a prohibition.
-            Errno::HOSTUNREACH => Ok(seen(State::Prohibited, "ICMP: host unreachable or prohibited")),
+            Errno::HOSTUNREACH => {
+                Ok(seen(State::Prohibited, "ICMP: host unreachable or prohibited"))
+            }
             Errno::ACCESS => Ok(seen(State::Prohibited, "ICMPv6: prohibited")),
             errno => Err(errno),
         },

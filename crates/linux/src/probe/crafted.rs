@@ -15,9 +15,7 @@ use std::time::Duration;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Direction;
 use tipstaff_wire::netlink::{ERROR, split};
-use tipstaff_wire::nf_tables::{
-    self as nf, Batch, Expression, FAMILY_INET, Hook,
-};
+use tipstaff_wire::nf_tables::{self as nf, Batch, Expression, FAMILY_INET, Hook};
 use tipstaff_wire::nflog;
 use tipstaff_wire::packet::{Answer, Payload, Seen, build, parse};
 
@@ -238,9 +236,7 @@ fn fate(record: &Record) -> Fate {
         (false, ..) => Fate::Lost,
         (true, true, _) => Fate::Decided(Verdict::Allow),
         (true, false, None) => Fate::Decided(Verdict::Deny),
-        (true, false, Some(Answer::Reset | Answer::Prohibited)) => {
-            Fate::Decided(Verdict::Reject)
-        }
+        (true, false, Some(Answer::Reset | Answer::Prohibited)) => Fate::Decided(Verdict::Reject),
         (true, false, Some(Answer::OtherError)) => Fate::StoppedOddly,
     }
 }

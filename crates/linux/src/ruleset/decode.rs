@@ -202,9 +202,7 @@ impl RuleReader<'_> {
         let opaque = || Test::Opaque("cmp".into());
         match (self.field(register), op) {
             (Field::InInterface, _) => interface(op, data).map_or_else(opaque, Test::InInterface),
-            (Field::OutInterface, _) => {
-                interface(op, data).map_or_else(opaque, Test::OutInterface)
-            }
+            (Field::OutInterface, _) => interface(op, data).map_or_else(opaque, Test::OutInterface),
             (Field::Family, Compare::Equal) => match data {
                 [FAMILY_IPV4] => Test::Family(Family::V4),
                 [FAMILY_IPV6] => Test::Family(Family::V6),
@@ -262,10 +260,8 @@ fn interface(op: Compare, data: &[u8]) -> Option<InterfaceTest> {
 }
 
 fn states(mask: u32) -> Option<StateSet> {
-    let found: Vec<ConnectionState> = ConnectionState::ALL
-        .into_iter()
-        .filter(|&state| mask & state_bit(state) != 0)
-        .collect();
+    let found: Vec<ConnectionState> =
+        ConnectionState::ALL.into_iter().filter(|&state| mask & state_bit(state) != 0).collect();
     let known = found.iter().fold(0, |bits, &state| bits | state_bit(state));
     (known == mask).then(|| StateSet::of(&found))
 }

@@ -26,11 +26,8 @@ pub(super) const USER_DATA_VERSION: u8 = 1;
 #[must_use]
 pub fn encode(program: &RuleProgram, host: &str, sequence: u32) -> (Batch, Ledger) {
     let mut encoder = Encoder { batch: Batch::begin(sequence), ledger: Ledger::default(), sets: 0 };
-    let table = nf::Table {
-        name: TABLE.into(),
-        user_data: user_data(host),
-        ..nf::Table::default()
-    };
+    let table =
+        nf::Table { name: TABLE.into(), user_data: user_data(host), ..nf::Table::default() };
     encoder.batch.new_table(&table);
     encoder.batch.delete_table(TABLE);
     encoder.batch.new_table(&table);
@@ -97,8 +94,7 @@ impl Encoder {
             table: TABLE.into(),
             name: chain.name.clone(),
             kind: base.map(|_| FILTER.into()),
-            hook: base
-                .map(|base| Hook { number: hook_number(base.direction), priority: PRIORITY }),
+            hook: base.map(|base| Hook { number: hook_number(base.direction), priority: PRIORITY }),
             policy: base.map(|base| u32::from(base.passes)),
             family: FAMILY_INET,
         })
@@ -267,11 +263,7 @@ fn action(action: &Action, out: &mut Vec<Expression>) {
                 kind: 0,
                 flags: 0,
             };
-            out.extend([
-                Expression::Limit(limit),
-                counter,
-                Expression::Immediate(Verdict::Accept),
-            ]);
+            out.extend([Expression::Limit(limit), counter, Expression::Immediate(Verdict::Accept)]);
         }
         Action::Jump(chain) => {
             out.push(Expression::Immediate(Verdict::Jump(chain.clone())));

@@ -60,8 +60,8 @@ pub fn enforce(
     let sequence = transport.next_sequence();
     let (batch, ledger) = encode(program, host, sequence);
     send(transport, "load rules", batch, &ledger)?;
-    let snapshot = read(transport)?
-        .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
+    let snapshot =
+        read(transport)?.ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
     let drifts = compare(program, &snapshot.program);
     if drifts.is_empty() {
         Ok(snapshot)

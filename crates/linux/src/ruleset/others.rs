@@ -43,7 +43,7 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
         transport,
         "read the kernel's chains",
         |sequence| nf::dump(message_kind::GET_CHAIN, 0, sequence, |_| {}),
-        |found: &mut Vec<_>, message| Ok(found.push(nf::Chain::decode(message.body)?)),
+        nf::Chain::decode,
     )?;
     let mut tables: Vec<OtherTable> = Vec::new();
     for chain in &chains {
@@ -61,11 +61,9 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
         let family = family_words(chain.family);
         match tables.iter_mut().find(|it| it.name == chain.table && it.family == family) {
             Some(table) => table.chains.push(other),
-            None => tables.push(OtherTable {
-                family,
-                name: chain.table.clone(),
-                chains: vec![other],
-            }),
+            None => {
+                tables.push(OtherTable { family, name: chain.table.clone(), chains: vec![other] })
+            }
         }
     }
     Ok(tables)

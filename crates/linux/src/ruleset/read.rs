@@ -67,7 +67,7 @@ pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxErro
         transport,
         READING,
         |sequence| nf::dump(message_kind::GET_TABLE, FAMILY_INET, sequence, |_| {}),
-        |found: &mut Vec<_>, message| Ok(found.push(nf::Table::decode(message.body)?)),
+        nf::Table::decode,
     )?;
     let ours = tables.iter().find(|it| it.family == FAMILY_INET && it.name == TABLE);
     let Some(table) = ours else { return Ok(None) };
@@ -75,7 +75,7 @@ pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxErro
         transport,
         READING,
         |sequence| nf::dump(message_kind::GET_CHAIN, FAMILY_INET, sequence, |_| {}),
-        |found: &mut Vec<_>, message| Ok(found.push(nf::Chain::decode(message.body)?)),
+        nf::Chain::decode,
     )?;
     let sets = read_sets(transport)?;
     let rules: Vec<nf::Rule> = dump(
@@ -87,7 +87,7 @@ pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxErro
                 only_ours.write_table(out);
             })
         },
-        |found: &mut Vec<_>, message| Ok(found.push(nf::Rule::decode(message.body)?)),
+        nf::Rule::decode,
     )?;
     Ok(Some(assemble(table, &chains, &sets, &rules)))
 }
@@ -97,11 +97,11 @@ fn read_sets(transport: &mut dyn Transport) -> Result<HashMap<String, Ranges>, L
         transport,
         READING,
         |sequence| nf::dump(message_kind::GET_SET, FAMILY_INET, sequence, |_| {}),
-        |found: &mut Vec<_>, message| Ok(found.push(nf::Set::decode(message.body)?)),
+        nf::Set::decode,
     )?;
     let mut ranges = HashMap::new();
     for set in sets.iter().filter(|set| set.table == TABLE) {
-        let mut elements: Vec<Element> = dump(
+        let chunks = dump(
             transport,
             READING,
             |sequence| {
@@ -109,11 +109,9 @@ fn read_sets(transport: &mut dyn Transport) -> Result<HashMap<String, Ranges>, L
                     set.write_request(out);
                 })
             },
-            |found: &mut Vec<_>, message| {
-                found.extend(decode_elements(message.body)?.1);
-                Ok(())
-            },
+            |body| decode_elements(body).map(|it| it.1),
         )?;
+        let mut elements: Vec<Element> = chunks.into_iter().flatten().collect();
         let intervals = set.flags & set_flags::INTERVAL != 0;
         ranges.insert(set.name.clone(), decode::ranges(&mut elements, intervals));
     }
@@ -157,8 +155,7 @@ type Counted = (String, RuleId, Action, Option<Count>);
 /// for the direction from which it is jumped to.
 fn tally(program: &RuleProgram, counts: &[Counted]) -> Vec<Tally> {
     let mut tallies: Vec<Tally> = Vec::new();
-    for (chain, direction) in
-        program.chains.iter().filter_map(|it| Some((it, it.base?.direction)))
+    for (chain, direction) in program.chains.iter().filter_map(|it| Some((it, it.base?.direction)))
     {
         for rule in &chain.rules {
             let known = tallies.iter().any(|it| it.direction == direction && it.id == rule.id);
@@ -174,7 +171,9 @@ fn tally(program: &RuleProgram, counts: &[Counted]) -> Vec<Tally> {
         let entry = tallies
             .iter_mut()
             .find(|it| it.id == *id && direction.is_none_or(|direction| it.direction == direction));
-        let (Some(entry), Some(count)) = (entry, count) else { continue };
+        let (Some(entry), Some(count)) = (entry, count) else {
+            continue;
+        };
         match (&mut entry.excess, action) {
             (Some(excess), Action::Deny) => excess.add(*count),
             _ => entry.taken.add(*count),

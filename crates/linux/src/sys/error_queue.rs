@@ -39,8 +39,7 @@ pub fn enable(socket: &OwnedFd, v6: bool) -> io::Result<()> {
 pub fn take(socket: &OwnedFd) -> Option<Reported> {
     let mut control = [0u64; 64];
     let mut data = [0u8; 256];
-    let mut part =
-        libc::iovec { iov_base: data.as_mut_ptr().cast(), iov_len: data.len() };
+    let mut part = libc::iovec { iov_base: data.as_mut_ptr().cast(), iov_len: data.len() };
     // SAFETY: all-zero is a valid `msghdr`: null pointers and zero lengths.
     let mut header: libc::msghdr = unsafe { MaybeUninit::zeroed().assume_init() };
     header.msg_iov = &raw mut part;
@@ -49,11 +48,7 @@ pub fn take(socket: &OwnedFd) -> Option<Reported> {
     header.msg_controllen = size_of_val(&control);
     // SAFETY: every pointer in the header is to a live buffer of the stated size.
     let received = unsafe {
-        libc::recvmsg(
-            socket.as_raw_fd(),
-            &raw mut header,
-            libc::MSG_ERRQUEUE | libc::MSG_DONTWAIT,
-        )
+        libc::recvmsg(socket.as_raw_fd(), &raw mut header, libc::MSG_ERRQUEUE | libc::MSG_DONTWAIT)
     };
     if received < 0 {
         return None;
@@ -63,7 +58,8 @@ pub fn take(socket: &OwnedFd) -> Option<Reported> {
     let mut message = unsafe { libc::CMSG_FIRSTHDR(&raw const header) };
     while !message.is_null() {
         // SAFETY: not null, and the kernel wrote a whole `cmsghdr` there.
-        let (level, kind) = unsafe { ((*message).cmsg_level, (*message).cmsg_type) };
+        let found = unsafe { message.read() };
+        let (level, kind) = (found.cmsg_level, found.cmsg_type);
         let is_error = (level, kind) == (libc::IPPROTO_IP, libc::IP_RECVERR)
             || (level, kind) == (libc::IPPROTO_IPV6, libc::IPV6_RECVERR);
         if is_error {

@@ -4,9 +4,7 @@ use crate::LinuxError;
 use rustix::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
 use rustix::fs::{Mode, OFlags, open};
 use rustix::mount::{MountPropagationFlags, mount_change};
-use rustix::thread::{
-    LinkNameSpaceType, UnshareFlags, move_into_link_name_space, unshare_unsafe,
-};
+use rustix::thread::{LinkNameSpaceType, UnshareFlags, move_into_link_name_space, unshare_unsafe};
 use std::io;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
@@ -34,9 +32,10 @@ impl Namespace {
     /// # Errors
     /// [`LinuxError`] if the system refuses.
     pub fn open(path: &Path) -> Result<Self, LinuxError> {
-        let handle = open(path, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty()).map_err(|source| {
-            LinuxError::system(format!("open the network namespace {}", path.display()), source)
-        })?;
+        let handle =
+            open(path, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty()).map_err(|source| {
+                LinuxError::system(format!("open the network namespace {}", path.display()), source)
+            })?;
         Ok(Self { handle })
     }
 
@@ -48,9 +47,8 @@ impl Namespace {
         let made = std::thread::scope(|scope| {
             scope
                 .spawn(|| {
-                    unshare(UnshareFlags::NEWNET).map_err(|source| {
-                        LinuxError::system("make a network namespace", source)
-                    })?;
+                    unshare(UnshareFlags::NEWNET)
+                        .map_err(|source| LinuxError::system("make a network namespace", source))?;
                     Self::current()
                 })
                 .join()
@@ -90,11 +88,15 @@ impl Namespace {
     }
 
     /// Makes `command` start in the namespace, and end when the calling thread ends.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
     #[allow(unsafe_code)]
     pub fn start_here(&self, command: &mut Command) -> Result<(), LinuxError> {
-        let handle = self.handle.try_clone().map_err(|source| {
-            LinuxError::system("keep a network namespace open", source)
-        })?;
+        let handle = self
+            .handle
+            .try_clone()
+            .map_err(|source| LinuxError::system("keep a network namespace open", source))?;
         // SAFETY: between fork and exec the closure only makes system calls; it neither
         // allocates nor takes a lock.
         unsafe {

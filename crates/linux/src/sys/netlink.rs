@@ -23,12 +23,8 @@ pub fn open(protocol: Protocol) -> io::Result<OwnedFd> {
         Protocol::SocketDiagnosis => Some(SOCK_DIAG),
         Protocol::Netfilter => Some(NETFILTER),
     };
-    let socket = socket_with(
-        AddressFamily::NETLINK,
-        SocketType::RAW,
-        SocketFlags::CLOEXEC,
-        family,
-    )?;
+    let socket =
+        socket_with(AddressFamily::NETLINK, SocketType::RAW, SocketFlags::CLOEXEC, family)?;
     bind(&socket, &SocketAddrNetlink::new(0, 0))?;
     // Both only make the kernel's answers better; an old kernel that lacks them still answers.
     let _ = set(&socket, libc::NETLINK_EXT_ACK);
@@ -81,9 +77,8 @@ pub fn send(socket: &OwnedFd, bytes: &[u8]) -> io::Result<()> {
 
 pub fn receive(socket: &OwnedFd) -> io::Result<Vec<u8>> {
     let mut buffer = vec![0; DATAGRAM];
-    let (_, length) = rustix::io::retry_on_intr(|| {
-        recv(socket, &mut buffer[..], RecvFlags::TRUNC)
-    })?;
+    let (_, length) =
+        rustix::io::retry_on_intr(|| recv(socket, &mut buffer[..], RecvFlags::TRUNC))?;
     if length > buffer.len() {
         return Err(io::Error::other("a netlink datagram was cut"));
     }

@@ -75,7 +75,11 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                     Fate::Decided(visible),
                     "seed {seed}: the plan says {decided:?} of {packet:?}\n{text}"
                 );
-                assert_eq!(snapshot.program.evaluate(packet).as_ref(), Some(&decided), "seed {seed}");
+                assert_eq!(
+                    snapshot.program.evaluate(packet).as_ref(),
+                    Some(&decided),
+                    "seed {seed}"
+                );
                 *verdicts.entry(decided.verdict).or_default() += 1;
                 packets += 1;
             }

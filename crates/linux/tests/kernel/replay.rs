@@ -108,7 +108,7 @@ fn no_cut_or_flipped_answer_is_taken_for_the_whole() {
     let lines: Vec<&str> = TAKEN_DOWN.lines().collect();
     for (at, line) in lines.iter().enumerate() {
         // Cuts, on whole bytes, anywhere but between two messages.
-        for cut in (26..line.len()).step_by(26) {
+        for cut in (26..line.len()).step_by(78) {
             if is_whole(&line[..cut]) {
                 continue;
             }
@@ -118,7 +118,7 @@ fn no_cut_or_flipped_answer_is_taken_for_the_whole() {
             assert!(outcome.is_err(), "datagram {at} cut at {}", cut / 2);
         }
         // Other bytes: anything may come out but a panic.
-        for flip in (0..line.len()).step_by(14) {
+        for flip in (0..line.len()).step_by(42) {
             let mut changed = (*line).to_owned();
             changed.replace_range(flip..=flip, if &line[flip..=flip] == "f" { "0" } else { "f" });
             let mut damaged = lines.clone();

@@ -9,8 +9,8 @@ mod table;
 
 pub use chain::{Chain, Hook};
 pub use expression::{
-    PROHIBITED,
-    Base, Compare, Expression, Limit, MetaKey, RejectKind, STATE_BITS, Verdict, ct, registers,
+    Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, Verdict, ct,
+    registers,
 };
 pub use request::{Batch, BatchOutput, dump, message_kind};
 pub use rule::Rule;
@@ -37,10 +37,7 @@ fn write_header(out: &mut Writer, family: u8, resource: u16) {
 }
 
 /// Reads `struct nfgenmsg`: the family, and the attributes behind it.
-fn read_header<'a>(
-    body: &'a [u8],
-    what: &'static str,
-) -> Result<(u8, Attributes<'a>), WireError> {
+fn read_header<'a>(body: &'a [u8], what: &'static str) -> Result<(u8, Attributes<'a>), WireError> {
     let mut fields = Fields::new(body, "struct nfgenmsg");
     let family = fields.byte()?;
     fields.take(3)?;

@@ -120,14 +120,18 @@ impl Batch {
     pub fn new_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
         let each = 24 + set.key_length as usize;
         for some in elements.chunks((ELEMENT_BYTES / each).max(2)) {
-            self.add(message_kind::NEW_ELEMENTS, CREATE, |out| set.write_elements(some, out));
+            self.add(message_kind::NEW_ELEMENTS, CREATE, |out| {
+                set.write_elements(some, out);
+            });
         }
         self.sequence
     }
 
     /// Adds a rule at the end of its chain.
     pub fn new_rule(&mut self, rule: &Rule) -> u32 {
-        self.add(message_kind::NEW_RULE, CREATE | APPEND, |out| rule.write(out))
+        self.add(message_kind::NEW_RULE, CREATE | APPEND, |out| {
+            rule.write(out);
+        })
     }
 
     /// Ends the batch.

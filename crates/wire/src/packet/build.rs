@@ -177,11 +177,16 @@ mod tests {
     fn checksums_verify() {
         let pairs: [(IpAddr, IpAddr); 2] = [
             ([198, 51, 100, 7].into(), [192, 0, 2, 10].into()),
-            ("2001:db8:51::7".parse().expect("address"), "2001:db8:2::10".parse().expect("address")),
+            (
+                "2001:db8:51::7".parse().expect("address"),
+                "2001:db8:2::10".parse().expect("address"),
+            ),
         ];
         for (source, destination) in pairs {
             let tcp = Payload::Tcp { source: 40_000, destination: 2_202, flags: 2 };
-            for payload in [tcp, Payload::Udp { source: 9, destination: 53 }, Payload::Icmp { kind: 8 }] {
+            for payload in
+                [tcp, Payload::Udp { source: 9, destination: 53 }, Payload::Icmp { kind: 8 }]
+            {
                 let packet = build(source, destination, payload, 0xdead_beef);
                 let (header, body) = packet.split_at(if source.is_ipv4() { 20 } else { 40 });
                 let protocol = if source.is_ipv4() { header[9] } else { header[6] };

@@ -62,8 +62,7 @@ fn look(packet: &[u8]) -> Option<Seen> {
                     } else {
                         (kind, code) == (UNREACHABLE_V6, PROHIBITED_V6)
                     };
-                    let answer =
-                        if prohibited { Answer::Prohibited } else { Answer::OtherError };
+                    let answer = if prohibited { Answer::Prohibited } else { Answer::OtherError };
                     Some(Seen::Answer(tag(inner, rest)?, answer))
                 }
                 None => Some(Seen::Probe(tag(protocol, body)?)),
@@ -111,7 +110,10 @@ mod tests {
     fn probes_are_recognised_whatever_they_carry() {
         let (v4, v6): ((IpAddr, IpAddr), (IpAddr, IpAddr)) = (
             (A.into(), B.into()),
-            ("2001:db8:51::7".parse().expect("address"), "2001:db8:2::10".parse().expect("address")),
+            (
+                "2001:db8:51::7".parse().expect("address"),
+                "2001:db8:2::10".parse().expect("address"),
+            ),
         );
         for (source, destination) in [v4, v6] {
             for payload in [

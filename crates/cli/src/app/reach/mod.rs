@@ -260,10 +260,6 @@ impl From {
             part.observed = shared(part.probes.iter().map(|it| it.met));
         }
         self.observed = shared(self.parts.iter().filter_map(|it| it.observed));
-        self.agree = self
-            .parts
-            .iter()
-            .filter_map(|it| it.agree)
-            .reduce(|a, b| a && b);
+        self.agree = self.parts.iter().filter_map(|it| it.agree).reduce(|a, b| a && b);
     }
 }

@@ -13,7 +13,7 @@ use tipstaff_core::policy::nearest;
 use tipstaff_core::space::{AddressSet, closest};
 use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
 use tipstaff_linux::sockets::{Listener, PortProtocol};
-use tipstaff_linux::{LinuxError, Namespace, NetlinkSocket, Protocol, addresses};
+use tipstaff_linux::{LinuxError, Namespace, NetlinkSocket, Protocol, addresses, is_own};
 
 /// Most probes wait for silence, so many can be out at a time.
 const AT_ONCE: usize = 64;
@@ -54,7 +54,9 @@ pub fn check_place(vantage: &Vantage, columns: &[Column]) -> Result<(), Failure>
     }
     let help = match nearest(&vantage.place, names.clone()) {
         Some(near) => format!("did you mean `{near}`?"),
-        None => format!("the places asked about are: {}", names.by_ref().collect::<Vec<_>>().join(", ")),
+        None => {
+            format!("the places asked about are: {}", names.by_ref().collect::<Vec<_>>().join(", "))
+        }
     };
     let message =
         format!("the vantage `{}` is at no place asked about", vantage.place.escape_debug());
@@ -160,7 +162,9 @@ fn from_here(probes: &[&Probe], patience: Duration) -> Result<Vec<Sighting>, Lin
         for _ in 0..AT_ONCE.min(probes.len()) {
             scope.spawn(|| {
                 while let Some(probe) = probes.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    let Some(sighting) = one(probe, &own, patience) else { continue };
+                    let Some(sighting) = one(probe, &own, patience) else {
+                        continue;
+                    };
                     if let Ok(mut sightings) = sightings.lock() {
                         sightings.push(sighting);
                     }
@@ -171,28 +175,21 @@ fn from_here(probes: &[&Probe], patience: Duration) -> Result<Vec<Sighting>, Lin
     Ok(sightings.into_inner().unwrap_or_default())
 }
 
-/// Sends one probe, from an address of this machine among the senders if it has one. Otherwise
-/// the system is asked to let us speak for one of them. An address that is not to be had gives
-/// no sighting: nobody of that part is here.
+/// Sends one probe, from an address of this machine among the senders. Where it has none, nobody
+/// of that part is here, and there is no sighting.
 fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
+    let spoken_for = || {
+        let likely = likely_sender(&probe.senders, probe.fares.family)?;
+        let mut socket = NetlinkSocket::open(Protocol::Route).ok()?;
+        is_own(&mut socket, likely).ok()?.then_some(likely)
+    };
     let here = own.iter().copied().find(|&it| probe.senders.contains(it));
-    let source = here.or_else(|| likely_sender(&probe.senders, probe.fares.family))?;
+    let source = here.or_else(spoken_for)?;
     let receiver = closest(probe.fares.receivers.iter().copied(), source)?;
     let destination = SocketAddr::new(receiver, probe.port);
-    let outcome = attempt(&Attempt {
-        protocol: probe.protocol,
-        source: Some(source),
-        destination,
-        patience,
-    });
-    match outcome {
-        Err(LinuxError::System { source: error, .. })
-            if here.is_none() && error.kind() == std::io::ErrorKind::AddrNotAvailable =>
-        {
-            None
-        }
-        outcome => Some(Sighting { probe: probe.clone(), source, destination, outcome }),
-    }
+    let outcome =
+        attempt(&Attempt { protocol: probe.protocol, source: Some(source), destination, patience });
+    Some(Sighting { probe: probe.clone(), source, destination, outcome })
 }
 
 impl Sighting {

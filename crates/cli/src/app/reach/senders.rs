@@ -46,8 +46,12 @@ pub fn columns(policy: &Policy, wishes: &[String]) -> Result<Vec<Column>, Failur
 /// that no honest packet from outside carries are left out.
 fn anywhere(policy: &Policy) -> Column {
     let named: AddressSet = policy.places.iter().map(|place| place.addresses.clone()).collect();
-    let hosts: AddressSet =
-        policy.hosts.iter().flat_map(|it| &it.addresses).map(|&it| AddressSet::single(it)).collect();
+    let hosts: AddressSet = policy
+        .hosts
+        .iter()
+        .flat_map(|it| &it.addresses)
+        .map(|&it| AddressSet::single(it))
+        .collect();
     let senders = unicast().difference(&named).difference(&hosts);
     Column { name: ANYWHERE.into(), senders }
 }

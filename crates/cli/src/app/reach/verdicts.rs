@@ -6,9 +6,7 @@ use std::net::IpAddr;
 use tipstaff_core::plan::{self, Decided, Decider, HostPlan, Question, sweep};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::RuleProgram;
-use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, Transport,
-};
+use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, Packet, Transport};
 use tipstaff_linux::ruleset::Snapshot;
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 
@@ -72,7 +70,6 @@ pub struct Fate {
     /// The kernel's word.
     pub kernel: Word,
 }
-
 
 /// Senders that fare alike, with what they fare.
 #[derive(Clone, Debug)]
@@ -139,20 +136,13 @@ pub fn parts(
     if let Kernel::Rules(program) = kernel {
         deciders.push(program);
     }
-    let fate = |packet: &Packet| Fate {
-        policy: loaded.plan.evaluate(packet),
-        kernel: kernel.ask(packet),
-    };
+    let fate =
+        |packet: &Packet| Fate { policy: loaded.plan.evaluate(packet), kernel: kernel.ask(packet) };
     let mut parts = sweep(&deciders, &question, fate);
     // Exceptions first, then the rest.
     parts.sort_by_key(|part| part.senders.blocks().len());
     parts
         .into_iter()
-        .map(|plan::Part { senders, receivers, fate }| Fares {
-            senders,
-            receivers,
-            family,
-            fate,
-        })
+        .map(|plan::Part { senders, receivers, fate }| Fares { senders, receivers, family, fate })
         .collect()
 }

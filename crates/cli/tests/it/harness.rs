@@ -1,0 +1,94 @@
+//! Runs the built program in a folder of its own, with nothing from outside.
+
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use tempfile::TempDir;
+use tipstaff_linux::lab::Node;
+
+pub const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
+pub const MENDED: &str = include_str!("../../../../demo/mended.toml");
+
+/// A folder with a policy in it.
+pub struct Desk {
+    pub folder: TempDir,
+}
+
+/// What a run gave.
+#[derive(Debug)]
+pub struct Outcome {
+    pub code: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+impl Outcome {
+    /// Expects an exit code, and shows everything if it was another.
+    #[track_caller]
+    pub fn exits(self, code: i32) -> Self {
+        assert_eq!(self.code, code, "stdout:\n{}\nstderr:\n{}", self.stdout, self.stderr);
+        self
+    }
+
+    #[track_caller]
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|error| panic!("{error}\n{}\n{}", self.stdout, self.stderr))
+    }
+}
+
+impl Desk {
+    /// A folder with this text as `policy.toml`.
+    pub fn with(policy: impl AsRef<[u8]>) -> Self {
+        let folder = tempfile::tempdir().expect("a folder");
+        let desk = Self { folder };
+        desk.write(policy);
+        desk
+    }
+
+    pub fn write(&self, policy: impl AsRef<[u8]>) {
+        let file = self.folder.path().join("policy.toml");
+        fs::write(&file, policy).expect("written");
+        fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).expect("a mode");
+    }
+
+    pub fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// The program, ready to run on the policy.
+    pub fn command<A: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = A>) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_tipstaff"));
+        command
+            .args(args)
+            .env_clear()
+            .env("TIPSTAFF_POLICY", "policy.toml")
+            .env("COLUMNS", "100")
+            .current_dir(self.path())
+            .stdin(Stdio::null());
+        command
+    }
+
+    pub fn run<A: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = A>) -> Outcome {
+        finish(self.command(args))
+    }
+
+    /// Runs the program on a machine of a lab.
+    pub fn on<A: AsRef<OsStr>>(&self, node: &Node, args: impl IntoIterator<Item = A>) -> Outcome {
+        let mut command = self.command(args);
+        node.start_here(&mut command).expect("it can start there");
+        finish(command)
+    }
+}
+
+/// Runs a command to its end.
+pub fn finish(mut command: Command) -> Outcome {
+    let output = command.output().expect("the program starts");
+    Outcome {
+        code: output.status.code().unwrap_or(-1),
+        stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
+        stderr: String::from_utf8_lossy(&output.stderr).into_owned(),
+    }
+}

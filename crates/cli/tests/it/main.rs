@@ -1,0 +1,11 @@
+//! The built program, as its users meet it.
+
+mod asking;
+mod bad_policies;
+mod demo;
+mod harness;
+mod kernel;
+mod reach;
+mod servers;
+mod showing;
+mod usage;

@@ -1,0 +1,282 @@
+//! Real servers and clients of others: OpenSSH, nginx, curl, ping.
+
+use crate::harness::Desk;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+use tipstaff_linux::lab::Node;
+use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
+use tipstaff_linux::probe::{Attempt, State, attempt};
+use tipstaff_linux::sockets::PortProtocol;
+
+const POLICY: &str = r#"
+edition = 1
+[place.curators]
+addresses = ["198.51.100.0/27", "2001:db8:51::/64"]
+[place.strangers]
+addresses = ["203.0.113.0/24", "2001:db8:bad::/64"]
+[host.sluice]
+addresses = ["192.0.2.10", "2001:db8:2::10", "10.44.8.10", "fd44:8::10"]
+[host.sluice.baseline]
+ping = "allow"
+[[host.sluice.rule]]
+name = "shell"
+allow = ["2202/tcp"]
+from = ["curators"]
+[[host.sluice.rule]]
+name = "catalogue"
+allow = ["80/tcp", "7/udp"]
+[[host.sluice.rule]]
+name = "old-catalogue"
+reject = ["8080/tcp", "9/udp"]
+[[host.sluice.rule]]
+name = "granary-for-curators"
+allow = ["80/tcp", "icmp"]
+direction = "forwarded"
+from = ["curators"]
+to = ["10.44.8.20", "fd44:8::20"]
+[[host.sluice.rule]]
+name = "granary-refused"
+reject = ["8080/tcp", "icmp"]
+direction = "forwarded"
+to = ["10.44.8.20", "fd44:8::20"]
+[[host.sluice.rule]]
+name = "not-there"
+deny = ["8080/tcp"]
+direction = "outbound"
+to = ["10.44.8.20", "fd44:8::20"]
+[[host.sluice.rule]]
+name = "not-there-either"
+reject = ["icmp"]
+direction = "outbound"
+to = ["10.44.8.20", "fd44:8::20"]
+"#;
+
+const CURATOR: [&str; 2] = ["198.51.100.7", "2001:db8:51::7"];
+const STRANGER: [&str; 2] = ["203.0.113.9", "2001:db8:bad::9"];
+const SLUICE: [&str; 2] = ["192.0.2.10", "2001:db8:2::10"];
+const GRANARY: [&str; 2] = ["10.44.8.20", "fd44:8::20"];
+const SLUICE_INSIDE: [&str; 2] = ["10.44.8.10", "fd44:8::10"];
+
+/// Where programs are; servers are not on an ordinary user's path.
+const FOLDERS: [&str; 4] = ["/usr/sbin", "/usr/bin", "/sbin", "/bin"];
+
+fn find(program: &str) -> Option<PathBuf> {
+    FOLDERS.iter().map(|it| Path::new(it).join(program)).find(|it| it.exists())
+}
+
+/// The programs, or `None` with a word about it if one is missing; under CI that is a failure.
+fn tools() -> Option<[PathBuf; 6]> {
+    let names = ["sshd", "ssh", "ssh-keygen", "nginx", "curl", "ping"];
+    let found = names.map(find);
+    let missing: Vec<&str> =
+        names.into_iter().zip(&found).filter(|it| it.1.is_none()).map(|it| it.0).collect();
+    if missing.is_empty() {
+        return Some(found.map(|it| it.expect("none is missing")));
+    }
+    println!("NOT RUN: these programs are missing: {}", missing.join(", "));
+    assert!(std::env::var_os("CI").is_none(), "under CI they must be there: {missing:?}");
+    None
+}
+
+/// A server that ends with the test.
+struct Server(Child);
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn start(node: &Node, mut command: Command) -> Server {
+    node.start_here(&mut command).expect("it can start there");
+    let command = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    Server(command.spawn().expect("it starts"))
+}
+
+fn output(node: &Node, program: &Path, args: &[&str]) -> Output {
+    let mut command = Command::new(program);
+    command.args(args).env("LC_ALL", "C").stdin(Stdio::null());
+    node.start_here(&mut command).expect("it can start there");
+    command.output().expect("it starts")
+}
+
+fn nginx(node: &Node, program: &Path, folder: &Path) -> Server {
+    let shown = folder.display();
+    let config = format!(
+        "daemon off; master_process off; pid {shown}/nginx.pid; error_log {shown}/error.log;\n\
+         events {{}}\n\
+         http {{ access_log off; client_body_temp_path {shown}/b; proxy_temp_path {shown}/p;\n\
+         fastcgi_temp_path {shown}/f; uwsgi_temp_path {shown}/u; scgi_temp_path {shown}/s;\n\
+         server {{ listen [::]:80 ipv6only=off; listen [::]:8080 ipv6only=off;\n\
+         listen [::]:9100 ipv6only=off; return 200 'seeds\\n'; }} }}\n"
+    );
+    fs::create_dir_all(folder).expect("a folder");
+    let file = folder.join("nginx.conf");
+    fs::write(&file, config).expect("written");
+    let mut command = Command::new(program);
+    command.arg("-c").arg(&file).arg("-p").arg(folder);
+    start(node, command)
+}
+
+fn sshd(node: &Node, program: &Path, keygen: &Path, folder: &Path) -> Server {
+    let key = folder.join("host_key");
+    let made = Command::new(keygen)
+        .args(["-q", "-t", "ed25519", "-N", "", "-f"])
+        .arg(&key)
+        .status()
+        .expect("it starts");
+    assert!(made.success());
+    // The folder that sshd wants to have; only this sealed process sees it.
+    rustix::mount::mount(
+        c"run",
+        c"/run",
+        c"tmpfs",
+        rustix::mount::MountFlags::empty(),
+        c"mode=755",
+    )
+    .expect("a file system over /run");
+    fs::create_dir("/run/sshd").expect("a folder");
+    let mut command = Command::new(program);
+    command
+        .args(["-D", "-e", "-p", "2202", "-f", "/dev/null", "-o", "PidFile=none", "-h"])
+        .arg(&key);
+    start(node, command)
+}
+
+/// What curl meets: its exit code, and how long it took.
+fn curl(node: &Node, program: &Path, from: &str, to: &str, port: u16) -> (Option<i32>, Duration) {
+    let host = if to.contains(':') { format!("[{to}]") } else { to.to_owned() };
+    let url = format!("http://{host}:{port}/");
+    let begun = Instant::now();
+    let args = [
+        "-sS",
+        "--noproxy",
+        "*",
+        "-o",
+        "/dev/null",
+        "--interface",
+        from,
+        "--connect-timeout",
+        "1",
+        &url,
+    ];
+    let output = output(node, program, &args);
+    (output.status.code(), begun.elapsed())
+}
+
+const OPEN: Option<i32> = Some(0);
+const REFUSED: Option<i32> = Some(7);
+const SILENT: Option<i32> = Some(28);
+const AT_ONCE: Duration = Duration::from_millis(500);
+
+#[track_caller]
+fn meets(what: (Option<i32>, Duration), expected: Option<i32>) {
+    assert_eq!(what.0, expected);
+    if expected == REFUSED {
+        assert!(what.1 < AT_ONCE, "refused only after {:?}", what.1);
+    }
+}
+
+fn ping(node: &Node, program: &Path, from: &str, to: &str) -> (bool, String) {
+    let output = output(node, program, &["-n", "-c", "1", "-W", "1", "-I", from, to]);
+    (output.status.success(), String::from_utf8_lossy(&output.stdout).into_owned())
+}
+
+#[test]
+fn an_enforced_policy_holds_against_programs_of_others() {
+    let Some(tools) = tools() else { return };
+    sealed("servers::an_enforced_policy_holds_against_programs_of_others", || {
+        let [sshd_program, ssh, keygen, nginx_program, curl_program, ping_program] = &tools;
+        let lab = street_sluice_granary();
+        let node = |name| lab.node(name).expect("there");
+        let (street, sluice, granary) = (node("street"), node("sluice"), node("granary"));
+        let desk = Desk::with(POLICY);
+        let _servers = [
+            nginx(sluice, nginx_program, &desk.path().join("sluice")),
+            nginx(granary, nginx_program, &desk.path().join("granary")),
+            sshd(sluice, sshd_program, keygen, desk.path()),
+            start(sluice, desk.command(["stand-in", "udp:7", "udp:9", "udp:10"])),
+        ];
+        let curl = |from, to, port| curl(street, curl_program, from, to, port);
+        let deadline = Instant::now() + Duration::from_secs(10);
+        while curl(STRANGER[0], SLUICE[0], 9100).0 != OPEN
+            || curl(STRANGER[0], GRANARY[0], 9100).0 != OPEN
+        {
+            assert!(Instant::now() < deadline, "the web servers did not come up");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        desk.on(sluice, ["enforce", "--keep"]).exits(0);
+
+        for version in 0..2 {
+            let (curator, stranger) = (CURATOR[version], STRANGER[version]);
+            let (host, store) = (SLUICE[version], GRANARY[version]);
+            // Inbound, TCP.
+            meets(curl(stranger, host, 80), OPEN);
+            meets(curl(stranger, host, 8080), REFUSED);
+            meets(curl(stranger, host, 9100), SILENT);
+            let greeted = |from: &str| {
+                let bind = format!("BindAddress={from}");
+                let args = [
+                    "-v",
+                    "-F",
+                    "/dev/null",
+                    "-p",
+                    "2202",
+                    "-o",
+                    &bind,
+                    "-o",
+                    "ConnectTimeout=1",
+                    "-o",
+                    "BatchMode=yes",
+                    "-o",
+                    "StrictHostKeyChecking=no",
+                    "-o",
+                    "UserKnownHostsFile=/dev/null",
+                    host,
+                    "true",
+                ];
+                let output = output(street, ssh, &args);
+                String::from_utf8_lossy(&output.stderr).contains("remote software version OpenSSH")
+            };
+            assert!(greeted(curator), "the shell is not open to {curator}");
+            assert!(!greeted(stranger), "the shell is open to {stranger}");
+            // Inbound, UDP and ICMP.
+            let datagram = |port: u16| {
+                let destination = std::net::SocketAddr::new(host.parse().expect("it"), port);
+                let check = Attempt {
+                    protocol: PortProtocol::Udp,
+                    source: Some(stranger.parse().expect("an address")),
+                    destination,
+                    patience: Duration::from_millis(500),
+                };
+                street.run(|| attempt(&check)).expect("entered").expect("sent").state
+            };
+            assert_eq!([7, 9, 10].map(datagram), [State::Open, State::Prohibited, State::Silent]);
+            assert!(ping(street, ping_program, stranger, host).0);
+            // Forwarded.
+            meets(curl(curator, store, 80), OPEN);
+            meets(curl(stranger, store, 80), SILENT);
+            meets(curl(curator, store, 8080), REFUSED);
+            assert!(ping(street, ping_program, curator, store).0);
+            let (answered, text) = ping(street, ping_program, stranger, store);
+            assert!(!answered && text.contains("rohibited") || text.contains("filtered"), "{text}");
+            // Outbound.
+            let inside = SLUICE_INSIDE[version];
+            let out = |port| super::servers::curl(sluice, curl_program, inside, store, port);
+            meets(out(80), OPEN);
+            meets(out(8080), SILENT);
+            assert!(!ping(sluice, ping_program, inside, store).0);
+        }
+        // With pings denied, they meet silence.
+        desk.write(POLICY.replace("ping = \"allow\"", "ping = \"deny\""));
+        desk.on(sluice, ["enforce", "--keep"]).exits(0);
+        for version in 0..2 {
+            assert!(!ping(street, ping_program, STRANGER[version], SLUICE[version]).0);
+        }
+        desk.on(sluice, ["release"]).exits(0);
+        meets(curl(STRANGER[0], SLUICE[0], 9100), OPEN);
+    });
+}
