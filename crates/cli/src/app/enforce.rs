@@ -2,7 +2,7 @@
 
 use super::{Failure, Loaded};
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use tipstaff_core::plan::Kind;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_linux::ruleset::{self, Snapshot};
@@ -55,39 +55,41 @@ fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
         reordered: false,
     };
     let Some(before) = before else { return report };
-    let (old, new) = (names(&before.program), names(&loaded.program));
-    report.new = new.difference(&old).cloned().collect();
-    report.gone = old.difference(&new).cloned().collect();
-    report.changed = new
-        .intersection(&old)
-        .filter(|name| rules(&before.program, name) != rules(&loaded.program, name))
-        .cloned()
-        .collect();
+    let (old, new) = (by_name(&before.program), by_name(&loaded.program));
+    let only = |these: &Served, those: &Served| -> Vec<String> {
+        these.keys().filter(|name| !those.contains_key(*name)).cloned().collect()
+    };
+    report.new = only(&new, &old);
+    report.gone = only(&old, &new);
+    let differs = |(name, rules): &(&String, &Vec<String>)| {
+        old.get(*name).is_some_and(|before| before != *rules)
+    };
+    report.changed = new.iter().filter(differs).map(|(name, _)| name.clone()).collect();
     report.reordered = order(&before.program, &new) != order(&loaded.program, &old);
     report
 }
 
+/// For each decision, everything that serves it, chain by chain.
+type Served = BTreeMap<String, Vec<String>>;
+
+fn by_name(program: &RuleProgram) -> Served {
+    let mut served = Served::new();
+    for chain in &program.chains {
+        for rule in &chain.rules {
+            let part = format!("{}: {rule}", chain.name);
+            served.entry(rule.id.to_string()).or_default().push(part);
+        }
+    }
+    served
+}
+
 /// The decisions that are also in `others`, in order.
-fn order(program: &RuleProgram, others: &BTreeSet<String>) -> Vec<String> {
+fn order(program: &RuleProgram, others: &Served) -> Vec<String> {
     let rules = program.chains.iter().flat_map(|chain| &chain.rules);
     let mut order: Vec<String> = rules.map(|rule| rule.id.to_string()).collect();
     order.dedup();
-    order.retain(|name| others.contains(name));
+    order.retain(|name| others.contains_key(name));
     order
-}
-
-fn names(program: &RuleProgram) -> BTreeSet<String> {
-    let rules = program.chains.iter().flat_map(|chain| &chain.rules);
-    rules.map(|rule| rule.id.to_string()).collect()
-}
-
-/// Everything that serves the decision of that name, chain by chain.
-fn rules(program: &RuleProgram, name: &str) -> Vec<(String, String)> {
-    let of_chain = |chain: &tipstaff_core::program::Chain| {
-        let rules = chain.rules.iter().filter(|rule| rule.id.to_string() == name);
-        rules.map(|rule| (chain.name.clone(), rule.to_string())).collect::<Vec<_>>()
-    };
-    program.chains.iter().flat_map(of_chain).collect()
 }
 
 /// What `release` changed.

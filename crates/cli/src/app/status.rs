@@ -23,6 +23,8 @@ pub struct Report {
     pub enforced_host: Option<String>,
     /// Whether the kernel's rules are the policy's; `null` if there are none.
     pub equal: Option<bool>,
+    /// Whether the rules will be there after a reboot: nothing loads them by itself yet.
+    pub after_reboot: bool,
     /// Where they differ.
     pub differences: Vec<Difference>,
     /// What each decision has taken so far.
@@ -124,6 +126,7 @@ pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
         dormant: snapshot.as_ref().is_some_and(|it| it.dormant),
         enforced_host: snapshot.as_ref().map(|it| it.host.clone()),
         equal: differences.as_ref().map(Vec::is_empty),
+        after_reboot: false,
         differences: differences.unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         others: others.into_iter().map(other).collect(),
@@ -169,7 +172,7 @@ fn words(drift: &Drift) -> String {
             format!("the kernel has one more part of `{}` ({chain}): {rule}", rule.id)
         }
         Drift::Reordered(chain) => {
-            format!("the kernel has the rules of `{chain}` in another order")
+            format!("the kernel has rules of `{chain}` in another order")
         }
     }
 }
@@ -181,7 +184,7 @@ fn witness(drift: &Drift, loaded: &Loaded, found: &RuleProgram) -> Option<Witnes
         return None;
     };
     let direction = Direction::parse(chain)?;
-    let packet: Packet = rule.example(direction)?;
+    let packet: Packet = rule.example(direction, &loaded.plan.addresses)?;
     let policy = loaded.plan.evaluate(&packet);
     let kernel = found.evaluate(&packet);
     if kernel.as_ref().is_some_and(|it| it.verdict == policy.verdict) {

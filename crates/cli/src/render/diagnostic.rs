@@ -81,10 +81,23 @@ pub fn diagnostic(source: &Source, problem: &Diagnostic, screen: &Screen) -> Str
         let snippet = Snippet::source(text.as_str()).path(clean(&source.name)).patches(patches);
         groups.push(Level::HELP.secondary_title("the likely mend").element(snippet));
     }
-    let renderer = if screen.is_colored() { Renderer::styled() } else { Renderer::plain() };
+    let renderer = if screen.is_colored() { styled() } else { Renderer::plain() };
     let mut text = renderer.term_width(screen.width).render(&groups);
     text.push_str("\n\n");
     text
+}
+
+/// The colours of everything else here, which can be read on light and dark screens.
+fn styled() -> Renderer {
+    Renderer::styled()
+        .error(Style::Wrong.ansi())
+        .warning(Style::Mixed.ansi().bold())
+        .note(Style::Strong.ansi())
+        .help(Style::Strong.ansi())
+        .line_num(Style::Faint.ansi())
+        .context(Style::Closed.ansi())
+        .addition(Style::Good.ansi())
+        .removal(Style::Wrong.ansi())
 }
 
 /// A mark must cover something, on a character's boundary.

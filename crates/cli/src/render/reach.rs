@@ -12,7 +12,7 @@ const MARK: &str = "!";
 /// The report as text.
 pub fn reach(report: &Report, screen: &Screen) -> String {
     let heading = format!("{}: what listens, and who can reach it", clean(&report.host));
-    let mut text = format!("{}\n", screen.paint(Style::Strong, &heading));
+    let mut text = format!("{}\n\n", screen.paint(Style::Strong, &heading));
     if report.listeners.is_empty() {
         text.push_str("  nothing listens here\n");
     } else {
@@ -161,7 +161,7 @@ fn legend(report: &Report, screen: &Screen) -> String {
     };
     let anywhere = report.listeners.iter().flat_map(|it| &it.from).any(|it| it.place == ANYWHERE);
     let second = anywhere.then_some("anywhere: everybody who is at none of the policy's places.");
-    let mut text = String::new();
+    let mut text = String::from("\n");
     for line in [Some(first), second].into_iter().flatten().flat_map(|it| wrap(it, screen.width)) {
         text.push_str(&format!("{}\n", screen.paint(Style::Faint, &line)));
     }

@@ -93,15 +93,23 @@ impl Screen {
         if !self.color || style == Style::Plain || text.is_empty() {
             return text.to_owned();
         }
-        let ansi = match style {
+        let ansi = style.ansi();
+        format!("{ansi}{text}{ansi:#}")
+    }
+}
+
+impl Style {
+    /// The escape sequences for it.
+    pub fn ansi(self) -> Ansi {
+        match self {
             Style::Plain => Ansi::new(),
             Style::Strong => Ansi::new().bold(),
-            Style::Faint => Ansi::new().dimmed(),
+            // Many terminals do not show "dim".
+            Style::Faint => AnsiColor::BrightBlack.on_default(),
             Style::Good => AnsiColor::Green.on_default(),
             Style::Closed => AnsiColor::Blue.on_default(),
             Style::Mixed => AnsiColor::Yellow.on_default(),
             Style::Wrong => AnsiColor::Red.on_default().bold(),
-        };
-        format!("{ansi}{text}{ansi:#}")
+        }
     }
 }

@@ -36,6 +36,11 @@ pub fn status(report: &Report, screen: &Screen) -> String {
         text.push_str(&table.render(screen));
     }
     text.push_str(&others(report, screen));
+    if report.in_force && !report.after_reboot {
+        let lead = screen.paint(Style::Mixed, "after a reboot:");
+        let rest = "these rules are gone; run `tipstaff enforce --keep` again";
+        text.push_str(&format!("\n{lead} {rest}\n"));
+    }
     text
 }
 

@@ -5,6 +5,7 @@ mod bad_policies;
 mod demo;
 mod harness;
 mod kernel;
+mod project;
 mod reach;
 mod servers;
 mod showing;

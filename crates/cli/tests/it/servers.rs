@@ -106,7 +106,7 @@ fn output(node: &Node, program: &Path, args: &[&str]) -> Output {
 fn nginx(node: &Node, program: &Path, folder: &Path) -> Server {
     let shown = folder.display();
     let config = format!(
-        "daemon off; master_process off; pid {shown}/nginx.pid; error_log {shown}/error.log;\n\
+        "user root root; daemon off; master_process off; pid {shown}/nginx.pid; error_log {shown}/error.log;\n\
          events {{}}\n\
          http {{ access_log off; client_body_temp_path {shown}/b; proxy_temp_path {shown}/p;\n\
          fastcgi_temp_path {shown}/f; uwsgi_temp_path {shown}/u; scgi_temp_path {shown}/s;\n\

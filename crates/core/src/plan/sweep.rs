@@ -95,7 +95,7 @@ pub fn sweep<F: PartialEq>(
                     }
                 }
                 None => {
-                    parts.push(Part { senders: piece.clone(), receivers: vec![receiver], fate })
+                    parts.push(Part { senders: piece.clone(), receivers: vec![receiver], fate });
                 }
             }
         }

@@ -2,6 +2,7 @@
 
 use super::model::{ProgramRule, RuleProgram, Test};
 use crate::space::{ConnectionState, Direction, Family, Packet, Transport};
+use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// One difference between the program that was meant and the one that was found.
@@ -27,7 +28,7 @@ pub enum Drift {
         /// The rule.
         rule: ProgramRule,
     },
-    /// The rules are there, in another order.
+    /// Rules that are in both stand in another order.
     Reordered(String),
 }
 
@@ -60,7 +61,7 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
         }
         let missing = without(&chain.rules, &other.rules);
         let extra = without(&other.rules, &chain.rules);
-        if missing.is_empty() && extra.is_empty() {
+        if without(&chain.rules, &missing) != without(&other.rules, &extra) {
             drifts.push(Drift::Reordered(name()));
         }
         drifts.extend(missing.into_iter().map(|rule| Drift::MissingRule { chain: name(), rule }));
@@ -76,24 +77,26 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
 
 /// The rules of `list` that are left when each rule of `other` has cancelled one equal to it.
 fn without(list: &[ProgramRule], other: &[ProgramRule]) -> Vec<ProgramRule> {
-    let mut rest: Vec<&ProgramRule> = other.iter().collect();
-    list.iter()
-        .filter(|rule| match rest.iter().position(|it| it == rule) {
-            Some(at) => {
-                rest.remove(at);
-                false
-            }
-            None => true,
-        })
-        .cloned()
-        .collect()
+    let mut rest: HashMap<&ProgramRule, usize> = HashMap::with_capacity(other.len());
+    for rule in other {
+        *rest.entry(rule).or_default() += 1;
+    }
+    let mut left = Vec::new();
+    for rule in list {
+        match rest.get_mut(rule).filter(|count| **count > 0) {
+            Some(count) => *count -= 1,
+            None => left.push(rule.clone()),
+        }
+    }
+    left
 }
 
 impl ProgramRule {
     /// A packet of the given direction that passes the rule's tests, if one can be made up from
-    /// the first value of each.
+    /// a value of each. `own` are the host's addresses, at which the packet begins or ends where
+    /// the rule leaves that open.
     #[must_use]
-    pub fn example(&self, direction: Direction) -> Option<Packet> {
+    pub fn example(&self, direction: Direction, own: &[IpAddr]) -> Option<Packet> {
         let mut family = Family::V4;
         let (mut protocol, mut kind, mut source_port, mut port) = (None, None, 49_152, None);
         for test in &self.tests {
@@ -106,14 +109,15 @@ impl ProgramRule {
                 _ => {}
             }
         }
-        let (source, destination): (IpAddr, IpAddr) = match family {
-            Family::V4 => {
-                (Ipv4Addr::new(203, 0, 113, 1).into(), Ipv4Addr::new(192, 0, 2, 1).into())
-            }
-            Family::V6 => (
-                Ipv6Addr::new(0x2001, 0xdb8, 0xbad, 0, 0, 0, 0, 1).into(),
-                Ipv6Addr::new(0x2001, 0xdb8, 2, 0, 0, 0, 0, 1).into(),
-            ),
+        let stranger: IpAddr = match family {
+            Family::V4 => Ipv4Addr::new(203, 0, 113, 1).into(),
+            Family::V6 => Ipv6Addr::new(0x2001, 0xdb8, 0xbad, 0, 0, 0, 0, 1).into(),
+        };
+        let here = own.iter().copied().find(|it| Family::of(*it) == family).unwrap_or(stranger);
+        let (source, destination) = match direction {
+            Direction::Inbound => (stranger, here),
+            Direction::Outbound => (here, stranger),
+            Direction::Forwarded => (stranger, stranger),
         };
         let destination_port = port.unwrap_or(9);
         let mut packet = Packet {
@@ -139,8 +143,8 @@ impl ProgramRule {
         };
         for test in &self.tests {
             match test {
-                Test::Source(set) => packet.source = set.first(family)?,
-                Test::Destination(set) => packet.destination = set.first(family)?,
+                Test::Source(set) => packet.source = set.likely(family)?,
+                Test::Destination(set) => packet.destination = set.likely(family)?,
                 Test::State(states) => packet.state = states.iter().next()?,
                 Test::InInterface(crate::plan::InterfaceTest::Is(name)) => {
                     packet.in_interface = Some(name.clone());

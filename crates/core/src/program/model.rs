@@ -2,7 +2,9 @@
 
 use crate::plan::{InterfaceTest, RuleId};
 use crate::policy::Rate;
-use crate::space::{AddressSet, ConnectionState, Direction, Family, RangeSet, StateSet};
+use crate::space::{
+    AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, RangeSet, StateSet, TCP, UDP,
+};
 use std::fmt;
 
 /// Everything that one host's table in the kernel holds.
@@ -47,7 +49,7 @@ pub struct Chain {
 }
 
 /// One rule: if all tests hold, the action is taken.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct ProgramRule {
     /// The decision it serves. Several rules can serve one decision.
     pub id: RuleId,
@@ -58,7 +60,7 @@ pub struct ProgramRule {
 }
 
 /// One test of a packet.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Test {
     /// The interface it comes in by.
     InInterface(InterfaceTest),
@@ -85,7 +87,7 @@ pub enum Test {
 }
 
 /// What a rule does.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Action {
     /// Let the packet pass.
     Allow,
@@ -113,7 +115,7 @@ impl fmt::Display for Test {
                 write!(out, "state {}", words.join(" or "))
             }
             Self::Family(family) => family.fmt(out),
-            Self::Protocol(numbers) => write!(out, "protocol {numbers}"),
+            Self::Protocol(numbers) => out.write_str(&protocols(numbers)),
             Self::Source(set) => write!(out, "from {set}"),
             Self::Destination(set) => write!(out, "to {set}"),
             Self::IcmpType(types) => write!(out, "icmp type {types}"),
@@ -122,6 +124,18 @@ impl fmt::Display for Test {
             Self::Opaque(text) => write!(out, "({text})"),
         }
     }
+}
+
+fn protocols(numbers: &RangeSet<u8>) -> String {
+    let word = |&(first, last): &(u8, u8)| match (first, last) {
+        (TCP, TCP) => "tcp".to_owned(),
+        (UDP, UDP) => "udp".to_owned(),
+        (ICMP, ICMP) => "icmp".to_owned(),
+        (ICMPV6, ICMPV6) => "icmpv6".to_owned(),
+        (first, last) if first == last => format!("protocol {first}"),
+        (first, last) => format!("protocols {first}-{last}"),
+    };
+    numbers.ranges().iter().map(word).collect::<Vec<_>>().join(" or ")
 }
 
 fn interface(test: &InterfaceTest) -> String {

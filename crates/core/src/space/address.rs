@@ -213,6 +213,20 @@ impl AddressSet {
         }
     }
 
+    /// An address of `family` in the set that a machine could have: the second of the lowest
+    /// range where there is one, since the first is often the network itself.
+    #[must_use]
+    pub fn likely(&self, family: Family) -> Option<IpAddr> {
+        match family {
+            Family::V4 => self.v4.ranges().first().map(|&(first, last)| {
+                Ipv4Addr::from_bits(if last - first > 1 { first + 1 } else { first }).into()
+            }),
+            Family::V6 => self.v6.ranges().first().map(|&(first, last)| {
+                Ipv6Addr::from_bits(if last - first > 1 { first + 1 } else { first }).into()
+            }),
+        }
+    }
+
     /// The smallest list of networks that make up the set, IPv4 first.
     #[must_use]
     pub fn blocks(&self) -> Vec<Block> {

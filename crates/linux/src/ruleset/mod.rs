@@ -93,7 +93,17 @@ fn send(
 ) -> Result<(), LinuxError> {
     let batch = batch.finish()?;
     let system = |source: io::Error| LinuxError::system(doing, source);
-    transport.send(&batch.bytes).map_err(system)?;
+    let size = batch.bytes.len();
+    transport.send(&batch.bytes).map_err(|source| match source.raw_os_error() {
+        Some(libc::EMSGSIZE) => LinuxError::Refused {
+            doing: doing.into(),
+            reason: format!(
+                "all rules go in at once, and these {size} bytes are more than this user may send \
+                 at once; root may, and net.core.wmem_max raises the limit for others"
+            ),
+        },
+        _ => system(source),
+    })?;
     loop {
         let datagram = transport.receive().map_err(system)?;
         for message in split(&datagram)?.iter().filter(|message| message.kind == ERROR) {

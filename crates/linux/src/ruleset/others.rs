@@ -62,7 +62,7 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
         match tables.iter_mut().find(|it| it.name == chain.table && it.family == family) {
             Some(table) => table.chains.push(other),
             None => {
-                tables.push(OtherTable { family, name: chain.table.clone(), chains: vec![other] })
+                tables.push(OtherTable { family, name: chain.table.clone(), chains: vec![other] });
             }
         }
     }

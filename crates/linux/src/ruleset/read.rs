@@ -155,28 +155,36 @@ type Counted = (String, RuleId, Action, Option<Count>);
 /// for the direction from which it is jumped to.
 fn tally(program: &RuleProgram, counts: &[Counted]) -> Vec<Tally> {
     let mut tallies: Vec<Tally> = Vec::new();
+    let mut at: HashMap<(Direction, &RuleId), usize> = HashMap::new();
+    let mut limited: HashMap<&RuleId, Direction> = HashMap::new();
     for (chain, direction) in program.chains.iter().filter_map(|it| Some((it, it.base?.direction)))
     {
         for rule in &chain.rules {
-            let known = tallies.iter().any(|it| it.direction == direction && it.id == rule.id);
-            if !known {
-                let excess = matches!(rule.action, Action::Jump(_)).then(Count::default);
+            let jumps = matches!(rule.action, Action::Jump(_));
+            if jumps {
+                limited.insert(&rule.id, direction);
+            }
+            at.entry((direction, &rule.id)).or_insert_with(|| {
+                let excess = jumps.then(Count::default);
                 let (id, taken) = (rule.id.clone(), Count::default());
                 tallies.push(Tally { direction, id, taken, excess });
-            }
+                tallies.len() - 1
+            });
         }
     }
+    let directions: HashMap<&str, Direction> = program
+        .chains
+        .iter()
+        .filter_map(|chain| Some((chain.name.as_str(), chain.base?.direction)))
+        .collect();
     for (chain, id, action, count) in counts {
-        let direction = program.chain(chain).and_then(|it| it.base).map(|base| base.direction);
-        let entry = tallies
-            .iter_mut()
-            .find(|it| it.id == *id && direction.is_none_or(|direction| it.direction == direction));
-        let (Some(entry), Some(count)) = (entry, count) else {
-            continue;
-        };
-        match (&mut entry.excess, action) {
+        let direction = directions.get(chain.as_str()).or_else(|| limited.get(id));
+        let entry = direction.and_then(|direction| at.get(&(*direction, id)));
+        let (Some(entry), Some(count)) = (entry, count) else { continue };
+        let tally = &mut tallies[*entry];
+        match (&mut tally.excess, action) {
             (Some(excess), Action::Deny) => excess.add(*count),
-            _ => entry.taken.add(*count),
+            _ => tally.taken.add(*count),
         }
     }
     tallies

@@ -1,6 +1,6 @@
 //! The wire's word: real probes from vantages.
 
-use super::senders::{Column, likely_sender};
+use super::senders::Column;
 use super::verdicts::Fares;
 use super::{Entry, ProbeWords, Request};
 use crate::app::Failure;
@@ -179,7 +179,7 @@ fn from_here(probes: &[&Probe], patience: Duration) -> Result<Vec<Sighting>, Lin
 /// of that part is here, and there is no sighting.
 fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
     let spoken_for = || {
-        let likely = likely_sender(&probe.senders, probe.fares.family)?;
+        let likely = probe.senders.likely(probe.fares.family)?;
         let mut socket = NetlinkSocket::open(Protocol::Route).ok()?;
         is_own(&mut socket, likely).ok()?.then_some(likely)
     };

@@ -2,7 +2,7 @@
 
 use crate::app::Failure;
 use tipstaff_core::policy::{ANYWHERE, Policy, Source, read_addresses};
-use tipstaff_core::space::{AddressSet, Family};
+use tipstaff_core::space::AddressSet;
 
 /// Senders under one name.
 #[derive(Clone, Debug)]
@@ -70,18 +70,4 @@ fn unicast() -> AddressSet {
         (0xfc00 << 112, (0xfec0 << 112) - 1),
     ]);
     v4.union(&v6)
-}
-
-/// An address in the set that a machine could have: not the first of a network, which is often
-/// the network itself.
-pub fn likely_sender(senders: &AddressSet, family: Family) -> Option<std::net::IpAddr> {
-    use std::net::{Ipv4Addr, Ipv6Addr};
-    match family {
-        Family::V4 => senders.v4.ranges().first().map(|&(first, last)| {
-            Ipv4Addr::from_bits(if last - first > 1 { first + 1 } else { first }).into()
-        }),
-        Family::V6 => senders.v6.ranges().first().map(|&(first, last)| {
-            Ipv6Addr::from_bits(if last - first > 1 { first + 1 } else { first }).into()
-        }),
-    }
 }

@@ -1,0 +1,117 @@
+//! The project's own promises: its layers, its pages.
+
+use crate::harness::{Desk, MENDED};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+const BEGIN: &str = "<!-- the help texts: made from the program -->\n";
+const END: &str = "<!-- end of the help texts -->\n";
+
+fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).expect("a folder").flatten() {
+        let path = entry.path();
+        if path.is_dir() {
+            sources(&path, found);
+        } else if path.extension().is_some_and(|it| it == "rs") {
+            found.push(path);
+        }
+    }
+}
+
+fn depends(name: &str) -> Vec<String> {
+    let manifest = format!("{ROOT}/crates/{name}/Cargo.toml");
+    let text = fs::read_to_string(manifest).expect("a manifest");
+    let section = text.split("[dependencies]").nth(1).expect("a section");
+    let section = section.split("\n[").next().expect("its text");
+    let lines = section.lines().filter_map(|line| line.split(['.', ' ', '=']).next());
+    lines.filter(|name| !name.is_empty()).map(str::to_owned).collect()
+}
+
+#[test]
+fn each_crate_uses_only_those_above_it() {
+    let ours = |name: &str| {
+        let mut found: Vec<String> =
+            depends(name).into_iter().filter(|it| it.starts_with("tipstaff")).collect();
+        found.sort();
+        found
+    };
+    assert_eq!(ours("core"), [] as [&str; 0]);
+    assert_eq!(ours("wire"), [] as [&str; 0]);
+    assert_eq!(ours("linux"), ["tipstaff-core", "tipstaff-wire"]);
+    assert_eq!(ours("cli"), ["tipstaff-core", "tipstaff-linux"]);
+}
+
+#[test]
+fn the_core_and_the_codecs_touch_nothing_outside() {
+    let forbidden = [
+        "std::fs",
+        "std::env",
+        "std::io",
+        "std::process",
+        "std::thread",
+        "SystemTime",
+        "Instant",
+        "TcpStream",
+        "UdpSocket",
+        "println!",
+        "eprintln!",
+        "print!",
+        "unsafe {",
+    ];
+    for name in ["core", "wire"] {
+        let mut files = Vec::new();
+        sources(Path::new(&format!("{ROOT}/crates/{name}/src")), &mut files);
+        assert!(files.len() > 10, "only {} sources found", files.len());
+        for file in files {
+            let text = fs::read_to_string(&file).expect("text");
+            for word in forbidden {
+                assert!(!text.contains(word), "{} uses {word}", file.display());
+            }
+        }
+    }
+}
+
+#[test]
+fn unsafe_code_stays_in_its_place() {
+    for name in ["linux", "cli"] {
+        let mut files = Vec::new();
+        sources(Path::new(&format!("{ROOT}/crates/{name}/src")), &mut files);
+        for file in files.iter().filter(|it| !it.to_string_lossy().contains("/linux/src/sys/")) {
+            let text = fs::read_to_string(file).expect("text");
+            assert!(!text.contains("unsafe {"), "{} has unsafe code", file.display());
+        }
+    }
+}
+
+#[test]
+fn the_command_reference_is_what_the_program_says() {
+    let desk = Desk::with(MENDED);
+    let mut texts = String::new();
+    for command in ["", "show", "ask", "enforce", "release", "status", "reach", "demo"] {
+        let args: Vec<&str> = [command, "--help"].into_iter().filter(|it| !it.is_empty()).collect();
+        let mut run = desk.command(&args);
+        run.env("COLUMNS", "90").env_remove("TIPSTAFF_POLICY");
+        let help = crate::harness::finish(run).exits(0).stdout;
+        let title = format!("tipstaff {command}");
+        texts.push_str(&format!("\n### `{}`\n\n```text\n{}\n```\n", title.trim(), help.trim_end()));
+    }
+    texts.push('\n');
+    let file = format!("{ROOT}/docs/COMMANDS.md");
+    let page = fs::read_to_string(&file).expect("the page is there");
+    let (before, rest) = page.split_once(BEGIN).expect("the beginning is marked");
+    let (kept, after) = rest.split_once(END).expect("the end is marked");
+    if std::env::var_os("TIPSTAFF_BLESS").is_some() {
+        fs::write(file, format!("{before}{BEGIN}{texts}{END}{after}")).expect("written");
+    } else {
+        assert_eq!(kept, texts, "docs/COMMANDS.md is not what the program says");
+    }
+}
+
+#[test]
+fn the_policies_in_the_pages_can_be_read() {
+    let readme = fs::read_to_string(format!("{ROOT}/README.md")).expect("text");
+    let policy = readme.split("```toml\n").nth(1).expect("a policy").split("```").next();
+    let desk = Desk::with(policy.expect("its text"));
+    desk.run(["show"]).exits(0);
+}
