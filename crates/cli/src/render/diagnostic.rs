@@ -169,3 +169,41 @@ pub fn failure_words(failure: &Failure) -> FailureWords {
         },
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::failure;
+    use crate::app::{Failure, loaded};
+    use crate::render::Screen;
+    use tipstaff_core::plan::RuleId;
+    use tipstaff_core::policy::Source;
+    use tipstaff_linux::LinuxError;
+
+    const MENDED: &str = include_str!("../../../../demo/mended.toml");
+
+    fn refusal(rule: RuleId) -> String {
+        let source = Source::new("demo/mended.toml", MENDED);
+        let loaded = loaded(source.clone(), Some("sluice")).expect("a policy");
+        let error = LinuxError::RuleRefused { rule, reason: "Value too large".into() };
+        failure(&Failure::in_kernel(error, &source, &loaded.plan), &Screen::of_width(80))
+    }
+
+    #[test]
+    fn a_refusal_by_the_kernel_is_shown_where_it_stems_from() {
+        insta::assert_snapshot!(refusal(RuleId::rule("catalogue")), @r#"
+        error[kernel-refused]: the kernel refuses `catalogue`: Value too large
+          --> demo/mended.toml:43:8
+           |
+        43 | name = "catalogue"
+           |        ^^^^^^^^^^^ this is what it stems from
+           |
+           = help: nothing was changed
+        "#);
+        // What the language supplies has no line to show.
+        insta::assert_snapshot!(refusal(RuleId::baseline("replies")), @r"
+        error[kernel-refused]: the kernel refuses `baseline/replies`: Value too large
+         |
+         = help: nothing was changed
+        ");
+    }
+}

@@ -95,3 +95,69 @@ fn a_policy_that_others_can_rewrite_is_not_enforced() {
         assert_eq!(desk.run(sluice(&["status", "--format", "json"])).json()["in_force"], false);
     });
 }
+
+/// A table of somebody else that drops what it leaves undecided, ahead of ours.
+fn somebody_elses_table() {
+    let mut batch = nf::Batch::begin(1);
+    batch.new_table(&nf::Table { name: "alma\u{1b}nac".into(), ..nf::Table::default() });
+    batch.new_chain(&nf::Chain {
+        table: "alma\u{1b}nac".into(),
+        name: "tides".into(),
+        kind: Some("filter".into()),
+        hook: Some(nf::Hook { number: nf::Hook::LOCAL_IN, priority: -5 }),
+        policy: Some(0),
+        ..nf::Chain::default()
+    });
+    let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+    socket.send(&batch.finish().expect("fits").bytes).expect("sent");
+    socket.receive().expect("answered");
+}
+
+#[test]
+fn others_that_also_decide_are_named_and_left_alone() {
+    sealed("kernel::others_that_also_decide_are_named_and_left_alone", || {
+        somebody_elses_table();
+        let desk = Desk::with(MENDED);
+        desk.run(sluice(&["enforce", "--keep"])).exits(0);
+        let text = desk.run(sluice(&["status"])).exits(0).stdout;
+        // Their names come from outside.
+        assert!(text.contains("alma\\u{1b}nac"), "{text}");
+        assert!(text.contains("inbound, before ours") && text.contains("dropped"), "{text}");
+        let others = &desk.run(sluice(&["status", "--format", "json"])).exits(0).json()["others"];
+        assert_eq!(others[0]["chains"][0]["drops_the_rest"], true);
+        desk.run(["release"]).exits(0);
+        let after = desk.run(sluice(&["status", "--format", "json"])).exits(1).json();
+        assert_eq!(after["others"], *others);
+    });
+}
+
+#[test]
+fn json_of_every_command_has_the_keys_that_programs_rely_on() {
+    sealed("kernel::json_of_every_command_has_the_keys_that_programs_rely_on", || {
+        let desk = Desk::with(MENDED);
+        let json = |args: &[&str], code| {
+            desk.run(sluice(args).iter().chain(&["--format", "json"])).exits(code).json()
+        };
+        let keys = |value: &serde_json::Value| {
+            value.as_object().expect("an object").keys().cloned().collect::<Vec<_>>().join(" ")
+        };
+        let enforced = json(&["enforce", "--keep"], 0);
+        assert_eq!(keys(&enforced), "host replaced rules paused new changed gone reordered");
+        let status = json(&["status"], 0);
+        assert_eq!(
+            keys(&status),
+            "host in_force dormant enforced_host equal after_reboot differences rules others \
+             older_tables"
+        );
+        assert_eq!(
+            keys(&status["rules"][0]),
+            "direction kind name verdict packets bytes excess_packets excess_bytes"
+        );
+        let reach = json(&["reach"], 0);
+        assert_eq!(keys(&reach), "host listeners unknown kernel_unreadable");
+        let ask = json(&["ask", "--from", "203.0.113.9", "--traffic", "443/tcp"], 0);
+        assert_eq!(keys(&ask), "host packet verdict limited answered decided_by path");
+        assert_eq!(keys(&ask["decided_by"]), "kind name origin");
+        assert_eq!(keys(&json(&["release"], 0)), "released host");
+    });
+}

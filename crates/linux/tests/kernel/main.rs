@@ -5,5 +5,8 @@
 
 mod agreement;
 mod enforcement;
+mod faults;
+mod labs;
+mod probing;
 mod replay;
 mod world;

@@ -1,0 +1,143 @@
+//! The baseline, packet by packet: what must work on every host, and what must not.
+
+use crate::given::{packet, plan, tcp, udp};
+use tipstaff_core::plan::HostPlan;
+use tipstaff_core::policy::Verdict::{self, Allow, Deny};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
+
+const BARE: &str = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n\
+                    [host.sluice.default]\noutbound = \"deny\"\n";
+
+const STRANGER: &str = "203.0.113.9";
+const OWN: &str = "192.0.2.10";
+const STRANGER_V6: &str = "2001:db8:bad::9";
+const OWN_V6: &str = "2001:db8:2::10";
+
+#[track_caller]
+fn decides(plan: &HostPlan, packet: &Packet, verdict: Verdict, by: &str) {
+    let decided = plan.evaluate(packet);
+    assert_eq!((decided.verdict, decided.by.to_string().as_str()), (verdict, by), "{packet:?}");
+}
+
+fn outbound(packet: Packet) -> Packet {
+    Packet { direction: Direction::Outbound, ..packet }
+}
+
+fn icmp(kind: u8) -> Transport {
+    Transport::Icmp { kind }
+}
+
+#[test]
+fn the_loopback_interface_is_free_and_its_addresses_come_from_nowhere_else() {
+    let plan = plan(BARE, "sluice");
+    let inside =
+        Packet { in_interface: Some("lo".into()), ..packet("127.0.0.1", "127.0.0.1", tcp(5432)) };
+    decides(&plan, &inside, Allow, "baseline/loopback");
+    let own = Packet { in_interface: Some("lo".into()), ..packet(OWN, OWN, tcp(5432)) };
+    decides(&plan, &own, Allow, "baseline/loopback");
+    for (from, to) in [("127.0.0.1", OWN), (STRANGER, "127.0.0.53"), ("::1", OWN_V6)] {
+        for interface in [None, Some("eth0".to_owned())] {
+            let forged = Packet { in_interface: interface, ..packet(from, to, tcp(443)) };
+            decides(&plan, &forged, Deny, "baseline/false-loopback");
+        }
+    }
+    let out = outbound(packet("127.0.0.1", "127.0.0.1", tcp(5432)));
+    let out = Packet { out_interface: Some("lo".into()), ..out };
+    decides(&plan, &out, Allow, "baseline/loopback");
+}
+
+#[test]
+fn replies_pass_in_every_direction_and_what_fits_nothing_does_not() {
+    let plan = plan(BARE, "sluice");
+    for direction in Direction::ALL {
+        for state in [ConnectionState::Established, ConnectionState::Related] {
+            let reply = Packet { direction, state, ..packet(STRANGER, OWN, tcp(40_000)) };
+            decides(&plan, &reply, Allow, "baseline/replies");
+        }
+    }
+    for direction in [Direction::Inbound, Direction::Forwarded] {
+        let state = ConnectionState::Invalid;
+        let stray = Packet { direction, state, ..packet(STRANGER, OWN, tcp(443)) };
+        decides(&plan, &stray, Deny, "baseline/invalid");
+    }
+}
+
+#[test]
+fn neighbours_are_found_and_groups_joined() {
+    let plan = plan(BARE, "sluice");
+    for kind in 133..=136 {
+        let found =
+            Packet { state: ConnectionState::Untracked, ..packet("fe80::1", OWN_V6, icmp(kind)) };
+        decides(&plan, &found, Allow, "baseline/neighbours");
+        decides(&plan, &outbound(found), Allow, "baseline/neighbours");
+    }
+    // Redirects are not needed, and can do harm.
+    decides(&plan, &packet("fe80::1", OWN_V6, icmp(137)), Deny, "default/inbound");
+    for kind in [130, 131, 132, 143] {
+        decides(&plan, &packet("fe80::1", "ff02::1", icmp(kind)), Allow, "baseline/neighbours");
+        decides(&plan, &packet("::", "ff02::16", icmp(kind)), Allow, "baseline/neighbours");
+        decides(&plan, &packet(STRANGER_V6, "ff02::1", icmp(kind)), Deny, "default/inbound");
+    }
+    // The same numbers mean something else in IPv4.
+    decides(&plan, &packet(STRANGER, OWN, icmp(133)), Deny, "default/inbound");
+    let igmp = Transport::Other { protocol: 2 };
+    decides(&plan, &packet("192.0.2.1", "224.0.0.1", igmp), Allow, "baseline/neighbours");
+    decides(&plan, &packet(STRANGER, OWN, igmp), Deny, "default/inbound");
+}
+
+#[test]
+fn addresses_can_be_had_by_dhcp() {
+    let plan = plan(BARE, "sluice");
+    decides(&plan, &packet("192.0.2.1", OWN, udp(67, 68)), Allow, "baseline/dhcp");
+    decides(&plan, &packet("fe80::1", "fe80::10", udp(547, 546)), Allow, "baseline/dhcp");
+    for wrong in [
+        packet("192.0.2.1", OWN, udp(68, 67)),
+        packet("192.0.2.1", OWN, udp(50_000, 68)),
+        packet("fe80::1", "fe80::10", udp(67, 68)),
+        packet(STRANGER_V6, OWN_V6, udp(547, 546)),
+        packet("192.0.2.1", OWN, udp(547, 546)),
+    ] {
+        decides(&plan, &wrong, Deny, "default/inbound");
+    }
+    let request = outbound(packet("0.0.0.0", "255.255.255.255", udp(68, 67)));
+    decides(&plan, &request, Allow, "baseline/dhcp");
+    let request = outbound(packet("fe80::10", "ff02::1:2", udp(546, 547)));
+    decides(&plan, &request, Allow, "baseline/dhcp");
+}
+
+#[test]
+fn pings_are_decided_by_their_key_even_in_the_middle_of_a_series() {
+    let requests = [packet(STRANGER, OWN, icmp(8)), packet(STRANGER_V6, OWN_V6, icmp(128))];
+    for (ping, verdict, limited) in
+        [("allow", Allow, false), ("deny", Deny, false), ("5/second", Allow, true)]
+    {
+        let text = format!("{BARE}[host.sluice.baseline]\nping = \"{ping}\"\n");
+        let plan = plan(&text, "sluice");
+        for request in &requests {
+            for state in [ConnectionState::New, ConnectionState::Established] {
+                let request = Packet { state, ..request.clone() };
+                decides(&plan, &request, verdict, "baseline/ping");
+                assert_eq!(plan.evaluate(&request).limited, limited);
+            }
+        }
+        // The other version's number is no echo request.
+        decides(&plan, &packet(STRANGER_V6, OWN_V6, icmp(8)), Deny, "default/inbound");
+    }
+}
+
+#[test]
+fn some_packets_are_never_answered() {
+    for (packet, answered) in [
+        (packet(STRANGER, OWN, tcp(113)), true),
+        (packet(STRANGER, OWN, icmp(8)), true),
+        (packet(STRANGER, OWN, icmp(3)), false),
+        (packet(STRANGER, OWN, icmp(128)), false),
+        (packet(STRANGER_V6, OWN_V6, icmp(1)), false),
+        (packet(STRANGER_V6, OWN_V6, icmp(128)), true),
+        (packet(STRANGER, "224.0.0.251", udp(5353, 5353)), false),
+        (packet(STRANGER, "255.255.255.255", udp(68, 67)), false),
+        (packet("::", OWN_V6, tcp(443)), false),
+    ] {
+        assert_eq!(packet.may_be_answered(), answered, "{packet:?}");
+    }
+}

@@ -1,0 +1,86 @@
+//! Where the program that was found differs from the one that was meant.
+
+use crate::given::{INHERITED, MENDED, plan};
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::program::{Action, Drift, RuleProgram, Test, compare, lower};
+use tipstaff_core::space::Direction;
+
+fn meant() -> RuleProgram {
+    lower(&plan(MENDED, "sluice"))
+}
+
+#[test]
+fn a_program_does_not_differ_from_itself() {
+    assert_eq!(compare(&meant(), &meant()), []);
+}
+
+#[test]
+fn each_kind_of_difference_has_a_name() {
+    let meant = meant();
+    let mut found = meant.clone();
+    let gone = found.chains[0].rules.remove(3);
+    assert!(matches!(&compare(&meant, &found)[..], [Drift::MissingRule { chain, rule }]
+        if chain == "inbound" && *rule == gone));
+    assert!(
+        matches!(&compare(&found, &meant)[..], [Drift::ExtraRule { rule, .. }] if *rule == gone)
+    );
+
+    let mut found = meant.clone();
+    let last = found.chains[0].rules.len() - 1;
+    found.chains[0].rules.swap(last - 2, last - 1);
+    assert_eq!(compare(&meant, &found), [Drift::Reordered("inbound".into())]);
+
+    let mut found = meant.clone();
+    found.chains[1].base.as_mut().expect("a base").passes ^= true;
+    assert_eq!(compare(&meant, &found), [Drift::ChangedChain("outbound".into())]);
+
+    let mut found = meant.clone();
+    let chain = found.chains.pop().expect("a chain");
+    assert_eq!(compare(&meant, &found), [Drift::MissingChain(chain.name.clone())]);
+    assert_eq!(compare(&found, &meant), [Drift::ExtraChain(chain.name)]);
+}
+
+#[test]
+fn order_and_content_can_differ_at_once() {
+    let (inherited, mended) = (lower(&plan(INHERITED, "sluice")), meant());
+    let drifts = compare(&mended, &inherited);
+    assert!(drifts.contains(&Drift::Reordered("inbound".into())), "{drifts:?}");
+    let rules = drifts.iter().filter_map(Drift::rule).map(|rule| rule.id.clone());
+    let mut rules: Vec<RuleId> = rules.collect();
+    rules.sort();
+    rules.dedup();
+    assert_eq!(rules, [RuleId::rule("metrics"), RuleId::rule("shell")]);
+}
+
+#[test]
+fn an_example_of_a_rule_passes_its_tests_at_the_hosts_own_address() {
+    let plan = plan(MENDED, "sluice");
+    let program = lower(&plan);
+    for direction in Direction::ALL {
+        for rule in &program.base(direction).expect("a chain").rules {
+            let packet = rule.example(direction, &plan.addresses);
+            let packet = packet.unwrap_or_else(|| panic!("no example of {rule}"));
+            assert!(rule.tests.iter().all(|test| test.holds(&packet) == Some(true)), "{rule}");
+        }
+    }
+}
+
+#[test]
+fn what_is_not_understood_makes_the_verdict_unknown_and_not_no() {
+    let plan = plan(MENDED, "sluice");
+    let packet = crate::given::packet("203.0.113.9", "192.0.2.10", crate::given::tcp(443));
+    let with = |test: Test, action: Action| {
+        let mut program = lower(&plan);
+        let rule = &mut program.chains[0].rules[0];
+        (rule.tests, rule.action) = (vec![test], action);
+        program.evaluate(&packet).map(|decided| decided.by)
+    };
+    let odd = || Test::Opaque("numgen".into());
+    let tcp = || Test::Protocol(tipstaff_core::space::RangeSet::single(6));
+    let udp = || Test::Protocol(tipstaff_core::space::RangeSet::single(17));
+    assert_eq!(with(odd(), Action::Allow), None);
+    assert_eq!(with(tcp(), Action::Opaque("queue".into())), None);
+    assert_eq!(with(tcp(), Action::Jump("nowhere".into())), None);
+    // A test that surely fails settles it, whatever else the rule has.
+    assert_eq!(with(udp(), Action::Opaque("queue".into())), Some(RuleId::rule("catalogue")));
+}

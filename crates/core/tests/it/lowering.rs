@@ -1,0 +1,93 @@
+//! A plan to the neutral program that the kernel is told.
+
+use crate::given::{MENDED, plan};
+use tipstaff_core::program::{Action, RuleProgram, lower};
+
+fn listing(program: &RuleProgram) -> String {
+    let mut text = String::new();
+    for chain in &program.chains {
+        let end = match chain.base {
+            Some(base) if base.passes => "; the rest passes",
+            Some(_) => "; the rest is dropped",
+            None => "",
+        };
+        text.push_str(&format!("{}{end}\n", chain.name));
+        for rule in &chain.rules {
+            text.push_str(&format!("  {}: {rule}\n", rule.id));
+        }
+    }
+    text
+}
+
+#[test]
+fn the_mended_policy_of_sluice() {
+    insta::assert_snapshot!(listing(&lower(&plan(MENDED, "sluice"))));
+}
+
+fn rule(text: &str) -> String {
+    let text = format!(
+        "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+         [[host.sluice.rule]]\nname = \"it\"\n{text}\n"
+    );
+    let program = lower(&plan(&text, "sluice"));
+    let mut rules = program.chains.iter().flat_map(|chain| &chain.rules);
+    let mut found = String::new();
+    while let Some(rule) = rules.find(|rule| rule.id.to_string() == "it") {
+        found.push_str(&format!("{rule}\n"));
+    }
+    found
+}
+
+#[test]
+fn a_rule_becomes_one_for_each_version_and_protocol_that_it_needs() {
+    insta::assert_snapshot!(rule("allow = [\"any\"]"), @"allow");
+    insta::assert_snapshot!(rule("allow = [\"443/tcp+udp\"]"), @"tcp or udp, to port 443, allow");
+    insta::assert_snapshot!(
+        rule("allow = [\"443/tcp\"]\nfrom = [\"10.44.8.0/24\"]"),
+        @"IPv4, tcp, from 10.44.8.0/24, to port 443, allow"
+    );
+    insta::assert_snapshot!(
+        rule("deny = [\"80/tcp\", \"53/udp\"]\nfrom = [\"10.44.8.0/24\", \"fd44:8::/64\"]"),
+        @r"
+    IPv4, tcp, from 10.44.8.0/24, to port 80, deny
+    IPv6, tcp, from fd44:8::/64, to port 80, deny
+    IPv4, udp, from 10.44.8.0/24, to port 53, deny
+    IPv6, udp, from fd44:8::/64, to port 53, deny
+    "
+    );
+    insta::assert_snapshot!(rule("deny = [\"icmp\"]"), @r"
+    IPv4, icmp, deny
+    IPv6, icmpv6, deny
+    ");
+}
+
+#[test]
+fn a_rejection_answers_tcp_with_a_reset_and_the_rest_with_a_prohibition() {
+    insta::assert_snapshot!(rule("reject = [\"any\"]"), @r"
+    tcp, reject with a reset
+    reject as prohibited
+    ");
+    insta::assert_snapshot!(rule("reject = [\"53/tcp+udp\"]"), @r"
+    tcp, to port 53, reject with a reset
+    udp, to port 53, reject as prohibited
+    ");
+}
+
+#[test]
+fn a_rate_is_one_limiter_with_a_denial_behind_it() {
+    let program = lower(&plan(MENDED, "sluice"));
+    let limiter = program.chain("limit/baseline/ping").expect("there");
+    assert!(limiter.base.is_none());
+    let actions: Vec<&Action> = limiter.rules.iter().map(|rule| &rule.action).collect();
+    assert!(matches!(actions[..], [Action::AllowWithin(_), Action::Deny]), "{actions:?}");
+    let jumps = program.chains[0]
+        .rules
+        .iter()
+        .filter(|rule| matches!(&rule.action, Action::Jump(name) if *name == limiter.name));
+    assert_eq!(jumps.count(), 2, "one for each IP version");
+}
+
+#[test]
+fn a_paused_rule_is_not_lowered() {
+    assert_eq!(rule("allow = [\"443/tcp\"]\npaused = true"), "");
+}

@@ -1,0 +1,10 @@
+//! The core, tested on its own: text to meaning.
+
+mod baseline;
+mod drift;
+mod given;
+mod lowering;
+mod meaning;
+mod reading;
+mod reference;
+mod sweeping;

@@ -1,0 +1,134 @@
+//! A transport that fails on purpose, at every step of enforcing, reading and releasing.
+
+use crate::world::{netfilter, plan};
+use std::io;
+use tipstaff_core::program::{RuleProgram, lower};
+use tipstaff_linux::lab::testing::sealed;
+use tipstaff_linux::ruleset::{enforce, read, release};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Transport};
+use tipstaff_wire::netlink::DUMP_INTERRUPTED;
+
+const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
+const MENDED: &str = include_str!("../../../../demo/mended.toml");
+
+/// What goes wrong.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Fault {
+    /// Sending fails; the kernel gets nothing.
+    Send(i32),
+    /// The answer is lost.
+    Receive(i32),
+    /// The first message of the answer is marked as interrupted.
+    Interrupt,
+}
+
+/// A real socket on which one step goes wrong.
+struct Faulty {
+    socket: NetlinkSocket,
+    fault: Fault,
+    /// The step at which it goes wrong, counted down.
+    steps: usize,
+    struck: bool,
+}
+
+impl Faulty {
+    fn at(steps: usize, fault: Fault) -> Self {
+        Self { socket: netfilter(), fault, steps, struck: false }
+    }
+
+    fn strikes(&mut self, sending: bool) -> bool {
+        if sending != matches!(self.fault, Fault::Send(_)) || self.struck {
+            return false;
+        }
+        self.struck = self.steps == 0;
+        self.steps = self.steps.saturating_sub(1);
+        self.struck
+    }
+}
+
+impl Transport for Faulty {
+    fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
+        match (self.strikes(true), self.fault) {
+            (true, Fault::Send(errno)) => Err(io::Error::from_raw_os_error(errno)),
+            _ => self.socket.send(bytes),
+        }
+    }
+
+    fn receive(&mut self) -> io::Result<Vec<u8>> {
+        let mut datagram = self.socket.receive()?;
+        match (self.strikes(false), self.fault) {
+            (true, Fault::Receive(errno)) => Err(io::Error::from_raw_os_error(errno)),
+            (true, Fault::Interrupt) => {
+                let flags = u16::from_ne_bytes([datagram[6], datagram[7]]) | DUMP_INTERRUPTED;
+                datagram[6..8].copy_from_slice(&flags.to_ne_bytes());
+                Ok(datagram)
+            }
+            _ => Ok(datagram),
+        }
+    }
+
+    fn next_sequence(&mut self) -> u32 {
+        self.socket.next_sequence()
+    }
+}
+
+fn held() -> RuleProgram {
+    read(&mut netfilter()).expect("read").expect("there").program
+}
+
+#[test]
+fn whatever_fails_the_kernel_holds_the_old_rules_or_the_new_ones() {
+    sealed("faults::whatever_fails_the_kernel_holds_the_old_rules_or_the_new_ones", || {
+        let (old, new) = (lower(&plan(INHERITED)), lower(&plan(MENDED)));
+        let (mut kept_old, mut got_new) = (0, 0);
+        for fault in [Fault::Send(libc::ENOBUFS), Fault::Receive(libc::ENOBUFS)] {
+            for steps in 0.. {
+                enforce(&mut netfilter(), "sluice", &old).expect("the old ones");
+                let mut faulty = Faulty::at(steps, fault);
+                let outcome = enforce(&mut faulty, "sluice", &new);
+                if !faulty.struck {
+                    outcome.expect("nothing failed");
+                    break;
+                }
+                assert!(matches!(outcome, Err(LinuxError::System { .. })), "{fault:?} {steps}");
+                match held() {
+                    held if held == old => kept_old += 1,
+                    held if held == new => got_new += 1,
+                    _ => panic!("{fault:?} at step {steps} left something else"),
+                }
+            }
+        }
+        // Only a fault before the batch leaves the old rules.
+        assert!(kept_old == 1 && got_new > 5, "{kept_old} old, {got_new} new");
+    });
+}
+
+#[test]
+fn a_dump_that_was_interrupted_is_read_again() {
+    sealed("faults::a_dump_that_was_interrupted_is_read_again", || {
+        let program = lower(&plan(MENDED));
+        enforce(&mut netfilter(), "sluice", &program).expect("enforced");
+        for steps in 0.. {
+            let mut faulty = Faulty::at(steps, Fault::Interrupt);
+            let snapshot = read(&mut faulty).expect("read").expect("there");
+            assert_eq!(snapshot.program, program, "interrupted at {steps}");
+            if !faulty.struck {
+                assert!(steps > 4, "there are several dumps");
+                break;
+            }
+        }
+    });
+}
+
+#[test]
+fn a_missing_right_is_told_apart_from_other_refusals() {
+    sealed("faults::a_missing_right_is_told_apart_from_other_refusals", || {
+        let mut faulty = Faulty::at(0, Fault::Send(libc::EPERM));
+        let outcome = release(&mut faulty);
+        assert!(matches!(outcome, Err(LinuxError::NotPermitted { .. })), "{outcome:?}");
+        let mut faulty = Faulty::at(0, Fault::Send(libc::EMSGSIZE));
+        let outcome = enforce(&mut faulty, "sluice", &lower(&plan(MENDED)));
+        let error = outcome.expect_err("too large").to_string();
+        assert!(error.contains("more than this user may send at once"), "{error}");
+    });
+}

@@ -1,0 +1,67 @@
+//! Bytes that Linux 6.18 sent, in a network namespace with the addresses of the example.
+
+use tipstaff_wire::netlink::split;
+use tipstaff_wire::{route, sock_diag};
+
+pub fn bytes(digits: &str) -> Vec<u8> {
+    let pairs = digits.as_bytes().chunks(2);
+    let byte = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+    pairs.map(byte).collect::<Option<_>>().expect("hexadecimal digits")
+}
+
+/// `struct inet_diag_msg` of a TCP listener on `[2001:db8:2::10]:2202` with `IPV6_V6ONLY` set.
+pub const TCP_LISTENER: &str = "0a0a0000089a000020010db80002000000000000000000100000000000000000\
+    000000000000000000000000061100000000000000000000000000008000000000000000c8b70300050008000000\
+    000005000b000100000008000f00000000000c00150001000000000000000600160012000000";
+
+/// Of a UDP socket bound to `192.0.2.10:5353`.
+pub const UDP_SOCKET: &str = "0207000014e90000c000020a0000000000000000000000000000000000000000000\
+    000000000000000000000071100000000000000000000000000000000000000000000c9b703000500080000000000\
+    08000f00000000000c00150001000000000000000600160050000000";
+
+/// The refusal of a request for a table that is not there: `ENOENT`, with the offset of the
+/// attribute that names it.
+pub const NO_TABLE: &str = "2c0000000200000309000000e2070000feffffff24000000010a01000900000000000\
+    0000800020014000000";
+
+/// The refusal of an address with prefix length 77: `EINVAL`, with the kernel's remark.
+pub const BAD_PREFIX: &str = "440000000200000309000000e2070000eaffffff180000001400050009000000000\
+    0000020000100697076343a20496e76616c696420707265666978206c656e67746800";
+
+/// `RTM_NEWADDR` of 192.0.2.10 and of 2001:db8:2::10.
+pub const ADDRESS: &str = "022080000100000008000100c000020a08000200c000020a070003006c6f0000080008\
+    008000000014000600ffffffffffffffffafcc0800afcc0800";
+pub const ADDRESS_V6: &str = "0a808200010000001400010020010db800020000000000000000001014000600ff\
+    ffffffffffffffafcc0800afcc08000800080082000000";
+
+#[test]
+fn sockets() {
+    let tcp = sock_diag::decode(&bytes(TCP_LISTENER)).expect("decoded");
+    assert_eq!((tcp.address.to_string().as_str(), tcp.port), ("2001:db8:2::10", 2202));
+    assert_eq!((tcp.state, tcp.v6_only, tcp.uid), (sock_diag::STATE_LISTEN, true, 0));
+    assert_eq!(tcp.inode, 0x0003_b7c8);
+    let udp = sock_diag::decode(&bytes(UDP_SOCKET)).expect("decoded");
+    assert_eq!((udp.address.to_string().as_str(), udp.port), ("192.0.2.10", 5353));
+    assert_eq!((udp.state, udp.v6_only), (sock_diag::STATE_CLOSE, false));
+}
+
+#[test]
+fn refusals_with_offset_and_with_remark() {
+    let answer = |digits| {
+        let bytes = bytes(digits);
+        let messages = split(&bytes).expect("splits");
+        assert_eq!(messages.len(), 1);
+        messages[0].answer().expect("an answer")
+    };
+    let missing = answer(NO_TABLE);
+    assert_eq!((missing.errno, missing.remark, missing.offset), (2, None, Some(20)));
+    let bad = answer(BAD_PREFIX);
+    assert_eq!((bad.errno, bad.remark.as_deref()), (22, Some("ipv4: Invalid prefix length")));
+}
+
+#[test]
+fn addresses() {
+    let decode = |digits| route::decode_address(&bytes(digits)).expect("decoded").to_string();
+    assert_eq!(decode(ADDRESS), "192.0.2.10");
+    assert_eq!(decode(ADDRESS_V6), "2001:db8:2::10");
+}

@@ -1,0 +1,5 @@
+//! The codecs against bytes of a real kernel, and against damage.
+
+mod damage;
+mod golden;
+mod round_trips;
