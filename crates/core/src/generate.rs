@@ -104,27 +104,46 @@ impl Generator {
     fn rule(&mut self, text: &mut String, number: usize) {
         let verdict = self.pick(&["allow", "allow", "deny", "reject"]);
         let traffic = self.list(1, 4, Self::traffic);
+        let own = self.pick(&HOST).to_owned();
         let _ = writeln!(text, "\n[[host.{HOST_NAME}.rule]]\nname = \"rule-{number}\"");
         let _ = writeln!(text, "{verdict} = {traffic}");
         if self.one_in(2) {
             let direction = *self.pick(&Direction::ALL);
             let _ = writeln!(text, "direction = \"{direction}\"");
+            if direction != Direction::Forwarded && self.one_in(6) {
+                let _ = writeln!(text, "at = [\"{own}\"]");
+                return;
+            }
         }
         let version = self.below(2);
         let both = self.one_in(3);
         for key in ["from", "to"] {
             if self.one_in(2) {
-                let list = match (both, self.one_in(4)) {
-                    (_, true) => "[\"anywhere\"]".into(),
+                let list = match (both, self.below(6)) {
+                    (_, 0) => "[\"anywhere\"]".into(),
+                    (_, 1) => {
+                        let (v4, v6) = (self.block(0), self.block(1));
+                        format!("[\"!{v4}\", \"!{v6}\"]")
+                    }
                     // With both versions on each side, some packet can always match.
+                    (true, 2) => "[\"private\", \"!10.44.8.20\"]".into(),
+                    (true, 3) => {
+                        "[\"this-host\", \"203.0.113.0/24\", \"2001:db8:bad::/48\"]".into()
+                    }
                     (true, _) => {
                         let (v4, v6) = (self.block(0), self.block(1));
-                        format!("[{v4}, {v6}]")
+                        format!("[\"{v4}\", \"{v6}\"]")
                     }
-                    (false, _) => self.list(1, 4, |it| it.block(version)),
+                    (false, 2) if version == 0 => "[\"10.44.8.17-10.44.9.3\"]".into(),
+                    (false, 2) => "[\"2001:db8:bad::10-2001:db8:bad:1::7\"]".into(),
+                    (false, _) => self.list(1, 4, |it| format!("\"{}\"", it.block(version))),
                 };
                 let _ = writeln!(text, "{key} = {list}");
             }
+        }
+        if self.one_in(6) && traffic.contains(['/', 'y']) {
+            let ports = self.pick(&["1024-32767", "40000", "2000-3000\", \"50000-65535"]);
+            let _ = writeln!(text, "source-ports = [\"{ports}\"]");
         }
         if self.one_in(8) {
             let _ = writeln!(text, "paused = true");
@@ -145,12 +164,12 @@ impl Generator {
         format!("[{}]", items.join(", "))
     }
 
-    /// A block of IPv4 (0) or IPv6 (1) addresses, in quotes.
+    /// A block of IPv4 (0) or IPv6 (1) addresses.
     fn block(&mut self, version: usize) -> String {
         loop {
             let block = *self.pick(&BLOCKS);
             if block.contains(':') == (version == 1) {
-                return format!("\"{block}\"");
+                return block.to_owned();
             }
         }
     }
@@ -160,7 +179,20 @@ impl Generator {
         let port = *self.pick(&PORTS);
         match self.below(8) {
             0 => "\"any\"".into(),
-            1 => "\"icmp\"".into(),
+            1 => {
+                let kinds = [
+                    "icmp",
+                    "igmp",
+                    "proto:47",
+                    "proto:1",
+                    "proto:17",
+                    "icmp:echo-request",
+                    "icmp:destination-unreachable",
+                    "icmp:timestamp-request",
+                    "icmp:neighbour-solicitation",
+                ];
+                format!("\"{}\"", self.pick(&kinds))
+            }
             2 | 3 => {
                 let last = port.saturating_add(u16::try_from(self.below(200)).unwrap_or(0));
                 format!("\"{port}-{last}/{protocol}\"")

@@ -134,7 +134,7 @@ fn neighbours() -> Decision {
             ..Condition::default()
         },
         Condition {
-            traffic: TrafficSet::other(IGMP),
+            traffic: TrafficSet::protocol(IGMP),
             destination: v4([224, 0, 0, 0], [239, 255, 255, 255]),
             ..Condition::default()
         },

@@ -72,6 +72,7 @@ fn decide(rule: &Rule) -> Decision {
         origin: Some(rule.origin.clone()),
         conditions: vec![Condition {
             traffic: rule.traffic.clone(),
+            source_ports: rule.source_ports.clone(),
             source: rule.from.clone(),
             destination: rule.to.clone(),
             ..Condition::default()
@@ -79,10 +80,21 @@ fn decide(rule: &Rule) -> Decision {
         act: Act::Decide(rule.verdict),
         paused: rule.paused,
         why: rule.why.clone(),
-        written: Written {
-            traffic: rule.traffic_terms.join(", "),
-            from: rule.from_terms.join(", "),
-            to: rule.to_terms.join(", "),
-        },
+        written: written(rule),
     }
+}
+
+/// How the rule reads, its narrower keys put where they belong.
+fn written(rule: &Rule) -> Written {
+    let mut traffic = rule.traffic_terms.join(", ");
+    if !rule.source_ports.is_full() {
+        traffic.push_str(&format!(" from port {}", rule.source_ports));
+    }
+    let (mut from, mut to) = (rule.from_terms.join(", "), rule.to_terms.join(", "));
+    if !rule.at_terms.is_empty() {
+        let end = if rule.direction == Direction::Outbound { &mut from } else { &mut to };
+        let comma = if end.is_empty() { "" } else { ", " };
+        end.push_str(&format!("{comma}at {}", rule.at_terms.join(", ")));
+    }
+    Written { traffic, from, to }
 }

@@ -17,4 +17,4 @@ pub use read::{read, read_addresses, read_traffic};
 pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
 pub use source::{Origin, Source};
 pub use suggest::nearest;
-pub use terms::ANYWHERE;
+pub use terms::{ANYWHERE, BUILT_IN_PLACES};

@@ -1,7 +1,7 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
 use super::{Origin, Rate, Source};
-use crate::space::{AddressSet, Direction, TrafficSet};
+use crate::space::{AddressSet, Direction, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
 /// Everything that one policy says.
@@ -167,6 +167,11 @@ pub struct Rule {
     pub to: AddressSet,
     /// The receivers as written; empty when left out.
     pub to_terms: Written,
+    /// The host's own addresses it is narrowed to, as written; `from` and `to` are narrowed
+    /// already.
+    pub at_terms: Written,
+    /// From which ports, where packets have ports; all ports when left out.
+    pub source_ports: RangeSet<u16>,
     /// Whether it is switched off for now.
     pub paused: bool,
     /// Why it is there.

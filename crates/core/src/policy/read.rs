@@ -2,8 +2,9 @@
 
 use super::model::{Baseline, Default, Defaults, Host, Ping, Place, Policy, Rule, Verdict};
 use super::table::{Reader, Table, Text};
+use super::terms::{BUILT_IN_PLACES, Names};
 use super::{Diagnostic, Origin, Rate, RateError, Source, nearest, terms};
-use crate::space::{AddressSet, Direction, TrafficSet};
+use crate::space::{AddressSet, Direction, RangeSet, TrafficSet};
 use std::collections::HashMap;
 use std::net::IpAddr;
 use toml::de::DeTable;
@@ -64,7 +65,8 @@ pub fn read_traffic(source: &Source) -> Result<TrafficSet, Vec<Diagnostic>> {
 /// What is wrong with it.
 pub fn read_addresses(policy: &Policy, source: &Source) -> Result<AddressSet, Vec<Diagnostic>> {
     let mut reader = Reader { source, problems: Vec::new() };
-    let set = terms::addresses(&mut reader, &policy.places, &[Text::whole(source)]);
+    let names = Names { places: &policy.places, this_host: None };
+    let set = terms::addresses(&mut reader, &names, &[Text::whole(source)]);
     if reader.problems.is_empty() { Ok(set) } else { Err(reader.problems) }
 }
 
@@ -94,19 +96,16 @@ fn places(reader: &mut Reader<'_>, file: &Table<'_, '_>) -> Vec<Place> {
     let mut places = Vec::new();
     for (name, table) in file.named(reader, "place") {
         check_name(reader, "place", &name);
-        if name.value == terms::ANYWHERE {
+        if BUILT_IN_PLACES.contains(&name.value.as_str()) {
             let origin = reader.origin(name.span.clone());
+            let message = format!("`{}` is a place of the language", name.value);
             reader.report(
-                Diagnostic::error("reserved-name", "`anywhere` is a place of the language", origin)
-                    .expected("choose another name"),
+                Diagnostic::error("reserved-name", message, origin).expected("choose another name"),
             );
         }
         let blocks = nonempty_list(reader, &table, "addresses");
-        let addresses = blocks
-            .iter()
-            .filter_map(|term| terms::block(reader, term))
-            .map(|block| block.addresses())
-            .collect();
+        let addresses =
+            blocks.iter().filter_map(|term| terms::block_or_range(reader, term)).collect();
         places.push(Place {
             addresses,
             why: table.text(reader, "why").map(|text| text.value),
@@ -119,16 +118,18 @@ fn places(reader: &mut Reader<'_>, file: &Table<'_, '_>) -> Vec<Place> {
 
 fn host(reader: &mut Reader<'_>, places: &[Place], name: &Text, table: &Table<'_, '_>) -> Host {
     check_name(reader, "host", name);
-    let addresses = nonempty_list(reader, table, "addresses")
+    let addresses: Vec<IpAddr> = nonempty_list(reader, table, "addresses")
         .iter()
         .filter_map(|term| own_address(reader, term))
         .collect();
+    let own = addresses.iter().map(|&address| AddressSet::single(address)).collect();
+    let names = Names { places, this_host: Some(&own) };
     let defaults = table.table(reader, "default");
     let baseline = table.table(reader, "baseline");
     let mut first_of: HashMap<String, Origin> = HashMap::new();
     let mut rules = Vec::new();
     for table in table.tables(reader, "rule") {
-        if let Some(rule) = rule(reader, places, &mut first_of, &table) {
+        if let Some(rule) = rule(reader, &names, &mut first_of, &table) {
             rules.push(rule);
         }
     }
@@ -211,7 +212,7 @@ fn bad_rate(found: &str, error: RateError, origin: Origin) -> Diagnostic {
 
 fn rule(
     reader: &mut Reader<'_>,
-    places: &[Place],
+    names: &Names<'_>,
     first_of: &mut HashMap<String, Origin>,
     table: &Table<'_, '_>,
 ) -> Option<Rule> {
@@ -250,8 +251,14 @@ fn rule(
             .and_then(Direction::parse)
             .unwrap_or(Direction::Inbound),
     };
-    let (from, from_terms) = ends(reader, places, table, "from");
-    let (to, to_terms) = ends(reader, places, table, "to");
+    let (mut from, from_terms) = ends(reader, names, table, "from");
+    let (mut to, to_terms) = ends(reader, names, table, "to");
+    let (at, at_terms) = own_ends(reader, names, table, direction);
+    match direction {
+        Direction::Outbound => from = from.intersection(&at),
+        Direction::Inbound | Direction::Forwarded => to = to.intersection(&at),
+    }
+    let source_ports = source_ports(reader, table, &traffic);
     let paused = table.switch("paused").unwrap_or(false);
     let why = table.text(reader, "why").map(|text| text.value);
     let (name, verdict) = (name?, verdict?);
@@ -267,6 +274,8 @@ fn rule(
         from_terms,
         to,
         to_terms,
+        at_terms,
+        source_ports,
         paused,
         why,
     })
@@ -280,10 +289,9 @@ fn one_version_at_least(
     to: &AddressSet,
 ) {
     use crate::space::Family;
+    let span = ["to", "at", "from"].iter().find_map(|key| table.value_span(key));
     let possible = Family::BOTH.iter().any(|&family| from.has(family) && to.has(family));
-    if let (false, false, false, Some(span)) =
-        (possible, from.is_empty(), to.is_empty(), table.value_span("to"))
-    {
+    if let (false, false, false, Some(span)) = (possible, from.is_empty(), to.is_empty(), span) {
         let problem = Diagnostic::error(
             "mixed-versions",
             "senders and receivers of this rule are of different IP versions",
@@ -326,7 +334,7 @@ fn the_verdict(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Verdict
 
 fn ends(
     reader: &mut Reader<'_>,
-    places: &[Place],
+    names: &Names<'_>,
     table: &Table<'_, '_>,
     key: &str,
 ) -> (AddressSet, Vec<String>) {
@@ -334,8 +342,73 @@ fn ends(
         return (AddressSet::full(), Vec::new());
     }
     let list = nonempty_list(reader, table, key);
-    let set = terms::addresses(reader, places, &list);
+    let before = reader.problems.len();
+    let set = terms::addresses(reader, names, &list);
+    let understood = !list.is_empty() && reader.problems.len() == before;
+    if let (true, true, Some(span)) = (understood, set.is_empty(), table.value_span(key)) {
+        let origin = reader.origin(span);
+        reader.report(
+            Diagnostic::error(
+                "nobody-left",
+                format!("`{key}` leaves out all that it names"),
+                origin,
+            )
+            .expected("no packet can match"),
+        );
+    }
     (set, list.into_iter().map(|term| term.value).collect())
+}
+
+/// The `at` key: some of the host's own addresses; all addresses when left out.
+fn own_ends(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+    direction: Direction,
+) -> (AddressSet, Vec<String>) {
+    let Some(key) = table.key_span("at") else { return (AddressSet::full(), Vec::new()) };
+    if direction == Direction::Forwarded {
+        let origin = reader.origin(key);
+        reader.report(
+            Diagnostic::error("at-forwarded", "forwarded packets are not for this host", origin)
+                .expected("name receivers with `to`, senders with `from`"),
+        );
+    }
+    let list = nonempty_list(reader, table, "at");
+    let mut sets = Vec::new();
+    for term in &list {
+        let Some(block) = terms::block(reader, term) else { continue };
+        let own = |address| names.this_host.is_some_and(|own| own.contains(address));
+        if block.as_single().is_some_and(own) {
+            sets.push(block.addresses());
+        } else {
+            let origin = reader.origin(term.inner());
+            let message = format!("`{block}` is not an address of this host");
+            let problem = Diagnostic::error("not-own-address", message, origin);
+            let own = names.this_host.map(ToString::to_string).unwrap_or_default();
+            reader.report(problem.expected(format!("its addresses are: {own}")));
+        }
+    }
+    (sets.into_iter().collect(), list.into_iter().map(|term| term.value).collect())
+}
+
+fn source_ports(
+    reader: &mut Reader<'_>,
+    table: &Table<'_, '_>,
+    traffic: &TrafficSet,
+) -> RangeSet<u16> {
+    let Some(key) = table.key_span("source-ports") else { return RangeSet::full() };
+    let list = nonempty_list(reader, table, "source-ports");
+    let ranges: Vec<(u16, u16)> =
+        list.iter().filter_map(|term| terms::ports(reader, term)).collect();
+    if traffic.tcp.is_empty() && traffic.udp.is_empty() && *traffic != TrafficSet::empty() {
+        let origin = reader.origin(key);
+        reader.report(
+            Diagnostic::error("no-ports", "the traffic of this rule has no ports", origin)
+                .expected("only TCP and UDP have source ports"),
+        );
+    }
+    RangeSet::from_ranges(ranges)
 }
 
 /// A list that, if it is there at all, must have an item: an empty one reads like "nobody" to

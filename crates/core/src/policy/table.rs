@@ -50,6 +50,15 @@ impl Text {
         Self { span: 0..value.len(), value, verbatim: Some(0) }
     }
 
+    /// The text without its first `bytes` bytes.
+    pub fn after(&self, bytes: usize) -> Self {
+        Self {
+            value: self.value.get(bytes..).unwrap_or_default().to_owned(),
+            span: self.span.clone(),
+            verbatim: self.verbatim.map(|start| start + bytes),
+        }
+    }
+
     /// The place of some bytes of the value, as exactly as the source allows.
     pub fn part(&self, part: Range<usize>) -> Range<usize> {
         match self.verbatim {

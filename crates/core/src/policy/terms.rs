@@ -2,18 +2,51 @@
 
 use super::table::{Reader, Text};
 use super::{Diagnostic, Place, nearest};
-use crate::space::{AddressSet, Block, BlockError, RangeSet, TrafficSet};
+use crate::space::{
+    AddressSet, Block, BlockError, ICMP_KINDS, IGMP, RangeError, RangeSet, TrafficSet,
+    address_range,
+};
 use std::ops::Range;
 
 /// The built-in place that holds every address.
 pub const ANYWHERE: &str = "anywhere";
+/// The built-in place that holds the addresses of the host whose rule it is.
+pub const THIS_HOST: &str = "this-host";
+/// The built-in place that holds the addresses which are not routed on the Internet.
+pub const PRIVATE: &str = "private";
+/// The names of all built-in places.
+pub const BUILT_IN_PLACES: [&str; 3] = [ANYWHERE, THIS_HOST, PRIVATE];
+
+/// Private, shared and link-local addresses (RFC 1918, RFC 6598, RFC 3927, RFC 4193, RFC 4291
+/// section 2.5.6).
+const PRIVATE_BLOCKS: [&str; 7] = [
+    "10.0.0.0/8",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "100.64.0.0/10",
+    "169.254.0.0/16",
+    "fc00::/7",
+    "fe80::/10",
+];
+
+fn private() -> AddressSet {
+    let blocks = PRIVATE_BLOCKS.iter().filter_map(|text| Block::parse(text).ok());
+    blocks.map(|block| block.addresses()).collect()
+}
 
 /// Reads one traffic term; what is wrong with it is reported.
 pub fn traffic(reader: &mut Reader<'_>, term: &Text) -> Option<TrafficSet> {
     match term.value.as_str() {
         "any" => return Some(TrafficSet::any()),
         "icmp" => return Some(TrafficSet::icmp(RangeSet::full(), RangeSet::full())),
+        "igmp" => return Some(TrafficSet::protocol(IGMP)),
         _ => {}
+    }
+    if let Some(kind) = term.value.strip_prefix("icmp:") {
+        return icmp_kind(reader, term, kind);
+    }
+    if let Some(number) = term.value.strip_prefix("proto:") {
+        return protocol(reader, term, number);
     }
     match term.value.split_once('/') {
         Some((ports, protocols)) => ports_and_protocols(reader, term, ports, protocols),
@@ -23,6 +56,42 @@ pub fn traffic(reader: &mut Reader<'_>, term: &Text) -> Option<TrafficSet> {
             None
         }
     }
+}
+
+fn icmp_kind(reader: &mut Reader<'_>, term: &Text, found: &str) -> Option<TrafficSet> {
+    if let Some(kind) = ICMP_KINDS.iter().find(|kind| kind.name == found) {
+        let types = |kind: Option<u8>| kind.map_or_else(RangeSet::empty, RangeSet::single);
+        return Some(TrafficSet::icmp(types(kind.v4), types(kind.v6)));
+    }
+    let start = term.value.len() - found.len();
+    let problem = Diagnostic::error(
+        "unknown-icmp",
+        format!("`{found}` is not a kind of ICMP message"),
+        reader.origin(term.part(start..term.value.len())),
+    );
+    let names = || ICMP_KINDS.iter().map(|kind| kind.name);
+    reader.report(match nearest(found, names()) {
+        Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+        None => problem
+            .expected("expected a name, since the numbers differ between the IP versions")
+            .help(format!("the kinds are: {}", names().collect::<Vec<_>>().join(", "))),
+    });
+    None
+}
+
+fn protocol(reader: &mut Reader<'_>, term: &Text, found: &str) -> Option<TrafficSet> {
+    let is_plain = found.bytes().all(|byte| byte.is_ascii_digit());
+    if let Some(number) = found.parse().ok().filter(|_| is_plain) {
+        return Some(TrafficSet::protocol(number));
+    }
+    let start = term.value.len() - found.len();
+    let origin = reader.origin(term.part(start..term.value.len()));
+    let message = format!("`{found}` is not a protocol number");
+    reader.report(
+        Diagnostic::error("unknown-protocol", message, origin)
+            .expected("expected a number from 0 to 255"),
+    );
+    None
 }
 
 fn ports_and_protocols(
@@ -125,7 +194,7 @@ fn no_protocol(reader: &Reader<'_>, term: &Text) -> Diagnostic {
     }
     let problem =
         Diagnostic::error("unknown-traffic", format!("`{found}` is not a kind of traffic"), origin);
-    match nearest(found, ["any", "icmp"]) {
+    match nearest(found, ["any", "icmp", "igmp"]) {
         Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
         None => {
             problem.expected("expected a term such as `443/tcp`, `8000-8080/udp`, `icmp` or `any`")
@@ -173,36 +242,102 @@ fn bad_block(reader: &Reader<'_>, term: &Text, error: &BlockError) -> Diagnostic
     }
 }
 
-/// Reads a list of senders or receivers: places, addresses, networks.
-pub fn addresses(reader: &mut Reader<'_>, places: &[Place], terms: &[Text]) -> AddressSet {
-    let mut sets = Vec::with_capacity(terms.len());
+/// Reads one port or range of ports without a protocol, such as an item of `source-ports`.
+pub fn ports(reader: &mut Reader<'_>, term: &Text) -> Option<(u16, u16)> {
+    if let Some((ports, _)) = term.value.split_once('/') {
+        let problem = Diagnostic::error(
+            "bad-port",
+            format!("`{}` names a protocol", term.value),
+            reader.origin(term.inner()),
+        );
+        let problem = problem.expected("the protocol is that of the rule's traffic");
+        reader.report(problem.replace_with(ports));
+        return None;
+    }
+    port_range(reader, term, &term.value)
+}
+
+/// What senders and receivers can be named after.
+pub struct Names<'a> {
+    /// The policy's places.
+    pub places: &'a [Place],
+    /// The addresses of the host that the list belongs to; `None` if it belongs to none.
+    pub this_host: Option<&'a AddressSet>,
+}
+
+/// Reads a list of senders or receivers: places, addresses, networks, ranges. What has a `!` in
+/// front is left out; a list of only such items means everything else.
+pub fn addresses(reader: &mut Reader<'_>, names: &Names<'_>, terms: &[Text]) -> AddressSet {
+    let (mut named, mut excluded) = (Vec::new(), Vec::new());
     for term in terms {
-        let found = term.value.as_str();
-        if found == ANYWHERE {
-            sets.push(AddressSet::full());
-        } else if let Some(place) = places.iter().find(|place| place.name == found) {
-            sets.push(place.addresses.clone());
-        } else if looks_like_an_address(found) {
-            sets.extend(block(reader, term).map(|block| block.addresses()));
-        } else {
-            let problem = Diagnostic::error(
-                "unknown-place",
-                format!("there is no place `{found}`"),
-                reader.origin(term.inner()),
-            );
-            let names: Vec<&str> = places.iter().map(|place| place.name.as_str()).collect();
-            let names = || names.iter().copied().chain([ANYWHERE]);
-            reader.report(match nearest(found, names()) {
-                Some(near) => {
-                    problem.expected(format!("did you mean `{near}`?")).replace_with(near)
-                }
-                None => problem
-                    .expected("expected a place or an address")
-                    .help(format!("the places are: {}", names().collect::<Vec<_>>().join(", "))),
-            });
+        match term.value.strip_prefix('!') {
+            Some(_) => excluded.extend(one_end(reader, names, &term.after(1))),
+            None => named.extend(one_end(reader, names, term)),
         }
     }
-    sets.into_iter().collect()
+    let only_exclusions = terms.iter().all(|term| term.value.starts_with('!'));
+    let named = if only_exclusions { AddressSet::full() } else { named.into_iter().collect() };
+    named.difference(&excluded.into_iter().collect())
+}
+
+fn one_end(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<AddressSet> {
+    let found = term.value.as_str();
+    if let Some(place) = names.places.iter().find(|place| place.name == found) {
+        return Some(place.addresses.clone());
+    }
+    match (found, names.this_host) {
+        (ANYWHERE, _) => return Some(AddressSet::full()),
+        (PRIVATE, _) => return Some(private()),
+        (THIS_HOST, Some(own)) => return Some(own.clone()),
+        _ => {}
+    }
+    if looks_like_an_address(found) {
+        return block_or_range(reader, term);
+    }
+    let problem = Diagnostic::error(
+        "unknown-place",
+        format!("there is no place `{found}`"),
+        reader.origin(term.inner()),
+    );
+    let built_in = || {
+        let has_host = names.this_host.is_some();
+        BUILT_IN_PLACES.into_iter().filter(move |name| has_host || *name != THIS_HOST)
+    };
+    let known = || names.places.iter().map(|place| place.name.as_str()).chain(built_in());
+    reader.report(match nearest(found, known()) {
+        Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+        None => problem
+            .expected("expected a place or an address")
+            .help(format!("the places are: {}", known().collect::<Vec<_>>().join(", "))),
+    });
+    None
+}
+
+/// Reads a network, a single address or a range of addresses; what is wrong with it is reported.
+pub fn block_or_range(reader: &mut Reader<'_>, term: &Text) -> Option<AddressSet> {
+    let Some((first, last)) = term.value.split_once('-') else {
+        return block(reader, term).map(|block| block.addresses());
+    };
+    let error = match address_range(first, last) {
+        Ok(set) => return Some(set),
+        Err(error) => error,
+    };
+    let found = &term.value;
+    let problem =
+        |message: String| Diagnostic::error("bad-address", message, reader.origin(term.inner()));
+    let problem = match error {
+        RangeError::NotAnAddress => problem(format!("`{found}` is not a range of addresses"))
+            .expected("expected two addresses, such as `10.44.8.20-10.44.8.29`"),
+        RangeError::MixedVersions => {
+            problem(format!("the ends of `{found}` are of different IP versions"))
+                .expected("write one range for each version")
+        }
+        RangeError::Backwards => problem(format!("the range `{found}` runs backwards"))
+            .expected("the lower address comes first")
+            .replace_with(format!("{last}-{first}")),
+    };
+    reader.report(problem);
+    None
 }
 
 fn looks_like_an_address(text: &str) -> bool {

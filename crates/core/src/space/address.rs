@@ -95,6 +95,37 @@ impl fmt::Display for Block {
     }
 }
 
+/// Why a text is not a range of addresses.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RangeError {
+    /// The part before or behind the hyphen is not an address.
+    NotAnAddress,
+    /// The two ends are of different IP versions.
+    MixedVersions,
+    /// The first address is above the last one.
+    Backwards,
+}
+
+/// Reads `10.44.8.20-10.44.8.29`: all addresses from one to another.
+///
+/// # Errors
+/// [`RangeError`] says what is wrong.
+pub fn address_range(first: &str, last: &str) -> Result<AddressSet, RangeError> {
+    let address = |text: &str| text.parse::<IpAddr>().map_err(|_| RangeError::NotAnAddress);
+    match (address(first)?, address(last)?) {
+        (first, last) if first.is_ipv4() == last.is_ipv4() && first > last => {
+            Err(RangeError::Backwards)
+        }
+        (IpAddr::V4(first), IpAddr::V4(last)) => {
+            Ok(AddressSet::from_v4([(first.to_bits(), last.to_bits())]))
+        }
+        (IpAddr::V6(first), IpAddr::V6(last)) => {
+            Ok(AddressSet::from_v6([(first.to_bits(), last.to_bits())]))
+        }
+        _ => Err(RangeError::MixedVersions),
+    }
+}
+
 /// An exact set of addresses; IPv4 and IPv6 are kept apart and never mixed.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct AddressSet {

@@ -1,11 +1,13 @@
 //! Packets, and exact sets of the values their fields can take.
 
 mod address;
+mod icmp;
 mod packet;
 mod ranges;
 mod traffic;
 
-pub use address::{AddressSet, Block, BlockError, closest};
+pub use address::{AddressSet, Block, BlockError, RangeError, address_range, closest};
+pub use icmp::{ICMP_KINDS, IcmpKind};
 pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Transport};
 pub use ranges::{Point, RangeSet};
 pub use traffic::{ICMP, ICMPV6, IGMP, TCP, TrafficSet, UDP};

@@ -25,8 +25,8 @@ pub struct TrafficSet {
     pub icmp: RangeSet<u8>,
     /// ICMPv6 in IPv6 packets, by type.
     pub icmpv6: RangeSet<u8>,
-    /// All other protocols by number. The numbers that the fields above speak for are always
-    /// absent, except in [`TrafficSet::any`], where nothing is.
+    /// All other protocols by number. A number that a field above speaks for is in here only if
+    /// that field is full; it then also stands for ICMP in IPv6 packets, and the reverse.
     pub others: RangeSet<u8>,
 }
 
@@ -73,10 +73,19 @@ impl TrafficSet {
         Self { icmp: v4, icmpv6: v6, ..Self::empty() }
     }
 
-    /// One protocol that has a number only.
+    /// Everything of one protocol, by its number.
     #[must_use]
-    pub fn other(protocol: u8) -> Self {
-        Self { others: RangeSet::single(protocol), ..Self::empty() }
+    pub fn protocol(number: u8) -> Self {
+        match number {
+            TCP => Self::tcp(RangeSet::full()),
+            UDP => Self::udp(RangeSet::full()),
+            number => Self {
+                icmp: if number == ICMP { RangeSet::full() } else { RangeSet::empty() },
+                icmpv6: if number == ICMPV6 { RangeSet::full() } else { RangeSet::empty() },
+                others: RangeSet::single(number),
+                ..Self::empty()
+            },
+        }
     }
 
     /// Whether this is all traffic.
@@ -142,8 +151,11 @@ impl fmt::Display for TrafficSet {
                 }
             }
         }
-        if !self.others.is_empty() {
-            terms.push(format!("protocol {}", self.others));
+        for number in self.others.ranges().iter().flat_map(|&(first, last)| first..=last) {
+            terms.push(match number {
+                IGMP => "igmp".to_owned(),
+                number => format!("proto:{number}"),
+            });
         }
         out.write_str(&terms.join(", "))
     }
