@@ -33,6 +33,8 @@ const BLOCKS: [&str; 16] = [
     "fd44:8::20",
 ];
 const PORTS: [u16; 10] = [1, 22, 53, 80, 443, 2202, 5432, 9100, 22_000, 65_535];
+const SERVICES: [&str; 2] = ["catalogue", "remote"];
+const BUNDLES: [&str; 2] = ["staff-access", "monitoring"];
 const PLACES: [&str; 3] = ["curators", "herbarium", "strangers"];
 /// Kinds of ICMP and of ICMPv6 that a host meets.
 const ICMP_KINDS: [u8; 6] = [0, 3, 8, 11, 13, 128];
@@ -84,8 +86,19 @@ impl Generator {
             let blocks = self.list(1, 4, |it| format!("\"{}\"", it.pick(&BLOCKS)));
             let _ = writeln!(text, "\n[place.{place}]\naddresses = {blocks}\nwhy = \"made up\"");
         }
+        for service in SERVICES {
+            let ports = self.list(1, 3, Self::traffic_term);
+            let _ = writeln!(text, "\n[service.{service}]\nports = {ports}");
+        }
+        for bundle in BUNDLES {
+            let _ = writeln!(text, "\n[bundle.{bundle}]\nwhy = \"made up\"");
+            for number in 0..self.below(3) {
+                self.rule(&mut text, &format!("bundle.{bundle}"), &format!("{bundle}-{number}"));
+            }
+        }
         let addresses: Vec<String> = HOST.iter().map(|it| format!("\"{it}\"")).collect();
         let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
+        let _ = writeln!(text, "labels = [\"edge\"]");
         let _ = writeln!(text, "\n[host.{HOST_NAME}.default]");
         for direction in Direction::ALL {
             if !self.one_in(4) {
@@ -95,17 +108,23 @@ impl Generator {
         }
         let ping = self.pick(&["allow", "deny", "1000000/second", "500/minute, burst 100000"]);
         let _ = writeln!(text, "\n[host.{HOST_NAME}.baseline]\nping = \"{ping}\"");
+        let mut bundles = BUNDLES.iter();
         for number in 0..self.below(16) {
-            self.rule(&mut text, number);
+            self.rule(&mut text, &format!("host.{HOST_NAME}"), &format!("rule-{number}"));
+            if self.one_in(4)
+                && let Some(bundle) = bundles.next()
+            {
+                let _ = writeln!(text, "\n[[host.{HOST_NAME}.rule]]\nuse = \"{bundle}\"");
+            }
         }
         text
     }
 
-    fn rule(&mut self, text: &mut String, number: usize) {
+    fn rule(&mut self, text: &mut String, section: &str, name: &str) {
         let verdict = self.pick(&["allow", "allow", "deny", "reject"]);
         let traffic = self.list(1, 4, Self::traffic);
         let own = self.pick(&HOST).to_owned();
-        let _ = writeln!(text, "\n[[host.{HOST_NAME}.rule]]\nname = \"rule-{number}\"");
+        let _ = writeln!(text, "\n[[{section}.rule]]\nname = \"{name}\"");
         let _ = writeln!(text, "{verdict} = {traffic}");
         if self.one_in(2) {
             let direction = *self.pick(&Direction::ALL);
@@ -141,7 +160,7 @@ impl Generator {
                 let _ = writeln!(text, "{key} = {list}");
             }
         }
-        if self.one_in(6) && traffic.contains(['/', 'y']) {
+        if self.one_in(6) && traffic.contains("/tcp") {
             let ports = self.pick(&["1024-32767", "40000", "2000-3000\", \"50000-65535"]);
             let _ = writeln!(text, "source-ports = [\"{ports}\"]");
         }
@@ -175,6 +194,11 @@ impl Generator {
     }
 
     fn traffic(&mut self) -> String {
+        if self.one_in(8) { format!("\"{}\"", self.pick(&SERVICES)) } else { self.traffic_term() }
+    }
+
+    /// A term that is not a service.
+    fn traffic_term(&mut self) -> String {
         let protocol = self.pick(&["tcp", "udp", "tcp+udp"]);
         let port = *self.pick(&PORTS);
         match self.below(8) {

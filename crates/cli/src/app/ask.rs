@@ -143,7 +143,7 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
         out_interface,
         source,
         destination,
-        transport: transport(&question.traffic, Family::of(source))?,
+        transport: transport(&loaded.policy, &question.traffic, Family::of(source))?,
         state: ConnectionState::New,
     })
 }
@@ -161,9 +161,10 @@ fn one_address(policy: &Policy, flag: &str, text: &str) -> Result<IpAddr, Failur
     })
 }
 
-fn transport(text: &str, family: Family) -> Result<Transport, Failure> {
+fn transport(policy: &Policy, text: &str, family: Family) -> Result<Transport, Failure> {
     let source = Source::new("--traffic", text);
-    let set = read_traffic(&source).map_err(|problems| Failure::Input { source, problems })?;
+    let set =
+        read_traffic(policy, &source).map_err(|problems| Failure::Input { source, problems })?;
     let one = |ports: &tipstaff_core::space::RangeSet<u16>| match ports.ranges() {
         [(first, last)] if first == last => Some(*first),
         _ => None,

@@ -12,6 +12,8 @@ pub struct Report {
     pub host: String,
     /// The file of the policy.
     pub policy: String,
+    /// Its labels.
+    pub labels: Vec<String>,
     /// Its addresses.
     pub addresses: Vec<IpAddr>,
     /// The three directions.
@@ -58,6 +60,7 @@ pub fn report(loaded: &Loaded) -> Report {
     Report {
         host: plan.host.clone(),
         policy: loaded.source.name.to_string(),
+        labels: loaded.policy.host(&plan.host).map(|it| it.labels.clone()).unwrap_or_default(),
         addresses: plan.addresses.clone(),
         directions: plan
             .chains

@@ -5,8 +5,12 @@ use crate::app::show::{Line, Report};
 
 /// The report as text.
 pub fn show(report: &Report, screen: &Screen) -> String {
+    let labels = match &report.labels[..] {
+        [] => String::new(),
+        labels => format!(" ({})", labels.join(", ")),
+    };
     let heading =
-        format!("{}: the decision list of {}", clean(&report.host), clean(&report.policy));
+        format!("{}{labels}: the decision list of {}", clean(&report.host), clean(&report.policy));
     let reading = "In each direction the first line that matches a packet decides.";
     let mut text = format!(
         "{}\n{}\n",

@@ -11,7 +11,9 @@ mod table;
 mod terms;
 
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
-pub use model::{Baseline, Default, Defaults, Host, Ping, Place, Policy, Rule, Verdict, Written};
+pub use model::{
+    Baseline, Bundle, Default, Defaults, Host, Ping, Place, Policy, Rule, Service, Verdict, Written,
+};
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_traffic};
 pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};

@@ -11,6 +11,10 @@ pub struct Policy {
     pub sources: Vec<Source>,
     /// Named sets of addresses, in the order written.
     pub places: Vec<Place>,
+    /// Named sets of ports, in the order written.
+    pub services: Vec<Service>,
+    /// Named lists of rules, in the order written; their rules stand with the hosts that use them.
+    pub bundles: Vec<Bundle>,
     /// The hosts, in the order written; at least one.
     pub hosts: Vec<Host>,
 }
@@ -42,6 +46,30 @@ pub struct Place {
     pub origin: Origin,
 }
 
+/// A named set of ports.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Service {
+    /// Its name.
+    pub name: String,
+    /// What it stands for.
+    pub traffic: TrafficSet,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
+/// A named list of rules.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Bundle {
+    /// Its name.
+    pub name: String,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
 /// One machine's section.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Host {
@@ -49,11 +77,13 @@ pub struct Host {
     pub name: String,
     /// Its own addresses, in the order written.
     pub addresses: Vec<IpAddr>,
+    /// Words that describe it, for readers.
+    pub labels: Vec<String>,
     /// What happens to packets that no rule decides.
     pub defaults: Defaults,
     /// The things that keep its network working.
     pub baseline: Baseline,
-    /// Its rules, in order.
+    /// Its rules, in order, bundles unfolded where they are used.
     pub rules: Vec<Rule>,
     /// Where it is written.
     pub origin: Origin,

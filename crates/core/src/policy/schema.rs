@@ -106,6 +106,8 @@ pub const SCHEMA: &[TableSpec] = &[
         keys: &[
             required(key("edition", Shape::Number, "Which language the file is in: 1", "1")),
             key("place", Shape::Named("place"), "Named sets of addresses", ""),
+            key("service", Shape::Named("service"), "Named sets of ports", ""),
+            key("bundle", Shape::Named("bundle"), "Named lists of rules", ""),
             key("host", Shape::Named("host"), "The machines, one section each", ""),
         ],
     },
@@ -123,6 +125,24 @@ pub const SCHEMA: &[TableSpec] = &[
         ],
     },
     TableSpec {
+        kind: "service",
+        meaning: "A named set of ports, to be used like a traffic term",
+        keys: &[
+            required(key(
+                "ports",
+                Shape::List,
+                "The traffic terms that it stands for",
+                "[\"80/tcp\", \"443/tcp+udp\"]",
+            )),
+            WHY,
+        ],
+    },
+    TableSpec {
+        kind: "bundle",
+        meaning: "A named list of rules, which a host takes in with `use`",
+        keys: &[key("rule", Shape::Tables("rule"), "The rules, in order", ""), WHY],
+    },
+    TableSpec {
         kind: "host",
         meaning: "One machine",
         keys: &[
@@ -132,6 +152,7 @@ pub const SCHEMA: &[TableSpec] = &[
                 "The machine's own addresses",
                 "[\"192.0.2.10\", \"2001:db8:2::10\"]",
             )),
+            key("labels", Shape::List, "Words that describe it, for readers", "[\"edge\"]"),
             key("default", Shape::Table("default"), "What happens where no rule decides", ""),
             key("baseline", Shape::Table("baseline"), "What keeps the network working", ""),
             key("rule", Shape::Tables("rule"), "The rules; the first that matches decides", ""),
@@ -158,9 +179,11 @@ pub const SCHEMA: &[TableSpec] = &[
     },
     TableSpec {
         kind: "rule",
-        meaning: "One statement about traffic, with exactly one of `allow`, `deny` and `reject`",
+        meaning: "One statement about traffic, with a `name` and exactly one of `allow`, `deny` and \
+                  `reject`; or `use`, which stands for all rules of a bundle",
         keys: &[
-            required(key("name", Shape::Text, "Its name, unique on the host", "\"catalogue\"")),
+            key("name", Shape::Text, "Its name, unique on the host", "\"catalogue\""),
+            key("use", Shape::Text, "The bundle to take in here", "\"staff-access\""),
             key("allow", Shape::List, "Traffic that may pass", "[\"80/tcp\", \"443/tcp+udp\"]"),
             key("deny", Shape::List, "Traffic that is dropped in silence", "[\"any\"]"),
             key("reject", Shape::List, "Traffic that is refused with an answer", "[\"113/tcp\"]"),

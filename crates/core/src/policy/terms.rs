@@ -1,7 +1,7 @@
 //! The small notations inside lists: traffic such as `53/tcp+udp`, and senders or receivers.
 
 use super::table::{Reader, Text};
-use super::{Diagnostic, Place, nearest};
+use super::{Diagnostic, Place, Service, nearest};
 use crate::space::{
     AddressSet, Block, BlockError, ICMP_KINDS, IGMP, RangeError, RangeSet, TrafficSet,
     address_range,
@@ -29,13 +29,19 @@ const PRIVATE_BLOCKS: [&str; 7] = [
     "fe80::/10",
 ];
 
+/// The words that are traffic terms by themselves.
+pub const TRAFFIC_WORDS: [&str; 3] = ["any", "icmp", "igmp"];
+
 fn private() -> AddressSet {
     let blocks = PRIVATE_BLOCKS.iter().filter_map(|text| Block::parse(text).ok());
     blocks.map(|block| block.addresses()).collect()
 }
 
 /// Reads one traffic term; what is wrong with it is reported.
-pub fn traffic(reader: &mut Reader<'_>, term: &Text) -> Option<TrafficSet> {
+pub fn traffic(reader: &mut Reader<'_>, services: &[Service], term: &Text) -> Option<TrafficSet> {
+    if let Some(service) = services.iter().find(|service| service.name == term.value) {
+        return Some(service.traffic.clone());
+    }
     match term.value.as_str() {
         "any" => return Some(TrafficSet::any()),
         "icmp" => return Some(TrafficSet::icmp(RangeSet::full(), RangeSet::full())),
@@ -51,7 +57,7 @@ pub fn traffic(reader: &mut Reader<'_>, term: &Text) -> Option<TrafficSet> {
     match term.value.split_once('/') {
         Some((ports, protocols)) => ports_and_protocols(reader, term, ports, protocols),
         None => {
-            let problem = no_protocol(reader, term);
+            let problem = no_protocol(reader, services, term);
             reader.report(problem);
             None
         }
@@ -181,7 +187,7 @@ fn port(reader: &mut Reader<'_>, term: &Text, text: &str, part: Range<usize>) ->
 }
 
 /// A term without a slash is either a port whose protocol was left out, or a word nobody knows.
-fn no_protocol(reader: &Reader<'_>, term: &Text) -> Diagnostic {
+fn no_protocol(reader: &Reader<'_>, services: &[Service], term: &Text) -> Diagnostic {
     let found = &term.value;
     let origin = reader.origin(term.inner());
     if found.bytes().next().is_some_and(|byte| byte.is_ascii_digit()) {
@@ -194,7 +200,7 @@ fn no_protocol(reader: &Reader<'_>, term: &Text) -> Diagnostic {
     }
     let problem =
         Diagnostic::error("unknown-traffic", format!("`{found}` is not a kind of traffic"), origin);
-    match nearest(found, ["any", "icmp", "igmp"]) {
+    match nearest(found, services.iter().map(|it| it.name.as_str()).chain(TRAFFIC_WORDS)) {
         Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
         None => {
             problem.expected("expected a term such as `443/tcp`, `8000-8080/udp`, `icmp` or `any`")
@@ -261,6 +267,8 @@ pub fn ports(reader: &mut Reader<'_>, term: &Text) -> Option<(u16, u16)> {
 pub struct Names<'a> {
     /// The policy's places.
     pub places: &'a [Place],
+    /// The policy's services.
+    pub services: &'a [Service],
     /// The addresses of the host that the list belongs to; `None` if it belongs to none.
     pub this_host: Option<&'a AddressSet>,
 }

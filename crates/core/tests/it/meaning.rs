@@ -33,3 +33,16 @@ fn plans_and_programs_agree_on_generated_packets() {
     assert_eq!(verdicts.len(), 3);
     assert!(verdicts.values().all(|&count| count > 10_000), "{verdicts:?}");
 }
+
+/// Generated policies mean something as a test only if they use the whole language.
+#[test]
+fn generated_policies_use_every_key() {
+    let texts: String = (0..POLICIES).map(|seed| Generator::new(seed).policy()).collect();
+    for table in tipstaff_core::policy::SCHEMA {
+        for key in table.keys {
+            let found =
+                [format!("{} = ", key.name), format!("[{}.", key.name), format!(".{}]", key.name)];
+            assert!(found.iter().any(|it| texts.contains(it)), "`{}` is never used", key.name);
+        }
+    }
+}

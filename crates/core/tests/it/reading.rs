@@ -23,7 +23,7 @@ fn the_demos_policies_are_read_whole() {
     let copies = &sluice.rules[3];
     assert_eq!((copies.direction, copies.verdict), (Direction::Forwarded, Verdict::Allow));
     assert_eq!(copies.to.to_string(), "10.44.8.20, fd44:8::20");
-    assert_eq!(copies.origin.to_string(), "policy.toml:48");
+    assert_eq!(copies.origin.to_string(), "policy.toml:49");
     let herbarium = inherited.place("herbarium").expect("there");
     assert_eq!(herbarium.addresses.first(Family::V6), Some(address("2001:db8:be::")));
 }
@@ -121,4 +121,131 @@ fn any_text_ends_in_a_policy_or_in_mistakes() {
             }
         }
     }
+}
+
+const BUNDLED: &str = "edition = 1
+[place.curators]
+addresses = [\"198.51.100.0/27\"]
+[service.catalogue]
+ports = [\"80/tcp\", \"443/tcp+udp\"]
+[bundle.inner]
+[[bundle.inner.rule]]
+name = \"metrics\"
+allow = [\"9100/tcp\"]
+from = [\"this-host\"]
+[bundle.staff]
+[[bundle.staff.rule]]
+name = \"shell\"
+allow = [\"2202/tcp\"]
+from = [\"curators\"]
+[[bundle.staff.rule]]
+use = \"inner\"
+[host.sluice]
+addresses = [\"192.0.2.10\"]
+[[host.sluice.rule]]
+name = \"catalogue\"
+allow = [\"catalogue\"]
+[[host.sluice.rule]]
+use = \"staff\"
+paused = true
+[[host.sluice.rule]]
+name = \"last\"
+deny = [\"any\"]
+[host.granary]
+addresses = [\"10.44.8.20\"]
+labels = [\"store\"]
+[[host.granary.rule]]
+use = \"staff\"
+";
+
+#[test]
+fn bundles_are_unfolded_where_they_are_used() {
+    let policy = policy(BUNDLED);
+    let names = |host: &str| -> Vec<String> {
+        let host = policy.host(host).expect("there");
+        host.rules.iter().map(|rule| format!("{} {}", rule.name, rule.origin.line)).collect()
+    };
+    assert_eq!(names("sluice"), ["catalogue 21", "shell 13", "metrics 8", "last 27"]);
+    assert_eq!(names("granary"), ["shell 13", "metrics 8"]);
+    let sluice = policy.host("sluice").expect("there");
+    let paused: Vec<bool> = sluice.rules.iter().map(|rule| rule.paused).collect();
+    assert_eq!(paused, [false, true, true, false]);
+    // A bundle's `this-host` is the host that uses it.
+    assert_eq!(sluice.rules[2].from.to_string(), "192.0.2.10");
+    assert_eq!(policy.host("granary").expect("it").rules[1].from.to_string(), "10.44.8.20");
+    assert_eq!(sluice.rules[0].traffic.to_string(), "80/tcp, 443/tcp+udp");
+    assert_eq!(policy.host("granary").expect("it").labels, ["store"]);
+}
+
+#[test]
+fn a_bundles_mistakes_are_told_once_and_what_does_not_fit_where_it_is_used() {
+    let codes = |text: &str| -> Vec<(&'static str, usize)> {
+        let problems = read(&Source::new("policy.toml", text)).expect_err("a mistake");
+        let line = |it: &tipstaff_core::policy::Diagnostic| {
+            it.primary.as_ref().map_or(0, |label| label.origin.line)
+        };
+        problems.iter().map(|problem| (problem.code, line(problem))).collect()
+    };
+    let wrong = BUNDLED.replace("2202/tcp", "2202");
+    assert_eq!(codes(&wrong), [("no-protocol", 14)]);
+    let twice = BUNDLED.replace("name = \"last\"", "name = \"shell\"");
+    assert_eq!(codes(&twice), [("duplicate-name", 27)]);
+    let cycle = BUNDLED.replace(
+        "name = \"metrics\"\nallow = [\"9100/tcp\"]\nfrom = [\"this-host\"]",
+        "use = \"staff\"",
+    );
+    assert!(codes(&cycle).iter().all(|it| it.0 == "bundle-cycle"), "{:?}", codes(&cycle));
+    let unknown = BUNDLED.replace("use = \"inner\"", "use = \"iner\"");
+    assert_eq!(codes(&unknown), [("unknown-bundle", 17)]);
+    let elsewhere = BUNDLED.replace("from = [\"this-host\"]", "at = [\"192.0.2.10\"]");
+    assert_eq!(codes(&elsewhere), [("bundle-misfit", 33)]);
+    let more = BUNDLED.replace("use = \"inner\"", "use = \"inner\"\nfrom = [\"curators\"]");
+    assert_eq!(codes(&more), [("use-and-more", 18)]);
+}
+
+#[test]
+fn lists_of_addresses_add_up_and_leave_out() {
+    let from = |list: &str| {
+        let text = format!(
+            "edition = 1\n[place.stacks]\naddresses = [\"10.44.8.0/24\", \"fd44:8::/64\"]\n\
+             [host.bench]\naddresses = [\"10.44.8.30\", \"fd44:8::30\"]\n[[host.bench.rule]]\n\
+             name = \"it\"\nallow = [\"any\"]\nfrom = [{list}]\n"
+        );
+        policy(&text).hosts[0].rules[0].from.clone()
+    };
+    assert_eq!(from("\"10.44.8.20-10.44.8.23\"").to_string(), "10.44.8.20/30");
+    assert_eq!(from("\"stacks\", \"!10.44.8.128/25\"").to_string(), "10.44.8.0/25, fd44:8::/64");
+    assert_eq!(from("\"this-host\"").to_string(), "10.44.8.30, fd44:8::30");
+    let all_but = from("\"!stacks\", \"!this-host\"");
+    assert!(!all_but.contains(address("10.44.8.1")) && all_but.contains(address("10.44.9.1")));
+    assert!(!all_but.contains(address("fd44:8::1")) && all_but.contains(address("2001:db8::1")));
+    let private = from("\"private\"");
+    for (text, expected) in [
+        ("10.1.2.3", true),
+        ("172.31.255.255", true),
+        ("172.32.0.0", false),
+        ("100.64.0.1", true),
+        ("169.254.7.7", true),
+        ("fd44:8::1", true),
+        ("fe80::1", true),
+        ("2001:db8::1", false),
+    ] {
+        assert_eq!(private.contains(address(text)), expected, "{text}");
+    }
+}
+
+#[test]
+fn kinds_of_traffic_are_named_by_meaning() {
+    let traffic = |term: &str| {
+        let text = format!(
+            "edition = 1\n[host.bench]\naddresses = [\"10.44.8.30\"]\n[[host.bench.rule]]\n\
+             name = \"it\"\nallow = [\"{term}\"]\n"
+        );
+        policy(&text).hosts[0].rules[0].traffic.clone()
+    };
+    assert_eq!(traffic("icmp:echo-request").to_string(), "icmp type 8, icmpv6 type 128");
+    assert_eq!(traffic("icmp:packet-too-big").to_string(), "icmpv6 type 2");
+    assert_eq!(traffic("igmp"), traffic("proto:2"));
+    assert_eq!(traffic("proto:6").to_string(), "0-65535/tcp");
+    assert_eq!(traffic("proto:47").to_string(), "proto:47");
 }

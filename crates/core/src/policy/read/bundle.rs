@@ -1,0 +1,189 @@
+//! Bundles: lists of rules that hosts, and other bundles, take in at a place of their choice.
+
+use super::super::model::{Bundle, Rule};
+use super::super::table::{Reader, Table, Text};
+use super::super::terms::Names;
+use super::super::{Diagnostic, Origin, nearest};
+use super::common::check_name;
+use super::rule::rule;
+use crate::space::AddressSet;
+use std::collections::HashMap;
+
+const CYCLE: &str = "bundle-cycle";
+
+/// The bundles of a file, as tables: what they mean depends on the host that uses them.
+pub struct Bundles<'t, 'i> {
+    bundles: Vec<(Text, Vec<Table<'t, 'i>>)>,
+}
+
+/// Rules of one host, or of one bundle, in order.
+#[derive(Default)]
+pub struct Unfolded {
+    pub rules: Vec<Rule>,
+    /// Where each name was first used.
+    first_of: HashMap<String, Origin>,
+    /// The bundles that are being unfolded, outermost first.
+    open: Vec<String>,
+}
+
+impl<'t, 'i> Bundles<'t, 'i> {
+    /// Reads all bundles. What is wrong with them, whatever the host, is reported here, once.
+    pub fn read(
+        reader: &mut Reader<'_>,
+        names: &Names<'_>,
+        file: &Table<'t, 'i>,
+    ) -> (Self, Vec<Bundle>) {
+        let mut bundles = Self { bundles: Vec::new() };
+        let mut written = Vec::new();
+        for (name, table) in file.named(reader, "bundle") {
+            check_name(reader, "bundle", &name);
+            written.push(Bundle {
+                name: name.value.clone(),
+                why: table.text(reader, "why").map(|text| text.value),
+                origin: reader.origin(name.span.clone()),
+            });
+            let rules = table.tables(reader, "rule");
+            bundles.bundles.push((name, rules));
+        }
+        // Any address may turn out to be the host's own.
+        let anybody = AddressSet::full();
+        let names = Names { this_host: Some(&anybody), ..*names };
+        for (name, tables) in &bundles.bundles {
+            let mut unfolded = Unfolded { open: vec![name.value.clone()], ..Unfolded::default() };
+            for table in tables {
+                bundles.unfold(reader, &names, table, &mut unfolded);
+            }
+        }
+        (bundles, written)
+    }
+
+    fn get(&self, name: &str) -> Option<&(Text, Vec<Table<'t, 'i>>)> {
+        self.bundles.iter().find(|bundle| bundle.0.value == name)
+    }
+
+    /// Adds what one `rule` section stands for: a rule, or all rules of a bundle.
+    pub fn unfold(
+        &self,
+        reader: &mut Reader<'_>,
+        names: &Names<'_>,
+        table: &Table<'_, '_>,
+        into: &mut Unfolded,
+    ) {
+        if !table.has("use") {
+            if let Some(rule) = rule(reader, names, table) {
+                let origin = rule.origin.clone();
+                into.add(reader, rule, origin);
+            }
+            return;
+        }
+        only_use(reader, table);
+        let Some(wanted) = table.text(reader, "use") else { return };
+        let origin = reader.origin(wanted.inner());
+        let Some((_, tables)) = self.get(&wanted.value) else {
+            self.unknown(reader, &wanted, origin);
+            return;
+        };
+        if into.open.contains(&wanted.value) {
+            let path = format!("{} > {}", into.open.join(" > "), wanted.value);
+            reader.report(
+                Diagnostic::error(CYCLE, "this bundle takes itself in", origin)
+                    .expected(format!("it leads back: {path}")),
+            );
+            return;
+        }
+        let paused = table.switch("paused").unwrap_or(false);
+        let first = into.rules.len();
+        into.open.push(wanted.value.clone());
+        for table in tables {
+            self.unfold_inner(reader, names, table, into, &wanted, &origin);
+        }
+        into.open.pop();
+        for rule in into.rules.iter_mut().skip(first) {
+            rule.paused |= paused;
+        }
+    }
+
+    /// Unfolds a section of a bundle. Its general mistakes have been reported with the bundle;
+    /// what is wrong with it on this host only is reported where the bundle is used.
+    fn unfold_inner(
+        &self,
+        reader: &mut Reader<'_>,
+        names: &Names<'_>,
+        table: &Table<'_, '_>,
+        into: &mut Unfolded,
+        wanted: &Text,
+        used: &Origin,
+    ) {
+        let mut inner = Reader { source: reader.source, problems: Vec::new() };
+        if table.has("use") {
+            self.unfold(&mut inner, names, table, into);
+        } else if let Some(rule) = rule(&mut inner, names, table) {
+            into.add(&mut inner, rule, used.clone());
+        }
+        for problem in inner.problems {
+            if reader.problems.contains(&problem) {
+                continue;
+            }
+            let here = problem.primary.as_ref().is_some_and(|label| label.origin == *used);
+            // A cycle is the same wherever it is met.
+            if here || problem.code == CYCLE {
+                reader.report(problem);
+                continue;
+            }
+            let message =
+                format!("bundle `{}` does not fit here: {}", wanted.value, problem.message);
+            let mut misfit = Diagnostic::error("bundle-misfit", message, used.clone());
+            if let Some(label) = problem.primary {
+                misfit = misfit.context(label.origin, label.text);
+            }
+            reader.report(misfit);
+        }
+    }
+
+    fn unknown(&self, reader: &mut Reader<'_>, wanted: &Text, origin: Origin) {
+        let names = || self.bundles.iter().map(|bundle| bundle.0.value.as_str());
+        let message = format!("there is no bundle `{}`", wanted.value.escape_debug());
+        let problem = Diagnostic::error("unknown-bundle", message, origin);
+        reader.report(match nearest(&wanted.value, names()) {
+            Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+            None if self.bundles.is_empty() => problem.expected("the policy has no bundles"),
+            None => problem
+                .expected(format!("the bundles are: {}", names().collect::<Vec<_>>().join(", "))),
+        });
+    }
+}
+
+/// A section with `use` says nothing else about traffic: the bundle does.
+fn only_use(reader: &mut Reader<'_>, table: &Table<'_, '_>) {
+    for key in table.spec.keys.iter().filter(|key| !["use", "paused", "why"].contains(&key.name)) {
+        if let Some(span) = table.key_span(key.name) {
+            let origin = reader.origin(span);
+            let message = format!("`{}` does not go with `use`", key.name);
+            reader.report(
+                Diagnostic::error("use-and-more", message, origin)
+                    .expected("the bundle's own rules say that; make this a section of its own"),
+            );
+        }
+    }
+}
+
+impl Unfolded {
+    /// Adds a rule. `origin` is where its name is to be blamed if it is taken.
+    fn add(&mut self, reader: &mut Reader<'_>, rule: Rule, origin: Origin) {
+        match self.first_of.get(&rule.name) {
+            Some(first) => reader.report(
+                Diagnostic::error(
+                    "duplicate-name",
+                    format!("there are two rules named `{}` here", rule.name),
+                    origin,
+                )
+                .expected("choose another name")
+                .context(first.clone(), "the first one"),
+            ),
+            None => {
+                self.first_of.insert(rule.name.clone(), origin);
+                self.rules.push(rule);
+            }
+        }
+    }
+}

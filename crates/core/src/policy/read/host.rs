@@ -1,0 +1,113 @@
+//! Hosts: addresses, defaults, baseline, and their rules with bundles unfolded.
+
+use super::super::model::{Baseline, Default, Defaults, Host, Ping, Verdict};
+use super::super::table::{Reader, Table, Text};
+use super::super::terms::{self, Names};
+use super::super::{Diagnostic, Origin, Rate, RateError};
+use super::bundle::{Bundles, Unfolded};
+use super::common::{check_name, choice, nonempty_list};
+use crate::space::AddressSet;
+use std::net::IpAddr;
+
+/// Reads one host.
+pub fn host(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    bundles: &Bundles<'_, '_>,
+    name: &Text,
+    table: &Table<'_, '_>,
+) -> Host {
+    check_name(reader, "host", name);
+    let addresses: Vec<IpAddr> = nonempty_list(reader, table, "addresses")
+        .iter()
+        .filter_map(|term| own_address(reader, term))
+        .collect();
+    let labels = nonempty_list(reader, table, "labels");
+    for label in &labels {
+        check_name(reader, "label", label);
+    }
+    let own = addresses.iter().map(|&address| AddressSet::single(address)).collect();
+    let names = Names { this_host: Some(&own), ..*names };
+    let defaults = table.table(reader, "default");
+    let baseline = table.table(reader, "baseline");
+    let mut unfolded = Unfolded::default();
+    for table in table.tables(reader, "rule") {
+        bundles.unfold(reader, &names, &table, &mut unfolded);
+    }
+    Host {
+        name: name.value.clone(),
+        addresses,
+        labels: labels.into_iter().map(|label| label.value).collect(),
+        defaults: Defaults {
+            inbound: default(reader, defaults.as_ref(), "inbound", Verdict::Deny),
+            outbound: default(reader, defaults.as_ref(), "outbound", Verdict::Allow),
+            forwarded: default(reader, defaults.as_ref(), "forwarded", Verdict::Deny),
+        },
+        baseline: read_baseline(reader, baseline.as_ref()),
+        rules: unfolded.rules,
+        origin: reader.origin(name.span.clone()),
+    }
+}
+
+fn own_address(reader: &mut Reader<'_>, term: &Text) -> Option<IpAddr> {
+    let block = terms::block(reader, term)?;
+    let address = block.as_single();
+    if address.is_none() {
+        let origin = reader.origin(term.inner());
+        reader.report(
+            Diagnostic::error("bad-address", format!("`{block}` is a network"), origin)
+                .expected("expected one of the host's own addresses, without a prefix length"),
+        );
+    }
+    address
+}
+
+fn default(
+    reader: &mut Reader<'_>,
+    table: Option<&Table<'_, '_>>,
+    key: &str,
+    otherwise: Verdict,
+) -> Default {
+    let written = table.and_then(|table| table.text(reader, key));
+    let Some(text) = written else {
+        return Default { verdict: otherwise, origin: None };
+    };
+    let verdict = choice(reader, &text, &Verdict::ALL.map(Verdict::as_str))
+        .and_then(Verdict::parse)
+        .unwrap_or(otherwise);
+    Default { verdict, origin: Some(reader.origin(text.span)) }
+}
+
+fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Baseline {
+    let usual = Ping::Rate(Rate { count: 5, seconds: 1, burst: 5 });
+    let Some(text) = table.and_then(|table| table.text(reader, "ping")) else {
+        return Baseline { ping: usual, ping_origin: None };
+    };
+    let ping = match text.value.as_str() {
+        "allow" => Ping::Allow,
+        "deny" => Ping::Deny,
+        other => match Rate::parse(other) {
+            Ok(rate) => Ping::Rate(rate),
+            Err(error) => {
+                let origin = reader.origin(text.inner());
+                reader.report(bad_rate(&text.value, error, origin));
+                usual
+            }
+        },
+    };
+    Baseline { ping, ping_origin: Some(reader.origin(text.span)) }
+}
+
+fn bad_rate(found: &str, error: RateError, origin: Origin) -> Diagnostic {
+    let problem = Diagnostic::error("bad-rate", format!("`{found}` is not a rate"), origin);
+    match error {
+        RateError::Form => {
+            problem.expected("expected `allow`, `deny` or a rate such as `5/second`")
+        }
+        RateError::Count => problem.expected(format!("the number goes from 1 to {}", Rate::MOST)),
+        RateError::Unit => problem.expected("the unit is `second`, `minute`, `hour` or `day`"),
+        RateError::Burst => {
+            problem.expected(format!("after the comma: `burst` and a number up to {}", Rate::MOST))
+        }
+    }
+}

@@ -1,0 +1,197 @@
+//! One rule.
+
+use super::super::Diagnostic;
+use super::super::model::{Rule, Verdict};
+use super::super::table::{Reader, Table};
+use super::super::terms::{self, Names};
+use super::common::{check_name, choice, nonempty_list};
+use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
+
+/// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
+pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -> Option<Rule> {
+    let name = table.text(reader, "name");
+    match &name {
+        Some(name) => check_name(reader, "rule", name),
+        None if !table.has("name") => {
+            let origin = reader.origin(table.span.clone());
+            reader.report(
+                Diagnostic::error("missing-key", "this rule has no name", origin)
+                    .expected("needs `name`, or `use` and a bundle"),
+            );
+        }
+        None => {}
+    }
+    let verdict = the_verdict(reader, table);
+    let (mut traffic, mut traffic_terms) = (TrafficSet::empty(), Vec::new());
+    for verdict in Verdict::ALL {
+        for term in nonempty_list(reader, table, verdict.as_str()) {
+            if let Some(set) = terms::traffic(reader, names.services, &term) {
+                traffic = traffic.union(&set);
+            }
+            traffic_terms.push(term.value);
+        }
+    }
+    let direction = match table.text(reader, "direction") {
+        None => Direction::Inbound,
+        Some(text) => choice(reader, &text, &Direction::ALL.map(Direction::as_str))
+            .and_then(Direction::parse)
+            .unwrap_or(Direction::Inbound),
+    };
+    let (mut from, from_terms) = ends(reader, names, table, "from");
+    let (mut to, to_terms) = ends(reader, names, table, "to");
+    let (at, at_terms) = own_ends(reader, names, table, direction);
+    match direction {
+        Direction::Outbound => from = from.intersection(&at),
+        Direction::Inbound | Direction::Forwarded => to = to.intersection(&at),
+    }
+    let source_ports = source_ports(reader, table, &traffic);
+    let paused = table.switch("paused").unwrap_or(false);
+    let why = table.text(reader, "why").map(|text| text.value);
+    let (name, verdict) = (name?, verdict?);
+    one_version_at_least(reader, table, &from, &to);
+    Some(Rule {
+        origin: reader.origin(name.span),
+        name: name.value,
+        verdict,
+        traffic,
+        traffic_terms,
+        direction,
+        from,
+        from_terms,
+        to,
+        to_terms,
+        at_terms,
+        source_ports,
+        paused,
+        why,
+    })
+}
+
+/// A rule from IPv4 senders to IPv6 receivers can never match anything.
+fn one_version_at_least(
+    reader: &mut Reader<'_>,
+    table: &Table<'_, '_>,
+    from: &AddressSet,
+    to: &AddressSet,
+) {
+    let span = ["to", "at", "from"].iter().find_map(|key| table.value_span(key));
+    let possible = Family::BOTH.iter().any(|&family| from.has(family) && to.has(family));
+    if let (false, false, false, Some(span)) = (possible, from.is_empty(), to.is_empty(), span) {
+        let problem = Diagnostic::error(
+            "mixed-versions",
+            "senders and receivers of this rule are of different IP versions",
+            reader.origin(span),
+        )
+        .expected("no packet can match");
+        reader.report(problem);
+    }
+}
+
+fn the_verdict(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Verdict> {
+    let present: Vec<Verdict> =
+        Verdict::ALL.into_iter().filter(|verdict| table.has(verdict.as_str())).collect();
+    match present[..] {
+        [verdict] => Some(verdict),
+        [] => {
+            let origin = reader.origin(table.span.clone());
+            reader.report(
+                Diagnostic::error("no-verdict", "this rule does not say what to do", origin)
+                    .expected("needs one of `allow`, `deny` and `reject`"),
+            );
+            None
+        }
+        [first, second, ..] => {
+            let at = |verdict: Verdict| table.key_span(verdict.as_str()).unwrap_or(0..0);
+            let (first_at, second_at) = (reader.origin(at(first)), reader.origin(at(second)));
+            reader.report(
+                Diagnostic::error(
+                    "two-verdicts",
+                    format!("this rule has both `{}` and `{}`", first.as_str(), second.as_str()),
+                    second_at,
+                )
+                .expected("a rule has exactly one of them; make it two rules")
+                .context(first_at, "the other one"),
+            );
+            None
+        }
+    }
+}
+
+fn ends(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+    key: &str,
+) -> (AddressSet, Vec<String>) {
+    if !table.has(key) {
+        return (AddressSet::full(), Vec::new());
+    }
+    let list = nonempty_list(reader, table, key);
+    let before = reader.problems.len();
+    let set = terms::addresses(reader, names, &list);
+    let understood = !list.is_empty() && reader.problems.len() == before;
+    if let (true, true, Some(span)) = (understood, set.is_empty(), table.value_span(key)) {
+        let origin = reader.origin(span);
+        reader.report(
+            Diagnostic::error(
+                "nobody-left",
+                format!("`{key}` leaves out all that it names"),
+                origin,
+            )
+            .expected("no packet can match"),
+        );
+    }
+    (set, list.into_iter().map(|term| term.value).collect())
+}
+
+/// The `at` key: some of the host's own addresses; all addresses when left out.
+fn own_ends(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+    direction: Direction,
+) -> (AddressSet, Vec<String>) {
+    let Some(key) = table.key_span("at") else { return (AddressSet::full(), Vec::new()) };
+    if direction == Direction::Forwarded {
+        let origin = reader.origin(key);
+        reader.report(
+            Diagnostic::error("at-forwarded", "forwarded packets are not for this host", origin)
+                .expected("name receivers with `to`, senders with `from`"),
+        );
+    }
+    let list = nonempty_list(reader, table, "at");
+    let mut sets = Vec::new();
+    for term in &list {
+        let Some(block) = terms::block(reader, term) else { continue };
+        let own = |address| names.this_host.is_some_and(|own| own.contains(address));
+        if block.as_single().is_some_and(own) {
+            sets.push(block.addresses());
+        } else {
+            let origin = reader.origin(term.inner());
+            let message = format!("`{block}` is not an address of this host");
+            let problem = Diagnostic::error("not-own-address", message, origin);
+            let own = names.this_host.map(ToString::to_string).unwrap_or_default();
+            reader.report(problem.expected(format!("its addresses are: {own}")));
+        }
+    }
+    (sets.into_iter().collect(), list.into_iter().map(|term| term.value).collect())
+}
+
+fn source_ports(
+    reader: &mut Reader<'_>,
+    table: &Table<'_, '_>,
+    traffic: &TrafficSet,
+) -> RangeSet<u16> {
+    let Some(key) = table.key_span("source-ports") else { return RangeSet::full() };
+    let list = nonempty_list(reader, table, "source-ports");
+    let ranges: Vec<(u16, u16)> =
+        list.iter().filter_map(|term| terms::ports(reader, term)).collect();
+    if traffic.tcp.is_empty() && traffic.udp.is_empty() && *traffic != TrafficSet::empty() {
+        let origin = reader.origin(key);
+        reader.report(
+            Diagnostic::error("no-ports", "the traffic of this rule has no ports", origin)
+                .expected("only TCP and UDP have source ports"),
+        );
+    }
+    RangeSet::from_ranges(ranges)
+}
