@@ -1,8 +1,8 @@
 //! From a path to a plan.
 
 use super::Failure;
-use std::fs;
-use std::io::ErrorKind;
+use std::fs::{File, Metadata};
+use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use tipstaff_core::plan::{HostPlan, resolve};
@@ -31,6 +31,32 @@ const LARGEST: u64 = 256 * 1024 * 1024;
 /// # Errors
 /// [`Failure`] if the file cannot be read or is not a policy, or the host is not in it.
 pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
+    loaded(read_file(path)?.0, host)
+}
+
+/// Like [`load`], for commands that change the kernel: refuses a file that others can rewrite,
+/// since whoever can do that would decide what the kernel does.
+///
+/// # Errors
+/// As for [`load`].
+pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
+    let (source, metadata) = read_file(path)?;
+    let shown = path.display();
+    let owner = metadata.uid();
+    if owner != 0 && owner != rustix::process::geteuid().as_raw() {
+        let message = format!("{shown} belongs to user {owner}, who could change it at will");
+        return Err(Failure::usage(message, "it must belong to root or to you"));
+    }
+    if metadata.mode() & 0o022 != 0 {
+        let mode = metadata.mode() & 0o777;
+        let message = format!("others may write {shown} (mode {mode:03o})");
+        return Err(Failure::usage(message, format!("forbid it: chmod go-w {shown}")));
+    }
+    loaded(source, host)
+}
+
+/// Reads a file, and who may write that very file: the name could lead elsewhere a moment later.
+fn read_file(path: &Path) -> Result<(Source, Metadata), Failure> {
     let unreadable = |error: std::io::Error| {
         let message = format!("cannot read the policy {}: {error}", path.display());
         let help = match error.kind() {
@@ -40,15 +66,18 @@ pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
         };
         Failure::usage(message, help)
     };
-    let metadata = fs::metadata(path).map_err(unreadable)?;
-    if metadata.len() > LARGEST {
+    let mut file = File::open(path).map_err(unreadable)?;
+    let metadata = file.metadata().map_err(unreadable)?;
+    let mut bytes = Vec::new();
+    // A device or a pipe has no size to look at beforehand.
+    let read = file.by_ref().take(LARGEST + 1).read_to_end(&mut bytes).map_err(unreadable)?;
+    if read as u64 > LARGEST {
         let message = format!("{} is too large to be a policy", path.display());
         return Err(Failure::usage(message, "a policy has at most 256 MiB"));
     }
-    let bytes = fs::read(path).map_err(unreadable)?;
     let name = path.display().to_string();
     match String::from_utf8(bytes) {
-        Ok(text) => loaded(Source::new(&name, &text), host),
+        Ok(text) => Ok((Source::new(&name, &text), metadata)),
         Err(error) => {
             let valid = error.utf8_error().valid_up_to();
             let text = String::from_utf8_lossy(error.as_bytes()).into_owned();
@@ -59,29 +88,6 @@ pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
             Err(Failure::Input { source, problems: vec![problem] })
         }
     }
-}
-
-/// Like [`load`], for commands that change the kernel: refuses a file that others can rewrite,
-/// since whoever can do that would decide what the kernel does.
-///
-/// # Errors
-/// As for [`load`].
-pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
-    let loaded = load(path, host)?;
-    if let Ok(metadata) = fs::metadata(path) {
-        let owner = metadata.uid();
-        let shown = path.display();
-        if owner != 0 && owner != rustix::process::geteuid().as_raw() {
-            let message = format!("{shown} belongs to user {owner}, who could change it at will");
-            return Err(Failure::usage(message, "it must belong to root or to you"));
-        }
-        if metadata.mode() & 0o022 != 0 {
-            let mode = metadata.mode() & 0o777;
-            let message = format!("others may write {shown} (mode {mode:03o})");
-            return Err(Failure::usage(message, format!("forbid it: chmod go-w {shown}")));
-        }
-    }
-    Ok(loaded)
 }
 
 /// Reads a policy from its text.

@@ -18,8 +18,8 @@ use tipstaff_linux::sockets::PortProtocol;
 const INHERITED: (&str, &str) =
     ("demo/inherited.toml", include_str!("../../../../demo/inherited.toml"));
 const MENDED: (&str, &str) = ("demo/mended.toml", include_str!("../../../../demo/mended.toml"));
-/// Within a lab an answer takes well under a millisecond.
-const PATIENCE: Duration = Duration::from_millis(400);
+/// Within a lab an answer takes well under a millisecond, even where much else is going on.
+const PATIENCE: Duration = Duration::from_millis(600);
 
 /// What the story claims about one caller at one port.
 struct Claim {

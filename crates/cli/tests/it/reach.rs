@@ -45,7 +45,7 @@ impl World {
         let street = self.lab.node("street").expect("there").namespace().file();
         let vantage = |place: &str| format!("{place}=netns:{}", street.display());
         let (curators, strangers) = (vantage("curators"), vantage("strangers"));
-        let args = ["reach", "--format", "json", "--patience", "0.3"];
+        let args = ["reach", "--format", "json", "--patience", "0.7"];
         let probes = ["--vantage", &curators, "--vantage", &strangers];
         let args = args.iter().chain(&probes).chain(more);
         self.desk.on(self.sluice(), args).exits(exit).json()

@@ -170,7 +170,7 @@ fn curl(node: &Node, program: &Path, from: &str, to: &str, port: u16) -> (Option
 const OPEN: Option<i32> = Some(0);
 const REFUSED: Option<i32> = Some(7);
 const SILENT: Option<i32> = Some(28);
-const AT_ONCE: Duration = Duration::from_millis(500);
+const AT_ONCE: Duration = Duration::from_millis(900);
 
 #[track_caller]
 fn meets(what: (Option<i32>, Duration), expected: Option<i32>) {

@@ -35,7 +35,7 @@ const TIMEOUT: u32 = 1;
 /// So many packets are sent before reports are read.
 const VOLLEY: usize = 512;
 /// After a volley, every report has come when none has come for this time.
-const QUIET: Duration = Duration::from_millis(50);
+const QUIET: Duration = Duration::from_millis(120);
 
 /// A packet to send.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
