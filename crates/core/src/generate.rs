@@ -99,6 +99,7 @@ impl Generator {
         let addresses: Vec<String> = HOST.iter().map(|it| format!("\"{it}\"")).collect();
         let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
         let _ = writeln!(text, "labels = [\"edge\"]");
+        let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
         let _ = writeln!(text, "\n[host.{HOST_NAME}.default]");
         for direction in Direction::ALL {
             if !self.one_in(4) {
@@ -126,9 +127,17 @@ impl Generator {
         let own = self.pick(&HOST).to_owned();
         let _ = writeln!(text, "\n[[{section}.rule]]\nname = \"{name}\"");
         let _ = writeln!(text, "{verdict} = {traffic}");
+        if self.one_in(6) {
+            let via = self.pick(&["outside", "eth1", "stacks\", \"outside"]);
+            let _ = writeln!(text, "via = [\"{via}\"]");
+        }
         if self.one_in(2) {
             let direction = *self.pick(&Direction::ALL);
             let _ = writeln!(text, "direction = \"{direction}\"");
+            if direction == Direction::Forwarded && self.one_in(3) {
+                let via = self.pick(&["outside", "stacks", "eth0\", \"stacks"]);
+                let _ = writeln!(text, "out-via = [\"{via}\"]");
+            }
             if direction != Direction::Forwarded && self.one_in(6) {
                 let _ = writeln!(text, "at = [\"{own}\"]");
                 return;
@@ -241,15 +250,13 @@ impl Generator {
             Direction::Forwarded => (self.stranger(plan, family), self.stranger(plan, family)),
         };
         let (transport, state) = self.transport(plan, family);
-        Packet {
-            direction,
-            in_interface: None,
-            out_interface: None,
-            source,
-            destination,
-            transport,
-            state,
-        }
+        let mut interface = || self.pick(&[Some("eth0"), Some("eth1"), None]).map(str::to_owned);
+        let (in_interface, out_interface) = match direction {
+            Direction::Inbound => (interface(), None),
+            Direction::Outbound => (None, interface()),
+            Direction::Forwarded => (interface(), interface()),
+        };
+        Packet { direction, in_interface, out_interface, source, destination, transport, state }
     }
 
     /// An address that is not the host's own, at or near the end of a range that the plan tells

@@ -2,9 +2,10 @@
 
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
+use rustix::net::{AddressFamily, SocketType, netdevice, socket};
 use std::net::IpAddr;
 use tipstaff_wire::netlink::{ERROR, split};
-use tipstaff_wire::route;
+use tipstaff_wire::route::{self, Route};
 
 /// Lists the addresses of all links of the transport's network namespace.
 ///
@@ -21,6 +22,30 @@ pub fn addresses(transport: &mut dyn Transport) -> Result<Vec<IpAddr>, LinuxErro
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us ask.
 pub fn is_own(transport: &mut dyn Transport, address: IpAddr) -> Result<bool, LinuxError> {
+    Ok(route_to(transport, address)?.is_some_and(|route| route.is_local))
+}
+
+/// The name of the link by which packets to `address` leave this host, and so, where routes are
+/// the same both ways, the one by which packets from there come in.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us ask.
+pub fn link_towards(
+    transport: &mut dyn Transport,
+    address: IpAddr,
+) -> Result<Option<String>, LinuxError> {
+    let Some(index) = route_to(transport, address)?.and_then(|route| route.link) else {
+        return Ok(None);
+    };
+    let doing = "name a link";
+    let any = socket(AddressFamily::INET, SocketType::DGRAM, None)
+        .map_err(|source| LinuxError::system(doing, source))?;
+    let name = netdevice::index_to_name(&any, index)
+        .map_err(|source| LinuxError::system(doing, source))?;
+    Ok(Some(name))
+}
+
+fn route_to(transport: &mut dyn Transport, address: IpAddr) -> Result<Option<Route>, LinuxError> {
     let doing = "look up a route";
     let system = |source| LinuxError::system(doing, source);
     let sequence = transport.next_sequence();
@@ -29,8 +54,8 @@ pub fn is_own(transport: &mut dyn Transport, address: IpAddr) -> Result<bool, Li
         let datagram = transport.receive().map_err(system)?;
         if let Some(answer) = split(&datagram)?.iter().find(|it| it.sequence == sequence) {
             return match answer.kind {
-                ERROR => Ok(false),
-                _ => Ok(route::decode_is_local(answer.body)?),
+                ERROR => Ok(None),
+                _ => Ok(Some(route::decode_route(answer.body)?)),
             };
         }
     }

@@ -13,7 +13,7 @@ pub mod sockets;
 mod sys;
 mod transport;
 
-pub use addresses::{addresses, is_own};
+pub use addresses::{addresses, is_own, link_towards};
 pub use error::LinuxError;
 pub use sys::die_with_parent;
 pub use sys::namespace::Namespace;

@@ -188,14 +188,32 @@ pub fn get_route(address: IpAddr, sequence: u32) -> Result<Vec<u8>, WireError> {
     out.finish()
 }
 
-/// Reads the body of an `RTM_NEWROUTE` message: whether the route ends at this very host.
+/// Where a packet would go.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Route {
+    /// Whether the route ends at this very host.
+    pub is_local: bool,
+    /// The index of the link by which it leaves, if it has one.
+    pub link: Option<u32>,
+}
+
+/// Reads the body of an `RTM_NEWROUTE` message.
 ///
 /// # Errors
 /// [`WireError`] if it is malformed.
-pub fn decode_is_local(body: &[u8]) -> Result<bool, WireError> {
+pub fn decode_route(body: &[u8]) -> Result<Route, WireError> {
     let mut fields = Fields::new(body, "struct rtmsg");
     fields.take(7)?;
-    Ok(fields.byte()? == TYPE_LOCAL)
+    let is_local = fields.byte()? == TYPE_LOCAL;
+    fields.take(4)?;
+    let mut link = None;
+    for attribute in Attributes::new(fields.rest(), "RTM_NEWROUTE") {
+        let attribute = attribute?;
+        if attribute.kind == ROUTE_OUT {
+            link = Some(Fields::new(attribute.bytes, "RTA_OIF").ne32()?);
+        }
+    }
+    Ok(Route { is_local, link })
 }
 
 /// Where a route leads.

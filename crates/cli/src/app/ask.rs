@@ -3,7 +3,7 @@
 use super::{By, Failure, Loaded, PacketWords};
 use serde::Serialize;
 use std::net::IpAddr;
-use tipstaff_core::plan::{LOOPBACK, Step};
+use tipstaff_core::plan::{HostPlan, LOOPBACK, Step};
 use tipstaff_core::policy::{Policy, Source, Verdict, read_addresses, read_traffic};
 use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport, closest,
@@ -23,8 +23,10 @@ pub struct Question {
     pub to: Option<String>,
     /// What it carries.
     pub traffic: String,
-    /// By which interface.
+    /// By which interface, by role or name.
     pub via: Option<String>,
+    /// By which interface a forwarded packet goes out.
+    pub out_via: Option<String>,
     /// In which direction.
     pub direction: Direction,
 }
@@ -129,15 +131,15 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
     }
     // A packet from the host to itself never leaves it.
     let to_itself = source.is_loopback() || loaded.plan.addresses.contains(&source);
-    let via = question
-        .via
-        .clone()
-        .or_else(|| (direction == Direction::Inbound && to_itself).then(|| LOOPBACK.to_owned()));
+    let itself = || (direction == Direction::Inbound && to_itself).then(|| LOOPBACK.to_owned());
+    let named = question.via.as_ref().map(|word| interface(&loaded.plan, word));
+    let via = named.or_else(itself);
+    let out_via = question.out_via.as_ref().map(|word| interface(&loaded.plan, word));
     let (in_interface, out_interface) = match direction {
         Direction::Outbound => (None, via),
-        Direction::Inbound | Direction::Forwarded => (via, None),
+        Direction::Inbound | Direction::Forwarded => (via, out_via),
     };
-    Ok(Packet {
+    let packet = Packet {
         direction,
         in_interface,
         out_interface,
@@ -145,7 +147,41 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
         destination,
         transport: transport(&loaded.policy, &question.traffic, Family::of(source))?,
         state: ConnectionState::New,
-    })
+    };
+    match which_interface(&loaded.plan, &packet) {
+        Some(failure) => Err(failure),
+        None => Ok(packet),
+    }
+}
+
+/// An answer that depends on an interface which was not named would be a guess.
+fn which_interface(plan: &HostPlan, packet: &Packet) -> Option<Failure> {
+    let apart = plan.interfaces_told_apart(packet.direction);
+    let fate = plan.evaluate(packet);
+    let differs = |flag: &str, packets: Vec<Packet>| {
+        packets.iter().any(|other| plan.evaluate(other) != fate).then(|| {
+            Failure::usage(
+                format!("the answer depends on the interface: {flag} is missing"),
+                format!("the rules name: {}", apart.join(", ")),
+            )
+        })
+    };
+    let names = || apart.iter().cloned().map(Some);
+    let incoming = packet.in_interface.is_none() && packet.direction != Direction::Outbound;
+    let outgoing = packet.out_interface.is_none() && packet.direction != Direction::Inbound;
+    let ins = names().map(|it| Packet { in_interface: it, ..packet.clone() }).collect();
+    let outs = names().map(|it| Packet { out_interface: it, ..packet.clone() }).collect();
+    let out_flag = if packet.direction == Direction::Forwarded { "--out-via" } else { "--via" };
+    incoming
+        .then(|| differs("--via", ins))
+        .flatten()
+        .or_else(|| outgoing.then(|| differs(out_flag, outs)).flatten())
+}
+
+/// An interface's name, for its role or its name.
+fn interface(plan: &HostPlan, word: &str) -> String {
+    let role = plan.interfaces.iter().find(|interface| interface.role == word);
+    role.map_or_else(|| word.to_owned(), |interface| interface.name.clone())
 }
 
 fn one_address(policy: &Policy, flag: &str, text: &str) -> Result<IpAddr, Failure> {

@@ -84,9 +84,12 @@ pub struct Ask {
     /// What is sent, such as 443/tcp, 53/udp or icmp (an echo request)
     #[arg(long, value_name = "TRAFFIC")]
     traffic: String,
-    /// The interface it comes in by (outbound: goes out by)
+    /// The interface it comes in by (outbound: goes out by), by role or name
     #[arg(long, value_name = "INTERFACE")]
     via: Option<String>,
+    /// The interface a forwarded packet goes out by
+    #[arg(long, value_name = "INTERFACE")]
+    out_via: Option<String>,
     /// Which way it goes
     #[arg(long, value_enum, default_value = "inbound")]
     direction: DirectionWord,
@@ -178,6 +181,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                 to: options.to.clone(),
                 traffic: options.traffic.clone(),
                 via: options.via.clone(),
+                out_via: options.out_via.clone(),
                 direction: options.direction.direction(),
             };
             let report = ask::report(&policy()?, &question)?;

@@ -272,6 +272,7 @@ impl Teller {
             to: None,
             traffic: question.traffic.into(),
             via: None,
+            out_via: None,
             direction: Direction::Inbound,
         };
         let report = ask::report(policies.of(question.host), &asked)?;

@@ -103,6 +103,7 @@ fn view(views: &[&From]) -> Cell {
 /// What senders fare, in all that a cell shows.
 #[derive(PartialEq)]
 struct Fare<'a> {
+    interfaces: Option<&'a Vec<String>>,
     policy: &'a str,
     kernel: &'a str,
     observed: Option<&'a str>,
@@ -114,6 +115,7 @@ struct Fare<'a> {
 impl<'a> Fare<'a> {
     fn of(part: &'a Part) -> Self {
         Self {
+            interfaces: part.interfaces.as_ref(),
             policy: part.policy,
             kernel: part.kernel,
             observed: part.observed,
@@ -138,8 +140,17 @@ impl<'a> Fare<'a> {
     }
 }
 
-/// The senders of one part: by address if they are few.
+/// The senders of one part: by address if they are few, and by interface if that matters.
 fn whom(alike: &[&From], part: usize) -> String {
+    let ways = alike[0].parts[part].interfaces.as_ref();
+    match ways.map(|ways| ways.join(" or ")) {
+        Some(ways) if alike[0].covers_all(part) => format!("via {ways}"),
+        Some(ways) => format!("{} via {ways}", addresses(alike, part)),
+        None => addresses(alike, part),
+    }
+}
+
+fn addresses(alike: &[&From], part: usize) -> String {
     let senders: Vec<&str> =
         alike.iter().flat_map(|from| from.parts[part].senders.split(", ")).collect();
     if senders.len() > 2 { "others".into() } else { senders.join(", ") }

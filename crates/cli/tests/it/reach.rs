@@ -193,3 +193,46 @@ fn vantages_are_checked_before_anything_is_sent() {
     assert!(reach("curators").contains("expected PLACE=netns:PATH"));
     assert!(reach("curator=netns:/proc/self/ns/net").contains("did you mean `curators`"));
 }
+
+#[test]
+fn what_depends_on_the_interface_is_told_by_interface() {
+    sealed("reach::what_depends_on_the_interface_is_told_by_interface", || {
+        let world = World::new();
+        let policy = POLICY.replace(
+            "[[host.sluice.rule]]\nname = \"old\"",
+            "[[host.sluice.rule]]\nname = \"metrics\"\nallow = [\"9100/tcp\"]\nvia = [\"stacks\"]\n\
+             [[host.sluice.rule]]\nname = \"old\"",
+        );
+        let addresses = "addresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n";
+        let roles = "interfaces = { outside = \"eth0\", stacks = \"eth1\" }\n";
+        world.desk.write(policy.replace(addresses, &format!("{addresses}{roles}")));
+        let _held = world.sluice().run(|| TcpListener::bind("0.0.0.0:9100").expect("bound"));
+        world.desk.on(world.sluice(), ["enforce", "--keep"]).exits(0);
+        let report = world.reach(&["--from", "curators", "strangers"], 0);
+        let curators = &listener(&report, 9100, "tcp")["from"][0];
+        let part = |interfaces: Value| {
+            let parts = curators["parts"].as_array().expect("a list");
+            parts.iter().find(|part| part["interfaces"] == interfaces).expect("a part").clone()
+        };
+        let inside = part(serde_json::json!(["eth1"]));
+        assert_eq!((&inside["policy"], &inside["kernel"]), (&"allow".into(), &"allow".into()));
+        assert_eq!(inside["observed"], Value::Null, "no curator comes in by eth1");
+        let outside = part(serde_json::json!(["another"]));
+        assert_eq!(outside["policy"], "reject");
+        assert_eq!(outside["observed"], "refused");
+        let text = world.desk.on(world.sluice(), ["reach", "--from", "curators"]).exits(0).stdout;
+        assert!(text.contains("via eth1: allow"), "{text}");
+
+        let ask = ["ask", "--from", "198.51.100.7", "--traffic", "9100/tcp"];
+        let unclear = world.desk.run(ask).exits(2).stderr;
+        assert!(unclear.contains("depends on the interface: --via is missing"), "{unclear}");
+        let by = |via: &str| {
+            let answer = world.desk.run(ask.iter().chain(&["--via", via, "--format", "json"]));
+            answer.exits(0).json()["decided_by"]["name"].as_str().map(str::to_owned)
+        };
+        assert_eq!(by("stacks").as_deref(), Some("metrics"));
+        assert_eq!(by("eth0").as_deref(), Some("old"));
+        // Where all interfaces fare alike, none need be named.
+        world.desk.run(["ask", "--from", "198.51.100.7", "--traffic", "443/tcp"]).exits(0);
+    });
+}

@@ -19,6 +19,15 @@ pub enum InterfaceTest {
 }
 
 impl InterfaceTest {
+    /// The interface that the test names.
+    #[must_use]
+    pub fn name(&self) -> Option<&str> {
+        match self {
+            Self::Any => None,
+            Self::Is(name) | Self::IsNot(name) => Some(name),
+        }
+    }
+
     /// Whether the interface passes the test; `None` stands for some interface that is not the
     /// loopback interface and that nobody names.
     #[must_use]

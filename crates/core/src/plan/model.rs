@@ -1,7 +1,7 @@
 //! The decision list of one host.
 
-use super::Condition;
-use crate::policy::{Origin, Rate, Verdict};
+use super::condition::{Condition, LOOPBACK};
+use crate::policy::{Interface, Origin, Rate, Verdict};
 use crate::space::Direction;
 use std::fmt;
 use std::net::IpAddr;
@@ -144,6 +144,8 @@ pub struct HostPlan {
     pub host: String,
     /// Its addresses.
     pub addresses: Vec<IpAddr>,
+    /// What its interfaces are for.
+    pub interfaces: Vec<Interface>,
     /// One chain a direction, in the order of [`Direction::ALL`].
     pub chains: [Chain; 3],
 }
@@ -160,6 +162,25 @@ impl HostPlan {
         self.chains.iter().flat_map(|chain| {
             chain.decisions.iter().map(move |decision| (chain.direction, decision))
         })
+    }
+
+    /// The interfaces that decisions for a direction tell apart, besides the loopback interface.
+    #[must_use]
+    pub fn interfaces_told_apart(&self, direction: Direction) -> Vec<String> {
+        let mut names: Vec<String> = self
+            .chain(direction)
+            .decisions
+            .iter()
+            .filter(|decision| !decision.paused)
+            .flat_map(|decision| &decision.conditions)
+            .flat_map(|condition| [&condition.in_interface, &condition.out_interface])
+            .filter_map(|test| test.name())
+            .filter(|name| *name != LOOPBACK)
+            .map(str::to_owned)
+            .collect();
+        names.sort();
+        names.dedup();
+        names
     }
 
     /// The decision of that identity.

@@ -1,7 +1,7 @@
 //! A policy and a host's name to that host's plan.
 
 use super::baseline::baseline;
-use super::condition::Condition;
+use super::condition::{Condition, InterfaceTest};
 use super::model::{Act, Chain, Decision, HostPlan, RuleId, Written};
 use crate::policy::{Host, Policy, Rule, nearest};
 use crate::space::Direction;
@@ -46,6 +46,7 @@ pub fn resolve(policy: &Policy, host: &str) -> Result<HostPlan, UnknownHost> {
     Ok(HostPlan {
         host: section.name.clone(),
         addresses: section.addresses.clone(),
+        interfaces: section.interfaces.clone(),
         chains: Direction::ALL.map(|direction| chain(section, direction)),
     })
 }
@@ -70,13 +71,7 @@ fn decide(rule: &Rule) -> Decision {
     Decision {
         id: RuleId::rule(&rule.name),
         origin: Some(rule.origin.clone()),
-        conditions: vec![Condition {
-            traffic: rule.traffic.clone(),
-            source_ports: rule.source_ports.clone(),
-            source: rule.from.clone(),
-            destination: rule.to.clone(),
-            ..Condition::default()
-        }],
+        conditions: conditions(rule),
         act: Act::Decide(rule.verdict),
         paused: rule.paused,
         why: rule.why.clone(),
@@ -84,11 +79,47 @@ fn decide(rule: &Rule) -> Decision {
     }
 }
 
+/// One condition for each pair of interfaces that the rule names.
+fn conditions(rule: &Rule) -> Vec<Condition> {
+    let tests = |names: &[String]| -> Vec<InterfaceTest> {
+        match names {
+            [] => vec![InterfaceTest::Any],
+            names => names.iter().cloned().map(InterfaceTest::Is).collect(),
+        }
+    };
+    let (via, out_via) = (tests(&rule.via), tests(&rule.out_via));
+    let (ins, outs) = match rule.direction {
+        Direction::Outbound => (out_via, via),
+        Direction::Inbound | Direction::Forwarded => (via, out_via),
+    };
+    let mut conditions = Vec::new();
+    for in_interface in &ins {
+        for out_interface in &outs {
+            conditions.push(Condition {
+                in_interface: in_interface.clone(),
+                out_interface: out_interface.clone(),
+                states: None,
+                traffic: rule.traffic.clone(),
+                source_ports: rule.source_ports.clone(),
+                source: rule.from.clone(),
+                destination: rule.to.clone(),
+            });
+        }
+    }
+    conditions
+}
+
 /// How the rule reads, its narrower keys put where they belong.
 fn written(rule: &Rule) -> Written {
     let mut traffic = rule.traffic_terms.join(", ");
     if !rule.source_ports.is_full() {
         traffic.push_str(&format!(" from port {}", rule.source_ports));
+    }
+    if !rule.via.is_empty() {
+        traffic.push_str(&format!(" via {}", rule.via.join(" or ")));
+    }
+    if !rule.out_via.is_empty() {
+        traffic.push_str(&format!(" out via {}", rule.out_via.join(" or ")));
     }
     let (mut from, mut to) = (rule.from_terms.join(", "), rule.to_terms.join(", "));
     if !rule.at_terms.is_empty() {

@@ -12,7 +12,8 @@ mod terms;
 
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
 pub use model::{
-    Baseline, Bundle, Default, Defaults, Host, Ping, Place, Policy, Rule, Service, Verdict, Written,
+    Baseline, Bundle, Default, Defaults, Host, Interface, Ping, Place, Policy, Rule, Service,
+    Verdict, Written,
 };
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_traffic};

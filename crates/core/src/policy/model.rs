@@ -79,6 +79,8 @@ pub struct Host {
     pub addresses: Vec<IpAddr>,
     /// Words that describe it, for readers.
     pub labels: Vec<String>,
+    /// What its interfaces are for.
+    pub interfaces: Vec<Interface>,
     /// What happens to packets that no rule decides.
     pub defaults: Defaults,
     /// The things that keep its network working.
@@ -87,6 +89,15 @@ pub struct Host {
     pub rules: Vec<Rule>,
     /// Where it is written.
     pub origin: Origin,
+}
+
+/// What one interface is for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Interface {
+    /// A word for it.
+    pub role: String,
+    /// The kernel's name of it.
+    pub name: String,
 }
 
 /// What is to happen to a packet.
@@ -200,6 +211,10 @@ pub struct Rule {
     /// The host's own addresses it is narrowed to, as written; `from` and `to` are narrowed
     /// already.
     pub at_terms: Written,
+    /// By which interfaces it comes in, for outbound packets goes out; any if empty.
+    pub via: Vec<String>,
+    /// By which interfaces forwarded packets go out; any if empty.
+    pub out_via: Vec<String>,
     /// From which ports, where packets have ports; all ports when left out.
     pub source_ports: RangeSet<u16>,
     /// Whether it is switched off for now.

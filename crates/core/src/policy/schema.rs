@@ -12,6 +12,8 @@ pub enum Shape {
     Switch,
     /// A list of texts.
     List,
+    /// A table of texts under names chosen by the author.
+    Words,
     /// A table with keys of its own, named in [`SCHEMA`].
     Table(&'static str),
     /// A table whose keys are names chosen by the author, each with a table of the given kind.
@@ -29,6 +31,7 @@ impl Shape {
             Self::Text => "a text in quotes",
             Self::Switch => "true or false",
             Self::List => "a list of texts in quotes",
+            Self::Words => "a table of texts in quotes",
             Self::Table(_) => "a table",
             Self::Named(_) => "a table for each name",
             Self::Tables(_) => "a list of tables",
@@ -153,6 +156,12 @@ pub const SCHEMA: &[TableSpec] = &[
                 "[\"192.0.2.10\", \"2001:db8:2::10\"]",
             )),
             key("labels", Shape::List, "Words that describe it, for readers", "[\"edge\"]"),
+            key(
+                "interfaces",
+                Shape::Words,
+                "What its interfaces are for: a role of your choice for each name",
+                "{ outside = \"eth0\", stacks = \"eth1\" }",
+            ),
             key("default", Shape::Table("default"), "What happens where no rule decides", ""),
             key("baseline", Shape::Table("baseline"), "What keeps the network working", ""),
             key("rule", Shape::Tables("rule"), "The rules; the first that matches decides", ""),
@@ -205,6 +214,18 @@ pub const SCHEMA: &[TableSpec] = &[
                 Shape::List,
                 "Only at these of the host's own addresses (not for `forwarded`)",
                 "[\"192.0.2.10\"]",
+            ),
+            key(
+                "via",
+                Shape::List,
+                "Only by these interfaces, by role or name: incoming, for `outbound` outgoing",
+                "[\"outside\"]",
+            ),
+            key(
+                "out-via",
+                Shape::List,
+                "Only out by these interfaces (for `forwarded`)",
+                "[\"stacks\"]",
             ),
             key(
                 "source-ports",

@@ -3,7 +3,7 @@
 use super::{Diagnostic, KeySpec, Origin, Shape, Source, TableSpec, nearest};
 use std::ops::Range;
 use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use toml::de::{DeString, DeTable, DeValue};
 
 /// The file being read, and what is wrong with it so far.
 pub struct Reader<'a> {
@@ -42,6 +42,11 @@ impl Text {
         let inner = (span.start + 1)..span.end.saturating_sub(1);
         let verbatim = (source.text.get(inner) == Some(value)).then_some(span.start + 1);
         Self { value: value.to_owned(), span, verbatim }
+    }
+
+    /// A name that somebody chose.
+    fn key(key: &Spanned<DeString<'_>>) -> Self {
+        Self { value: key.get_ref().to_string(), span: key.span(), verbatim: None }
     }
 
     /// A source that is one value, without quotes.
@@ -179,6 +184,18 @@ impl<'t, 'i> Table<'t, 'i> {
         )
     }
 
+    /// The names and texts of a table of texts.
+    pub fn words(&self, reader: &Reader<'_>, name: &str) -> Vec<(Text, Text)> {
+        let Some(words) = self.value(name).and_then(|it| it.get_ref().as_table()) else {
+            return Vec::new();
+        };
+        let pair = |(key, value): (&Spanned<DeString<'_>>, &Spanned<DeValue<'_>>)| {
+            let text = Text::quoted(reader.source, value.get_ref().as_str()?, value.span());
+            Some((Text::key(key), text))
+        };
+        words.iter().filter_map(pair).collect()
+    }
+
     /// A table inside this one.
     pub fn table(&self, reader: &mut Reader<'_>, name: &str) -> Option<Table<'t, 'i>> {
         let entry = self.entry(name)?;
@@ -200,7 +217,7 @@ impl<'t, 'i> Table<'t, 'i> {
         };
         let mut found = Vec::new();
         for (key, value) in tables {
-            let text = Text { value: key.get_ref().to_string(), span: key.span(), verbatim: None };
+            let text = Text::key(key);
             match value.get_ref().as_table() {
                 Some(inner) => {
                     let span = if value.span().is_empty() { key.span() } else { value.span() };
@@ -253,6 +270,9 @@ fn fits(shape: Shape, value: &DeValue<'_>) -> bool {
         Shape::List => {
             value.as_array().is_some_and(|items| items.iter().all(|item| item.get_ref().is_str()))
         }
+        Shape::Words => {
+            value.as_table().is_some_and(|table| table.values().all(|it| it.get_ref().is_str()))
+        }
         Shape::Table(_) | Shape::Named(_) => value.is_table(),
         Shape::Tables(_) => {
             value.as_array().is_some_and(|items| items.iter().all(|item| item.get_ref().is_table()))
@@ -281,6 +301,10 @@ fn wrong_shape(
     let misfit = match (key.shape, value.get_ref().as_array()) {
         (Shape::List, Some(items)) => items.iter().find(|item| !item.get_ref().is_str()),
         (Shape::Tables(_), Some(items)) => items.iter().find(|item| !item.get_ref().is_table()),
+        (Shape::Words, None) => {
+            let words = value.get_ref().as_table();
+            words.and_then(|it| it.values().find(|value| !value.get_ref().is_str()))
+        }
         _ => None,
     };
     let at = misfit.unwrap_or(value);
@@ -298,6 +322,7 @@ fn wrong_shape(
         (Shape::List, DeValue::Integer(number)) if misfit.is_some() => problem
             .expected("expected a text in quotes")
             .help(format!("a port is written with its protocol, such as \"{number}/tcp\"")),
+        (Shape::Words, _) if misfit.is_some() => problem.expected("expected a text in quotes"),
         (Shape::Text, DeValue::Boolean(_) | DeValue::Integer(_)) => {
             problem.expected(format!("expected a text in quotes, such as {}", key.example))
         }

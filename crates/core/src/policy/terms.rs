@@ -1,7 +1,7 @@
 //! The small notations inside lists: traffic such as `53/tcp+udp`, and senders or receivers.
 
 use super::table::{Reader, Text};
-use super::{Diagnostic, Place, Service, nearest};
+use super::{Diagnostic, Interface, Place, Service, nearest};
 use crate::space::{
     AddressSet, Block, BlockError, ICMP_KINDS, IGMP, RangeError, RangeSet, TrafficSet,
     address_range,
@@ -271,6 +271,49 @@ pub struct Names<'a> {
     pub services: &'a [Service],
     /// The addresses of the host that the list belongs to; `None` if it belongs to none.
     pub this_host: Option<&'a AddressSet>,
+    /// That host's interfaces; `None` if any role may turn out to be known.
+    pub interfaces: Option<&'a [Interface]>,
+}
+
+/// Reads one interface, by its role or its name; gives its name.
+pub fn interface(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<String> {
+    let found = term.value.as_str();
+    let known = names.interfaces.unwrap_or_default();
+    if let Some(interface) = known.iter().find(|it| it.role == found || it.name == found) {
+        return Some(interface.name.clone());
+    }
+    // A host that names no roles has to be taken at its word; one that does is held to them.
+    if is_interface_name(found) && (names.interfaces.is_none() || known.is_empty()) {
+        return Some(found.to_owned());
+    }
+    let problem = Diagnostic::error(
+        "unknown-interface",
+        format!("`{}` is no interface of this host", found.escape_debug()),
+        reader.origin(term.inner()),
+    );
+    let words = || known.iter().flat_map(|it| [it.role.as_str(), it.name.as_str()]);
+    reader.report(match nearest(found, words()) {
+        Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+        None if known.is_empty() => {
+            problem.expected("a name has 1 to 15 letters, no space, no slash")
+        }
+        None => problem.expected(format!(
+            "the host's `interfaces` are: {}",
+            known
+                .iter()
+                .map(|it| format!("{} ({})", it.role, it.name))
+                .collect::<Vec<_>>()
+                .join(", ")
+        )),
+    });
+    None
+}
+
+/// Whether the kernel would take the text as an interface's name (`dev_valid_name`).
+pub fn is_interface_name(text: &str) -> bool {
+    (1..=15).contains(&text.len())
+        && !matches!(text, "." | "..")
+        && !text.contains(|char: char| char.is_whitespace() || matches!(char, '/' | ':' | '\0'))
 }
 
 /// Reads a list of senders or receivers: places, addresses, networks, ranges. What has a `!` in

@@ -1,6 +1,6 @@
 //! A rule program as plain data.
 
-use crate::plan::{InterfaceTest, RuleId};
+use crate::plan::{InterfaceTest, LOOPBACK, RuleId};
 use crate::policy::Rate;
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, RangeSet, StateSet, TCP, UDP,
@@ -19,6 +19,23 @@ impl RuleProgram {
     #[must_use]
     pub fn base(&self, direction: Direction) -> Option<&Chain> {
         self.chains.iter().find(|chain| chain.base.is_some_and(|base| base.direction == direction))
+    }
+
+    /// The interfaces that rules name, besides the loopback interface.
+    #[must_use]
+    pub fn interfaces_told_apart(&self) -> Vec<String> {
+        let tests = self.chains.iter().flat_map(|chain| &chain.rules).flat_map(|it| &it.tests);
+        let mut names: Vec<String> = tests
+            .filter_map(|test| match test {
+                Test::InInterface(test) | Test::OutInterface(test) => test.name(),
+                _ => None,
+            })
+            .filter(|name| *name != LOOPBACK)
+            .map(str::to_owned)
+            .collect();
+        names.sort();
+        names.dedup();
+        names
     }
 
     /// The chain of that name.

@@ -3,10 +3,11 @@
 
 use crate::world::{netfilter, plan};
 use std::collections::HashMap;
+use std::net::IpAddr;
 use tipstaff_core::generate::Generator;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::lower;
-use tipstaff_core::space::{Packet, Transport};
+use tipstaff_core::space::{Direction, Packet, Transport};
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot};
 use tipstaff_linux::ruleset::enforce;
@@ -15,6 +16,26 @@ use tipstaff_wire::packet::Payload;
 const POLICIES: u64 = 40;
 const PACKETS: usize = 1_000;
 const SYN: u8 = 2;
+
+/// The host's link by which it reaches an address: the routes of the lab.
+fn link_to(address: IpAddr) -> String {
+    let inside = match address {
+        IpAddr::V4(address) => address.octets()[..3] == [10, 44, 8],
+        IpAddr::V6(address) => address.segments()[..4] == [0xfd44, 8, 0, 0],
+    };
+    if inside { "eth1" } else { "eth0" }.into()
+}
+
+/// Puts in the interfaces by which a neighbour on `side` really sends it, or the host itself.
+fn in_the_lab(packet: &Packet, side: &str) -> Packet {
+    let out = link_to(packet.destination);
+    let (in_interface, out_interface) = match packet.direction {
+        Direction::Inbound => (Some(side.into()), None),
+        Direction::Outbound => (None, Some(out)),
+        Direction::Forwarded => (Some(side.into()), Some(out)),
+    };
+    Packet { in_interface, out_interface, ..packet.clone() }
+}
 
 fn shot(packet: &Packet) -> Shot {
     let payload = match packet.transport {
@@ -38,7 +59,8 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
         let mut packets = 0;
         for seed in 0..POLICIES {
             let lab = street_sluice_granary();
-            let (host, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+            let node = |name| lab.node(name).expect("there");
+            let (host, street, granary) = (node("sluice"), node("street"), node("granary"));
             let mut generator = Generator::new(seed);
             let text = generator.policy();
             let plan = plan(&text);
@@ -46,11 +68,13 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                 .run(|| enforce(&mut netfilter(), &plan.host, &lower(&plan)))
                 .expect("the host is entered")
                 .unwrap_or_else(|error| panic!("seed {seed}: {error}\n{text}"));
-            let mut range = Range::open(host, "eth0", street, "eth0").expect("an observer");
+            let (side, neighbour) =
+                if seed % 2 == 0 { ("eth0", street) } else { ("eth1", granary) };
+            let mut range = Range::open(host, side, neighbour, "eth0").expect("an observer");
             let mut sent: Vec<Packet> = Vec::new();
             let mut flows = std::collections::HashSet::new();
             while sent.len() < PACKETS {
-                let packet = generator.packet(&plan);
+                let packet = in_the_lab(&generator.packet(&plan), side);
                 // A second packet of a flow, or one the other way, would no longer be new. Each
                 // ICMP message has a number of its own.
                 let ends = [packet.source, packet.destination];

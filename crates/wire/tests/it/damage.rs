@@ -18,7 +18,7 @@ fn decode_all(bytes: &[u8]) {
     let _ = nflog::decode(bytes);
     let _ = sock_diag::decode(bytes);
     let _ = route::decode_address(bytes);
-    let _ = route::decode_is_local(bytes);
+    let _ = route::decode_route(bytes);
     let _ = parse(bytes);
     for message in split(bytes).unwrap_or_default() {
         let _ = message.answer();

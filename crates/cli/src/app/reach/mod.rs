@@ -107,6 +107,9 @@ pub struct Part {
     pub senders: String,
     /// At which of the host's addresses.
     pub receivers: Vec<String>,
+    /// Coming in by which interfaces, `another` standing for one that no rule names; `null` if
+    /// that makes no difference.
+    pub interfaces: Option<Vec<String>>,
     /// The policy's word.
     pub policy: &'static str,
     /// Whether that holds only up to a rate.
@@ -171,8 +174,11 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         .iter()
         .map(|listener| entry(listener, loaded, &kernel, &columns, &users, &mut planned))
         .collect();
+    let mut routes = NetlinkSocket::open(Protocol::Route)?;
     for sighting in probes::send(&planned, request)? {
-        sighting.note(&mut entries, &mut unknown);
+        if sighting.came_this_way(&mut routes)? {
+            sighting.note(&mut entries, &mut unknown);
+        }
     }
     for from in entries.iter_mut().flat_map(|entry| &mut entry.from) {
         from.sum_up();
@@ -201,9 +207,7 @@ fn entry(
                 continue;
             }
             let parts = verdicts::parts(listener, family, loaded, kernel, &column.senders);
-            for (at, part) in parts.iter().enumerate() {
-                planned.plan(listener, column, part, (from.len(), at));
-            }
+            planned.plan(listener, column, &parts, from.len());
             let version = match family {
                 Family::V4 => "IPv4",
                 Family::V6 => "IPv6",
@@ -235,6 +239,12 @@ fn shared(values: impl Iterator<Item = &'static str>) -> Option<&'static str> {
 }
 
 impl From {
+    /// Whether a part is about all senders of the place, of which others are parts by interface.
+    pub fn covers_all(&self, part: usize) -> bool {
+        let senders = &self.parts[part].senders;
+        self.parts.iter().all(|other| other.senders == *senders)
+    }
+
     fn of(place: String, version: &'static str, parts: Vec<Part>) -> Self {
         Self {
             place,

@@ -13,7 +13,9 @@ use tipstaff_core::policy::nearest;
 use tipstaff_core::space::{AddressSet, closest};
 use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
 use tipstaff_linux::sockets::{Listener, PortProtocol};
-use tipstaff_linux::{LinuxError, Namespace, NetlinkSocket, Protocol, addresses, is_own};
+use tipstaff_linux::{
+    LinuxError, Namespace, NetlinkSocket, Protocol, addresses, is_own, link_towards,
+};
 
 /// Most probes wait for silence, so many can be out at a time.
 const AT_ONCE: usize = 64;
@@ -79,6 +81,8 @@ struct Probe {
     senders: AddressSet,
     fares: Fares,
     port: u16,
+    /// Every interface that rules name.
+    known_ways: Vec<Option<String>>,
 }
 
 /// The probes that could be sent if there were a vantage for each.
@@ -89,26 +93,25 @@ pub struct Planned {
 }
 
 impl Planned {
-    /// Plans a probe for some senders. A listener on a loopback address cannot be probed from
+    /// Plans a probe for each part of some senders. A listener on a loopback address cannot be probed from
     /// elsewhere.
-    pub fn plan(
-        &mut self,
-        listener: &Listener,
-        column: &Column,
-        fares: &Fares,
-        (from, part): (usize, usize),
-    ) {
+    pub fn plan(&mut self, listener: &Listener, column: &Column, fares: &[Fares], from: usize) {
         if listener.address.is_loopback() {
             return;
         }
-        self.probes.push(Probe {
-            slot: Slot { listener: self.listener, from, part },
-            place: column.name.clone(),
-            protocol: listener.protocol,
-            senders: fares.senders.clone(),
-            fares: fares.clone(),
-            port: listener.port,
-        });
+        let known_ways: Vec<Option<String>> =
+            fares.iter().flat_map(|it| &it.interfaces).filter(|it| it.is_some()).cloned().collect();
+        for (part, fares) in fares.iter().enumerate() {
+            self.probes.push(Probe {
+                slot: Slot { listener: self.listener, from, part },
+                place: column.name.clone(),
+                protocol: listener.protocol,
+                senders: fares.senders.clone(),
+                fares: fares.clone(),
+                port: listener.port,
+                known_ways: known_ways.clone(),
+            });
+        }
     }
 
     /// What is planned next belongs to the next listener.
@@ -193,6 +196,20 @@ fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
 }
 
 impl Sighting {
+    /// Whether the probe came in by an interface that its part is about, as far as the way back
+    /// to its sender tells.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the routes cannot be read.
+    pub fn came_this_way(&self, routes: &mut NetlinkSocket) -> Result<bool, LinuxError> {
+        let ways = &self.probe.fares.interfaces;
+        if ways.is_empty() {
+            return Ok(true);
+        }
+        let way = link_towards(routes, self.source)?;
+        Ok(ways.contains(&way) || ways.contains(&None) && !self.probe.known_ways.contains(&way))
+    }
+
     /// Puts what was seen where it belongs.
     pub fn note(self, entries: &mut [Entry], unknown: &mut Vec<String>) {
         let Slot { listener, from, part } = self.probe.slot;

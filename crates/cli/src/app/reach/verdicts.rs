@@ -11,6 +11,8 @@ use tipstaff_linux::ruleset::Snapshot;
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 
 const CLIENT_PORT: u16 = 49_152;
+/// What an interface that no rule names is called.
+const ANOTHER: &str = "another";
 
 /// The kernel as a witness.
 #[derive(Debug)]
@@ -80,6 +82,8 @@ pub struct Fares {
     pub receivers: Vec<IpAddr>,
     /// The IP version.
     pub family: Family,
+    /// By which interfaces they come, `None` standing for one that no rule names; all if empty.
+    pub interfaces: Vec<Option<String>>,
     /// What they meet.
     pub fate: Fate,
 }
@@ -95,6 +99,12 @@ impl Fares {
         Part {
             senders: self.senders.to_string(),
             receivers: self.receivers.iter().map(ToString::to_string).collect(),
+            interfaces: match &self.interfaces[..] {
+                [] => None,
+                some => Some(
+                    some.iter().map(|it| it.clone().unwrap_or_else(|| ANOTHER.into())).collect(),
+                ),
+            },
             policy: policy.verdict.as_str(),
             limited: policy.limited,
             kernel: kernel.verdict().map_or("unknown", Verdict::as_str),
@@ -131,18 +141,40 @@ pub fn parts(
         },
         state: ConnectionState::New,
     };
-    let question = Question { packet: &packet, senders, receivers: &receivers, family };
     let mut deciders: Vec<&dyn Decider> = vec![&loaded.plan];
     if let Kernel::Rules(program) = kernel {
         deciders.push(program);
     }
     let fate =
         |packet: &Packet| Fate { policy: loaded.plan.evaluate(packet), kernel: kernel.ask(packet) };
-    let mut parts = sweep(&deciders, &question, fate);
+    let mut apart = loaded.plan.interfaces_told_apart(Direction::Inbound);
+    if let Kernel::Rules(program) = kernel {
+        apart.extend(program.interfaces_told_apart());
+    }
+    apart.sort();
+    apart.dedup();
+    let ways: Vec<Option<String>> = apart.into_iter().map(Some).chain([None]).collect();
+    let mut parts: Vec<Fares> = Vec::new();
+    for way in &ways {
+        let packet = Packet { in_interface: way.clone(), ..packet.clone() };
+        let question = Question { packet: &packet, senders, receivers: &receivers, family };
+        for plan::Part { senders, receivers, fate } in sweep(&deciders, &question, fate) {
+            let same = parts
+                .iter_mut()
+                .find(|it| (&it.senders, &it.receivers, &it.fate) == (&senders, &receivers, &fate));
+            match same {
+                Some(part) => part.interfaces.push(way.clone()),
+                None => {
+                    let interfaces = vec![way.clone()];
+                    parts.push(Fares { senders, receivers, family, interfaces, fate });
+                }
+            }
+        }
+    }
+    for part in parts.iter_mut().filter(|part| part.interfaces.len() == ways.len()) {
+        part.interfaces.clear();
+    }
     // Exceptions first, then the rest.
     parts.sort_by_key(|part| part.senders.blocks().len());
     parts
-        .into_iter()
-        .map(|plan::Part { senders, receivers, fate }| Fares { senders, receivers, family, fate })
-        .collect()
 }

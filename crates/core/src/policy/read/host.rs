@@ -1,6 +1,6 @@
 //! Hosts: addresses, defaults, baseline, and their rules with bundles unfolded.
 
-use super::super::model::{Baseline, Default, Defaults, Host, Ping, Verdict};
+use super::super::model::{Baseline, Default, Defaults, Host, Interface, Ping, Verdict};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Origin, Rate, RateError};
@@ -27,7 +27,8 @@ pub fn host(
         check_name(reader, "label", label);
     }
     let own = addresses.iter().map(|&address| AddressSet::single(address)).collect();
-    let names = Names { this_host: Some(&own), ..*names };
+    let interfaces = interfaces(reader, table);
+    let names = Names { this_host: Some(&own), interfaces: Some(&interfaces), ..*names };
     let defaults = table.table(reader, "default");
     let baseline = table.table(reader, "baseline");
     let mut unfolded = Unfolded::default();
@@ -38,6 +39,7 @@ pub fn host(
         name: name.value.clone(),
         addresses,
         labels: labels.into_iter().map(|label| label.value).collect(),
+        interfaces,
         defaults: Defaults {
             inbound: default(reader, defaults.as_ref(), "inbound", Verdict::Deny),
             outbound: default(reader, defaults.as_ref(), "outbound", Verdict::Allow),
@@ -47,6 +49,23 @@ pub fn host(
         rules: unfolded.rules,
         origin: reader.origin(name.span.clone()),
     }
+}
+
+fn interfaces(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Interface> {
+    let mut interfaces = Vec::new();
+    for (role, name) in table.words(reader, "interfaces") {
+        check_name(reader, "role", &role);
+        if !terms::is_interface_name(&name.value) {
+            let origin = reader.origin(name.inner());
+            let message = format!("`{}` cannot name an interface", name.value.escape_debug());
+            reader.report(
+                Diagnostic::error("bad-interface", message, origin)
+                    .expected("a name has 1 to 15 letters, no space, no slash"),
+            );
+        }
+        interfaces.push(Interface { role: role.value, name: name.value });
+    }
+    interfaces
 }
 
 fn own_address(reader: &mut Reader<'_>, term: &Text) -> Option<IpAddr> {

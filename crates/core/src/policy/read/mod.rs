@@ -37,7 +37,7 @@ pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
     edition(&mut reader, &file);
     let places = places(&mut reader, &file);
     let services = services(&mut reader, &file);
-    let names = Names { places: &places, services: &services, this_host: None };
+    let names = Names { places: &places, services: &services, this_host: None, interfaces: None };
     let (tables, bundles) = Bundles::read(&mut reader, &names, &file);
     let sections = file.named(&mut reader, "host");
     let hosts: Vec<Host> = sections
@@ -74,7 +74,12 @@ pub fn read_traffic(policy: &Policy, source: &Source) -> Result<TrafficSet, Vec<
 /// What is wrong with it.
 pub fn read_addresses(policy: &Policy, source: &Source) -> Result<AddressSet, Vec<Diagnostic>> {
     let mut reader = Reader { source, problems: Vec::new() };
-    let names = Names { places: &policy.places, services: &policy.services, this_host: None };
+    let names = Names {
+        places: &policy.places,
+        services: &policy.services,
+        this_host: None,
+        interfaces: None,
+    };
     let set = terms::addresses(&mut reader, &names, &[Text::whole(source)]);
     if reader.problems.is_empty() { Ok(set) } else { Err(reader.problems) }
 }

@@ -45,6 +45,16 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         Direction::Inbound | Direction::Forwarded => to = to.intersection(&at),
     }
     let source_ports = source_ports(reader, table, &traffic);
+    let via = interfaces(reader, names, table, "via");
+    let out_via = interfaces(reader, names, table, "out-via");
+    if let (true, Some(key)) = (direction != Direction::Forwarded, table.key_span("out-via")) {
+        let origin = reader.origin(key);
+        let message = format!("{direction} packets do not come in and go out");
+        reader.report(
+            Diagnostic::error("out-via", message, origin)
+                .expected("`via` names their interface; `out-via` is for `forwarded`"),
+        );
+    }
     let paused = table.switch("paused").unwrap_or(false);
     let why = table.text(reader, "why").map(|text| text.value);
     let (name, verdict) = (name?, verdict?);
@@ -61,6 +71,8 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         to,
         to_terms,
         at_terms,
+        via,
+        out_via,
         source_ports,
         paused,
         why,
@@ -175,6 +187,16 @@ fn own_ends(
         }
     }
     (sets.into_iter().collect(), list.into_iter().map(|term| term.value).collect())
+}
+
+fn interfaces(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+    key: &str,
+) -> Vec<String> {
+    let list = nonempty_list(reader, table, key);
+    list.iter().filter_map(|term| terms::interface(reader, names, term)).collect()
 }
 
 fn source_ports(
