@@ -13,12 +13,10 @@ use std::process::ExitCode;
 fn main() -> ExitCode {
     let cli = args::Cli::parse();
     let screen = render::Screen::of_stdout(cli.global.color);
-    let outcome = args::dispatch(&cli, &screen);
+    let outcome = args::dispatch(&cli, &screen)
+        .and_then(|output| render::print(&output.text).map(|()| output.exit));
     exit::code(match outcome {
-        Ok(output) => {
-            render::print(&output.text);
-            output.exit
-        }
+        Ok(exit) => exit,
         Err(failure) => {
             render::failure(&failure, cli.global.format, cli.global.color);
             failure.exit()

@@ -121,6 +121,37 @@ impl Generator {
         text
     }
 
+    /// A policy of the host [`HOST_NAME`] with so many rules that look like those of real hosts:
+    /// services for everybody, services for single machines and networks, some ranges, a few
+    /// denials; both IP versions.
+    pub fn long_policy(&mut self, rules: usize) -> String {
+        let addresses: Vec<String> = HOST.iter().map(|it| format!("\"{it}\"")).collect();
+        let mut text =
+            format!("edition = 1\n[host.{HOST_NAME}]\naddresses = [{}]\n", addresses.join(", "));
+        for number in 0..rules {
+            let verdict = if self.one_in(10) { "deny" } else { "allow" };
+            let protocol = self.pick(&["tcp", "tcp", "tcp", "udp", "tcp+udp"]);
+            let port = 1 + self.below(60_000);
+            let ports =
+                if self.one_in(10) { format!("{port}-{}", port + 100) } else { port.to_string() };
+            let (high, low) = (self.below(256), 1 + self.below(254));
+            let from = match self.below(10) {
+                0 => String::new(),
+                1 => format!("from = [\"10.{high}.{low}.0/24\"]\n"),
+                2 => format!("from = [\"10.{high}.{low}.16-10.{high}.{low}.31\"]\n"),
+                3 => format!("from = [\"fd44:{high:x}:{low:x}::/64\"]\n"),
+                4 => format!("from = [\"10.{high}.8.{low}\", \"fd44:8::{high:x}:{low:x}\"]\n"),
+                _ => format!("from = [\"10.{high}.8.{low}\"]\n"),
+            };
+            let _ = write!(
+                text,
+                "[[host.{HOST_NAME}.rule]]\nname = \"rule-{number}\"\n\
+                 {verdict} = [\"{ports}/{protocol}\"]\n{from}"
+            );
+        }
+        text
+    }
+
     fn rule(&mut self, text: &mut String, section: &str, name: &str) {
         let verdict = self.pick(&["allow", "allow", "deny", "reject"]);
         let traffic = self.list(1, 4, Self::traffic);

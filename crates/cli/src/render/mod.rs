@@ -22,7 +22,7 @@ pub use text::{clean, place};
 use crate::app::Failure;
 use clap::ValueEnum;
 use serde::Serialize;
-use std::io::{IsTerminal, Write};
+use std::io::{ErrorKind, IsTerminal, Write};
 
 /// How results are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -54,9 +54,18 @@ fn json<R: Serialize>(report: &R) -> String {
 }
 
 /// Writes to standard output. A reader that has gone away is no error of ours.
-pub fn print(text: &str) {
+///
+/// # Errors
+/// [`Failure`] if the text cannot be written, for example because a disk is full.
+pub fn print(text: &str) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
-    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+        Err(error) if error.kind() != ErrorKind::BrokenPipe => Err(Failure::System {
+            message: format!("cannot write the result: {error}"),
+            help: Vec::new(),
+        }),
+        _ => Ok(()),
+    }
 }
 
 /// Writes a failure: for people to standard error, for programs also to standard output.
@@ -65,7 +74,8 @@ pub fn failure(failure: &Failure, format: Format, color: ColorWhen) {
     let text = diagnostic::failure(failure, &screen);
     let _ = std::io::stderr().lock().write_all(text.as_bytes());
     if format == Format::Json {
-        print(&json(&diagnostic::failure_words(failure)));
+        // If this fails too, there is nowhere left to say so.
+        let _ = print(&json(&diagnostic::failure_words(failure)));
     }
 }
 

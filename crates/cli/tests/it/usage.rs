@@ -93,6 +93,17 @@ fn a_reader_that_goes_away_is_no_error() {
 }
 
 #[test]
+fn a_result_that_cannot_be_written_is_a_failure() {
+    let desk = Desk::with(MENDED);
+    let full = std::fs::OpenOptions::new().write(true).open("/dev/full").expect("a full disk");
+    let mut command = desk.command(["show", "--host", "sluice"]);
+    let output = command.stdout(full).stderr(Stdio::piped()).output().expect("starts");
+    assert_eq!(output.status.code(), Some(3));
+    let stderr = String::from_utf8_lossy(&output.stderr);
+    assert!(stderr.contains("cannot write the result"), "{stderr}");
+}
+
+#[test]
 fn without_privileges_the_kernel_is_not_touched_and_that_is_said() {
     let desk = Desk::with(MENDED);
     let nobody = |args: &[&str]| {
