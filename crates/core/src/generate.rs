@@ -162,6 +162,11 @@ impl Generator {
             let via = self.pick(&["outside", "eth1", "stacks\", \"outside"]);
             let _ = writeln!(text, "via = [\"{via}\"]");
         }
+        // So generous that no test meets the limit by accident.
+        if *verdict == "allow" && self.one_in(4) {
+            let rate = self.pick(&["1000000/second", "1000/second per source, burst 100000"]);
+            let _ = writeln!(text, "rate = \"{rate}\"");
+        }
         if self.one_in(2) {
             let direction = *self.pick(&Direction::ALL);
             let _ = writeln!(text, "direction = \"{direction}\"");

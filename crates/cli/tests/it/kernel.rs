@@ -161,3 +161,19 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         assert_eq!(keys(&json(&["release"], 0)), "released host");
     });
 }
+
+#[test]
+fn a_refusal_by_the_kernel_is_shown_at_the_line_it_stems_from() {
+    sealed("kernel::a_refusal_by_the_kernel_is_shown_at_the_line_it_stems_from", || {
+        let desk = Desk::with(MENDED);
+        desk.run(sluice(&["enforce", "--keep"])).exits(0);
+        // The kernel counts in nanoseconds, and so many days of them are too many.
+        let rule = "name = \"metrics\"\nrate = \"1/day, burst 1000000\"";
+        desk.write(MENDED.replace("name = \"metrics\"", rule));
+        let refused = desk.run(sluice(&["enforce", "--keep"])).exits(3);
+        insta::assert_snapshot!(refused.stderr);
+        // What was in force still is.
+        desk.write(MENDED);
+        desk.run(sluice(&["status"])).exits(0);
+    });
+}

@@ -72,7 +72,10 @@ fn decide(rule: &Rule) -> Decision {
         id: RuleId::rule(&rule.name),
         origin: Some(rule.origin.clone()),
         conditions: conditions(rule),
-        act: Act::Decide(rule.verdict),
+        act: match rule.rate {
+            Some(rate) => Act::AllowWithin(rate),
+            None => Act::Decide(rule.verdict),
+        },
         paused: rule.paused,
         why: rule.why.clone(),
         written: written(rule),

@@ -217,6 +217,8 @@ pub struct Rule {
     pub out_via: Vec<String>,
     /// From which ports, where packets have ports; all ports when left out.
     pub source_ports: RangeSet<u16>,
+    /// For an `allow` rule, how often it allows a new flow.
+    pub rate: Option<Rate>,
     /// Whether it is switched off for now.
     pub paused: bool,
     /// Why it is there.

@@ -12,6 +12,9 @@ pub struct Rate {
     pub seconds: u32,
     /// How many may come at once, at least 1.
     pub burst: u32,
+    /// Whether each sender has a bucket of its own: each IPv4 address, and in IPv6 each network
+    /// of 64 bits, since a machine can have any number of addresses there.
+    pub per_source: bool,
 }
 
 /// Why a text is not a rate.
@@ -21,7 +24,7 @@ pub enum RateError {
     Form,
     /// The number is 0 or larger than [`Rate::MOST`].
     Count,
-    /// The unit is not second, minute, hour or day.
+    /// The unit is not second, minute, hour or day, or something else than `per source` follows.
     Unit,
     /// What stands after the comma is not `burst NUMBER`, or the number is 0 or too large.
     Burst,
@@ -33,8 +36,8 @@ impl Rate {
     /// The largest count and burst that can be written.
     pub const MOST: u32 = 1_000_000;
 
-    /// Reads `NUMBER/UNIT` with an optional `, burst NUMBER`. Without a burst, as many may come
-    /// at once as the count says.
+    /// Reads `NUMBER/UNIT`, optionally `per source`, optionally `, burst NUMBER`. Without a burst,
+    /// as many may come at once as the count says.
     ///
     /// # Errors
     /// [`RateError`] says which part is wrong.
@@ -42,6 +45,10 @@ impl Rate {
         let (rate, burst) = match text.split_once(',') {
             Some((rate, burst)) => (rate.trim(), Some(burst.trim())),
             None => (text.trim(), None),
+        };
+        let (rate, per_source) = match rate.strip_suffix(" per source") {
+            Some(rate) => (rate.trim_end(), true),
+            None => (rate, false),
         };
         let (count, unit) = rate.split_once('/').ok_or(RateError::Form)?;
         let count = Self::number(count).ok_or(RateError::Count)?;
@@ -55,7 +62,7 @@ impl Rate {
                 burst.strip_prefix("burst ").and_then(Self::number).ok_or(RateError::Burst)?
             }
         };
-        Ok(Self { count, seconds, burst })
+        Ok(Self { count, seconds, burst, per_source })
     }
 
     fn number(text: &str) -> Option<u32> {
@@ -71,6 +78,9 @@ impl fmt::Display for Rate {
             Some((word, _)) => write!(out, "{}/{word}", self.count)?,
             None => write!(out, "{}/{} seconds", self.count, self.seconds)?,
         }
+        if self.per_source {
+            out.write_str(" per source")?;
+        }
         if self.burst != self.count {
             write!(out, ", burst {}", self.burst)?;
         }
@@ -84,7 +94,7 @@ mod tests {
 
     #[test]
     fn rates_are_read_as_they_are_printed() {
-        for text in ["5/second", "6/minute, burst 4", "1/day"] {
+        for text in ["5/second", "6/minute, burst 4", "1/day", "6/minute per source, burst 4"] {
             assert_eq!(Rate::parse(text).map(|rate| rate.to_string()).as_deref(), Ok(text));
         }
         for (text, error) in [
@@ -93,6 +103,7 @@ mod tests {
             ("+5/second", RateError::Count),
             ("99999999999/second", RateError::Count),
             ("5/fortnight", RateError::Unit),
+            ("5/second per sender", RateError::Unit),
             ("5/second, burst", RateError::Burst),
             ("5/second, burst 0", RateError::Burst),
         ] {

@@ -233,6 +233,12 @@ pub const SCHEMA: &[TableSpec] = &[
                 "Only from these ports, where packets have ports",
                 "[\"1024-65535\"]",
             ),
+            key(
+                "rate",
+                Shape::Text,
+                "For `allow`: how many new connections or flows; the excess meets silence",
+                "\"6/minute per source, burst 4\"",
+            ),
             key("paused", Shape::Switch, "Kept in the file, but not in force", "true"),
             WHY,
         ],

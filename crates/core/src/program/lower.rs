@@ -53,8 +53,14 @@ fn lower_decision(decision: &Decision, rules: &mut Vec<ProgramRule>, limiters: &
             rules.extend(
                 clauses(decision, false).map(|tests| rule(tests, Action::Jump(name.clone()))),
             );
-            let rules =
-                vec![rule(Vec::new(), Action::AllowWithin(rate)), rule(Vec::new(), Action::Deny)];
+            let within = |tests| rule(tests, Action::AllowWithin(rate));
+            let mut rules: Vec<ProgramRule> = if rate.per_source {
+                // Senders are told apart by different bytes in each IP version.
+                Family::BOTH.map(|family| within(vec![Test::Family(family)])).into()
+            } else {
+                vec![within(Vec::new())]
+            };
+            rules.push(rule(Vec::new(), Action::Deny));
             limiters.push(Chain { name, base: None, rules });
         }
     }

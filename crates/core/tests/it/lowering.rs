@@ -88,6 +88,16 @@ fn a_rate_is_one_limiter_with_a_denial_behind_it() {
 }
 
 #[test]
+fn a_rate_per_source_has_a_limiter_for_each_version() {
+    insta::assert_snapshot!(rule("allow = [\"2202/tcp\"]\nrate = \"6/minute per source, burst 4\""), @r"
+    tcp, to port 2202, go to limit/it
+    IPv4, allow 6/minute per source, burst 4
+    IPv6, allow 6/minute per source, burst 4
+    deny
+    ");
+}
+
+#[test]
 fn a_paused_rule_is_not_lowered() {
     assert_eq!(rule("allow = [\"443/tcp\"]\npaused = true"), "");
 }

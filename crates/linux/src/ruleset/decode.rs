@@ -60,6 +60,8 @@ enum Field {
     Family,
     Protocol,
     Source(Family),
+    /// The first 64 bits of an IPv6 sender.
+    SourceNetwork,
     Destination(Family),
     /// The first byte behind the IP header.
     IcmpType,
@@ -85,18 +87,18 @@ pub fn rule(rule: &Rule, sets: &HashMap<String, Ranges>) -> (ProgramRule, Option
     }
     let action = match (reader.action, reader.limit) {
         (Some(action), None) => action,
-        (Some(Action::Allow), Some(limit)) => limited(&limit),
+        (Some(Action::Allow), Some((limit, per_source))) => limited(&limit, per_source),
         (Some(_), Some(_)) => Action::Opaque("limit".into()),
         (None, _) => Action::Opaque("no verdict".into()),
     };
     (ProgramRule { id, tests: reader.tests, action }, reader.count)
 }
 
-fn limited(limit: &Limit) -> Action {
+fn limited(limit: &Limit, per_source: bool) -> Action {
     let rate = u32::try_from(limit.rate).ok().zip(u32::try_from(limit.unit).ok());
     match (rate, limit.kind, limit.flags) {
         (Some((count, seconds)), 0, 0) => {
-            Action::AllowWithin(Rate { count, seconds, burst: limit.burst })
+            Action::AllowWithin(Rate { count, seconds, burst: limit.burst, per_source })
         }
         _ => Action::Opaque("limit".into()),
     }
@@ -106,7 +108,8 @@ struct RuleReader<'a> {
     sets: &'a HashMap<String, Ranges>,
     registers: HashMap<u32, Field>,
     tests: Vec<Test>,
-    limit: Option<Limit>,
+    /// The limiter, and whether each sender has its own.
+    limit: Option<(Limit, bool)>,
     count: Option<Count>,
     action: Option<Action>,
 }
@@ -164,7 +167,16 @@ impl RuleReader<'_> {
             Expression::Counter { packets, bytes } => {
                 self.count = Some(Count { packets: *packets, bytes: *bytes });
             }
-            Expression::Limit(limit) if self.limit.is_none() => self.limit = Some(*limit),
+            Expression::Limit(limit) if self.limit.is_none() => self.limit = Some((*limit, false)),
+            Expression::Meter { register, limit, .. }
+                if self.limit.is_none()
+                    && matches!(
+                        self.field(*register),
+                        Field::Source(Family::V4) | Field::SourceNetwork
+                    ) =>
+            {
+                self.limit = Some((*limit, true));
+            }
             Expression::Immediate(verdict) => self.action = Some(verdict_action(verdict)),
             Expression::Reject { kind: RejectKind::TcpReset, .. } => {
                 self.action = Some(Action::Reset);
@@ -190,6 +202,7 @@ impl RuleReader<'_> {
             (Base::Network, 12, 4, Some(Family::V4)) => Field::Source(Family::V4),
             (Base::Network, 16, 4, Some(Family::V4)) => Field::Destination(Family::V4),
             (Base::Network, 8, 16, Some(Family::V6)) => Field::Source(Family::V6),
+            (Base::Network, 8, 8, Some(Family::V6)) => Field::SourceNetwork,
             (Base::Network, 24, 16, Some(Family::V6)) => Field::Destination(Family::V6),
             (Base::Transport, 0, 1, _) => Field::IcmpType,
             (Base::Transport, 0, 2, _) => Field::SourcePort,

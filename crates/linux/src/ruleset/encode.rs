@@ -3,6 +3,7 @@
 use super::values::KeyRanges;
 use super::{Ledger, TABLE};
 use tipstaff_core::plan::InterfaceTest;
+use tipstaff_core::policy::Rate;
 use tipstaff_core::program::{Action, Chain, ProgramRule, RuleProgram, Test};
 use tipstaff_core::space::{ConnectionState, Direction, Family, StateSet};
 use tipstaff_wire::nf_tables::{
@@ -13,6 +14,13 @@ use tipstaff_wire::nf_tables::{
 /// Where our chains stand among those of others at the same hook: in the middle.
 const PRIORITY: i32 = 0;
 const FILTER: &str = "filter";
+/// How many senders a rate per source can tell apart at a time.
+const SENDERS: u32 = 65_536;
+/// Senders are remembered at least this long, in milliseconds, so that the set is not made anew
+/// all the time.
+const SHORTEST_MEMORY: u64 = 10_000;
+/// The kernel counts in nanoseconds; this is some thirty years.
+const LONGEST_MEMORY: u64 = 1_000_000_000_000;
 /// Interface names are compared whole, padded with NUL (`IFNAMSIZ`).
 pub(super) const INTERFACE_NAME: usize = 16;
 /// The first byte of user data: the version of what follows.
@@ -105,7 +113,12 @@ impl Encoder {
         for test in &rule.tests {
             self.test(test, rule, &mut expressions);
         }
-        action(&rule.action, &mut expressions);
+        match &rule.action {
+            Action::AllowWithin(rate) if rate.per_source => {
+                self.meter(*rate, rule, &mut expressions);
+            }
+            other => action(other, &mut expressions),
+        }
         let message = self.batch.new_rule(&nf::Rule {
             table: TABLE.into(),
             chain: chain.into(),
@@ -195,6 +208,36 @@ impl Encoder {
         });
     }
 
+    /// Lets senders pass while each keeps the rate. The set is bounded: senders beyond what it
+    /// holds do not match, and so meet the denial behind this rule.
+    fn meter(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
+        let v6 = rule.tests.contains(&Test::Family(Family::V6));
+        // The first 64 bits of an IPv6 address are its network.
+        let (offset, length) = if v6 { (8, 8) } else { (12, 4) };
+        self.sets += 1;
+        let set = nf::Set {
+            table: TABLE.into(),
+            name: format!("set-{}", self.sets),
+            flags: set_flags::DYNAMIC | set_flags::TIMEOUT,
+            key_length: length,
+            id: self.sets,
+            size: Some(SENDERS),
+            timeout: Some(refill_time(rate)),
+            ..nf::Set::default()
+        };
+        let message = self.batch.new_set(&set);
+        self.ledger.note(message, &rule.id);
+        out.push(payload(Base::Network, offset, length));
+        out.push(Expression::Meter {
+            register: registers::FIRST,
+            set: set.name,
+            id: set.id,
+            limit: limit(rate),
+        });
+        out.push(Expression::Counter { packets: 0, bytes: 0 });
+        out.push(Expression::Immediate(Verdict::Accept));
+    }
+
     fn new_set(&mut self, keys: &KeyRanges, rule: &ProgramRule) -> String {
         self.sets += 1;
         let points = keys.are_points();
@@ -240,6 +283,23 @@ fn interface(key: MetaKey, test: &InterfaceTest, out: &mut Vec<Expression>) {
     };
     out.push(meta(key));
     out.push(compare(op, interface_key(name)));
+}
+
+fn limit(rate: Rate) -> Limit {
+    Limit {
+        rate: rate.count.into(),
+        unit: rate.seconds.into(),
+        burst: rate.burst,
+        kind: 0,
+        flags: 0,
+    }
+}
+
+/// The time in milliseconds after which an idle sender's bucket is full again, so that it can be
+/// forgotten without giving it more than the rate.
+fn refill_time(rate: Rate) -> u64 {
+    let time = u64::from(rate.burst) * u64::from(rate.seconds) * 1_000 / u64::from(rate.count);
+    (time + 1_000).clamp(SHORTEST_MEMORY, LONGEST_MEMORY)
 }
 
 /// Limiter, counter, verdict. A jump is not counted: what it leads to is.

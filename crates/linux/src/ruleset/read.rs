@@ -100,7 +100,9 @@ fn read_sets(transport: &mut dyn Transport) -> Result<HashMap<String, Ranges>, L
         nf::Set::decode,
     )?;
     let mut ranges = HashMap::new();
-    for set in sets.iter().filter(|set| set.table == TABLE) {
+    // What rules remember of senders is no part of what they mean.
+    let fixed = |set: &&nf::Set| set.table == TABLE && set.flags & set_flags::DYNAMIC == 0;
+    for set in sets.iter().filter(fixed) {
         let chunks = dump(
             transport,
             READING,

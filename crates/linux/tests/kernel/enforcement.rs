@@ -83,7 +83,7 @@ fn a_refusal_names_the_rule_and_changes_nothing() {
         // No policy text leads to this: the kernel counts tokens in nanoseconds, and a period of
         // so many seconds with so large a burst does not fit.
         let mut plan = plan(MENDED);
-        let rate = Rate { count: 1, seconds: u32::MAX, burst: u32::MAX };
+        let rate = Rate { count: 1, seconds: u32::MAX, burst: u32::MAX, per_source: false };
         let rules = &mut plan.chains[0].decisions;
         let shell = rules.iter_mut().find(|it| it.id == RuleId::rule("shell")).expect("there");
         shell.act = Act::AllowWithin(rate);

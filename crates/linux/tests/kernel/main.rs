@@ -8,5 +8,6 @@ mod enforcement;
 mod faults;
 mod labs;
 mod probing;
+mod rates;
 mod replay;
 mod world;

@@ -6,6 +6,11 @@ const NAME: u16 = 1;
 const DATA: u16 = 2;
 const DATA_VALUE: u16 = 1;
 const DATA_VERDICT: u16 = 2;
+/// `NFT_DYNSET_OP_UPDATE`: make the element, or renew its time.
+const DYNSET_UPDATE: u32 = 1;
+/// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
+const DYNSET_FLAG_EXPRESSION: u32 = 2;
+const LIMIT: &str = "limit";
 const VERDICT_CODE: u16 = 1;
 const VERDICT_CHAIN: u16 = 2;
 
@@ -219,6 +224,18 @@ pub enum Expression {
     },
     /// Goes on while a rate is kept.
     Limit(Limit),
+    /// Finds or makes the register's element in a set, and goes on while the rate that the
+    /// element keeps for itself is kept. Breaks off when the set is full.
+    Meter {
+        /// The element's key.
+        register: u32,
+        /// The set's name.
+        set: String,
+        /// The set's number within the batch that makes it; 0 when read back.
+        id: u32,
+        /// The rate of each element.
+        limit: Limit,
+    },
     /// Drops the packet and answers.
     Reject {
         /// How.
@@ -259,7 +276,8 @@ impl Expression {
             Self::Range { .. } => "range",
             Self::Lookup { .. } => "lookup",
             Self::Counter { .. } => "counter",
-            Self::Limit(_) => "limit",
+            Self::Limit(_) => LIMIT,
+            Self::Meter { .. } => "dynset",
             Self::Reject { .. } => "reject",
             Self::Log { .. } => "log",
             Self::Immediate(_) => "immediate",
@@ -321,12 +339,18 @@ impl Expression {
                 out.be64(1, *bytes);
                 out.be64(2, *packets);
             }
-            Self::Limit(limit) => {
-                out.be64(1, limit.rate);
-                out.be64(2, limit.unit);
-                out.be32(3, limit.burst);
-                out.be32(4, limit.kind);
-                out.be32(5, limit.flags);
+            Self::Limit(limit) => limit.write(out),
+            Self::Meter { register, set, id, limit } => {
+                out.text(1, set);
+                if *id != 0 {
+                    out.be32(2, *id);
+                }
+                out.be32(3, DYNSET_UPDATE);
+                out.be32(4, *register);
+                out.nest(7, |out| {
+                    out.text(NAME, LIMIT);
+                    out.nest(DATA, |out| limit.write(out));
+                });
             }
             Self::Reject { kind, code } => {
                 out.be32(1, kind.number());
@@ -412,13 +436,17 @@ impl Expression {
                 packets: parts.be64(2, "NFTA_COUNTER_PACKETS")?,
                 bytes: parts.be64(1, "NFTA_COUNTER_BYTES")?,
             },
-            "limit" => Self::Limit(Limit {
-                rate: parts.be64(1, "NFTA_LIMIT_RATE")?,
-                unit: parts.be64(2, "NFTA_LIMIT_UNIT")?,
-                burst: parts.optional_be32(3)?.unwrap_or(0),
-                kind: parts.optional_be32(4)?.unwrap_or(0),
-                flags: parts.optional_be32(5)?.unwrap_or(0),
-            }),
+            LIMIT => Self::Limit(Limit::read(parts)?),
+            "dynset" if parts.is_plain_meter()? => {
+                let inner = Self::decode(parts.need(7, "NFTA_DYNSET_EXPR")?)?;
+                let Self::Limit(limit) = inner else { return Ok(None) };
+                Self::Meter {
+                    register: parts.be32(4, "NFTA_DYNSET_SREG_KEY")?,
+                    set: parts.text(1, "NFTA_DYNSET_SET_NAME")?.into(),
+                    id: 0,
+                    limit,
+                }
+            }
             "reject" => Self::Reject {
                 kind: RejectKind::from_number(parts.be32(1, "NFTA_REJECT_TYPE")?),
                 code: parts.get(2).map_or(Ok(0), |it| it.byte("NFTA_REJECT_ICMP_CODE"))?,
@@ -433,6 +461,26 @@ impl Expression {
             }
             _ => return Ok(None),
         }))
+    }
+}
+
+impl Limit {
+    fn write(&self, out: &mut Writer) {
+        out.be64(1, self.rate);
+        out.be64(2, self.unit);
+        out.be32(3, self.burst);
+        out.be32(4, self.kind);
+        out.be32(5, self.flags);
+    }
+
+    fn read(parts: &Parts<'_>) -> Result<Self, WireError> {
+        Ok(Self {
+            rate: parts.be64(1, "NFTA_LIMIT_RATE")?,
+            unit: parts.be64(2, "NFTA_LIMIT_UNIT")?,
+            burst: parts.optional_be32(3)?.unwrap_or(0),
+            kind: parts.optional_be32(4)?.unwrap_or(0),
+            flags: parts.optional_be32(5)?.unwrap_or(0),
+        })
     }
 }
 
@@ -506,6 +554,15 @@ impl<'a> Parts<'a> {
 
     fn has(&self, kind: u16) -> bool {
         self.get(kind).is_some()
+    }
+
+    /// Whether a `dynset` updates an element, maps nothing, is not turned round, keeps the set's
+    /// own time, and has just one expression.
+    fn is_plain_meter(&self) -> Result<bool, WireError> {
+        let updates = self.be32(3, "NFTA_DYNSET_OP")? == DYNSET_UPDATE;
+        let plain = self.optional_be32(9)?.unwrap_or(0) & !DYNSET_FLAG_EXPRESSION == 0;
+        let own_time = self.get(6).is_none_or(|it| it.bytes.iter().all(|&byte| byte == 0));
+        Ok(updates && plain && own_time && !self.has(5) && self.has(7) && !self.has(10))
     }
 
     fn need(&self, kind: u16, what: &'static str) -> Result<&Attribute<'a>, WireError> {

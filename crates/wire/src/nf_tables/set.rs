@@ -8,7 +8,10 @@ const NAME: u16 = 2;
 const FLAGS: u16 = 3;
 const KEY_TYPE: u16 = 4;
 const KEY_LENGTH: u16 = 5;
+const DESCRIPTION: u16 = 9;
+const DESCRIPTION_SIZE: u16 = 1;
 const ID: u16 = 10;
+const TIMEOUT: u16 = 11;
 
 const LIST_TABLE: u16 = 1;
 const LIST_SET: u16 = 2;
@@ -26,6 +29,10 @@ pub mod set_flags {
     pub const CONSTANT: u32 = 0x2;
     /// Elements are ends of intervals.
     pub const INTERVAL: u32 = 0x4;
+    /// Elements vanish after a time.
+    pub const TIMEOUT: u32 = 0x10;
+    /// Rules make elements.
+    pub const DYNAMIC: u32 = 0x20;
 }
 
 /// A set.
@@ -45,6 +52,10 @@ pub struct Set {
     pub key_length: u32,
     /// `NFTA_SET_ID`: names the set within a batch.
     pub id: u32,
+    /// `NFTA_SET_DESC_SIZE`: how many elements it can hold; `None`: any number.
+    pub size: Option<u32>,
+    /// `NFTA_SET_TIMEOUT`: after how many milliseconds elements vanish.
+    pub timeout: Option<u64>,
 }
 
 impl Set {
@@ -56,6 +67,12 @@ impl Set {
         out.be32(KEY_TYPE, self.key_type);
         out.be32(KEY_LENGTH, self.key_length);
         out.be32(ID, self.id);
+        if let Some(size) = self.size {
+            out.nest(DESCRIPTION, |out| out.be32(DESCRIPTION_SIZE, size));
+        }
+        if let Some(timeout) = self.timeout {
+            out.be64(TIMEOUT, timeout);
+        }
     }
 
     /// Reads the body of a `NFT_MSG_NEWSET` message.
@@ -77,6 +94,15 @@ impl Set {
                 FLAGS => set.flags = attribute.be32("NFTA_SET_FLAGS")?,
                 KEY_TYPE => set.key_type = attribute.be32("NFTA_SET_KEY_TYPE")?,
                 KEY_LENGTH => set.key_length = attribute.be32("NFTA_SET_KEY_LEN")?,
+                TIMEOUT => set.timeout = Some(attribute.be64("NFTA_SET_TIMEOUT")?),
+                DESCRIPTION => {
+                    for inner in attribute.nested("NFTA_SET_DESC") {
+                        let inner = inner?;
+                        if inner.kind == DESCRIPTION_SIZE {
+                            set.size = Some(inner.be32("NFTA_SET_DESC_SIZE")?);
+                        }
+                    }
+                }
                 _ => {}
             }
         }

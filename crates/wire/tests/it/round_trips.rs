@@ -29,6 +29,7 @@ pub fn expressions() -> Vec<Expression> {
         Expression::Lookup { register: 1, set: "set-1".into(), id: 0, flags: 1 },
         Expression::Counter { packets: 7, bytes: u64::MAX },
         Expression::Limit(limit),
+        Expression::Meter { register: 1, set: "set-2".into(), id: 0, limit },
         Expression::Reject { kind: RejectKind::TcpReset, code: 0 },
         Expression::Reject { kind: RejectKind::Unreachable, code: 3 },
         Expression::Reject { kind: RejectKind::Unknown(0), code: 9 },

@@ -3,9 +3,9 @@
 use super::super::model::{Baseline, Default, Defaults, Host, Interface, Ping, Verdict};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
-use super::super::{Diagnostic, Origin, Rate, RateError};
+use super::super::{Diagnostic, Rate};
 use super::bundle::{Bundles, Unfolded};
-use super::common::{check_name, choice, nonempty_list};
+use super::common::{bad_rate, check_name, choice, nonempty_list};
 use crate::space::AddressSet;
 use std::net::IpAddr;
 
@@ -98,7 +98,7 @@ fn default(
 }
 
 fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Baseline {
-    let usual = Ping::Rate(Rate { count: 5, seconds: 1, burst: 5 });
+    let usual = Ping::Rate(Rate { count: 5, seconds: 1, burst: 5, per_source: false });
     let Some(text) = table.and_then(|table| table.text(reader, "ping")) else {
         return Baseline { ping: usual, ping_origin: None };
     };
@@ -109,24 +109,10 @@ fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Base
             Ok(rate) => Ping::Rate(rate),
             Err(error) => {
                 let origin = reader.origin(text.inner());
-                reader.report(bad_rate(&text.value, error, origin));
+                reader.report(bad_rate(&text.value, error, origin, "`allow`, `deny` or "));
                 usual
             }
         },
     };
     Baseline { ping, ping_origin: Some(reader.origin(text.span)) }
-}
-
-fn bad_rate(found: &str, error: RateError, origin: Origin) -> Diagnostic {
-    let problem = Diagnostic::error("bad-rate", format!("`{found}` is not a rate"), origin);
-    match error {
-        RateError::Form => {
-            problem.expected("expected `allow`, `deny` or a rate such as `5/second`")
-        }
-        RateError::Count => problem.expected(format!("the number goes from 1 to {}", Rate::MOST)),
-        RateError::Unit => problem.expected("the unit is `second`, `minute`, `hour` or `day`"),
-        RateError::Burst => {
-            problem.expected(format!("after the comma: `burst` and a number up to {}", Rate::MOST))
-        }
-    }
 }

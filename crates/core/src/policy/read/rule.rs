@@ -1,10 +1,10 @@
 //! One rule.
 
-use super::super::Diagnostic;
 use super::super::model::{Rule, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::{self, Names};
-use super::common::{check_name, choice, nonempty_list};
+use super::super::{Diagnostic, Rate};
+use super::common::{bad_rate, check_name, choice, nonempty_list};
 use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
 
 /// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
@@ -55,6 +55,7 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
                 .expected("`via` names their interface; `out-via` is for `forwarded`"),
         );
     }
+    let rate = rate(reader, table);
     let paused = table.switch("paused").unwrap_or(false);
     let why = table.text(reader, "why").map(|text| text.value);
     let (name, verdict) = (name?, verdict?);
@@ -74,6 +75,7 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         via,
         out_via,
         source_ports,
+        rate,
         paused,
         why,
     })
@@ -197,6 +199,25 @@ fn interfaces(
 ) -> Vec<String> {
     let list = nonempty_list(reader, table, key);
     list.iter().filter_map(|term| terms::interface(reader, names, term)).collect()
+}
+
+fn rate(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Rate> {
+    let text = table.text(reader, "rate")?;
+    if !table.has(Verdict::Allow.as_str()) {
+        let origin = reader.origin(table.key_span("rate").unwrap_or_else(|| text.inner()));
+        reader.report(
+            Diagnostic::error("rate-without-allow", "only what is allowed has a rate", origin)
+                .expected("beyond the rate of an `allow` rule, packets are denied"),
+        );
+    }
+    match Rate::parse(&text.value) {
+        Ok(rate) => Some(rate),
+        Err(error) => {
+            let origin = reader.origin(text.inner());
+            reader.report(bad_rate(&text.value, error, origin, ""));
+            None
+        }
+    }
 }
 
 fn source_ports(

@@ -1,0 +1,70 @@
+//! Rates bite at the stated figure, in total and per source, in both IP versions.
+
+use crate::world::{netfilter, plan};
+use tipstaff_core::policy::Verdict::{Allow, Deny};
+use tipstaff_core::program::lower;
+use tipstaff_core::space::Direction;
+use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
+use tipstaff_linux::probe::{Fate, Range, Shot};
+use tipstaff_linux::ruleset::{enforce, read};
+use tipstaff_wire::packet::Payload;
+
+/// New flows to the host from each sender in turn, and how many of each sender's passed.
+fn passed(range: &mut Range<'_>, senders: &[&str], each: u16, port: u16) -> Vec<usize> {
+    let mut shots = Vec::new();
+    for number in 0..each {
+        for sender in senders {
+            let source = address(sender);
+            let host = if source.is_ipv4() { "192.0.2.10" } else { "2001:db8:2::10" };
+            let payload = Payload::Udp { source: 20_000 + number, destination: port };
+            let destination = address(host);
+            shots.push(Shot { direction: Direction::Inbound, source, destination, payload });
+        }
+    }
+    let account = range.fire(&shots).expect("fired");
+    assert!(account.fates.iter().all(|it| matches!(it, Fate::Decided(Allow | Deny))));
+    senders
+        .iter()
+        .map(|sender| {
+            let mine = shots.iter().zip(&account.fates).filter(|it| it.0.source == address(sender));
+            mine.filter(|it| *it.1 == Fate::Decided(Allow)).count()
+        })
+        .collect()
+}
+
+#[test]
+fn in_total_and_for_each_source() {
+    sealed("rates::in_total_and_for_each_source", || {
+        let text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n\
+            [[host.sluice.rule]]\nname = \"total\"\nallow = [\"1000/udp\"]\n\
+            rate = \"7/hour\"\n\
+            [[host.sluice.rule]]\nname = \"each\"\nallow = [\"2000/udp\"]\n\
+            rate = \"6/hour per source, burst 4\"\n\
+            [[host.sluice.rule]]\nname = \"behind\"\nallow = [\"any\"]\n";
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let program = lower(&plan(text));
+        let snapshot = sluice.run(|| enforce(&mut netfilter(), "sluice", &program));
+        assert_eq!(snapshot.expect("entered").expect("enforced").program, program);
+        let mut range = Range::open(sluice, "eth0", street, "eth0").expect("opened");
+
+        let all = passed(&mut range, &["203.0.113.1", "203.0.113.2", "2001:db8:bad::1"], 10, 1000);
+        assert_eq!(all.iter().sum::<usize>(), 7, "{all:?}");
+
+        let senders =
+            ["203.0.113.3", "203.0.113.4", "2001:db8:bad::5", "2001:db8:bad:1::5", "198.51.100.9"];
+        assert_eq!(passed(&mut range, &senders, 10, 2000), [4; 5]);
+        // Addresses of one IPv6 network of 64 bits share: the first has used it up.
+        assert_eq!(passed(&mut range, &["2001:db8:bad::6"], 10, 2000), [0]);
+        // The excess is decided by the rate's own rule, whatever stands behind it.
+        let snapshot = sluice.run(|| read(&mut netfilter())).expect("it").expect("it").expect("it");
+        let tally = |name: &str| {
+            let tally = snapshot.tallies.iter().find(|it| it.id.to_string() == name).expect("it");
+            (tally.taken.packets, tally.excess.map(|it| it.packets))
+        };
+        assert_eq!(tally("total"), (7, Some(23)));
+        assert_eq!(tally("each"), (20, Some(40)));
+        // What rules remember of senders does not change what they mean.
+        assert_eq!(snapshot.program, program);
+    });
+}
