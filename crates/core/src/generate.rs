@@ -109,6 +109,14 @@ impl Generator {
         }
         let ping = self.pick(&["allow", "deny", "1000000/second", "500/minute, burst 100000"]);
         let _ = writeln!(text, "\n[host.{HOST_NAME}.baseline]\nping = \"{ping}\"");
+        for name in ["loopback", "false-loopback", "invalid", "replies", "neighbours", "dhcp"] {
+            if self.one_in(6) {
+                // Without neighbours a host's refusals pile up, waiting for hardware addresses, and
+                // soon no more are made: what the wire then says is no fault of the rules.
+                let on = name == "neighbours" || self.one_in(2);
+                let _ = writeln!(text, "{name} = {on}");
+            }
+        }
         let mut bundles = BUNDLES.iter();
         for number in 0..self.below(16) {
             self.rule(&mut text, &format!("host.{HOST_NAME}"), &format!("rule-{number}"));

@@ -48,7 +48,8 @@ fn decision(name: &str, conditions: Vec<Condition>, act: Act, traffic: &str) -> 
     }
 }
 
-/// The baseline's decisions for one direction, in order.
+/// The baseline's decisions for one direction, in order. What is switched off stays in the list,
+/// paused, so that it is seen to be missing.
 pub fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decision> {
     let mut list = Vec::new();
     if direction != Direction::Forwarded {
@@ -71,6 +72,13 @@ pub fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decision> {
         Direction::Inbound => list.push(dhcp("dhcp", (67, 68), (547, 546))),
         Direction::Outbound => list.push(dhcp("dhcp", (68, 67), (546, 547))),
         Direction::Forwarded => {}
+    }
+    for decision in &mut list {
+        let switched = switches.switches.iter().find(|it| it.0 == decision.id.name);
+        if let Some((_, on, origin)) = switched {
+            decision.paused = !on;
+            decision.origin = Some(origin.clone());
+        }
     }
     list
 }

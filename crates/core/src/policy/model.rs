@@ -182,6 +182,9 @@ pub struct Baseline {
     pub ping: Ping,
     /// Where that is written.
     pub ping_origin: Option<Origin>,
+    /// The other parts that are switched, by name, and where that is written; those that are not
+    /// here are on.
+    pub switches: Vec<(&'static str, bool, Origin)>,
 }
 
 /// A list of terms, exactly as they stand in the file.

@@ -94,6 +94,11 @@ const fn key(
     KeySpec { name, shape, required: false, meaning, example }
 }
 
+/// A part of the baseline that can be switched off.
+const fn switch(name: &'static str, meaning: &'static str) -> KeySpec {
+    key(name, Shape::Switch, meaning, "true")
+}
+
 const fn required(mut spec: KeySpec) -> KeySpec {
     spec.required = true;
     spec
@@ -179,12 +184,20 @@ pub const SCHEMA: &[TableSpec] = &[
     TableSpec {
         kind: "baseline",
         meaning: "The few things that keep the network working; always first, always shown",
-        keys: &[key(
-            "ping",
-            Shape::Text,
-            "Echo requests: `allow`, `deny`, or a rate; `5/second` if left out",
-            "\"5/second\"",
-        )],
+        keys: &[
+            switch("loopback", "Traffic on the loopback interface is allowed"),
+            switch("false-loopback", "Loopback addresses from elsewhere are denied"),
+            switch("invalid", "What fits no connection is denied"),
+            key(
+                "ping",
+                Shape::Text,
+                "Echo requests: `allow`, `deny`, or a rate; `5/second` if left out",
+                "\"5/second\"",
+            ),
+            switch("replies", "Replies, and errors about what was allowed, are allowed"),
+            switch("neighbours", "Neighbour discovery, MLD and IGMP are allowed"),
+            switch("dhcp", "What a DHCP client needs is allowed"),
+        ],
     },
     TableSpec {
         kind: "rule",

@@ -141,3 +141,22 @@ fn some_packets_are_never_answered() {
         assert_eq!(packet.may_be_answered(), answered, "{packet:?}");
     }
 }
+
+#[test]
+fn each_part_can_be_switched_off_and_is_still_shown() {
+    use tipstaff_core::plan::Kind;
+    let on = plan(BARE, "sluice");
+    let parts = ["loopback", "false-loopback", "invalid", "replies", "neighbours", "dhcp"];
+    for part in parts {
+        let text = format!("{BARE}[host.sluice.baseline]\n{part} = false\n");
+        let off = plan(&text, "sluice");
+        for (direction, decision) in off.decisions().filter(|it| it.1.id.kind == Kind::Baseline) {
+            assert_eq!(decision.paused, decision.id.name == part, "{direction} {part}");
+        }
+        assert_eq!(off.decisions().count(), on.decisions().count());
+    }
+    let text = format!("{BARE}[host.sluice.baseline]\nreplies = false\n");
+    let reply =
+        Packet { state: ConnectionState::Established, ..packet(STRANGER, OWN, tcp(40_000)) };
+    decides(&plan(&text, "sluice"), &reply, Deny, "default/inbound");
+}

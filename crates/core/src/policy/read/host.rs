@@ -99,10 +99,15 @@ fn default(
 
 fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Baseline {
     let usual = Ping::Rate(Rate { count: 5, seconds: 1, burst: 5, per_source: false });
-    let Some(text) = table.and_then(|table| table.text(reader, "ping")) else {
-        return Baseline { ping: usual, ping_origin: None };
-    };
-    let ping = match text.value.as_str() {
+    let mut baseline = Baseline { ping: usual, ping_origin: None, switches: Vec::new() };
+    let Some(table) = table else { return baseline };
+    for key in table.spec.keys {
+        if let (Some(on), Some(span)) = (table.switch(key.name), table.value_span(key.name)) {
+            baseline.switches.push((key.name, on, reader.origin(span)));
+        }
+    }
+    let Some(text) = table.text(reader, "ping") else { return baseline };
+    baseline.ping = match text.value.as_str() {
         "allow" => Ping::Allow,
         "deny" => Ping::Deny,
         other => match Rate::parse(other) {
@@ -114,5 +119,6 @@ fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Base
             }
         },
     };
-    Baseline { ping, ping_origin: Some(reader.origin(text.span)) }
+    baseline.ping_origin = Some(reader.origin(text.span));
+    baseline
 }
