@@ -69,6 +69,14 @@ struct Record {
     answer: Option<Answer>,
 }
 
+impl Record {
+    /// Whether nothing more can come that would matter. Of a denied packet that is never known:
+    /// it is silence that tells.
+    fn is_settled(&self) -> bool {
+        self.arrived && (self.passed || self.answer.is_some())
+    }
+}
+
 /// The fates of some packets, and whether every report arrived.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Account {
@@ -163,7 +171,7 @@ impl<'a> Range<'a> {
         let first = self.next_tag;
         let mut records = vec![Record::default(); shots.len()];
         let mut lost_reports = 0;
-        for volley in shots.chunks(VOLLEY) {
+        for (number, volley) in shots.chunks(VOLLEY).enumerate() {
             for shot in volley {
                 let packet = build(shot.source, shot.destination, shot.payload, self.next_tag);
                 self.next_tag += 1;
@@ -173,18 +181,22 @@ impl<'a> Range<'a> {
                 };
                 sent.map_err(|source| LinuxError::system(format!("send {shot:?}"), source))?;
             }
-            lost_reports += self.collect(shots, first, &mut records)?;
+            let start = number * VOLLEY;
+            let span = start..start + volley.len();
+            lost_reports += self.collect(shots, first, &mut records, span)?;
         }
         let fates = records.iter().map(fate).collect();
         Ok(Account { fates, lost_reports })
     }
 
-    /// Reads reports until none comes any more; gives how many were lost.
+    /// Reads reports until none comes any more, or until all packets of the volley at `span` have
+    /// passed or been answered; gives how many were lost.
     fn collect(
         &mut self,
         shots: &[Shot],
         first: u32,
         records: &mut [Record],
+        span: std::ops::Range<usize>,
     ) -> Result<u64, LinuxError> {
         let mut lost = 0;
         loop {
@@ -200,6 +212,9 @@ impl<'a> Range<'a> {
                 let expected = self.expected.insert(report.group, report.sequence + 1);
                 lost += u64::from(report.sequence.wrapping_sub(expected.unwrap_or(0)));
                 note(&report, shots, first, records);
+            }
+            if records[span.clone()].iter().all(Record::is_settled) {
+                return Ok(lost);
             }
         }
     }

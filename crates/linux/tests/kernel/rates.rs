@@ -68,3 +68,42 @@ fn in_total_and_for_each_source() {
         assert_eq!(snapshot.program, program);
     });
 }
+
+#[test]
+fn more_sources_than_are_remembered_meet_silence_and_not_an_open_door() {
+    sealed("rates::more_sources_than_are_remembered_meet_silence_and_not_an_open_door", || {
+        const REMEMBERED: usize = 65_536;
+        const MORE: usize = 2_000;
+        let text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n\
+            [[host.sluice.rule]]\nname = \"each\"\nallow = [\"2000/udp\"]\n\
+            rate = \"1/hour per source\"\n\
+            [[host.sluice.rule]]\nname = \"behind\"\nallow = [\"any\"]\n";
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let program = lower(&plan(text));
+        let enforced = sluice.run(|| enforce(&mut netfilter(), "sluice", &program).map(drop));
+        enforced.expect("entered").expect("enforced");
+        let mut range = Range::open(sluice, "eth0", street, "eth0").expect("opened");
+        let shots: Vec<Shot> = (0..u32::try_from(REMEMBERED + MORE).expect("small"))
+            .map(|number| Shot {
+                direction: Direction::Inbound,
+                // Network after network of IPv6, each with a rate of its own.
+                source: std::net::Ipv6Addr::from_bits(
+                    0x2001_0db8 << 96 | u128::from(number) << 64 | 1,
+                )
+                .into(),
+                destination: address("2001:db8:2::10"),
+                payload: Payload::Udp { source: 20_000, destination: 2000 },
+            })
+            .collect();
+        let account = range.fire(&shots).expect("fired");
+        assert_eq!(account.lost_reports, 0);
+        let passed = account.fates.iter().filter(|it| **it == Fate::Decided(Allow)).count();
+        let denied = account.fates.iter().filter(|it| **it == Fate::Decided(Deny)).count();
+        assert_eq!(passed + denied, REMEMBERED + MORE);
+        assert!(passed <= REMEMBERED, "{passed} passed, more than are remembered");
+        assert!(denied >= MORE, "only {denied} were denied");
+        // None of the first ones was turned away: the room is used.
+        assert!(account.fates[..60_000].iter().all(|it| *it == Fate::Decided(Allow)));
+    });
+}
