@@ -56,7 +56,7 @@ fn shot(packet: &Packet) -> Shot {
 fn plan_kernel_and_wire_agree_on_generated_policies() {
     sealed("agreement::plan_kernel_and_wire_agree_on_generated_policies", || {
         let mut verdicts: HashMap<Verdict, usize> = HashMap::new();
-        let mut packets = 0;
+        let (mut packets, mut dropped) = (0, 0);
         for seed in 0..POLICIES {
             let lab = street_sluice_granary();
             let node = |name| lab.node(name).expect("there");
@@ -86,8 +86,16 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                 }
             }
             let shots: Vec<Shot> = sent.iter().map(shot).collect();
-            let account = range.fire(&shots).expect("packets are sent");
+            let mut account = range.fire(&shots).expect("packets are sent");
             assert_eq!(account.lost_reports, 0, "seed {seed}");
+            // On a busy machine a packet may be dropped before it meets any rule. That is seen,
+            // and it is sent once more.
+            for (shot, fate) in shots.iter().zip(&mut account.fates) {
+                if *fate == Fate::Lost {
+                    dropped += 1;
+                    *fate = range.fire(&[*shot]).expect("it is sent").fates[0];
+                }
+            }
             for (packet, fate) in sent.iter().zip(&account.fates) {
                 let decided = plan.evaluate(packet);
                 let visible = match decided.verdict {
@@ -108,7 +116,8 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                 packets += 1;
             }
         }
-        println!("{packets} packets, no disagreement: {verdicts:?}");
+        println!("{packets} packets, no disagreement: {verdicts:?}; {dropped} sent twice");
+        assert!(dropped < 20, "{dropped} packets were dropped on their way");
         assert_eq!(packets, 40_000);
         assert!(Verdict::ALL.iter().all(|verdict| verdicts[verdict] > 2_000), "{verdicts:?}");
     });

@@ -9,5 +9,6 @@ mod faults;
 mod labs;
 mod probing;
 mod rates;
+mod replacing;
 mod replay;
 mod world;
