@@ -12,9 +12,9 @@ fn tables() -> String {
     for table in SCHEMA {
         let heading = match table.kind {
             "" => "The file".to_owned(),
-            "place" => "`[place.NAME]`".to_owned(),
+            "place" | "service" | "bundle" => format!("`[{}.NAME]`", table.kind),
             "host" => "`[host.NAME]`".to_owned(),
-            "rule" => "`[[host.NAME.rule]]`".to_owned(),
+            "rule" => "`[[host.NAME.rule]]` and `[[bundle.NAME.rule]]`".to_owned(),
             kind => format!("`[host.NAME.{kind}]`"),
         };
         let _ = writeln!(text, "\n### {heading}\n\n{}.\n", table.meaning);
