@@ -8,6 +8,7 @@ use tipstaff_core::generate::Generator;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::lower;
 use tipstaff_core::space::{Direction, Packet, Transport};
+use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot};
 use tipstaff_linux::ruleset::enforce;
@@ -37,6 +38,20 @@ fn in_the_lab(packet: &Packet, side: &str) -> Packet {
     Packet { in_interface, out_interface, ..packet.clone() }
 }
 
+/// Answers to senders on the link that are not there wait for a hardware address that never
+/// comes. Few may wait, or soon the kernel would make no more.
+fn do_not_wait_for_nobody(host: &Node) {
+    let write = || {
+        for version in ["ipv4", "ipv6"] {
+            for link in ["eth0", "eth1"] {
+                let file = format!("/proc/sys/net/{version}/neigh/{link}/unres_qlen_bytes");
+                std::fs::write(file, "2048").expect("the setting is there");
+            }
+        }
+    };
+    host.run(write).expect("entered");
+}
+
 fn shot(packet: &Packet) -> Shot {
     let payload = match packet.transport {
         Transport::Tcp { source, destination } => Payload::Tcp { source, destination, flags: SYN },
@@ -61,6 +76,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
             let lab = street_sluice_granary();
             let node = |name| lab.node(name).expect("there");
             let (host, street, granary) = (node("sluice"), node("street"), node("granary"));
+            do_not_wait_for_nobody(host);
             let mut generator = Generator::new(seed);
             let text = generator.policy();
             let plan = plan(&text);
