@@ -1,6 +1,7 @@
 //! What a packet must be like for a decision to take it.
 
 use crate::space::{AddressSet, ConnectionState, Packet, RangeSet, StateSet, TrafficSet};
+use std::collections::BTreeSet;
 use std::fmt;
 
 /// The kernel's name of the loopback interface.
@@ -38,6 +39,13 @@ impl InterfaceTest {
             Self::IsNot(name) => interface != Some(name),
         }
     }
+}
+
+/// The interfaces that tests name, besides the loopback interface, each once and in order.
+pub fn told_apart<'a>(tests: impl Iterator<Item = &'a InterfaceTest>) -> Vec<String> {
+    let names = tests.filter_map(InterfaceTest::name).filter(|name| *name != LOOPBACK);
+    let names: BTreeSet<&str> = names.collect();
+    names.into_iter().map(str::to_owned).collect()
 }
 
 /// All tests of a condition must hold.

@@ -7,7 +7,7 @@ mod model;
 mod resolve;
 mod sweep;
 
-pub use condition::{Condition, InterfaceTest, LOOPBACK, Miss};
+pub use condition::{Condition, InterfaceTest, LOOPBACK, Miss, told_apart};
 pub use evaluate::{Decided, Step};
 pub use model::{Act, Chain, Decision, HostPlan, Kind, RuleId, Written};
 pub use resolve::{UnknownHost, resolve};

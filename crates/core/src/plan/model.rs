@@ -1,6 +1,6 @@
 //! The decision list of one host.
 
-use super::condition::{Condition, LOOPBACK};
+use super::condition::{Condition, told_apart};
 use crate::policy::{Interface, Origin, Rate, Verdict};
 use crate::space::Direction;
 use std::fmt;
@@ -167,20 +167,9 @@ impl HostPlan {
     /// The interfaces that decisions for a direction tell apart, besides the loopback interface.
     #[must_use]
     pub fn interfaces_told_apart(&self, direction: Direction) -> Vec<String> {
-        let mut names: Vec<String> = self
-            .chain(direction)
-            .decisions
-            .iter()
-            .filter(|decision| !decision.paused)
-            .flat_map(|decision| &decision.conditions)
-            .flat_map(|condition| [&condition.in_interface, &condition.out_interface])
-            .filter_map(|test| test.name())
-            .filter(|name| *name != LOOPBACK)
-            .map(str::to_owned)
-            .collect();
-        names.sort();
-        names.dedup();
-        names
+        let decisions = self.chain(direction).decisions.iter().filter(|it| !it.paused);
+        let conditions = decisions.flat_map(|decision| &decision.conditions);
+        told_apart(conditions.flat_map(|it| [&it.in_interface, &it.out_interface]))
     }
 
     /// The decision of that identity.

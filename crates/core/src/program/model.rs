@@ -1,6 +1,6 @@
 //! A rule program as plain data.
 
-use crate::plan::{InterfaceTest, LOOPBACK, RuleId};
+use crate::plan::{InterfaceTest, RuleId, told_apart};
 use crate::policy::Rate;
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, RangeSet, StateSet, TCP, UDP,
@@ -25,17 +25,10 @@ impl RuleProgram {
     #[must_use]
     pub fn interfaces_told_apart(&self) -> Vec<String> {
         let tests = self.chains.iter().flat_map(|chain| &chain.rules).flat_map(|it| &it.tests);
-        let mut names: Vec<String> = tests
-            .filter_map(|test| match test {
-                Test::InInterface(test) | Test::OutInterface(test) => test.name(),
-                _ => None,
-            })
-            .filter(|name| *name != LOOPBACK)
-            .map(str::to_owned)
-            .collect();
-        names.sort();
-        names.dedup();
-        names
+        told_apart(tests.filter_map(|test| match test {
+            Test::InInterface(test) | Test::OutInterface(test) => Some(test),
+            _ => None,
+        }))
     }
 
     /// The chain of that name.
