@@ -10,6 +10,7 @@ use crate::render::{self, Cell, Format, Screen, Style, Table};
 use serde::Serialize;
 use std::net::SocketAddr;
 use std::time::Duration;
+use tipstaff_core::plan::HostPlan;
 use tipstaff_core::policy::Source;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::probe::{Attempt, attempt};
@@ -112,7 +113,8 @@ struct Findings {
 pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     let teller = Teller { screen: *screen, silent: format == Format::Json };
     teller.opening();
-    let world = World::build()?;
+    let inherited = Policies::read(INHERITED)?;
+    let world = World::build(&inherited.plans())?;
 
     teller.chapter("1. What listens", LISTENS);
     for host in HOSTS {
@@ -120,7 +122,6 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     }
 
     teller.chapter("2. The inherited policy", INHERITED_POLICY);
-    let inherited = Policies::read(INHERITED)?;
     teller.command("--host sluice show");
     teller.say(&render::show(&show::report(inherited.of("sluice")), screen));
 
@@ -168,6 +169,10 @@ impl Policies {
             .map(|host| loaded(source.clone(), Some(host)))
             .collect::<Result<_, _>>()
             .map(Self)
+    }
+
+    fn plans(&self) -> Vec<&HostPlan> {
+        self.0.iter().map(|loaded| &loaded.plan).collect()
     }
 
     fn of(&self, host: &str) -> &Loaded {

@@ -7,8 +7,9 @@ use std::io::{BufRead, BufReader};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use tipstaff_core::plan::HostPlan;
 use tipstaff_linux::LinuxError;
-use tipstaff_linux::lab::{Interface, Lab, Machine, Node, Route, Topology};
+use tipstaff_linux::lab::{Interface, Lab, Machine, Node, Route, Segment, Topology, TopologyError};
 
 /// The running world.
 pub struct World {
@@ -16,6 +17,8 @@ pub struct World {
     programs: Vec<Child>,
 }
 
+/// The host between the outside and the stacks.
+const EDGE: &str = "sluice";
 /// The machines that have a policy.
 pub const HOSTS: [&str; 3] = ["sluice", "granary", "bench"];
 
@@ -58,7 +61,16 @@ fn routes(list: &[(&str, u8, &str)]) -> Vec<Route> {
         .collect()
 }
 
-fn topology() -> Topology {
+/// The networks of the segments that hosts with a policy are on; the segments are named like the
+/// roles that the policy gives to interfaces.
+const NETWORKS: [(&str, [(&str, u8); 2]); 3] = [
+    ("outside", [("192.0.2.0", 24), ("2001:db8:2::", 64)]),
+    ("stacks", [("10.44.8.0", 24), ("fd44:8::", 64)]),
+    ("tunnel", [("10.99.0.0", 24), ("fd99::", 64)]),
+];
+
+/// The hosts with the interfaces and addresses that their policy names, and the world around.
+fn topology(plans: &[&HostPlan]) -> Result<Topology, TopologyError> {
     let machine = |name: &str, interfaces, list: &[(&str, u8, &str)], forwards| Machine {
         name: name.into(),
         interfaces,
@@ -68,67 +80,49 @@ fn topology() -> Topology {
     };
     let outside = [("0.0.0.0", 0, "192.0.2.1"), ("::", 0, "2001:db8:2::1")];
     let inside = [("0.0.0.0", 0, "10.44.8.10"), ("::", 0, "fd44:8::10")];
-    Topology {
-        machines: vec![
-            machine(
-                "sluice",
-                vec![
-                    link("eth0", "outside", &[("192.0.2.10", 24), ("2001:db8:2::10", 64)]),
-                    link("eth1", "stacks", &[("10.44.8.10", 24), ("fd44:8::10", 64)]),
-                ],
-                &outside,
-                true,
-            ),
-            machine(
-                "granary",
-                vec![link("eth0", "stacks", &[("10.44.8.20", 24), ("fd44:8::20", 64)])],
-                &inside,
-                false,
-            ),
-            machine(
-                "bench",
-                vec![
-                    link("eth0", "stacks", &[("10.44.8.30", 24), ("fd44:8::30", 64)]),
-                    link("tun0", "tunnel", &[("10.99.0.30", 24), ("fd99::30", 64)]),
-                ],
-                &inside,
-                false,
-            ),
-            machine(
-                "road",
-                vec![
-                    link("eth0", "outside", &[("192.0.2.1", 24), ("2001:db8:2::1", 64)]),
-                    link("eth1", "office", &[("198.51.100.1", 27), ("2001:db8:51::1", 64)]),
-                    link("eth2", "herbarium", &[("198.51.100.129", 28), ("2001:db8:be::1", 64)]),
-                    link("eth3", "strangers", &[("203.0.113.1", 24), ("2001:db8:bad::1", 64)]),
-                ],
-                &[("10.44.8.0", 24, "192.0.2.10"), ("fd44:8::", 64, "2001:db8:2::10")],
-                true,
-            ),
-            machine(
-                "office",
-                vec![link("eth0", "office", &[("198.51.100.7", 27), ("2001:db8:51::7", 64)])],
-                &[("0.0.0.0", 0, "198.51.100.1"), ("::", 0, "2001:db8:51::1")],
-                false,
-            ),
-            machine(
-                "herbarium",
-                vec![link("eth0", "herbarium", &[("198.51.100.130", 28), ("2001:db8:be::2", 64)])],
-                &[("0.0.0.0", 0, "198.51.100.129"), ("::", 0, "2001:db8:be::1")],
-                false,
-            ),
-            machine(
-                "strangers",
-                vec![link(
-                    "eth0",
-                    "strangers",
-                    &[(MAIL[0], 24), ("203.0.113.66", 24), (MAIL[1], 64)],
-                )],
-                &[("0.0.0.0", 0, "203.0.113.1"), ("::", 0, "2001:db8:bad::1")],
-                false,
-            ),
-        ],
+    let networks = NETWORKS.map(|(name, list)| (name, list.map(|it| (address(it.0), it.1))));
+    let segments: Vec<Segment<'_>> =
+        networks.iter().map(|(name, list)| (*name, &list[..])).collect();
+    let mut machines = Vec::new();
+    for plan in plans {
+        // The edge stands between the networks and passes on what goes through.
+        let edge = plan.host == EDGE;
+        let host = Machine::of_host(plan, &segments)?;
+        let routes = routes(if edge { &outside } else { &inside });
+        machines.push(Machine { routes, forwards: edge, ..host });
     }
+    machines.extend([
+        machine(
+            "road",
+            vec![
+                link("eth0", "outside", &[("192.0.2.1", 24), ("2001:db8:2::1", 64)]),
+                link("eth1", "office", &[("198.51.100.1", 27), ("2001:db8:51::1", 64)]),
+                link("eth2", "herbarium", &[("198.51.100.129", 28), ("2001:db8:be::1", 64)]),
+                link("eth3", "strangers", &[("203.0.113.1", 24), ("2001:db8:bad::1", 64)]),
+            ],
+            &[("10.44.8.0", 24, "192.0.2.10"), ("fd44:8::", 64, "2001:db8:2::10")],
+            true,
+        ),
+        machine(
+            "office",
+            vec![link("eth0", "office", &[("198.51.100.7", 27), ("2001:db8:51::7", 64)])],
+            &[("0.0.0.0", 0, "198.51.100.1"), ("::", 0, "2001:db8:51::1")],
+            false,
+        ),
+        machine(
+            "herbarium",
+            vec![link("eth0", "herbarium", &[("198.51.100.130", 28), ("2001:db8:be::2", 64)])],
+            &[("0.0.0.0", 0, "198.51.100.129"), ("::", 0, "2001:db8:be::1")],
+            false,
+        ),
+        machine(
+            "strangers",
+            vec![link("eth0", "strangers", &[(MAIL[0], 24), ("203.0.113.66", 24), (MAIL[1], 64)])],
+            &[("0.0.0.0", 0, "203.0.113.1"), ("::", 0, "2001:db8:bad::1")],
+            false,
+        ),
+    ]);
+    Ok(Topology { machines })
 }
 
 impl World {
@@ -137,8 +131,12 @@ impl World {
     ///
     /// # Errors
     /// [`Failure`] if the system refuses.
-    pub fn build() -> Result<Self, Failure> {
-        let lab = Lab::build(&topology())?;
+    pub fn build(plans: &[&HostPlan]) -> Result<Self, Failure> {
+        let topology = topology(plans).map_err(|error| Failure::System {
+            message: format!("the demo's world does not fit its policy: {error}"),
+            help: Vec::new(),
+        })?;
+        let lab = Lab::build(&topology)?;
         let mut world = Self { lab, programs: Vec::new() };
         let folder = program_folder()?;
         for (machine, program, ports) in PROGRAMS {

@@ -192,9 +192,9 @@ mod tests {
     fn a_refusal_by_the_kernel_is_shown_where_it_stems_from() {
         insta::assert_snapshot!(refusal(RuleId::rule("catalogue")), @r#"
         error[kernel-refused]: the kernel refuses `catalogue`: Value too large
-          --> demo/mended.toml:44:8
+          --> demo/mended.toml:45:8
            |
-        44 | name = "catalogue"
+        45 | name = "catalogue"
            |        ^^^^^^^^^^^ this is what it stems from
            |
            = help: nothing was changed

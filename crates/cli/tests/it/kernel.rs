@@ -13,7 +13,13 @@ fn sluice<'a>(args: &[&'a str]) -> Vec<&'a str> {
     ON_SLUICE.iter().chain(args).copied().collect()
 }
 
-/// Adds a rule to our table that lets everything over TCP pass, at its end, as a stray hand would.
+fn send(batch: nf::Batch) {
+    let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+    socket.send(&batch.finish().expect("fits").bytes).expect("sent");
+    socket.receive().expect("answered");
+}
+
+/// Adds a rule to our table that lets everything pass, at its end, as a stray hand would.
 fn stray_rule() {
     let mut batch = nf::Batch::begin(1);
     batch.new_rule(&nf::Rule {
@@ -22,9 +28,7 @@ fn stray_rule() {
         expressions: vec![nf::Expression::Immediate(nf::Verdict::Accept)],
         ..nf::Rule::default()
     });
-    let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
-    socket.send(&batch.finish().expect("fits").bytes).expect("sent");
-    socket.receive().expect("answered");
+    send(batch);
 }
 
 #[test]
@@ -108,9 +112,7 @@ fn somebody_elses_table() {
         policy: Some(0),
         ..nf::Chain::default()
     });
-    let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
-    socket.send(&batch.finish().expect("fits").bytes).expect("sent");
-    socket.receive().expect("answered");
+    send(batch);
 }
 
 #[test]

@@ -37,7 +37,7 @@ fn programs_get_stable_keys() {
       "rate": null,
       "paused": false,
       "why": "Ahead of everything that it could slip through",
-      "origin": "policy.toml:32"
+      "origin": "policy.toml:33"
     }
     "#);
     assert_eq!(json["directions"][2]["direction"], "forwarded");

@@ -23,7 +23,7 @@ fn the_demos_policies_are_read_whole() {
     let copies = &sluice.rules[3];
     assert_eq!((copies.direction, copies.verdict), (Direction::Forwarded, Verdict::Allow));
     assert_eq!(copies.to.to_string(), "10.44.8.20, fd44:8::20");
-    assert_eq!(copies.origin.to_string(), "policy.toml:49");
+    assert_eq!(copies.origin.to_string(), "policy.toml:50");
     let herbarium = inherited.place("herbarium").expect("there");
     assert_eq!(herbarium.addresses.first(Family::V6), Some(address("2001:db8:be::")));
 }

@@ -10,7 +10,7 @@ pub mod testing;
 mod topology;
 
 pub use build::{Lab, Node};
-pub use topology::{Interface, Machine, Route, Topology, TopologyError};
+pub use topology::{Interface, Machine, Route, Segment, Topology, TopologyError};
 
 use crate::sys::namespace;
 use std::process::Command;

@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::net::IpAddr;
+use tipstaff_core::plan::HostPlan;
 
 /// Machines and the segments that join them.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
@@ -55,6 +56,14 @@ pub enum TopologyError {
     /// The kernel does not take the interface's name.
     #[error("`{0}` cannot be the name of an interface: 1 to 15 bytes, no slash, no space")]
     BadInterface(String),
+    /// A host has an address that belongs to none of its segments.
+    #[error("no interface of `{machine}` is on the network of its address {address}")]
+    NoSegment {
+        /// The machine.
+        machine: String,
+        /// The address.
+        address: IpAddr,
+    },
     /// A route's gateway is not a neighbour.
     #[error("`{machine}` has no link to the gateway {gateway}")]
     NoLink {
@@ -63,6 +72,41 @@ pub enum TopologyError {
         /// The gateway.
         gateway: IpAddr,
     },
+}
+
+/// A segment and the networks on it: first address and prefix length.
+pub type Segment<'a> = (&'a str, &'a [(IpAddr, u8)]);
+
+impl Machine {
+    /// A machine with the interfaces and addresses that a policy names for a host. The role of an
+    /// interface is the segment that it is on; each address goes to the interface on whose
+    /// segment its network is.
+    ///
+    /// # Errors
+    /// [`TopologyError::NoSegment`] if an address belongs nowhere.
+    pub fn of_host(plan: &HostPlan, segments: &[Segment<'_>]) -> Result<Self, TopologyError> {
+        let mut interfaces: Vec<Interface> = plan
+            .interfaces
+            .iter()
+            .map(|it| Interface {
+                name: it.name.clone(),
+                segment: it.role.clone(),
+                addresses: Vec::new(),
+            })
+            .collect();
+        for &address in &plan.addresses {
+            let place = interfaces.iter_mut().find_map(|interface| {
+                let (_, networks) = segments.iter().find(|it| it.0 == interface.segment)?;
+                let on = |it: &&(IpAddr, u8)| same_network(it.0, address, it.1);
+                let prefix = networks.iter().find(on)?.1;
+                Some((interface, prefix))
+            });
+            let (interface, prefix) = place
+                .ok_or_else(|| TopologyError::NoSegment { machine: plan.host.clone(), address })?;
+            interface.addresses.push((address, prefix));
+        }
+        Ok(Self { name: plan.host.clone(), interfaces, ..Self::default() })
+    }
 }
 
 impl Topology {
@@ -142,6 +186,34 @@ mod tests {
                 ..Machine::default()
             }],
         }
+    }
+
+    #[test]
+    fn a_host_has_the_interfaces_and_addresses_that_its_policy_names() {
+        use tipstaff_core::{plan, policy};
+        let text = include_str!("../../../../demo/mended.toml");
+        let policy = policy::read(&policy::Source::new("mended.toml", text)).expect("a policy");
+        let plan = plan::resolve(&policy, "sluice").expect("the host");
+        let outside: [(IpAddr, u8); 2] =
+            [([192, 0, 2, 0].into(), 24), ("2001:db8:2::".parse().expect("address"), 64)];
+        let stacks: [(IpAddr, u8); 2] =
+            [([10, 44, 8, 0].into(), 24), ("fd44:8::".parse().expect("address"), 64)];
+        let machine = Machine::of_host(&plan, &[("outside", &outside), ("stacks", &stacks)]);
+        let machine = machine.expect("every address has a place");
+        let shown: Vec<String> = machine
+            .interfaces
+            .iter()
+            .map(|it| {
+                let list = it.addresses.iter().map(|(address, bits)| format!(" {address}/{bits}"));
+                format!("{}:{}", it.name, list.collect::<String>())
+            })
+            .collect();
+        assert_eq!(
+            shown,
+            ["eth0: 192.0.2.10/24 2001:db8:2::10/64", "eth1: 10.44.8.10/24 fd44:8::10/64"]
+        );
+        let error = Machine::of_host(&plan, &[("outside", &outside)]).expect_err("homeless");
+        assert!(error.to_string().contains("10.44.8.10"), "{error}");
     }
 
     #[test]

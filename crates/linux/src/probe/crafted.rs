@@ -7,6 +7,7 @@
 
 use crate::LinuxError;
 use crate::lab::Node;
+use crate::ruleset::{self, Ledger};
 use crate::sys::packet::{HostSender, LinkSender};
 use crate::transport::{NetlinkSocket, Protocol, Transport, ask};
 use std::collections::HashMap;
@@ -14,7 +15,7 @@ use std::net::IpAddr;
 use std::time::Duration;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Direction;
-use tipstaff_wire::netlink::{ERROR, split};
+use tipstaff_wire::netlink::split;
 use tipstaff_wire::nf_tables::{self as nf, Batch, Expression, FAMILY_INET, Hook};
 use tipstaff_wire::nflog;
 use tipstaff_wire::packet::{Answer, Payload, Seen, build, parse};
@@ -284,20 +285,5 @@ fn observe() -> Result<(), LinuxError> {
             });
         }
     }
-    let batch = batch.finish()?;
-    let doing = "put an observer into the lab";
-    let system = |source| LinuxError::system(doing, source);
-    socket.send(&batch.bytes).map_err(system)?;
-    loop {
-        let datagram = socket.receive().map_err(system)?;
-        for message in split(&datagram)?.iter().filter(|message| message.kind == ERROR) {
-            let answer = message.answer()?;
-            if answer.errno != 0 {
-                return Err(LinuxError::refused(doing, answer.errno, answer.remark.as_deref()));
-            }
-            if message.sequence == batch.last {
-                return Ok(());
-            }
-        }
-    }
+    ruleset::send(&mut socket, "put an observer into the lab", batch, &Ledger::default())
 }

@@ -85,7 +85,7 @@ pub fn release(transport: &mut dyn Transport) -> Result<bool, LinuxError> {
 }
 
 /// Sends a batch and waits for the kernel's word on it.
-fn send(
+pub(crate) fn send(
     transport: &mut dyn Transport,
     doing: &str,
     batch: Batch,

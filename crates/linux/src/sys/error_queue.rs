@@ -1,5 +1,6 @@
 //! What a socket was told by ICMP: `IP_RECVERR` and the error queue (ip(7), ipv6(7)).
 
+use super::switch_on;
 use rustix::fd::{AsRawFd, OwnedFd};
 use std::io;
 use std::mem::MaybeUninit;
@@ -17,21 +18,12 @@ pub struct Reported {
 }
 
 /// Asks for errors to be queued.
-#[allow(unsafe_code)]
 pub fn enable(socket: &OwnedFd, v6: bool) -> io::Result<()> {
-    let (level, option) = if v6 {
-        (libc::IPPROTO_IPV6, libc::IPV6_RECVERR)
+    if v6 {
+        switch_on(socket, libc::IPPROTO_IPV6, libc::IPV6_RECVERR)
     } else {
-        (libc::IPPROTO_IP, libc::IP_RECVERR)
-    };
-    let on: libc::c_int = 1;
-    let size = libc::socklen_t::try_from(size_of_val(&on)).unwrap_or(4);
-    // SAFETY: the descriptor is open, and the pointer is to an integer of the given size that
-    // outlives the call.
-    let result = unsafe {
-        libc::setsockopt(socket.as_raw_fd(), level, option, (&raw const on).cast(), size)
-    };
-    if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+        switch_on(socket, libc::IPPROTO_IP, libc::IP_RECVERR)
+    }
 }
 
 /// Takes one error from the queue; `None` if it is empty.

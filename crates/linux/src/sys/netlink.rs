@@ -1,7 +1,8 @@
 //! Netlink sockets.
 
+use super::switch_on;
 use crate::transport::Protocol;
-use rustix::fd::{AsRawFd, OwnedFd};
+use rustix::fd::OwnedFd;
 use rustix::net::netlink::{NETFILTER, SOCK_DIAG, SocketAddrNetlink};
 use rustix::net::{
     AddressFamily, RecvFlags, SendFlags, SocketFlags, SocketType, bind, recv, sendto, socket_with,
@@ -27,28 +28,10 @@ pub fn open(protocol: Protocol) -> io::Result<OwnedFd> {
         socket_with(AddressFamily::NETLINK, SocketType::RAW, SocketFlags::CLOEXEC, family)?;
     bind(&socket, &SocketAddrNetlink::new(0, 0))?;
     // Both only make the kernel's answers better; an old kernel that lacks them still answers.
-    let _ = set(&socket, libc::NETLINK_EXT_ACK);
-    let _ = set(&socket, libc::NETLINK_CAP_ACK);
+    let _ = switch_on(&socket, libc::SOL_NETLINK, libc::NETLINK_EXT_ACK);
+    let _ = switch_on(&socket, libc::SOL_NETLINK, libc::NETLINK_CAP_ACK);
     receive_timeout(&socket, Duration::from_secs(10))?;
     Ok(socket)
-}
-
-#[allow(unsafe_code)]
-fn set(socket: &OwnedFd, option: libc::c_int) -> io::Result<()> {
-    let on: libc::c_int = 1;
-    let size = libc::socklen_t::try_from(size_of_val(&on)).unwrap_or(4);
-    // SAFETY: the descriptor is open, and the pointer is to an integer of the given size that
-    // outlives the call.
-    let result = unsafe {
-        libc::setsockopt(
-            socket.as_raw_fd(),
-            libc::SOL_NETLINK,
-            option,
-            (&raw const on).cast(),
-            size,
-        )
-    };
-    if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
 }
 
 pub fn receive_timeout(socket: &OwnedFd, time: Duration) -> io::Result<()> {
