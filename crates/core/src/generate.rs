@@ -5,7 +5,7 @@
 //! apart, where mistakes show.
 
 use crate::plan::HostPlan;
-use crate::space::{ConnectionState, Direction, Family, Packet, Transport};
+use crate::space::{AddressSet, ConnectionState, Direction, Family, Packet, Point, Transport};
 use std::fmt::Write;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -300,7 +300,63 @@ impl Generator {
             Direction::Outbound => (None, interface()),
             Direction::Forwarded => (interface(), interface()),
         };
-        Packet { direction, in_interface, out_interface, source, destination, transport, state }
+        let program = None;
+        Packet {
+            direction,
+            in_interface,
+            out_interface,
+            source,
+            destination,
+            transport,
+            state,
+            program,
+        }
+    }
+
+    /// A packet at or next to an end of what some decision of `plan` takes, so that long lists
+    /// are met at all of their rules.
+    pub fn packet_for(&mut self, plan: &HostPlan) -> Packet {
+        let mut packet = self.packet(plan);
+        let family = packet.family();
+        let decisions = &plan.chain(packet.direction).decisions;
+        let decision = &decisions[self.below(decisions.len())];
+        let Some(condition) = decision.conditions.first() else { return packet };
+        let near = |it: &mut Self, set: &AddressSet| match family {
+            Family::V4 => it.near(set.v4.ranges()).map(|bits| Ipv4Addr::from_bits(bits).into()),
+            Family::V6 => it.near(set.v6.ranges()).map(|bits| Ipv6Addr::from_bits(bits).into()),
+        };
+        if let (false, Some(source)) = (condition.source.is_full(), near(self, &condition.source)) {
+            packet.source = source;
+        }
+        if let (false, Some(destination)) =
+            (condition.destination.is_full(), near(self, &condition.destination))
+        {
+            packet.destination = destination;
+        }
+        let source = 1_024;
+        let tcp = self.near(condition.traffic.tcp.ranges());
+        let udp = self.near(condition.traffic.udp.ranges());
+        packet.state = ConnectionState::New;
+        packet.transport = match (tcp, udp, self.one_in(2)) {
+            (Some(destination), None, _) | (Some(destination), _, true) => {
+                Transport::Tcp { source, destination }
+            }
+            (_, Some(destination), _) => Transport::Udp { source, destination },
+            (None, None, _) => packet.transport,
+        };
+        packet
+    }
+
+    /// A value at or next to an end of one of the ranges, or within it.
+    fn near<T: Point>(&mut self, ranges: &[(T, T)]) -> Option<T> {
+        let (first, last) = *ranges.get(self.below(ranges.len().max(1)))?;
+        Some(match self.below(8) {
+            0 => first.previous().unwrap_or(first),
+            1 => last.next().unwrap_or(last),
+            2 => last,
+            3 => first.next().filter(|it| *it <= last).unwrap_or(first),
+            _ => first,
+        })
     }
 
     /// An address that is not the host's own, at or near the end of a range that the plan tells

@@ -14,6 +14,7 @@
 
 #[cfg(feature = "generate")]
 pub mod generate;
+pub mod meaning;
 pub mod plan;
 pub mod policy;
 pub mod program;

@@ -10,7 +10,7 @@ use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_linux::ruleset::{encode, enforce};
 use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
 
-const SIZES: [usize; 3] = [10, 100, 1_000];
+const SIZES: [usize; 4] = [10, 100, 1_000, 10_000];
 const ROUNDS: usize = 15;
 const INSIDE: &str = "TIPSTAFF_BENCH_INSIDE";
 
@@ -43,7 +43,7 @@ fn measure(program: &RuleProgram) -> (Duration, Duration) {
     enforce(&mut socket, HOST_NAME, program).expect("enforced");
     let (mut bare, mut whole) = (Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
-        let (batch, _) = encode(program, HOST_NAME, socket.next_sequence());
+        let (batch, _) = encode(program, HOST_NAME, socket.next_sequence()).expect("encoded");
         let bytes = batch.finish().expect("fits").bytes;
         let begun = Instant::now();
         socket.send(&bytes).expect("sent");

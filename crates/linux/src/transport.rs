@@ -46,6 +46,8 @@ pub enum Protocol {
 pub struct NetlinkSocket {
     socket: OwnedFd,
     sequence: u32,
+    /// Where datagrams arrive.
+    buffer: Vec<u8>,
 }
 
 impl NetlinkSocket {
@@ -56,7 +58,7 @@ impl NetlinkSocket {
     pub fn open(protocol: Protocol) -> Result<Self, LinuxError> {
         let socket = netlink::open(protocol)
             .map_err(|source| LinuxError::system("open a netlink socket", source))?;
-        Ok(Self { socket, sequence: 1 })
+        Ok(Self { socket, sequence: 1, buffer: Vec::new() })
     }
 
     /// Sets how much the kernel may queue for this socket, in bytes; it may grant less.
@@ -84,7 +86,7 @@ impl Transport for NetlinkSocket {
     }
 
     fn receive(&mut self) -> io::Result<Vec<u8>> {
-        netlink::receive(&self.socket)
+        netlink::receive(&self.socket, &mut self.buffer)
     }
 
     fn next_sequence(&mut self) -> u32 {

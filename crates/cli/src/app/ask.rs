@@ -147,6 +147,7 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
         destination,
         transport: transport(&loaded.policy, &question.traffic, Family::of(source))?,
         state: ConnectionState::New,
+        program: None,
     };
     match which_interface(&loaded.plan, &packet) {
         Some(failure) => Err(failure),

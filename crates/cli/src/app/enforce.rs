@@ -2,9 +2,10 @@
 
 use super::{Failure, Loaded};
 use serde::Serialize;
-use std::collections::BTreeMap;
-use tipstaff_core::plan::Kind;
-use tipstaff_core::program::RuleProgram;
+use std::collections::BTreeSet;
+use tipstaff_core::meaning::Atlas;
+use tipstaff_core::plan::{Kind, RuleId};
+use tipstaff_core::program::{Action, RuleProgram, Then};
 use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
@@ -21,12 +22,10 @@ pub struct Report {
     pub paused: usize,
     /// Decisions that are new.
     pub new: Vec<String>,
-    /// Decisions that were there and do something else now.
+    /// Decisions that were there and take other packets now, or do something else with them.
     pub changed: Vec<String>,
     /// Decisions that are gone.
     pub gone: Vec<String>,
-    /// Whether those that were there before stand in another order now.
-    pub reordered: bool,
 }
 
 /// Puts the policy's rules into the kernel.
@@ -52,44 +51,46 @@ fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
         new: Vec::new(),
         changed: Vec::new(),
         gone: Vec::new(),
-        reordered: false,
     };
     let Some(before) = before else { return report };
-    let (old, new) = (by_name(&before.program), by_name(&loaded.program));
-    let only = |these: &Served, those: &Served| -> Vec<String> {
-        these.keys().filter(|name| !those.contains_key(*name)).cloned().collect()
-    };
-    report.new = only(&new, &old);
-    report.gone = only(&old, &new);
-    let differs = |(name, rules): &(&String, &Vec<String>)| {
-        old.get(*name).is_some_and(|before| before != *rules)
-    };
-    report.changed = new.iter().filter(differs).map(|(name, _)| name.clone()).collect();
-    report.reordered = order(&before.program, &new) != order(&loaded.program, &old);
+    let (old, new) = (decisions_of(&before.program), decisions_of(&loaded.program));
+    let names = |ids: &mut dyn Iterator<Item = &&RuleId>| ids.map(ToString::to_string).collect();
+    report.new = names(&mut new.difference(&old));
+    report.gone = names(&mut old.difference(&new));
+    report.changed = changed(&before.program, &loaded.program)
+        .iter()
+        .filter(|id| old.contains(id) && new.contains(id))
+        .map(ToString::to_string)
+        .collect();
     report
 }
 
-/// For each decision, everything that serves it, chain by chain.
-type Served = BTreeMap<String, Vec<String>>;
-
-fn by_name(program: &RuleProgram) -> Served {
-    let mut served = Served::new();
-    for chain in &program.chains {
-        for rule in &chain.rules {
-            let part = format!("{}: {rule}", chain.name);
-            served.entry(rule.id.to_string()).or_default().push(part);
-        }
-    }
-    served
+/// Every decision that something in the program serves.
+fn decisions_of(program: &RuleProgram) -> BTreeSet<&RuleId> {
+    let rules = || program.chains.iter().flat_map(|chain| &chain.rules);
+    let chosen = rules().filter_map(|rule| match &rule.action {
+        Action::Choose(lookup) => Some(&lookup.entries),
+        _ => None,
+    });
+    let chosen = chosen.flatten().filter_map(|entry| match &entry.then {
+        Then::Allow(id) | Then::Deny(id) => Some(id),
+        Then::Jump(_) | Then::Opaque(_) => None,
+    });
+    rules().filter_map(|rule| rule.id.as_ref()).chain(chosen).collect()
 }
 
-/// The decisions that are also in `others`, in order.
-fn order(program: &RuleProgram, others: &Served) -> Vec<String> {
-    let rules = program.chains.iter().flat_map(|chain| &chain.rules);
-    let mut order: Vec<String> = rules.map(|rule| rule.id.to_string()).collect();
-    order.dedup();
-    order.retain(|name| others.contains_key(name));
-    order
+/// The decisions that take other packets now, or do something else with them. What a default
+/// takes is what rules leave to it, so it has changed only if it does something else.
+fn changed(before: &RuleProgram, after: &RuleProgram) -> BTreeSet<RuleId> {
+    let mut atlas = Atlas::new();
+    let (old, new) = (atlas.program(before), atlas.program(after));
+    let mut changed = BTreeSet::new();
+    for (_, old, new) in atlas.fate_pairs(&old, &new) {
+        let same = old.by() == new.by();
+        let ids = old.by().into_iter().chain(new.by());
+        changed.extend(ids.filter(|id| same || id.kind != Kind::Default).cloned());
+    }
+    changed
 }
 
 /// What `release` changed.

@@ -12,4 +12,4 @@ mod words;
 
 pub use failure::Failure;
 pub use load::{Loaded, load, load_for_kernel, loaded};
-pub use words::{By, PacketWords};
+pub use words::{By, PacketWords, likely_packet};

@@ -1,12 +1,15 @@
 //! `status`: what the kernel holds, and whether that is what the policy says.
 
-use super::{Failure, Loaded, PacketWords};
+use super::{Failure, Loaded, PacketWords, likely_packet};
 use crate::exit::Exit;
 use serde::Serialize;
+use std::collections::{HashMap, HashSet};
 use std::fs;
-use tipstaff_core::plan::HostPlan;
-use tipstaff_core::program::{Drift, RuleProgram, compare};
-use tipstaff_core::space::{Direction, Packet};
+use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
+use tipstaff_core::plan::{Decision, HostPlan, RuleId};
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::program::{Drift, ProgramRule, RuleProgram, compare};
+use tipstaff_core::space::Direction;
 use tipstaff_linux::ruleset::{self, OtherTable, Snapshot, Tally};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
@@ -21,11 +24,15 @@ pub struct Report {
     pub dormant: bool,
     /// The host whose policy the table was made from.
     pub enforced_host: Option<String>,
-    /// Whether the kernel's rules are the policy's; `null` if there are none.
+    /// Whether every packet fares by the kernel's rules as by the policy; `null` if there are
+    /// none.
     pub equal: Option<bool>,
+    /// Whether the kernel's rules are also in the form in which they were given; `null` if there
+    /// are none.
+    pub same_form: Option<bool>,
     /// Whether the rules will be there after a reboot: nothing loads them by itself yet.
     pub after_reboot: bool,
-    /// Where they differ.
+    /// Where they differ: first which packets fare differently, then what differs in form.
     pub differences: Vec<Difference>,
     /// What each decision has taken so far.
     pub rules: Vec<RuleCount>,
@@ -47,7 +54,7 @@ impl Report {
 pub struct Difference {
     /// In plain words.
     pub message: String,
-    /// A packet that the two treat differently, if one was found.
+    /// A packet that the two treat differently; `null` if they differ in form alone.
     pub witness: Option<Witness>,
 }
 
@@ -119,41 +126,107 @@ pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let snapshot = ruleset::read(&mut kernel)?;
     let others = ruleset::others(&mut kernel)?;
-    let differences = snapshot.as_ref().map(|it| differences(loaded, &it.program));
+    let compared = snapshot.as_ref().map(|it| Compared::of(loaded, &it.program));
     Ok(Report {
         host: loaded.plan.host.clone(),
         in_force: snapshot.as_ref().is_some_and(|it| !it.dormant),
         dormant: snapshot.as_ref().is_some_and(|it| it.dormant),
         enforced_host: snapshot.as_ref().map(|it| it.host.clone()),
-        equal: differences.as_ref().map(Vec::is_empty),
+        equal: compared.as_ref().map(|it| it.equal),
+        same_form: compared.as_ref().map(|it| it.same_form),
         after_reboot: false,
-        differences: differences.unwrap_or_default(),
+        differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(),
     })
 }
 
+/// What the kernel has counted: for each decision of the plan, in its order, and then for what
+/// the policy does not have.
 fn counts(snapshot: &Snapshot, plan: &HostPlan) -> Vec<RuleCount> {
-    let count = |tally: &Tally| RuleCount {
-        direction: tally.direction.as_str(),
-        kind: tally.id.kind.as_str(),
-        name: tally.id.to_string(),
-        verdict: plan.find(&tally.id).map(|decision| decision.act.verdict().as_str()),
-        packets: tally.taken.packets,
-        bytes: tally.taken.bytes,
-        excess_packets: tally.excess.map(|it| it.packets),
-        excess_bytes: tally.excess.map(|it| it.bytes),
-    };
-    snapshot.tallies.iter().map(count).collect()
+    let tallies: HashMap<(Direction, &RuleId), &Tally> =
+        snapshot.tallies.iter().map(|it| ((it.direction, &it.id), it)).collect();
+    let active = || plan.decisions().filter(|(_, decision)| !decision.paused);
+    let mut list: Vec<RuleCount> = active()
+        .map(|(direction, decision)| {
+            count(
+                direction,
+                &decision.id,
+                Some(decision),
+                tallies.get(&(direction, &decision.id)).copied(),
+            )
+        })
+        .collect();
+    let planned: HashSet<(Direction, &RuleId)> =
+        active().map(|(direction, decision)| (direction, &decision.id)).collect();
+    let strays = snapshot.tallies.iter().filter(|it| !planned.contains(&(it.direction, &it.id)));
+    list.extend(strays.map(|it| count(it.direction, &it.id, None, Some(it))));
+    list
 }
 
-fn differences(loaded: &Loaded, found: &RuleProgram) -> Vec<Difference> {
-    let drifts = compare(&loaded.program, found);
-    drifts
-        .iter()
-        .map(|drift| Difference { message: words(drift), witness: witness(drift, loaded, found) })
-        .collect()
+/// A decision that no packet can reach is not in the kernel, and so has taken none.
+fn count(
+    direction: Direction,
+    id: &RuleId,
+    decision: Option<&Decision>,
+    tally: Option<&Tally>,
+) -> RuleCount {
+    let taken = tally.map(|it| it.taken).unwrap_or_default();
+    let excess = tally.and_then(|it| it.excess);
+    RuleCount {
+        direction: direction.as_str(),
+        kind: id.kind.as_str(),
+        name: id.to_string(),
+        verdict: decision.map(|decision| decision.act.verdict().as_str()),
+        packets: taken.packets,
+        bytes: taken.bytes,
+        excess_packets: excess.map(|it| it.packets),
+        excess_bytes: excess.map(|it| it.bytes),
+    }
+}
+
+/// More differences than this help nobody.
+const SHOWN: usize = 12;
+
+/// Policy and kernel, held against each other.
+struct Compared {
+    equal: bool,
+    same_form: bool,
+    differences: Vec<Difference>,
+}
+
+impl Compared {
+    /// The policy's own meaning is compared, not that of what it was lowered to.
+    fn of(loaded: &Loaded, found: &RuleProgram) -> Self {
+        let mut atlas = Atlas::new();
+        let (meant, in_kernel) = (atlas.plan(&loaded.plan), atlas.program(found));
+        let meanings = atlas.differences(&meant, &in_kernel, SHOWN);
+        let mut differences: Vec<Difference> =
+            meanings.iter().map(|it| difference(&atlas, it, loaded)).collect();
+        let drifts = compare(&loaded.program, found);
+        let forms = drifts.iter().take(SHOWN - differences.len());
+        let form = |drift: &Drift| Difference { message: words(drift), witness: None };
+        differences.extend(forms.map(form));
+        Self { equal: meanings.is_empty(), same_form: drifts.is_empty(), differences }
+    }
+}
+
+fn difference(atlas: &Atlas, difference: &MeaningDifference, loaded: &Loaded) -> Difference {
+    let direction = difference.direction;
+    let wanted = likely_packet(direction, &loaded.plan);
+    let witness = atlas.example(&difference.region, &wanted).map(|packet| Witness {
+        packet: PacketWords::of(&packet),
+        policy: verdict(&difference.first),
+        kernel: verdict(&difference.second),
+    });
+    let (first, second) = (&difference.first, &difference.second);
+    let message = format!("{direction}: by the policy {first}, by the kernel's rules {second}");
+    Difference { message, witness }
+}
+
+fn verdict(fate: &Fate) -> &'static str {
+    fate.verdict().map_or("unknown", Verdict::as_str)
 }
 
 fn words(drift: &Drift) -> String {
@@ -166,10 +239,10 @@ fn words(drift: &Drift) -> String {
             format!("the kernel's chain `{chain}` hangs or ends otherwise than the policy asks")
         }
         Drift::MissingRule { chain, rule } => {
-            format!("the kernel lacks a part of `{}` ({chain}): {rule}", rule.id)
+            format!("the kernel lacks a part of {} ({chain}): {rule}", name(rule))
         }
         Drift::ExtraRule { chain, rule } => {
-            format!("the kernel has one more part of `{}` ({chain}): {rule}", rule.id)
+            format!("the kernel has one more part of {} ({chain}): {rule}", name(rule))
         }
         Drift::Reordered(chain) => {
             format!("the kernel has rules of `{chain}` in another order")
@@ -177,24 +250,8 @@ fn words(drift: &Drift) -> String {
     }
 }
 
-/// A packet made from the differing rule, if policy and kernel indeed treat it differently.
-fn witness(drift: &Drift, loaded: &Loaded, found: &RuleProgram) -> Option<Witness> {
-    let rule = drift.rule()?;
-    let (Drift::MissingRule { chain, .. } | Drift::ExtraRule { chain, .. }) = drift else {
-        return None;
-    };
-    let direction = Direction::parse(chain)?;
-    let packet: Packet = rule.example(direction, &loaded.plan.addresses)?;
-    let policy = loaded.plan.evaluate(&packet);
-    let kernel = found.evaluate(&packet);
-    if kernel.as_ref().is_some_and(|it| it.verdict == policy.verdict) {
-        return None;
-    }
-    Some(Witness {
-        packet: PacketWords::of(&packet),
-        policy: policy.verdict.as_str(),
-        kernel: kernel.map_or("unknown", |it| it.verdict.as_str()),
-    })
+fn name(rule: &ProgramRule) -> String {
+    rule.id.as_ref().map_or_else(|| "a lookup".into(), |id| format!("`{id}`"))
 }
 
 fn other(table: OtherTable) -> Other {

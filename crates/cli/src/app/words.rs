@@ -1,9 +1,9 @@
 //! Parts that several reports share.
 
 use serde::Serialize;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 use tipstaff_core::plan::{HostPlan, RuleId};
-use tipstaff_core::space::Packet;
+use tipstaff_core::space::{ConnectionState, Direction, Family, Packet, Transport};
 
 /// Who decides: a rule, a part of the baseline, or a default.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -26,6 +26,30 @@ impl By {
             name: id.to_string(),
             origin: origin.map(ToString::to_string),
         }
+    }
+}
+
+/// A packet of a direction that an example should resemble: from a machine that nobody names, to
+/// the host or from it.
+pub fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
+    const STRANGERS: [Ipv4Addr; 2] =
+        [Ipv4Addr::new(203, 0, 113, 9), Ipv4Addr::new(198, 51, 100, 200)];
+    let [stranger, another] = STRANGERS.map(IpAddr::V4);
+    let here = plan.addresses.iter().copied().find(IpAddr::is_ipv4).unwrap_or(another);
+    let (source, destination) = match direction {
+        Direction::Inbound => (stranger, here),
+        Direction::Outbound => (here, stranger),
+        Direction::Forwarded => (stranger, another),
+    };
+    Packet {
+        direction,
+        in_interface: None,
+        out_interface: None,
+        source,
+        destination,
+        transport: Transport::Tcp { source: 49_152, destination: 443 },
+        state: ConnectionState::New,
+        program: None,
     }
 }
 
@@ -52,12 +76,13 @@ pub struct PacketWords {
     pub icmp_type: Option<u8>,
     /// What connection tracking says of it.
     pub state: &'static str,
+    /// The program on this host that receives or sends it, if one is named.
+    pub program: Option<String>,
 }
 
 impl PacketWords {
     /// Describes a packet.
     pub fn of(packet: &Packet) -> Self {
-        use tipstaff_core::space::{Family, Transport};
         let (protocol, icmp_type) = match (packet.transport, packet.family()) {
             (Transport::Tcp { .. }, _) => ("tcp".to_owned(), None),
             (Transport::Udp { .. }, _) => ("udp".to_owned(), None),
@@ -77,6 +102,7 @@ impl PacketWords {
             destination_port: ports.map(|it| it.1),
             icmp_type,
             state: packet.state.as_str(),
+            program: packet.program.clone(),
         }
     }
 

@@ -20,9 +20,6 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
                     parts.push(format!("{word}: {}", clean(&names.join(", "))));
                 }
             }
-            if report.reordered {
-                parts.push("the order is another".into());
-            }
             if parts.is_empty() {
                 parts.push("nothing changed".into());
             }

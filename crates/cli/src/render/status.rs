@@ -48,7 +48,11 @@ fn verdict(report: &Report, screen: &Screen) -> String {
     let host = clean(&report.host);
     let (style, lead, rest) = match (report.in_force, report.dormant, report.equal) {
         (true, _, Some(true)) => {
-            (Style::Good, "in force", "the kernel's rules are the policy's".to_owned())
+            let form = match report.same_form {
+                Some(false) => ", though not in the form we gave them; `enforce --keep` mends that",
+                _ => "",
+            };
+            (Style::Good, "in force", format!("the kernel's rules mean what the policy says{form}"))
         }
         (true, ..) => {
             let other = report.enforced_host.as_deref().filter(|name| *name != report.host);

@@ -42,6 +42,7 @@ fn decision(name: &str, conditions: Vec<Condition>, act: Act, traffic: &str) -> 
         origin: None,
         conditions,
         act,
+        log: None,
         paused: false,
         why: None,
         written: Written { traffic: traffic.into(), ..Written::default() },

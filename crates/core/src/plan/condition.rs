@@ -66,6 +66,8 @@ pub struct Condition {
     pub source: AddressSet,
     /// Where it may go.
     pub destination: AddressSet,
+    /// The executables whose sockets may receive or send it; any if empty.
+    pub programs: Vec<String>,
 }
 
 impl Default for Condition {
@@ -79,6 +81,7 @@ impl Default for Condition {
             source_ports: RangeSet::full(),
             source: AddressSet::full(),
             destination: AddressSet::full(),
+            programs: Vec::new(),
         }
     }
 }
@@ -98,6 +101,8 @@ pub enum Miss {
     Source,
     /// It goes to another address.
     Destination,
+    /// Another program receives or sends it.
+    Program,
 }
 
 impl fmt::Display for Miss {
@@ -109,6 +114,7 @@ impl fmt::Display for Miss {
             Self::SourcePort => "other source port",
             Self::Source => "other sender",
             Self::Destination => "other receiver",
+            Self::Program => "other program",
         })
     }
 }
@@ -137,9 +143,29 @@ impl Condition {
             Some(Miss::Source)
         } else if !self.destination.contains(packet.destination) {
             Some(Miss::Destination)
+        } else if !self.program_passes(packet) {
+            Some(Miss::Program)
         } else {
             None
         }
+    }
+
+    /// Whether every packet meets the condition.
+    #[must_use]
+    pub fn is_any(&self) -> bool {
+        self.in_interface == InterfaceTest::Any
+            && self.out_interface == InterfaceTest::Any
+            && self.states.is_none()
+            && self.programs.is_empty()
+            && self.source_ports.is_full()
+            && self.source.is_full()
+            && self.destination.is_full()
+            && self.traffic.is_any()
+    }
+
+    fn program_passes(&self, packet: &Packet) -> bool {
+        self.programs.is_empty()
+            || packet.program.as_ref().is_some_and(|program| self.programs.contains(program))
     }
 
     fn source_port_passes(&self, packet: &Packet) -> bool {

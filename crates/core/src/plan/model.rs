@@ -1,7 +1,7 @@
 //! The decision list of one host.
 
 use super::condition::{Condition, told_apart};
-use crate::policy::{Interface, Origin, Rate, Verdict};
+use crate::policy::{Interface, Log, Origin, Rate, Verdict};
 use crate::space::Direction;
 use std::fmt;
 use std::net::IpAddr;
@@ -120,6 +120,8 @@ pub struct Decision {
     pub conditions: Vec<Condition>,
     /// What it does with them.
     pub act: Act,
+    /// Whether and how often the packets it takes are reported.
+    pub log: Option<Log>,
     /// Whether it is switched off: then it takes nothing.
     pub paused: bool,
     /// Why it is there.

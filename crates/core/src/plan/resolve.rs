@@ -60,6 +60,7 @@ fn chain(host: &Host, direction: Direction) -> Chain {
         origin: default.origin.clone(),
         conditions: vec![Condition::default()],
         act: Act::Decide(default.verdict),
+        log: None,
         paused: false,
         why: None,
         written: Written { traffic: "everything else".into(), ..Written::default() },
@@ -76,6 +77,7 @@ fn decide(rule: &Rule) -> Decision {
             Some(rate) => Act::AllowWithin(rate),
             None => Act::Decide(rule.verdict),
         },
+        log: rule.log,
         paused: rule.paused,
         why: rule.why.clone(),
         written: written(rule),
@@ -106,6 +108,7 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
                 source_ports: rule.source_ports.clone(),
                 source: rule.from.clone(),
                 destination: rule.to.clone(),
+                programs: rule.programs.clone(),
             });
         }
     }

@@ -4,35 +4,59 @@
 //! all senders fare alike, so one of them speaks for all: no sampling is involved.
 
 use super::model::HostPlan;
-use crate::program::{RuleProgram, Test};
+use crate::program::{Action, Key, Lookup, RuleProgram, Test};
 use crate::space::{AddressSet, Family, Packet, Point, RangeSet};
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 /// Something that compares senders with sets of addresses.
 pub trait Decider {
     /// Every set of senders that it compares with.
-    fn sender_sets(&self) -> Vec<&AddressSet>;
+    fn sender_sets(&self) -> Vec<Cow<'_, AddressSet>>;
 }
 
 impl Decider for HostPlan {
-    fn sender_sets(&self) -> Vec<&AddressSet> {
+    fn sender_sets(&self) -> Vec<Cow<'_, AddressSet>> {
         let decisions = self.decisions().map(|(_, decision)| decision);
         let active = decisions.filter(|decision| !decision.paused);
-        active.flat_map(|decision| decision.conditions.iter().map(|it| &it.source)).collect()
+        active
+            .flat_map(|decision| decision.conditions.iter().map(|it| Cow::Borrowed(&it.source)))
+            .collect()
     }
 }
 
 impl Decider for RuleProgram {
-    fn sender_sets(&self) -> Vec<&AddressSet> {
+    fn sender_sets(&self) -> Vec<Cow<'_, AddressSet>> {
         let rules = self.chains.iter().flat_map(|chain| &chain.rules);
-        rules
-            .flat_map(|rule| &rule.tests)
-            .filter_map(|test| match test {
-                Test::Source(set) => Some(set),
+        let mut sets = Vec::new();
+        for rule in rules {
+            sets.extend(rule.tests.iter().filter_map(|test| match test {
+                Test::Source(set) => Some(Cow::Borrowed(set)),
                 _ => None,
+            }));
+            if let Action::Choose(lookup) = &rule.action {
+                sets.extend(compared(lookup).into_iter().map(Cow::Owned));
+            }
+        }
+        sets
+    }
+}
+
+/// The senders of each entry of a lookup.
+fn compared(lookup: &Lookup) -> Vec<AddressSet> {
+    let ranges = lookup.entries.iter().map(|entry| (entry.first.0, entry.last.0));
+    match lookup.key {
+        Key::Source(Family::V6) | Key::SourceService(Family::V6) => {
+            ranges.map(|range| AddressSet::from_v6([range])).collect()
+        }
+        Key::Source(Family::V4) | Key::SourceService(Family::V4) => ranges
+            .filter_map(|(first, last)| {
+                Some((u32::try_from(first).ok()?, u32::try_from(last).ok()?))
             })
-            .collect()
+            .map(|range| AddressSet::from_v4([range]))
+            .collect(),
+        _ => Vec::new(),
     }
 }
 
@@ -68,7 +92,7 @@ pub fn sweep<F: PartialEq>(
     question: &Question<'_>,
     fate: impl Fn(&Packet) -> F,
 ) -> Vec<Part<F>> {
-    let sets: Vec<&AddressSet> = deciders.iter().flat_map(|it| it.sender_sets()).collect();
+    let sets: Vec<Cow<'_, AddressSet>> = deciders.iter().flat_map(|it| it.sender_sets()).collect();
     let pieces: Vec<AddressSet> = match question.family {
         Family::V4 => split(&question.senders.v4, sets.iter().map(|set| &set.v4))
             .into_iter()

@@ -12,7 +12,7 @@ mod terms;
 
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
 pub use model::{
-    Baseline, Bundle, Default, Defaults, Host, Interface, Ping, Place, Policy, Rule, Service,
+    Baseline, Bundle, Default, Defaults, Host, Interface, Log, Ping, Place, Policy, Rule, Service,
     Verdict, Written,
 };
 pub use rate::{Rate, RateError};

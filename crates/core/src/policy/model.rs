@@ -187,6 +187,13 @@ pub struct Baseline {
     pub switches: Vec<(&'static str, bool, Origin)>,
 }
 
+/// How often the packets that a rule takes are reported.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Log {
+    /// At most so often; `None`: always.
+    pub cap: Option<Rate>,
+}
+
 /// A list of terms, exactly as they stand in the file.
 pub type Written = Vec<String>;
 
@@ -222,6 +229,10 @@ pub struct Rule {
     pub source_ports: RangeSet<u16>,
     /// For an `allow` rule, how often it allows a new flow.
     pub rate: Option<Rate>,
+    /// The executables whose sockets receive or send it; any if empty.
+    pub programs: Vec<String>,
+    /// Whether and how often the packets it takes are reported.
+    pub log: Option<Log>,
     /// Whether it is switched off for now.
     pub paused: bool,
     /// Why it is there.

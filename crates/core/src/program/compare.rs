@@ -1,9 +1,7 @@
 //! Where two rule programs differ.
 
-use super::model::{ProgramRule, RuleProgram, Test};
-use crate::space::{ConnectionState, Direction, Family, Packet, Transport};
+use super::model::{ProgramRule, RuleProgram};
 use std::collections::HashMap;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// One difference between the program that was meant and the one that was found.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -89,73 +87,4 @@ fn without(list: &[ProgramRule], other: &[ProgramRule]) -> Vec<ProgramRule> {
         }
     }
     left
-}
-
-impl ProgramRule {
-    /// A packet of the given direction that passes the rule's tests, if one can be made up from
-    /// a value of each. `own` are the host's addresses, at which the packet begins or ends where
-    /// the rule leaves that open.
-    #[must_use]
-    pub fn example(&self, direction: Direction, own: &[IpAddr]) -> Option<Packet> {
-        let mut family = Family::V4;
-        let (mut protocol, mut kind, mut source_port, mut port) = (None, None, 49_152, None);
-        for test in &self.tests {
-            match test {
-                Test::Family(found) => family = *found,
-                Test::Protocol(numbers) => protocol = numbers.first(),
-                Test::IcmpType(types) => kind = types.first(),
-                Test::SourcePort(ports) => source_port = ports.first()?,
-                Test::DestinationPort(ports) => port = ports.first(),
-                _ => {}
-            }
-        }
-        let stranger: IpAddr = match family {
-            Family::V4 => Ipv4Addr::new(203, 0, 113, 1).into(),
-            Family::V6 => Ipv6Addr::new(0x2001, 0xdb8, 0xbad, 0, 0, 0, 0, 1).into(),
-        };
-        let here = own.iter().copied().find(|it| Family::of(*it) == family).unwrap_or(stranger);
-        let (source, destination) = match direction {
-            Direction::Inbound => (stranger, here),
-            Direction::Outbound => (here, stranger),
-            Direction::Forwarded => (stranger, stranger),
-        };
-        let destination_port = port.unwrap_or(9);
-        let mut packet = Packet {
-            direction,
-            in_interface: None,
-            out_interface: None,
-            source,
-            destination,
-            transport: match (protocol, kind) {
-                (_, Some(kind)) => Transport::Icmp { kind },
-                (Some(crate::space::UDP), _) => {
-                    Transport::Udp { source: source_port, destination: destination_port }
-                }
-                (None | Some(crate::space::TCP), _) => {
-                    Transport::Tcp { source: source_port, destination: destination_port }
-                }
-                (Some(crate::space::ICMP | crate::space::ICMPV6), None) => {
-                    Transport::Icmp { kind: 0 }
-                }
-                (Some(protocol), None) => Transport::Other { protocol },
-            },
-            state: ConnectionState::New,
-        };
-        for test in &self.tests {
-            match test {
-                Test::Source(set) => packet.source = set.likely(family)?,
-                Test::Destination(set) => packet.destination = set.likely(family)?,
-                Test::State(states) => packet.state = states.iter().next()?,
-                Test::InInterface(crate::plan::InterfaceTest::Is(name)) => {
-                    packet.in_interface = Some(name.clone());
-                }
-                Test::OutInterface(crate::plan::InterfaceTest::Is(name)) => {
-                    packet.out_interface = Some(name.clone());
-                }
-                _ => {}
-            }
-        }
-        let holds = self.tests.iter().all(|test| test.holds(&packet) == Some(true));
-        holds.then_some(packet)
-    }
 }

@@ -1,9 +1,10 @@
 //! What a rule program does with one packet.
 
-use super::model::{Action, Chain, RuleProgram, Test};
+use super::model::{Action, Chain, Key, KeyValue, Lookup, ProgramRule, RuleProgram, Test, Then};
 use crate::plan::{Decided, RuleId};
 use crate::policy::Verdict;
-use crate::space::{Packet, Transport};
+use crate::space::{Family, Packet, Transport};
+use std::net::IpAddr;
 
 /// Jumps deeper than this are not followed; the kernel refuses them too.
 const DEEPEST: usize = 16;
@@ -26,6 +27,9 @@ impl Test {
             },
             Self::SourcePort(ports) => packet.ports().is_some_and(|it| ports.contains(it.0)),
             Self::DestinationPort(ports) => packet.ports().is_some_and(|it| ports.contains(it.1)),
+            Self::Program(paths) => {
+                packet.program.as_ref().is_some_and(|program| paths.contains(program))
+            }
             Self::Opaque(_) => return None,
         })
     }
@@ -81,24 +85,80 @@ impl RuleProgram {
                 None => return Outcome::Unknown,
                 Some(true) => {}
             }
-            let decided = |verdict, limited| {
-                Outcome::Decided(Decided { verdict, limited, by: rule.id.clone() })
-            };
-            return match &rule.action {
-                Action::Allow => decided(Verdict::Allow, false),
-                Action::Deny => decided(Verdict::Deny, false),
-                Action::Reset | Action::Prohibit => decided(Verdict::Reject, false),
-                Action::AllowWithin(_) => decided(Verdict::Allow, true),
-                Action::Jump(name) => match self.chain(name) {
-                    Some(chain) => match self.walk(chain, packet, depth + 1) {
-                        Outcome::Undecided => continue,
-                        outcome => outcome,
-                    },
-                    None => Outcome::Unknown,
-                },
-                Action::Opaque(_) => Outcome::Unknown,
-            };
+            match self.act(rule, packet, depth) {
+                Outcome::Undecided => {}
+                outcome => return outcome,
+            }
         }
         Outcome::Undecided
+    }
+
+    /// Where a rule leads a packet that passes its tests.
+    fn act(&self, rule: &ProgramRule, packet: &Packet, depth: usize) -> Outcome {
+        let decided = |id: Option<&RuleId>, verdict, limited| {
+            id.map_or(Outcome::Unknown, |id| {
+                Outcome::Decided(Decided { verdict, limited, by: id.clone() })
+            })
+        };
+        let go_on = |name: &str| {
+            self.chain(name).map_or(Outcome::Unknown, |chain| self.walk(chain, packet, depth + 1))
+        };
+        let id = rule.id.as_ref();
+        match &rule.action {
+            Action::Allow => decided(id, Verdict::Allow, false),
+            Action::Deny => decided(id, Verdict::Deny, false),
+            Action::Reset | Action::Prohibit => decided(id, Verdict::Reject, false),
+            Action::AllowWithin(_) => decided(id, Verdict::Allow, true),
+            Action::Log(_) => Outcome::Undecided,
+            Action::Jump(name) => go_on(name),
+            Action::Choose(lookup) => match lookup.find(packet) {
+                None => Outcome::Undecided,
+                Some(Then::Allow(id)) => decided(Some(id), Verdict::Allow, false),
+                Some(Then::Deny(id)) => decided(Some(id), Verdict::Deny, false),
+                Some(Then::Jump(name)) => go_on(name),
+                Some(Then::Opaque(_)) => Outcome::Unknown,
+            },
+            Action::Opaque(_) => Outcome::Unknown,
+        }
+    }
+}
+
+impl Key {
+    /// The value of a packet; `None` if it has none.
+    #[must_use]
+    pub fn of(self, packet: &Packet) -> Option<KeyValue> {
+        let service = || {
+            let port = packet.ports()?.1;
+            Some(u32::from(packet.protocol()) << 16 | u32::from(port))
+        };
+        let address = |address: IpAddr, family| match (address, family) {
+            (IpAddr::V4(address), Family::V4) => Some(u128::from(address.to_bits())),
+            (IpAddr::V6(address), Family::V6) => Some(address.to_bits()),
+            _ => None,
+        };
+        match self {
+            Self::Source(family) => Some((address(packet.source, family)?, 0)),
+            Self::Destination(family) => Some((address(packet.destination, family)?, 0)),
+            Self::DestinationPort => Some((packet.ports()?.1.into(), 0)),
+            Self::IcmpType => match packet.transport {
+                Transport::Icmp { kind } => Some((kind.into(), 0)),
+                _ => None,
+            },
+            Self::SourceService(family) => Some((address(packet.source, family)?, service()?)),
+            Self::DestinationService(family) => {
+                Some((address(packet.destination, family)?, service()?))
+            }
+        }
+    }
+}
+
+impl Lookup {
+    /// Where the packet's value leads.
+    #[must_use]
+    pub fn find(&self, packet: &Packet) -> Option<&Then> {
+        let value = self.key.of(packet)?;
+        let after = self.entries.partition_point(|entry| entry.first <= value);
+        let entry = self.entries.get(after.checked_sub(1)?)?;
+        (value <= entry.last).then_some(&entry.then)
     }
 }

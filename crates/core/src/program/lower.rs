@@ -1,23 +1,25 @@
-//! A plan to a rule program: each decision becomes one rule for each combination of IP version
-//! and protocol group that it needs, in order.
+//! A plan to a rule program.
 
+use super::arrange::Arranger;
+use super::clauses::clauses;
 use super::model::{Action, BaseChain, Chain, ProgramRule, RuleProgram, Test};
-use crate::plan::{Act, Condition, Decision, HostPlan, InterfaceTest};
+use crate::plan::{Act, Condition, Decision, HostPlan, Kind};
 use crate::policy::Verdict;
-use crate::space::{Family, ICMP, ICMPV6, RangeSet, TCP, UDP};
+use crate::space::{Direction, Family, RangeSet, TCP};
+use std::collections::BTreeSet;
+
+/// Up to so many items are walked one by one: a lookup would not be cheaper.
+pub(super) const FEW: usize = 8;
 
 /// Lowers a plan.
 #[must_use]
 pub fn lower(plan: &HostPlan) -> RuleProgram {
-    let mut limiters = Vec::new();
-    let mut chains = Vec::new();
+    let mut program = RuleProgram::default();
     for chain in &plan.chains {
-        let mut rules = Vec::new();
-        for decision in chain.decisions.iter().filter(|decision| !decision.paused) {
-            lower_decision(decision, &mut rules, &mut limiters);
-        }
+        let mut lowering = Lowering::new(chain.direction);
+        let rules = lowering.base(&chain.decisions);
         let last = chain.decisions.last().map(|decision| decision.act.verdict());
-        chains.push(Chain {
+        program.chains.push(Chain {
             name: chain.direction.as_str().into(),
             base: Some(BaseChain {
                 direction: chain.direction,
@@ -25,158 +27,171 @@ pub fn lower(plan: &HostPlan) -> RuleProgram {
             }),
             rules,
         });
+        program.chains.append(&mut lowering.chains);
     }
-    chains.append(&mut limiters);
-    RuleProgram { chains }
+    program.sort();
+    program
 }
 
-fn lower_decision(decision: &Decision, rules: &mut Vec<ProgramRule>, limiters: &mut Vec<Chain>) {
-    let id = &decision.id;
-    let rule = |tests, action| ProgramRule { id: id.clone(), tests, action };
-    match decision.act {
-        Act::Decide(Verdict::Allow) => {
-            rules.extend(clauses(decision, false).map(|tests| rule(tests, Action::Allow)));
+/// One condition of a decision.
+#[derive(Clone, Debug)]
+pub(super) struct Item<'p> {
+    pub decision: &'p Decision,
+    pub condition: Condition,
+}
+
+impl Item<'_> {
+    /// The part that packets of one IP version can meet; what does not narrow them is full.
+    fn of_family(&self, family: Family) -> Option<Self> {
+        let mut item = self.clone();
+        let condition = &mut item.condition;
+        for end in [&mut condition.source, &mut condition.destination] {
+            if !end.has(family) {
+                return None;
+            }
+            *end = if end.has_all(family) {
+                crate::space::AddressSet::full()
+            } else {
+                end.only(family)
+            };
         }
-        Act::Decide(Verdict::Deny) => {
-            rules.extend(clauses(decision, false).map(|tests| rule(tests, Action::Deny)));
+        condition.traffic = condition.traffic.of_family(family);
+        (!condition.traffic.is_empty()).then_some(item)
+    }
+}
+
+/// The lowering of one direction.
+pub(super) struct Lowering {
+    direction: Direction,
+    /// The chains that are jumped to.
+    pub chains: Vec<Chain>,
+    /// Decisions that have a chain of their own.
+    own: BTreeSet<String>,
+    /// How many chains have been numbered.
+    numbered: usize,
+}
+
+impl Lowering {
+    fn new(direction: Direction) -> Self {
+        Self { direction, chains: Vec::new(), own: BTreeSet::new(), numbered: 0 }
+    }
+
+    /// The rules that packets enter. The baseline and the default stay as they are; many written
+    /// rules are arranged for each IP version, since addresses differ in size.
+    fn base(&mut self, decisions: &[Decision]) -> Vec<ProgramRule> {
+        let active = decisions.iter().filter(|decision| !decision.paused);
+        let items = active.flat_map(|decision| {
+            decision.conditions.iter().map(move |it| Item { decision, condition: it.clone() })
+        });
+        let (written, others): (Vec<Item<'_>>, Vec<Item<'_>>) =
+            items.partition(|item| item.decision.id.kind == Kind::Rule);
+        let (baseline, default): (Vec<Item<'_>>, Vec<Item<'_>>) =
+            others.into_iter().partition(|item| item.decision.id.kind == Kind::Baseline);
+        let mut rules = self.one_by_one(&baseline);
+        if written.len() <= FEW {
+            rules.extend(self.one_by_one(&written));
+        } else {
+            for family in Family::BOTH {
+                let part: Vec<Item<'_>> =
+                    written.iter().filter_map(|item| item.of_family(family)).collect();
+                if part.is_empty() {
+                    continue;
+                }
+                let word = if family == Family::V4 { "v4" } else { "v6" };
+                let name = format!("{}/{word}", self.direction.as_str());
+                let arranged = Arranger { lowering: self, family }.arrange(&part);
+                self.chains.push(Chain { name: name.clone(), base: None, rules: arranged });
+                rules.push(lead(vec![Test::Family(family)], Action::Jump(name)));
+            }
         }
-        Act::Decide(Verdict::Reject) => {
-            rules.extend(clauses(decision, true).map(|tests| {
-                let only_tcp = tests.contains(&Test::Protocol(RangeSet::single(TCP)));
-                rule(tests, if only_tcp { Action::Reset } else { Action::Prohibit })
+        rules.extend(self.one_by_one(&default));
+        rules
+    }
+
+    /// The items as rules, in order.
+    pub fn one_by_one(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
+        let mut rules = Vec::with_capacity(items.len());
+        for Item { decision, condition } in items {
+            let (Act::Decide(verdict), None) = (decision.act, decision.log) else {
+                let name = self.own_chain(decision);
+                rules.extend(clauses(condition, false).into_iter().map(|tests| ProgramRule {
+                    id: Some(decision.id.clone()),
+                    tests,
+                    action: Action::Jump(name.clone()),
+                }));
+                continue;
+            };
+            let reject = verdict == Verdict::Reject;
+            rules.extend(clauses(condition, reject).into_iter().map(|tests| {
+                let action = decide(verdict, &tests);
+                ProgramRule { id: Some(decision.id.clone()), tests, action }
             }));
         }
-        // One limiter for all clauses, so that they share the rate. The excess falls through to
-        // the denial behind it: whatever happens to the limiter, it cannot let more pass.
+        rules
+    }
+
+    /// The chain that does what the decision does to every packet, made when it is first asked
+    /// for. It is shared by all that lead there: so a rate is one for the whole decision.
+    pub fn own_chain(&mut self, decision: &Decision) -> String {
+        let name = format!("{}/rule/{}", self.direction.as_str(), decision.id);
+        if self.own.insert(name.clone()) {
+            let rules = whole(decision);
+            self.chains.push(Chain { name: name.clone(), base: None, rules });
+        }
+        name
+    }
+
+    /// A new chain with rules that several decisions may share.
+    pub fn numbered_chain(&mut self, family: Family, rules: Vec<ProgramRule>) -> String {
+        self.numbered += 1;
+        let word = if family == Family::V4 { "v4" } else { "v6" };
+        let name = format!("{}/{word}/{}", self.direction.as_str(), self.numbered);
+        self.chains.push(Chain { name: name.clone(), base: None, rules });
+        name
+    }
+}
+
+/// A rule that only leads on.
+pub(super) fn lead(tests: Vec<Test>, action: Action) -> ProgramRule {
+    ProgramRule { id: None, tests, action }
+}
+
+fn decide(verdict: Verdict, tests: &[Test]) -> Action {
+    match verdict {
+        Verdict::Allow => Action::Allow,
+        Verdict::Deny => Action::Deny,
+        Verdict::Reject if tests.contains(&only_tcp()) => Action::Reset,
+        Verdict::Reject => Action::Prohibit,
+    }
+}
+
+fn only_tcp() -> Test {
+    Test::Protocol(RangeSet::single(TCP))
+}
+
+/// What a decision does to every packet that is led to it.
+fn whole(decision: &Decision) -> Vec<ProgramRule> {
+    let rule = |tests, action| ProgramRule { id: Some(decision.id.clone()), tests, action };
+    let mut rules = Vec::new();
+    rules.extend(decision.log.map(|log| rule(Vec::new(), Action::Log(log.cap))));
+    match decision.act {
+        Act::Decide(Verdict::Reject) => {
+            rules.push(rule(vec![only_tcp()], Action::Reset));
+            rules.push(rule(Vec::new(), Action::Prohibit));
+        }
+        Act::Decide(verdict) => rules.push(rule(Vec::new(), decide(verdict, &[]))),
+        // The excess falls through to the denial behind it: whatever happens to the limiter, it
+        // cannot let more pass.
         Act::AllowWithin(rate) => {
-            let name = format!("limit/{id}");
-            rules.extend(
-                clauses(decision, false).map(|tests| rule(tests, Action::Jump(name.clone()))),
-            );
             let within = |tests| rule(tests, Action::AllowWithin(rate));
-            let mut rules: Vec<ProgramRule> = if rate.per_source {
+            if rate.per_source {
                 // Senders are told apart by different bytes in each IP version.
-                Family::BOTH.map(|family| within(vec![Test::Family(family)])).into()
+                rules.extend(Family::BOTH.map(|family| within(vec![Test::Family(family)])));
             } else {
-                vec![within(Vec::new())]
-            };
+                rules.push(within(Vec::new()));
+            }
             rules.push(rule(Vec::new(), Action::Deny));
-            limiters.push(Chain { name, base: None, rules });
         }
     }
-}
-
-/// The lists of tests that together say what the decision takes.
-fn clauses(decision: &Decision, tcp_apart: bool) -> impl Iterator<Item = Vec<Test>> {
-    decision.conditions.iter().flat_map(move |condition| condition_clauses(condition, tcp_apart))
-}
-
-fn condition_clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> {
-    let mut common = Vec::new();
-    if condition.in_interface != InterfaceTest::Any {
-        common.push(Test::InInterface(condition.in_interface.clone()));
-    }
-    if condition.out_interface != InterfaceTest::Any {
-        common.push(Test::OutInterface(condition.out_interface.clone()));
-    }
-    common.extend(condition.states.map(Test::State));
-
-    let mut clauses = Vec::new();
-    for group in groups(condition, tcp_apart) {
-        for ends in address_tests(condition, group.family) {
-            let mut tests = common.clone();
-            // Version, protocol, addresses, then what lies behind the IP header.
-            let (family, addresses) = ends;
-            tests.extend(family.map(Test::Family));
-            tests.extend(group.protocols.clone().map(Test::Protocol));
-            tests.extend(addresses);
-            tests.extend(group.finer.clone());
-            clauses.push(tests);
-        }
-    }
-    clauses
-}
-
-/// Traffic that one list of tests can name.
-struct Group {
-    /// The only IP version it occurs in.
-    family: Option<Family>,
-    protocols: Option<RangeSet<u8>>,
-    finer: Vec<Test>,
-}
-
-fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
-    let traffic = &condition.traffic;
-    let source_ports = &condition.source_ports;
-    let any_source_port = source_ports.is_full();
-    let all =
-        |protocols: Option<RangeSet<u8>>| Group { family: None, protocols, finer: Vec::new() };
-    if traffic.is_any() && any_source_port {
-        return if tcp_apart {
-            vec![all(Some(RangeSet::single(TCP))), all(None)]
-        } else {
-            vec![all(None)]
-        };
-    }
-    let with_ports = |numbers: &[u8], ports: &RangeSet<u16>| {
-        let mut finer = Vec::new();
-        if !any_source_port {
-            finer.push(Test::SourcePort(source_ports.clone()));
-        }
-        if !ports.is_full() {
-            finer.push(Test::DestinationPort(ports.clone()));
-        }
-        let protocols = RangeSet::from_ranges(numbers.iter().map(|&number| (number, number)));
-        Group { family: None, protocols: Some(protocols), finer }
-    };
-    let mut groups = Vec::new();
-    if traffic.tcp == traffic.udp && !traffic.tcp.is_empty() && !tcp_apart {
-        groups.push(with_ports(&[TCP, UDP], &traffic.tcp));
-    } else {
-        for (number, ports) in [(TCP, &traffic.tcp), (UDP, &traffic.udp)] {
-            if !ports.is_empty() {
-                groups.push(with_ports(&[number], ports));
-            }
-        }
-    }
-    if !any_source_port {
-        return groups;
-    }
-    for (family, number, types) in
-        [(Family::V4, ICMP, &traffic.icmp), (Family::V6, ICMPV6, &traffic.icmpv6)]
-    {
-        if !types.is_empty() {
-            let finer =
-                if types.is_full() { Vec::new() } else { vec![Test::IcmpType(types.clone())] };
-            let protocols = Some(RangeSet::single(number));
-            groups.push(Group { family: Some(family), protocols, finer });
-        }
-    }
-    if !traffic.others.is_empty() {
-        groups.push(all(Some(traffic.others.clone())));
-    }
-    groups
-}
-
-/// For each IP version that needs a list of its own: the version, and the tests of its addresses.
-fn address_tests(condition: &Condition, only: Option<Family>) -> Vec<(Option<Family>, Vec<Test>)> {
-    let (source, destination) = (&condition.source, &condition.destination);
-    if only.is_none() && source.is_full() && destination.is_full() {
-        return vec![(None, Vec::new())];
-    }
-    Family::BOTH
-        .into_iter()
-        .filter(|&family| only.is_none_or(|only| only == family))
-        .filter(|&family| source.has(family) && destination.has(family))
-        .map(|family| {
-            let mut tests = Vec::new();
-            if !source.has_all(family) {
-                tests.push(Test::Source(source.only(family)));
-            }
-            if !destination.has_all(family) {
-                tests.push(Test::Destination(destination.only(family)));
-            }
-            (Some(family), tests)
-        })
-        .collect()
+    rules
 }

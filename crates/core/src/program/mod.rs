@@ -1,10 +1,22 @@
-//! The neutral form of what the kernel is told: chains of rules made of simple tests.
+//! The neutral form of what the kernel is told: chains of rules made of simple tests and lookups.
+//!
+//! [`lower`] turns a plan into it. A few rules are lowered one by one, in `clauses`. Many become
+//! lookups, so that the cost of a packet hardly depends on how many there are: `arrange` cuts the
+//! list into stretches whose order can be kept by lookups, `cells` works out which rules matter
+//! for which values of a field.
 
+mod arrange;
+mod cells;
+mod clauses;
 mod compare;
 mod evaluate;
 mod lower;
 mod model;
+mod points;
+mod stretch;
 
 pub use compare::{Drift, compare};
 pub use lower::lower;
-pub use model::{Action, BaseChain, Chain, ProgramRule, RuleProgram, Test};
+pub use model::{
+    Action, BaseChain, Chain, Entry, Key, KeyValue, Lookup, ProgramRule, RuleProgram, Test, Then,
+};

@@ -10,7 +10,8 @@ use std::fmt;
 /// Everything that one host's table in the kernel holds.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct RuleProgram {
-    /// The chains; those that packets enter come first, in the order of [`Direction::ALL`].
+    /// The chains: first those that packets enter, in the order of [`Direction::ALL`], then the
+    /// others by name; see [`RuleProgram::sort`].
     pub chains: Vec<Chain>,
 }
 
@@ -34,7 +35,22 @@ impl RuleProgram {
     /// The chain of that name.
     #[must_use]
     pub fn chain(&self, name: &str) -> Option<&Chain> {
-        self.chains.iter().find(|chain| chain.name == name)
+        let (entered, helpers) = self.chains.split_at(self.entered());
+        let at = helpers.binary_search_by(|chain| chain.name.as_str().cmp(name));
+        at.ok().map(|at| &helpers[at]).or_else(|| entered.iter().find(|chain| chain.name == name))
+    }
+
+    /// Puts the chains into their order.
+    pub fn sort(&mut self) {
+        self.chains.sort_by(|a, b| {
+            let place = |chain: &Chain| chain.base.map_or(usize::MAX, |it| it.direction as usize);
+            place(a).cmp(&place(b)).then_with(|| a.name.cmp(&b.name))
+        });
+    }
+
+    /// How many chains packets enter.
+    fn entered(&self) -> usize {
+        self.chains.partition_point(|chain| chain.base.is_some())
     }
 }
 
@@ -61,8 +77,8 @@ pub struct Chain {
 /// One rule: if all tests hold, the action is taken.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct ProgramRule {
-    /// The decision it serves. Several rules can serve one decision.
-    pub id: RuleId,
+    /// The decision it serves; several rules can serve one. `None` for a rule that only leads on.
+    pub id: Option<RuleId>,
     /// The tests, in the order in which they are made.
     pub tests: Vec<Test>,
     /// What happens then.
@@ -92,6 +108,8 @@ pub enum Test {
     SourcePort(RangeSet<u16>),
     /// The receiver's port.
     DestinationPort(RangeSet<u16>),
+    /// The executable of the socket that receives or sends it.
+    Program(Vec<String>),
     /// Something that this program does not understand; the text describes it.
     Opaque(String),
 }
@@ -109,6 +127,65 @@ pub enum Action {
     Prohibit,
     /// Let it pass while the rate is kept; otherwise go on with the next rule.
     AllowWithin(Rate),
+    /// Report it to who listens, under the name of the decision, and go on with the next rule; at
+    /// most so often, if a rate is given.
+    Log(Option<Rate>),
+    /// Go on in another chain; if nothing there decides, go on with the next rule.
+    Jump(String),
+    /// Look it up; if nothing is found, go on with the next rule.
+    Choose(Lookup),
+    /// Something that this program does not understand.
+    Opaque(String),
+}
+
+/// What is looked up.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Key {
+    /// The sender's address.
+    Source(Family),
+    /// The receiver's address.
+    Destination(Family),
+    /// The receiver's port.
+    DestinationPort,
+    /// The ICMP or ICMPv6 type.
+    IcmpType,
+    /// The sender's address, the protocol and the receiver's port.
+    SourceService(Family),
+    /// The receiver's address, the protocol and the receiver's port.
+    DestinationService(Family),
+}
+
+/// A value that is looked up: an address, port or type, and for [`Key::SourceService`] and
+/// [`Key::DestinationService`] the protocol's number shifted left by 16 bits plus the port.
+pub type KeyValue = (u128, u32);
+
+/// Values, sorted and disjoint, and where each leads.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Lookup {
+    /// What is looked up.
+    pub key: Key,
+    /// The entries, ascending. Those of a key with a service hold one value each.
+    pub entries: Vec<Entry>,
+}
+
+/// A range of values that lead to the same.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Entry {
+    /// The first value.
+    pub first: KeyValue,
+    /// The last value.
+    pub last: KeyValue,
+    /// Where they lead.
+    pub then: Then,
+}
+
+/// Where an entry of a lookup leads.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Then {
+    /// The decision lets the packet pass.
+    Allow(RuleId),
+    /// The decision drops it in silence.
+    Deny(RuleId),
     /// Go on in another chain.
     Jump(String),
     /// Something that this program does not understand.
@@ -131,6 +208,7 @@ impl fmt::Display for Test {
             Self::IcmpType(types) => write!(out, "icmp type {types}"),
             Self::SourcePort(ports) => write!(out, "from port {ports}"),
             Self::DestinationPort(ports) => write!(out, "to port {ports}"),
+            Self::Program(paths) => write!(out, "of {}", paths.join(" or ")),
             Self::Opaque(text) => write!(out, "({text})"),
         }
     }
@@ -164,8 +242,65 @@ impl fmt::Display for Action {
             Self::Reset => out.write_str("reject with a reset"),
             Self::Prohibit => out.write_str("reject as prohibited"),
             Self::AllowWithin(rate) => write!(out, "allow {rate}"),
+            Self::Log(None) => out.write_str("report"),
+            Self::Log(Some(cap)) => write!(out, "report {cap}"),
             Self::Jump(chain) => write!(out, "go to {chain}"),
+            Self::Choose(lookup) => lookup.fmt(out),
             Self::Opaque(text) => write!(out, "({text})"),
+        }
+    }
+}
+
+impl fmt::Display for Lookup {
+    /// `look up the sender: 10.44.8.20 deny (nuisance), ...`; long ones are cut short.
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        const SHOWN: usize = 4;
+        let what = match self.key {
+            Key::Source(_) => "sender",
+            Key::Destination(_) => "receiver",
+            Key::DestinationPort => "port",
+            Key::IcmpType => "icmp type",
+            Key::SourceService(_) => "sender and port",
+            Key::DestinationService(_) => "receiver and port",
+        };
+        write!(out, "look up the {what}:")?;
+        for (index, entry) in self.entries.iter().take(SHOWN).enumerate() {
+            let comma = if index > 0 { "," } else { "" };
+            write!(out, "{comma} {}", self.key.words(entry))?;
+            match &entry.then {
+                Then::Allow(id) => write!(out, " allow ({id})")?,
+                Then::Deny(id) => write!(out, " deny ({id})")?,
+                Then::Jump(chain) => write!(out, " go to {chain}")?,
+                Then::Opaque(text) => write!(out, " ({text})")?,
+            }
+        }
+        match self.entries.len().saturating_sub(SHOWN) {
+            0 => Ok(()),
+            more => write!(out, ", {more} more"),
+        }
+    }
+}
+
+impl Key {
+    /// The values of an entry as people write them.
+    fn words(self, entry: &Entry) -> String {
+        // Values come from fields of these widths.
+        let v4 = |value: u128| u32::try_from(value).unwrap_or(u32::MAX);
+        let addresses = |family: Family| match family {
+            Family::V4 => AddressSet::from_v4([(v4(entry.first.0), v4(entry.last.0))]),
+            Family::V6 => AddressSet::from_v6([(entry.first.0, entry.last.0)]),
+        };
+        match self {
+            Self::Source(family) | Self::Destination(family) => addresses(family).to_string(),
+            Self::DestinationPort | Self::IcmpType => {
+                RangeSet::from_ranges([(entry.first.0, entry.last.0)]).to_string()
+            }
+            Self::SourceService(family) | Self::DestinationService(family) => {
+                let (protocol, port) = (entry.first.1 >> 16, entry.first.1 & 0xffff);
+                let protocol = u8::try_from(protocol).unwrap_or(u8::MAX);
+                let word = protocols(&RangeSet::single(protocol));
+                format!("{} {port}/{word}", addresses(family))
+            }
         }
     }
 }

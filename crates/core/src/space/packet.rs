@@ -179,6 +179,9 @@ pub struct Packet {
     pub transport: Transport,
     /// What connection tracking says of it.
     pub state: ConnectionState,
+    /// The executable of the socket on this host that receives or sends it; `None`: one that
+    /// nobody names, or no socket.
+    pub program: Option<String>,
 }
 
 impl Packet {

@@ -109,26 +109,41 @@ impl<T: Point> RangeSet<T> {
     /// What either set holds.
     #[must_use]
     pub fn union(&self, other: &Self) -> Self {
-        Self::from_ranges(self.0.iter().chain(&other.0).copied())
+        let (many, few) = if self.0.len() < other.0.len() { (other, self) } else { (self, other) };
+        match &few.0[..] {
+            [] => many.clone(),
+            &[(first, last)] => {
+                // The ranges that touch or overlap it become one with it.
+                let from = many.0.partition_point(|it| it.1.next().is_some_and(|it| it < first));
+                let to =
+                    many.0.partition_point(|it| last.next().is_none_or(|behind| it.0 <= behind));
+                let mut all = many.0.clone();
+                let joined = match (many.0.get(from), many.0[..to].last()) {
+                    (Some(low), Some(high)) if from < to => (first.min(low.0), last.max(high.1)),
+                    _ => (first, last),
+                };
+                all.splice(from..to, [joined]);
+                Self(all)
+            }
+            _ => Self::from_ranges(self.0.iter().chain(&other.0).copied()),
+        }
+    }
+
+    /// The ranges of this set that overlap the given one.
+    fn overlapping(&self, (first, last): (T, T)) -> &[(T, T)] {
+        let from = self.0.partition_point(|it| it.1 < first);
+        let behind = &self.0[from..];
+        &behind[..behind.partition_point(|it| it.0 <= last)]
     }
 
     /// What both sets hold.
     #[must_use]
     pub fn intersection(&self, other: &Self) -> Self {
-        let (mut left, mut right) = (self.0.iter().peekable(), other.0.iter().peekable());
-        let mut shared = Vec::new();
-        while let (Some(a), Some(b)) = (left.peek(), right.peek()) {
-            let (first, last) = (a.0.max(b.0), a.1.min(b.1));
-            if first <= last {
-                shared.push((first, last));
-            }
-            if a.1 < b.1 {
-                left.next();
-            } else {
-                right.next();
-            }
-        }
-        Self(shared)
+        let (many, few) = if self.0.len() < other.0.len() { (other, self) } else { (self, other) };
+        let shared = few.0.iter().flat_map(|&range| {
+            many.overlapping(range).iter().map(move |it| (it.0.max(range.0), it.1.min(range.1)))
+        });
+        Self(shared.collect())
     }
 
     /// What the set does not hold.
@@ -153,7 +168,20 @@ impl<T: Point> RangeSet<T> {
     /// What this set holds and the other does not.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
-        self.intersection(&other.complement())
+        let mut left = Vec::with_capacity(self.0.len());
+        for &(first, last) in &self.0 {
+            let mut open = Some(first);
+            for &(from, to) in other.overlapping((first, last)) {
+                if let (Some(start), Some(end)) = (open, from.previous())
+                    && start <= end
+                {
+                    left.push((start, end));
+                }
+                open = to.next();
+            }
+            left.extend(open.filter(|start| *start <= last).map(|start| (start, last)));
+        }
+        Self(left)
     }
 }
 

@@ -25,8 +25,8 @@ pub struct TrafficSet {
     pub icmp: RangeSet<u8>,
     /// ICMPv6 in IPv6 packets, by type.
     pub icmpv6: RangeSet<u8>,
-    /// All other protocols by number. A number that a field above speaks for is in here only if
-    /// that field is full; it then also stands for ICMP in IPv6 packets, and the reverse.
+    /// All other protocols by number. TCP and UDP in here mean nothing; ICMP's number stands for
+    /// that protocol in IPv6 packets, ICMPv6's for that in IPv4 packets.
     pub others: RangeSet<u8>,
 }
 
@@ -104,6 +104,70 @@ impl TrafficSet {
             icmpv6: self.icmpv6.union(&other.icmpv6),
             others: self.others.union(&other.others),
         }
+    }
+
+    /// What both sets hold.
+    #[must_use]
+    pub fn intersection(&self, other: &Self) -> Self {
+        Self {
+            tcp: self.tcp.intersection(&other.tcp),
+            udp: self.udp.intersection(&other.udp),
+            icmp: self.icmp.intersection(&other.icmp),
+            icmpv6: self.icmpv6.intersection(&other.icmpv6),
+            others: self.others.intersection(&other.others),
+        }
+    }
+
+    /// What this set holds and the other does not.
+    #[must_use]
+    pub fn difference(&self, other: &Self) -> Self {
+        Self {
+            tcp: self.tcp.difference(&other.tcp),
+            udp: self.udp.difference(&other.udp),
+            icmp: self.icmp.difference(&other.icmp),
+            icmpv6: self.icmpv6.difference(&other.icmpv6),
+            others: self.others.difference(&other.others),
+        }
+    }
+
+    /// The part that occurs in packets of one IP version; [`TrafficSet::any`] if that is all.
+    #[must_use]
+    pub fn of_family(&self, family: Family) -> Self {
+        let (own, absent) = match family {
+            Family::V4 => (&self.icmp, ICMP),
+            Family::V6 => (&self.icmpv6, ICMPV6),
+        };
+        // Numbers that other fields speak for in this version.
+        let spoken_for = [(TCP, TCP), (UDP, UDP), (absent, absent)];
+        let spoken_for = RangeSet::from_ranges(spoken_for);
+        let all = self.tcp.is_full()
+            && self.udp.is_full()
+            && own.is_full()
+            && self.others.union(&spoken_for).is_full();
+        if all {
+            return Self::any();
+        }
+        let mut part = self.clone();
+        match family {
+            Family::V4 => part.icmpv6 = RangeSet::empty(),
+            Family::V6 => part.icmp = RangeSet::empty(),
+        }
+        part.others = part.others.difference(&spoken_for);
+        part
+    }
+
+    /// Whether the set holds nothing.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        *self == Self::empty()
+    }
+
+    /// How many ranges the set is made of.
+    #[must_use]
+    pub fn pieces(&self) -> usize {
+        let ports = self.tcp.ranges().len() + self.udp.ranges().len();
+        let types = self.icmp.ranges().len() + self.icmpv6.ranges().len();
+        ports + types + self.others.ranges().len()
     }
 
     /// Whether the packet carries traffic of this set.

@@ -38,5 +38,6 @@ pub fn packet(source: &str, destination: &str, transport: Transport) -> Packet {
         destination: address(destination),
         transport,
         state: ConnectionState::New,
+        program: None,
     }
 }

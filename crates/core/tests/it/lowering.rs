@@ -1,6 +1,7 @@
 //! A plan to the neutral program that the kernel is told.
 
 use crate::given::{MENDED, plan};
+use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, RuleProgram, lower};
 
 fn listing(program: &RuleProgram) -> String {
@@ -13,7 +14,8 @@ fn listing(program: &RuleProgram) -> String {
         };
         text.push_str(&format!("{}{end}\n", chain.name));
         for rule in &chain.rules {
-            text.push_str(&format!("  {}: {rule}\n", rule.id));
+            let id = rule.id.as_ref().map(|id| format!("{id}: ")).unwrap_or_default();
+            text.push_str(&format!("  {id}{rule}\n"));
         }
     }
     text
@@ -32,7 +34,7 @@ fn rule(text: &str) -> String {
     let program = lower(&plan(&text, "sluice"));
     let mut rules = program.chains.iter().flat_map(|chain| &chain.rules);
     let mut found = String::new();
-    while let Some(rule) = rules.find(|rule| rule.id.to_string() == "it") {
+    while let Some(rule) = rules.find(|rule| rule.id == Some(RuleId::rule("it"))) {
         found.push_str(&format!("{rule}\n"));
     }
     found
@@ -76,7 +78,7 @@ fn a_rejection_answers_tcp_with_a_reset_and_the_rest_with_a_prohibition() {
 #[test]
 fn a_rate_is_one_limiter_with_a_denial_behind_it() {
     let program = lower(&plan(MENDED, "sluice"));
-    let limiter = program.chain("limit/baseline/ping").expect("there");
+    let limiter = program.chain("inbound/rule/baseline/ping").expect("there");
     assert!(limiter.base.is_none());
     let actions: Vec<&Action> = limiter.rules.iter().map(|rule| &rule.action).collect();
     assert!(matches!(actions[..], [Action::AllowWithin(_), Action::Deny]), "{actions:?}");
@@ -90,7 +92,7 @@ fn a_rate_is_one_limiter_with_a_denial_behind_it() {
 #[test]
 fn a_rate_per_source_has_a_limiter_for_each_version() {
     insta::assert_snapshot!(rule("allow = [\"2202/tcp\"]\nrate = \"6/minute per source, burst 4\""), @r"
-    tcp, to port 2202, go to limit/it
+    tcp, to port 2202, go to inbound/rule/it
     IPv4, allow 6/minute per source, burst 4
     IPv6, allow 6/minute per source, burst 4
     deny

@@ -1,12 +1,24 @@
-//! A plan and the program that it is lowered to say the same of every packet.
+//! A plan and the program that it is lowered to mean the same: exactly, and packet by packet.
 
+use crate::given::{packet, tcp};
 use tipstaff_core::generate::{Generator, HOST_NAME};
+use tipstaff_core::meaning::{Atlas, Difference, Meaning};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::lower;
 
 const POLICIES: u64 = 400;
 const PACKETS: usize = 500;
+
+/// What fares differently, in words.
+fn differences(atlas: &mut Atlas, first: &Meaning, second: &Meaning) -> String {
+    let found = atlas.differences(first, second, 5);
+    let words = |it: &Difference| {
+        let example = atlas.example(&it.region, &packet("203.0.113.9", "192.0.2.10", tcp(443)));
+        format!("{} {} or {}: {example:?}\n", it.direction, it.first, it.second)
+    };
+    found.iter().map(words).collect()
+}
 
 #[test]
 fn plans_and_programs_agree_on_generated_packets() {
@@ -18,9 +30,14 @@ fn plans_and_programs_agree_on_generated_packets() {
             .unwrap_or_else(|problems| panic!("seed {seed}: {problems:#?}\n{text}"));
         let plan = resolve(&policy, HOST_NAME).expect("the host is there");
         let program = lower(&plan);
+        let mut atlas = Atlas::new();
+        let (meant, lowered) = (atlas.plan(&plan), atlas.program(&program));
+        assert_eq!(differences(&mut atlas, &meant, &lowered), "", "seed {seed}\n{text}");
+        assert_eq!(meant, lowered, "seed {seed}: other deciders\n{text}");
         for _ in 0..PACKETS {
             let packet = generator.packet(&plan);
             let decided = plan.evaluate(&packet);
+            assert_eq!(atlas.fate(&meant, &packet).by(), Some(&decided.by), "seed {seed}");
             assert_eq!(
                 program.evaluate(&packet).as_ref(),
                 Some(&decided),
@@ -32,6 +49,32 @@ fn plans_and_programs_agree_on_generated_packets() {
     // The check means something only if every verdict is common.
     assert_eq!(verdicts.len(), 3);
     assert!(verdicts.values().all(|&count| count > 10_000), "{verdicts:?}");
+}
+
+/// Long lists become lookups within lookups.
+#[test]
+fn long_policies_keep_their_meaning_when_they_become_lookups() {
+    for (seed, rules) in [(1, 40), (2, 200), (3, 1_000), (4, 3_000)] {
+        let mut generator = Generator::new(seed);
+        let policy = read(&Source::new("long.toml", &generator.long_policy(rules))).expect("good");
+        let plan = resolve(&policy, HOST_NAME).expect("the host is there");
+        let program = lower(&plan);
+        let longest = program.chains.iter().map(|chain| chain.rules.len()).max();
+        assert!(longest < Some(rules), "{longest:?} rules in one chain");
+        let mut atlas = Atlas::new();
+        let (meant, lowered) = (atlas.plan(&plan), atlas.program(&program));
+        assert_eq!(differences(&mut atlas, &meant, &lowered), "", "{seed}");
+        assert_eq!(meant, lowered, "{seed}: other deciders");
+        let mut deciders = std::collections::HashSet::new();
+        for _ in 0..4_000 {
+            let packet = generator.packet_for(&plan);
+            let decided = plan.evaluate(&packet);
+            assert_eq!(program.evaluate(&packet).as_ref(), Some(&decided), "{seed}, {packet:?}");
+            deciders.insert(decided.by);
+        }
+        // Packets do meet many of the rules.
+        assert!(deciders.len() > rules.min(1_000) / 4, "{} deciders", deciders.len());
+    }
 }
 
 /// Generated policies mean something as a test only if they use the whole language.

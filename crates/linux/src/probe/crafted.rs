@@ -280,6 +280,7 @@ fn observe() -> Result<(), LinuxError> {
                     group: group(direction, after),
                     snap_length: COPY,
                     threshold: THRESHOLD,
+                    prefix: String::new(),
                 }],
                 ..nf::Rule::default()
             });

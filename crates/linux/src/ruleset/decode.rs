@@ -3,21 +3,50 @@
 //! Expressions are followed register by register. What is not understood becomes an opaque test
 //! or action: it never counts as "matches" or "does not match".
 
-use super::encode::{USER_DATA_VERSION, interface_key, state_bit};
+use super::encode::{LOG_GROUP, USER_DATA_VERSION, interface_key, state_bit};
+use super::keys;
 use super::read::Count;
 use super::values::{Key, before, largest, set_of};
 use std::collections::HashMap;
 use tipstaff_core::plan::{InterfaceTest, RuleId};
 use tipstaff_core::policy::Rate;
-use tipstaff_core::program::{Action, ProgramRule, Test};
+use tipstaff_core::program::{Action, Entry, Key as LookupKey, Lookup, ProgramRule, Test, Then};
 use tipstaff_core::space::{AddressSet, ConnectionState, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
     Base, Compare, Element, Expression, FAMILY_IPV4, FAMILY_IPV6, Limit, MetaKey, PROHIBITED,
-    RejectKind, Rule, Verdict, ct,
+    RejectKind, Rule, Verdict, ct, registers,
 };
 
 /// Inclusive ranges of keys.
 pub type Ranges = Vec<(Vec<u8>, Vec<u8>)>;
+
+/// What a set holds.
+#[derive(Debug)]
+pub enum Found {
+    /// Keys.
+    Keys(Ranges),
+    /// Ranges of keys, each with the element that says what they lead to.
+    Map(Vec<(Vec<u8>, Vec<u8>, Element)>),
+}
+
+/// A set's elements, in any order.
+pub fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> Found {
+    if map && intervals {
+        let ranges = ranges(&mut elements, true);
+        let mut starts = elements.into_iter().filter(|it| !it.ends_interval);
+        let with_start = ranges.into_iter().filter_map(|(first, last)| {
+            let start = starts.find(|start| start.key == first)?;
+            Some((first, last, start))
+        });
+        Found::Map(with_start.collect())
+    } else if map {
+        elements.sort_by(|a, b| a.key.cmp(&b.key));
+        let pair = |element: Element| (element.key.clone(), element.key.clone(), element);
+        Found::Map(elements.into_iter().map(pair).collect())
+    } else {
+        Found::Keys(ranges(&mut elements, intervals))
+    }
+}
 
 /// The text in user data of ours.
 pub fn text_of(user_data: &[u8]) -> Option<&str> {
@@ -25,8 +54,8 @@ pub fn text_of(user_data: &[u8]) -> Option<&str> {
     (*version == USER_DATA_VERSION).then(|| std::str::from_utf8(text).ok())?
 }
 
-/// A set's elements, in any order, as ranges.
-pub fn ranges(elements: &mut [Element], intervals: bool) -> Ranges {
+/// The elements as ranges; afterwards they are sorted.
+fn ranges(elements: &mut [Element], intervals: bool) -> Ranges {
     if !intervals {
         return elements.iter().map(|it| (it.key.clone(), it.key.clone())).collect();
     }
@@ -70,16 +99,25 @@ enum Field {
     Unknown,
 }
 
-/// Reads one rule; also what it has counted.
-pub fn rule(rule: &Rule, sets: &HashMap<String, Ranges>) -> (ProgramRule, Option<Count>) {
-    let name = text_of(&rule.user_data);
-    let id = name.map_or_else(|| RuleId::rule("(not ours)"), RuleId::parse);
+/// What rules that are not ours are called.
+fn not_ours() -> RuleId {
+    RuleId::rule("(not ours)")
+}
+
+/// Reads one rule; also what it has counted, for each decision.
+pub fn rule(rule: &Rule, sets: &HashMap<String, Found>) -> (ProgramRule, Vec<(RuleId, Count)>) {
+    let id = match text_of(&rule.user_data) {
+        Some("") => None,
+        Some(name) => Some(RuleId::parse(name)),
+        None => Some(not_ours()),
+    };
     let mut reader = RuleReader {
         sets,
         registers: HashMap::new(),
         tests: Vec::new(),
         limit: None,
-        count: None,
+        counts: Vec::new(),
+        id,
         action: None,
     };
     for expression in &rule.expressions {
@@ -87,30 +125,36 @@ pub fn rule(rule: &Rule, sets: &HashMap<String, Ranges>) -> (ProgramRule, Option
     }
     let action = match (reader.action, reader.limit) {
         (Some(action), None) => action,
-        (Some(Action::Allow), Some((limit, per_source))) => limited(&limit, per_source),
-        (Some(_), Some(_)) => Action::Opaque("limit".into()),
+        (Some(Action::Allow), Some((limit, per_source))) => {
+            rate(&limit, per_source).map_or_else(opaque_limit, Action::AllowWithin)
+        }
+        (Some(Action::Log(None)), Some((limit, false))) => {
+            rate(&limit, false).map_or_else(opaque_limit, |cap| Action::Log(Some(cap)))
+        }
+        (Some(_), Some(_)) => opaque_limit(),
         (None, _) => Action::Opaque("no verdict".into()),
     };
-    (ProgramRule { id, tests: reader.tests, action }, reader.count)
+    (ProgramRule { id: reader.id, tests: reader.tests, action }, reader.counts)
 }
 
-fn limited(limit: &Limit, per_source: bool) -> Action {
-    let rate = u32::try_from(limit.rate).ok().zip(u32::try_from(limit.unit).ok());
-    match (rate, limit.kind, limit.flags) {
-        (Some((count, seconds)), 0, 0) => {
-            Action::AllowWithin(Rate { count, seconds, burst: limit.burst, per_source })
-        }
-        _ => Action::Opaque("limit".into()),
-    }
+fn opaque_limit() -> Action {
+    Action::Opaque("limit".into())
+}
+
+fn rate(limit: &Limit, per_source: bool) -> Option<Rate> {
+    let (count, seconds) = (u32::try_from(limit.rate).ok()?, u32::try_from(limit.unit).ok()?);
+    let plain = limit.kind == 0 && limit.flags == 0;
+    plain.then_some(Rate { count, seconds, burst: limit.burst, per_source })
 }
 
 struct RuleReader<'a> {
-    sets: &'a HashMap<String, Ranges>,
+    sets: &'a HashMap<String, Found>,
     registers: HashMap<u32, Field>,
     tests: Vec<Test>,
     /// The limiter, and whether each sender has its own.
     limit: Option<(Limit, bool)>,
-    count: Option<Count>,
+    counts: Vec<(RuleId, Count)>,
+    id: Option<RuleId>,
     action: Option<Action>,
 }
 
@@ -130,24 +174,24 @@ impl RuleReader<'_> {
                     MetaKey::Protocol => Field::Protocol,
                     MetaKey::Unknown(_) => Field::Unknown,
                 };
-                self.registers.insert(*register, field);
+                self.load(*register, field);
             }
             Expression::Payload { base, offset, length, register } => {
                 let field = self.payload(*base, *offset, *length);
-                self.registers.insert(*register, field);
+                self.load(*register, field);
             }
             Expression::Ct { key, register } => {
                 let field = if *key == ct::STATE { Field::State } else { Field::Unknown };
-                self.registers.insert(*register, field);
+                self.load(*register, field);
             }
             Expression::Bitwise { source, destination, length: 4, mask, xor }
                 if self.field(*source) == Field::State && xor.iter().all(|&byte| byte == 0) =>
             {
                 let mask = mask.as_slice().try_into().map_or(0, u32::from_ne_bytes);
-                self.registers.insert(*destination, Field::StateBits(mask));
+                self.load(*destination, Field::StateBits(mask));
             }
             Expression::Bitwise { destination, .. } => {
-                self.registers.insert(*destination, Field::Unknown);
+                self.load(*destination, Field::Unknown);
             }
             Expression::Cmp { register, op, data } => {
                 let test = self.compare(*register, *op, data);
@@ -157,15 +201,26 @@ impl RuleReader<'_> {
                 let test = self.one_of(*register, &[(from.clone(), to.clone())]);
                 self.tests.push(test);
             }
-            Expression::Lookup { register, set, flags: 0, .. } => {
+            Expression::Lookup { register, set, flags: 0, to_verdict: false, .. } => {
                 let test = match self.sets.get(set) {
-                    Some(ranges) => self.one_of(*register, ranges),
-                    None => Test::Opaque("lookup".into()),
+                    Some(Found::Keys(ranges)) => self.one_of(*register, ranges),
+                    _ => Test::Opaque("lookup".into()),
                 };
                 self.tests.push(test);
             }
+            Expression::Lookup { register, set, flags: 0, to_verdict: true, .. } => {
+                let lookup = self.choose(*register, set);
+                self.action =
+                    Some(lookup.map_or_else(|| Action::Opaque("lookup".into()), Action::Choose));
+            }
             Expression::Counter { packets, bytes } => {
-                self.count = Some(Count { packets: *packets, bytes: *bytes });
+                let count = Count { packets: *packets, bytes: *bytes };
+                self.counts.extend(self.id.clone().map(|id| (id, count)));
+            }
+            Expression::Log { group: LOG_GROUP, prefix, .. }
+                if self.id.as_ref().is_some_and(|id| id.to_string() == *prefix) =>
+            {
+                self.action = Some(Action::Log(None));
             }
             Expression::Limit(limit) if self.limit.is_none() => self.limit = Some((*limit, false)),
             Expression::Meter { register, limit, .. }
@@ -188,8 +243,53 @@ impl RuleReader<'_> {
         }
     }
 
+    fn load(&mut self, register: u32, field: Field) {
+        self.registers.insert(registers::word(register), field);
+    }
+
     fn field(&self, register: u32) -> Field {
-        self.registers.get(&register).copied().unwrap_or(Field::Unknown)
+        self.registers.get(&registers::word(register)).copied().unwrap_or(Field::Unknown)
+    }
+
+    /// A lookup in a map of verdicts, from what the registers hold.
+    fn choose(&mut self, register: u32, set: &str) -> Option<Lookup> {
+        let Some(Found::Map(elements)) = self.sets.get(set) else { return None };
+        let bytes = u32::try_from(elements.first()?.0.len()).ok()?;
+        let behind = |words: u32| self.field(registers::word(register) + words);
+        let service = |address: u32| {
+            bytes == (address + 2) * 4
+                && behind(address) == Field::Protocol
+                && behind(address + 1) == Field::DestinationPort
+        };
+        let key = match self.field(register) {
+            Field::Source(family) if service(words(family)) => LookupKey::SourceService(family),
+            Field::Destination(family) if service(words(family)) => {
+                LookupKey::DestinationService(family)
+            }
+            Field::Source(family) => LookupKey::Source(family),
+            Field::Destination(family) => LookupKey::Destination(family),
+            Field::DestinationPort => LookupKey::DestinationPort,
+            Field::IcmpType => LookupKey::IcmpType,
+            _ => return None,
+        };
+        let mut entries = Vec::with_capacity(elements.len());
+        for (first, last, element) in elements {
+            let id = || text_of(&element.user_data).map_or_else(not_ours, RuleId::parse);
+            let then = match element.verdict.as_ref()? {
+                Verdict::Accept => Then::Allow(id()),
+                Verdict::Drop => Then::Deny(id()),
+                Verdict::Jump(chain) => Then::Jump(chain.clone()),
+                Verdict::Other(code, _) => Then::Opaque(format!("verdict {code}")),
+            };
+            if let (Then::Allow(id) | Then::Deny(id), Some((packets, bytes))) =
+                (&then, element.count)
+            {
+                self.counts.push((id.clone(), Count { packets, bytes }));
+            }
+            let (first, last) = (keys::value(key, first)?, keys::value(key, last)?);
+            entries.push(Entry { first, last, then });
+        }
+        Some(Lookup { key, entries })
     }
 
     /// Which field some bytes are depends on what has been tested before them.
@@ -199,11 +299,16 @@ impl RuleReader<'_> {
             _ => None,
         });
         match (base, offset, length, family) {
-            (Base::Network, 12, 4, Some(Family::V4)) => Field::Source(Family::V4),
-            (Base::Network, 16, 4, Some(Family::V4)) => Field::Destination(Family::V4),
-            (Base::Network, 8, 16, Some(Family::V6)) => Field::Source(Family::V6),
             (Base::Network, 8, 8, Some(Family::V6)) => Field::SourceNetwork,
-            (Base::Network, 24, 16, Some(Family::V6)) => Field::Destination(Family::V6),
+            (Base::Network, offset, length, Some(family)) => {
+                if (offset, length) == keys::source(family) {
+                    Field::Source(family)
+                } else if (offset, length) == keys::destination(family) {
+                    Field::Destination(family)
+                } else {
+                    Field::Unknown
+                }
+            }
             (Base::Transport, 0, 1, _) => Field::IcmpType,
             (Base::Transport, 0, 2, _) => Field::SourcePort,
             (Base::Transport, 2, 2, _) => Field::DestinationPort,
@@ -249,6 +354,11 @@ impl RuleReader<'_> {
         };
         test.unwrap_or_else(|| Test::Opaque("comparison".into()))
     }
+}
+
+/// How many registers of four bytes an address takes.
+fn words(family: Family) -> u32 {
+    keys::source(family).1 / 4
 }
 
 fn only_v4(v4: RangeSet<u32>) -> AddressSet {

@@ -1,11 +1,15 @@
 //! A rule program to one batch of netlink messages.
 
 use super::values::KeyRanges;
-use super::{Ledger, TABLE};
-use tipstaff_core::plan::InterfaceTest;
+use super::{Ledger, TABLE, keys};
+use crate::LinuxError;
+use std::collections::HashMap;
+use tipstaff_core::plan::{InterfaceTest, RuleId};
 use tipstaff_core::policy::Rate;
-use tipstaff_core::program::{Action, Chain, ProgramRule, RuleProgram, Test};
-use tipstaff_core::space::{ConnectionState, Direction, Family, StateSet};
+use tipstaff_core::program::{
+    Action, Chain, Entry, Key, Lookup, ProgramRule, RuleProgram, Test, Then,
+};
+use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, StateSet};
 use tipstaff_wire::nf_tables::{
     self as nf, Base, Batch, Compare, Element, Expression, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6,
     Hook, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, Verdict, ct, registers, set_flags,
@@ -14,6 +18,10 @@ use tipstaff_wire::nf_tables::{
 /// Where our chains stand among those of others at the same hook: in the middle.
 const PRIORITY: i32 = 0;
 const FILTER: &str = "filter";
+/// The group to which packets are reported that a rule is to log.
+pub const LOG_GROUP: u16 = 8_484;
+/// So many bytes of a reported packet: its headers, and a little of what they carry.
+const LOGGED_BYTES: u32 = 256;
 /// How many senders a rate per source can tell apart at a time.
 const SENDERS: u32 = 65_536;
 /// Senders are remembered at least this long, in milliseconds, so that the set is not made anew
@@ -31,9 +39,20 @@ pub(super) const USER_DATA_VERSION: u8 = 1;
 ///
 /// The table is made (in case it is not there), deleted, and made anew: since the kernel applies
 /// a batch at once or not at all, there is no moment without rules.
-#[must_use]
-pub fn encode(program: &RuleProgram, host: &str, sequence: u32) -> (Batch, Ledger) {
-    let mut encoder = Encoder { batch: Batch::begin(sequence), ledger: Ledger::default(), sets: 0 };
+///
+/// # Errors
+/// [`LinuxError::RuleRefused`] for a rule that the kernel cannot be told yet.
+pub fn encode(
+    program: &RuleProgram,
+    host: &str,
+    sequence: u32,
+) -> Result<(Batch, Ledger), LinuxError> {
+    let mut encoder = Encoder {
+        batch: Batch::begin(sequence),
+        ledger: Ledger::default(),
+        sets: 0,
+        known: HashMap::new(),
+    };
     let table =
         nf::Table { name: TABLE.into(), user_data: user_data(host), ..nf::Table::default() };
     encoder.batch.new_table(&table);
@@ -44,10 +63,10 @@ pub fn encode(program: &RuleProgram, host: &str, sequence: u32) -> (Batch, Ledge
     }
     for chain in &program.chains {
         for rule in &chain.rules {
-            encoder.rule(&chain.name, rule);
+            encoder.rule(&chain.name, rule)?;
         }
     }
-    (encoder.batch, encoder.ledger)
+    Ok((encoder.batch, encoder.ledger))
 }
 
 fn user_data(text: &str) -> Vec<u8> {
@@ -93,6 +112,8 @@ struct Encoder {
     ledger: Ledger,
     /// How many sets have been made.
     sets: u32,
+    /// Sets that rules can share, with their names and numbers.
+    known: HashMap<KeyRanges, (String, u32)>,
 }
 
 impl Encoder {
@@ -108,28 +129,36 @@ impl Encoder {
         })
     }
 
-    fn rule(&mut self, chain: &str, rule: &ProgramRule) {
+    fn rule(&mut self, chain: &str, rule: &ProgramRule) -> Result<(), LinuxError> {
         let mut expressions = Vec::new();
         for test in &rule.tests {
-            self.test(test, rule, &mut expressions);
+            self.test(test, rule, &mut expressions)?;
         }
+        let name = rule.id.as_ref().map(RuleId::to_string).unwrap_or_default();
         match &rule.action {
             Action::AllowWithin(rate) if rate.per_source => {
                 self.meter(*rate, rule, &mut expressions);
             }
-            other => action(other, &mut expressions),
+            Action::Choose(lookup) => self.lookup(lookup, &mut expressions),
+            other => action(other, &name, &mut expressions),
         }
         let message = self.batch.new_rule(&nf::Rule {
             table: TABLE.into(),
             chain: chain.into(),
             expressions,
-            user_data: user_data(&rule.id.to_string()),
+            user_data: user_data(&name),
             ..nf::Rule::default()
         });
-        self.ledger.note(message, &rule.id);
+        self.ledger.note(message, rule.id.as_ref());
+        Ok(())
     }
 
-    fn test(&mut self, test: &Test, rule: &ProgramRule, out: &mut Vec<Expression>) {
+    fn test(
+        &mut self,
+        test: &Test,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) -> Result<(), LinuxError> {
         match test {
             Test::InInterface(test) => interface(MetaKey::InInterfaceName, test, out),
             Test::OutInterface(test) => interface(MetaKey::OutInterfaceName, test, out),
@@ -155,37 +184,47 @@ impl Encoder {
             }
             Test::Protocol(numbers) => {
                 out.push(meta(MetaKey::Protocol));
-                self.one_of(&KeyRanges::of(numbers), rule, out);
+                self.one_of(KeyRanges::of(numbers), rule, out);
             }
-            // Offsets: RFC 791 section 3.1 and RFC 8200 section 3.
             Test::Source(set) => {
-                let (offset, length) = if set.has(Family::V4) { (12, 4) } else { (8, 16) };
+                let (offset, length) = keys::source(version_of(set));
                 out.push(payload(Base::Network, offset, length));
-                self.one_of(&KeyRanges::of_addresses(set), rule, out);
+                self.one_of(KeyRanges::of_addresses(set), rule, out);
             }
             Test::Destination(set) => {
-                let (offset, length) = if set.has(Family::V4) { (16, 4) } else { (24, 16) };
+                let (offset, length) = keys::destination(version_of(set));
                 out.push(payload(Base::Network, offset, length));
-                self.one_of(&KeyRanges::of_addresses(set), rule, out);
+                self.one_of(KeyRanges::of_addresses(set), rule, out);
             }
             Test::IcmpType(types) => {
                 out.push(payload(Base::Transport, 0, 1));
-                self.one_of(&KeyRanges::of(types), rule, out);
+                self.one_of(KeyRanges::of(types), rule, out);
             }
             Test::SourcePort(ports) => {
                 out.push(payload(Base::Transport, 0, 2));
-                self.one_of(&KeyRanges::of(ports), rule, out);
+                self.one_of(KeyRanges::of(ports), rule, out);
             }
             Test::DestinationPort(ports) => {
                 out.push(payload(Base::Transport, 2, 2));
-                self.one_of(&KeyRanges::of(ports), rule, out);
+                self.one_of(KeyRanges::of(ports), rule, out);
+            }
+            Test::Program(paths) => {
+                return Err(LinuxError::RuleRefused {
+                    rule: rule.id.clone().unwrap_or_else(|| RuleId::rule("")),
+                    reason: format!(
+                        "rules for programs are not enforced yet, and without that it would be \
+                         wider than written: `{}`",
+                        paths.join("`, `")
+                    ),
+                });
             }
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
         }
+        Ok(())
     }
 
     /// Compares the register with ranges: one value, one range, or a set made for the purpose.
-    fn one_of(&mut self, keys: &KeyRanges, rule: &ProgramRule, out: &mut Vec<Expression>) {
+    fn one_of(&mut self, keys: KeyRanges, rule: &ProgramRule, out: &mut Vec<Expression>) {
         if let [(first, last)] = &keys.ranges[..] {
             out.push(if first == last {
                 compare(Compare::Equal, first.clone())
@@ -199,12 +238,63 @@ impl Encoder {
             });
             return;
         }
-        let name = self.new_set(keys, rule);
+        let (set, id) = match self.known.get(&keys) {
+            Some(known) => known.clone(),
+            None => {
+                let made = self.new_set(&keys, rule);
+                self.known.insert(keys, made.clone());
+                made
+            }
+        };
         out.push(Expression::Lookup {
             register: registers::FIRST,
-            set: name,
-            id: self.sets,
+            set,
+            id,
             flags: 0,
+            to_verdict: false,
+        });
+    }
+
+    /// Looks the packet up in a map that gives the verdict, and that counts what it decides.
+    fn lookup(&mut self, lookup: &Lookup, out: &mut Vec<Expression>) {
+        let points = lookup.entries.iter().all(|entry| entry.first == entry.last);
+        self.sets += 1;
+        let set = nf::Set {
+            table: TABLE.into(),
+            name: format!("map-{}", self.sets),
+            flags: set_flags::CONSTANT
+                | set_flags::MAP
+                | if points { 0 } else { set_flags::INTERVAL },
+            key_length: keys::length(lookup.key),
+            id: self.sets,
+            size: size_of_set(points, lookup.entries.len()),
+            verdicts: true,
+            counted: true,
+            ..nf::Set::default()
+        };
+        let mut elements = Vec::with_capacity(lookup.entries.len() * 2);
+        for entry in &lookup.entries {
+            elements.push(element(lookup.key, entry));
+            if points {
+                continue;
+            }
+            // One more than the largest value of the field: the interval never ends.
+            let behind = (entry.last.0.wrapping_add(1), 0);
+            let end = keys::bytes(lookup.key, behind);
+            if end.iter().any(|&byte| byte != 0) {
+                elements.push(Element::end(end));
+            }
+        }
+        self.batch.new_set(&set);
+        let message = self.batch.new_elements(&set, &elements);
+        self.ledger.note(message, None);
+        out.extend(keys::load(lookup.key));
+        out.push(Expression::Lookup {
+            register: registers::FIRST,
+            set: set.name,
+            id: set.id,
+            flags: 0,
+            to_verdict: true,
         });
     }
 
@@ -213,7 +303,7 @@ impl Encoder {
     fn meter(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
         let v6 = rule.tests.contains(&Test::Family(Family::V6));
         // The first 64 bits of an IPv6 address are its network.
-        let (offset, length) = if v6 { (8, 8) } else { (12, 4) };
+        let (offset, length) = if v6 { (8, 8) } else { keys::source(Family::V4) };
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
@@ -226,7 +316,7 @@ impl Encoder {
             ..nf::Set::default()
         };
         let message = self.batch.new_set(&set);
-        self.ledger.note(message, &rule.id);
+        self.ledger.note(message, rule.id.as_ref());
         out.push(payload(Base::Network, offset, length));
         out.push(Expression::Meter {
             register: registers::FIRST,
@@ -238,7 +328,7 @@ impl Encoder {
         out.push(Expression::Immediate(Verdict::Accept));
     }
 
-    fn new_set(&mut self, keys: &KeyRanges, rule: &ProgramRule) -> String {
+    fn new_set(&mut self, keys: &KeyRanges, rule: &ProgramRule) -> (String, u32) {
         self.sets += 1;
         let points = keys.are_points();
         let set = nf::Set {
@@ -247,20 +337,45 @@ impl Encoder {
             flags: set_flags::CONSTANT | if points { 0 } else { set_flags::INTERVAL },
             key_length: keys.length,
             id: self.sets,
+            size: size_of_set(points, keys.ranges.len()),
             ..nf::Set::default()
         };
         let mut elements = Vec::with_capacity(keys.ranges.len() * 2);
         for ((first, _), end) in keys.ranges.iter().zip(&keys.ends) {
-            elements.push(Element { key: first.clone(), ends_interval: false });
+            elements.push(Element::key(first.clone()));
             if let (false, Some(end)) = (points, end) {
-                elements.push(Element { key: end.clone(), ends_interval: true });
+                elements.push(Element::end(end.clone()));
             }
         }
         self.batch.new_set(&set);
         let message = self.batch.new_elements(&set, &elements);
-        self.ledger.note(message, &rule.id);
-        set.name
+        self.ledger.note(message, rule.id.as_ref());
+        (set.name, set.id)
     }
+}
+
+/// A set of single values that never changes is told how many there are: the kernel then takes
+/// the form that is fastest to fill and to search.
+fn size_of_set(points: bool, elements: usize) -> Option<u32> {
+    u32::try_from(elements).ok().filter(|_| points)
+}
+
+fn element(key: Key, entry: &Entry) -> Element {
+    let (verdict, id) = match &entry.then {
+        Then::Allow(id) => (Verdict::Accept, Some(id)),
+        Then::Deny(id) => (Verdict::Drop, Some(id)),
+        Then::Jump(chain) => (Verdict::Jump(chain.clone()), None),
+        Then::Opaque(_) => unreachable!("only decoding makes opaque entries"),
+    };
+    Element {
+        verdict: Some(verdict),
+        user_data: id.map(|id| user_data(&id.to_string())).unwrap_or_default(),
+        ..Element::key(keys::bytes(key, entry.first))
+    }
+}
+
+fn version_of(set: &AddressSet) -> Family {
+    if set.has(Family::V4) { Family::V4 } else { Family::V6 }
 }
 
 fn meta(key: MetaKey) -> Expression {
@@ -303,7 +418,7 @@ fn refill_time(rate: Rate) -> u64 {
 }
 
 /// Limiter, counter, verdict. A jump is not counted: what it leads to is.
-fn action(action: &Action, out: &mut Vec<Expression>) {
+fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
     let counter = Expression::Counter { packets: 0, bytes: 0 };
     match action {
         Action::Allow => out.extend([counter, Expression::Immediate(Verdict::Accept)]),
@@ -315,19 +430,24 @@ fn action(action: &Action, out: &mut Vec<Expression>) {
             counter,
             Expression::Reject { kind: RejectKind::Unreachable, code: PROHIBITED },
         ]),
-        Action::AllowWithin(rate) => {
-            let limit = Limit {
-                rate: rate.count.into(),
-                unit: rate.seconds.into(),
-                burst: rate.burst,
-                kind: 0,
-                flags: 0,
-            };
-            out.extend([Expression::Limit(limit), counter, Expression::Immediate(Verdict::Accept)]);
+        Action::AllowWithin(rate) => out.extend([
+            Expression::Limit(limit(*rate)),
+            counter,
+            Expression::Immediate(Verdict::Accept),
+        ]),
+        Action::Log(cap) => {
+            out.extend(cap.map(|cap| Expression::Limit(limit(cap))));
+            out.push(Expression::Log {
+                group: LOG_GROUP,
+                snap_length: LOGGED_BYTES,
+                threshold: 0,
+                prefix: name.into(),
+            });
         }
         Action::Jump(chain) => {
             out.push(Expression::Immediate(Verdict::Jump(chain.clone())));
         }
+        Action::Choose(_) => unreachable!("lookups are made with their sets"),
         Action::Opaque(_) => unreachable!("only decoding makes opaque actions"),
     }
 }

@@ -5,11 +5,12 @@
 
 mod decode;
 mod encode;
+mod keys;
 mod others;
 mod read;
 mod values;
 
-pub use encode::encode;
+pub use encode::{LOG_GROUP, encode};
 pub use others::{OtherChain, OtherTable, others};
 pub use read::{Count, Snapshot, Tally, read};
 
@@ -30,20 +31,21 @@ pub const TABLE: &str = "tipstaff";
 pub struct Ledger {
     /// The last message before those that serve a decision.
     preamble: u32,
-    /// For each rule, in order, the number of its last message.
-    entries: Vec<(u32, RuleId)>,
+    /// For each rule or map, in order, the number of its last message; no decision for what
+    /// serves several.
+    entries: Vec<(u32, Option<RuleId>)>,
 }
 
 impl Ledger {
-    fn note(&mut self, message: u32, id: &RuleId) {
-        self.entries.push((message, id.clone()));
+    fn note(&mut self, message: u32, id: Option<&RuleId>) {
+        self.entries.push((message, id.cloned()));
     }
 
     /// The decision that the message of that number serves. A set's messages come before the
     /// rule that uses it.
     fn blame(&self, message: u32) -> Option<&RuleId> {
         let at = self.entries.partition_point(|entry| entry.0 < message);
-        self.entries.get(at).filter(|_| message > self.preamble).map(|entry| &entry.1)
+        self.entries.get(at).filter(|_| message > self.preamble)?.1.as_ref()
     }
 }
 
@@ -58,7 +60,7 @@ pub fn enforce(
     program: &RuleProgram,
 ) -> Result<Snapshot, LinuxError> {
     let sequence = transport.next_sequence();
-    let (batch, ledger) = encode(program, host, sequence);
+    let (batch, ledger) = encode(program, host, sequence)?;
     send(transport, "load rules", batch, &ledger)?;
     let snapshot =
         read(transport)?.ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;

@@ -1,7 +1,7 @@
 //! Reading our table back.
 
 use super::TABLE;
-use super::decode::{self, Ranges, text_of};
+use super::decode::{self, Found, text_of};
 use super::encode::hook_number;
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
@@ -54,7 +54,7 @@ pub struct Snapshot {
     pub dormant: bool,
     /// The rules.
     pub program: RuleProgram,
-    /// What they have counted, one entry for each decision and direction, in order.
+    /// What they have counted, one entry for each decision and direction that decides anything.
     pub tallies: Vec<Tally>,
 }
 
@@ -92,14 +92,14 @@ pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxErro
     Ok(Some(assemble(table, &chains, &sets, &rules)))
 }
 
-fn read_sets(transport: &mut dyn Transport) -> Result<HashMap<String, Ranges>, LinuxError> {
+fn read_sets(transport: &mut dyn Transport) -> Result<HashMap<String, Found>, LinuxError> {
     let sets: Vec<nf::Set> = dump(
         transport,
         READING,
         |sequence| nf::dump(message_kind::GET_SET, FAMILY_INET, sequence, |_| {}),
         nf::Set::decode,
     )?;
-    let mut ranges = HashMap::new();
+    let mut sets_found = HashMap::new();
     // What rules remember of senders is no part of what they mean.
     let fixed = |set: &&nf::Set| set.table == TABLE && set.flags & set_flags::DYNAMIC == 0;
     for set in sets.iter().filter(fixed) {
@@ -113,21 +113,26 @@ fn read_sets(transport: &mut dyn Transport) -> Result<HashMap<String, Ranges>, L
             },
             |body| decode_elements(body).map(|it| it.1),
         )?;
-        let mut elements: Vec<Element> = chunks.into_iter().flatten().collect();
+        let elements: Vec<Element> = chunks.into_iter().flatten().collect();
         let intervals = set.flags & set_flags::INTERVAL != 0;
-        ranges.insert(set.name.clone(), decode::ranges(&mut elements, intervals));
+        let found = decode::found(elements, intervals, set.verdicts);
+        sets_found.insert(set.name.clone(), found);
     }
-    Ok(ranges)
+    Ok(sets_found)
 }
 
 fn assemble(
     table: &nf::Table,
     chains: &[nf::Chain],
-    sets: &HashMap<String, Ranges>,
+    sets: &HashMap<String, Found>,
     rules: &[nf::Rule],
 ) -> Snapshot {
     let mut program = RuleProgram::default();
-    let mut counts = Vec::new();
+    let mut tallies = Tallies::default();
+    let mut of_chain: HashMap<&str, Vec<&nf::Rule>> = HashMap::new();
+    for rule in rules.iter().filter(|rule| rule.table == TABLE) {
+        of_chain.entry(&rule.chain).or_default().push(rule);
+    }
     for chain in chains.iter().filter(|it| it.table == TABLE && it.family == FAMILY_INET) {
         let base = chain.hook.and_then(|hook| {
             let direction =
@@ -135,59 +140,51 @@ fn assemble(
             Some(BaseChain { direction, passes: chain.policy == Some(1) })
         });
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
-        let of_chain = |rule: &&nf::Rule| rule.table == TABLE && rule.chain == chain.name;
-        for rule in rules.iter().filter(of_chain) {
-            let (rule, count) = decode::rule(rule, sets);
-            counts.push((found.name.clone(), rule.id.clone(), rule.action.clone(), count));
+        let mut counts = Vec::new();
+        for rule in of_chain.remove(chain.name.as_str()).unwrap_or_default() {
+            let (rule, counted) = decode::rule(rule, sets);
+            let denies = rule.action == Action::Deny;
+            counts.extend(counted.into_iter().map(|(id, count)| (denies, id, count)));
             found.rules.push(rule);
         }
+        tallies.add(&found, counts);
         program.chains.push(found);
     }
+    program.sort();
     Snapshot {
         host: text_of(&table.user_data).unwrap_or_default().to_owned(),
         dormant: table.flags & FLAG_DORMANT != 0,
-        tallies: tally(&program, &counts),
+        tallies: tallies.list,
         program,
     }
 }
 
-type Counted = (String, RuleId, Action, Option<Count>);
+/// Adds up what serves one decision.
+#[derive(Default)]
+struct Tallies {
+    list: Vec<Tally>,
+    at: HashMap<(Direction, RuleId), usize>,
+}
 
-/// Adds up the counters of the rules that serve one decision. The two rules of a limiter count
-/// for the direction from which it is jumped to.
-fn tally(program: &RuleProgram, counts: &[Counted]) -> Vec<Tally> {
-    let mut tallies: Vec<Tally> = Vec::new();
-    let mut at: HashMap<(Direction, &RuleId), usize> = HashMap::new();
-    let mut limited: HashMap<&RuleId, Direction> = HashMap::new();
-    for (chain, direction) in program.chains.iter().filter_map(|it| Some((it, it.base?.direction)))
-    {
-        for rule in &chain.rules {
-            let jumps = matches!(rule.action, Action::Jump(_));
-            if jumps {
-                limited.insert(&rule.id, direction);
-            }
-            at.entry((direction, &rule.id)).or_insert_with(|| {
-                let excess = jumps.then(Count::default);
-                let (id, taken) = (rule.id.clone(), Count::default());
-                tallies.push(Tally { direction, id, taken, excess });
-                tallies.len() - 1
+impl Tallies {
+    /// Adds what the rules of one chain have counted, and whether they deny. The names of our chains begin with the
+    /// direction of the packets that come there.
+    fn add(&mut self, chain: &Chain, counts: Vec<(bool, RuleId, Count)>) {
+        let word = chain.name.split('/').next().unwrap_or_default();
+        let Some(direction) = Direction::parse(word) else { return };
+        let limiter = chain.rules.iter().any(|rule| matches!(rule.action, Action::AllowWithin(_)));
+        for (denies, id, count) in counts {
+            let at = *self.at.entry((direction, id)).or_insert_with_key(|(direction, id)| {
+                let (id, taken) = (id.clone(), Count::default());
+                self.list.push(Tally { direction: *direction, id, taken, excess: None });
+                self.list.len() - 1
             });
+            let tally = &mut self.list[at];
+            if limiter && denies {
+                tally.excess.get_or_insert_default().add(count);
+            } else {
+                tally.taken.add(count);
+            }
         }
     }
-    let directions: HashMap<&str, Direction> = program
-        .chains
-        .iter()
-        .filter_map(|chain| Some((chain.name.as_str(), chain.base?.direction)))
-        .collect();
-    for (chain, id, action, count) in counts {
-        let direction = directions.get(chain.as_str()).or_else(|| limited.get(id));
-        let entry = direction.and_then(|direction| at.get(&(*direction, id)));
-        let (Some(entry), Some(count)) = (entry, count) else { continue };
-        let tally = &mut tallies[*entry];
-        match (&mut tally.excess, action) {
-            (Some(excess), Action::Deny) => excess.add(*count),
-            _ => tally.taken.add(*count),
-        }
-    }
-    tallies
 }

@@ -29,6 +29,7 @@ macro_rules! key {
 key!(u8, u16, u32, u128);
 
 /// Inclusive ranges of keys.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct KeyRanges {
     pub length: u32,
     pub ranges: Vec<(Vec<u8>, Vec<u8>)>,
@@ -36,12 +37,21 @@ pub struct KeyRanges {
     pub ends: Vec<Option<Vec<u8>>>,
 }
 
+/// Ranges are spelled out as single values, which the kernel loads and finds fastest, if they
+/// hold no more values than this on average.
+const SHORT: usize = 2;
+
 impl KeyRanges {
     pub fn of<T: Key>(set: &RangeSet<T>) -> Self {
+        let ranges = match set.ranges() {
+            [_] => None,
+            ranges => spelled_out(ranges),
+        };
+        let ranges = ranges.as_deref().unwrap_or(set.ranges());
         Self {
             length: T::LENGTH,
-            ranges: set.ranges().iter().map(|it| (it.0.to_key(), it.1.to_key())).collect(),
-            ends: set.ranges().iter().map(|it| it.1.next().map(T::to_key)).collect(),
+            ranges: ranges.iter().map(|it| (it.0.to_key(), it.1.to_key())).collect(),
+            ends: ranges.iter().map(|it| it.1.next().map(T::to_key)).collect(),
         }
     }
 
@@ -53,6 +63,22 @@ impl KeyRanges {
     pub fn are_points(&self) -> bool {
         self.ranges.iter().all(|range| range.0 == range.1)
     }
+}
+
+fn spelled_out<T: Key>(ranges: &[(T, T)]) -> Option<Vec<(T, T)>> {
+    let most = SHORT * ranges.len();
+    let mut values = Vec::with_capacity(most);
+    for &(first, last) in ranges {
+        let mut value = Some(first);
+        while let Some(it) = value.filter(|it| *it <= last) {
+            if values.len() == most {
+                return None;
+            }
+            values.push((it, it));
+            value = it.next();
+        }
+    }
+    Some(values)
 }
 
 /// Ranges of keys back to a set.

@@ -58,13 +58,11 @@ pub fn send(socket: &OwnedFd, bytes: &[u8]) -> io::Result<()> {
     if sent == bytes.len() { Ok(()) } else { Err(io::ErrorKind::WriteZero.into()) }
 }
 
-pub fn receive(socket: &OwnedFd) -> io::Result<Vec<u8>> {
-    let mut buffer = vec![0; DATAGRAM];
+/// Receives one datagram; `buffer` is room that is used again each time.
+pub fn receive(socket: &OwnedFd, buffer: &mut Vec<u8>) -> io::Result<Vec<u8>> {
+    buffer.resize(DATAGRAM, 0);
     let (_, length) =
         rustix::io::retry_on_intr(|| recv(socket, &mut buffer[..], RecvFlags::TRUNC))?;
-    if length > buffer.len() {
-        return Err(io::Error::other("a netlink datagram was cut"));
-    }
-    buffer.truncate(length);
-    Ok(buffer)
+    let datagram = buffer.get(..length);
+    datagram.map(<[u8]>::to_vec).ok_or_else(|| io::Error::other("a netlink datagram was cut"))
 }

@@ -149,7 +149,7 @@ fn a_program_of_many_rules_fits_one_batch() {
             ));
         }
         let program = lower(&plan(&text));
-        let (batch, _) = encode(&program, "sluice", 1);
+        let (batch, _) = encode(&program, "sluice", 1).expect("encoded");
         assert!(batch.finish().expect("fits").bytes.len() > 1_000_000);
         enforce(&mut netfilter(), "sluice", &program).expect("enforced");
     });

@@ -20,6 +20,18 @@ pub mod registers {
     pub const VERDICT: u32 = 0;
     /// `NFT_REG_1`: 16 bytes.
     pub const FIRST: u32 = 1;
+    /// `NFT_REG32_00`: 4 bytes, the first of those of [`FIRST`]; the ones behind it follow by
+    /// number.
+    pub const FIRST_WORD: u32 = 8;
+
+    /// The number under which a register is known by its first word, however it was named.
+    #[must_use]
+    pub fn word(register: u32) -> u32 {
+        match register {
+            1..=4 => FIRST_WORD + (register - 1) * 4,
+            register => register,
+        }
+    }
 }
 
 /// Keys of connection tracking (`enum nft_ct_keys`).
@@ -204,7 +216,7 @@ pub enum Expression {
         /// The upper value.
         to: Vec<u8>,
     },
-    /// Goes on if the register is in a set.
+    /// Goes on if the register is in a set; in a map of verdicts, gives the verdict found.
     Lookup {
         /// What is looked up.
         register: u32,
@@ -214,6 +226,8 @@ pub enum Expression {
         id: u32,
         /// 1 turns it round.
         flags: u32,
+        /// Whether the set is a map and what it holds is the verdict.
+        to_verdict: bool,
     },
     /// Counts.
     Counter {
@@ -251,6 +265,8 @@ pub enum Expression {
         snap_length: u32,
         /// How many packets are gathered into one message.
         threshold: u16,
+        /// A text that goes with the packet, up to 127 bytes; empty for none.
+        prefix: String,
     },
     /// Gives the verdict.
     Immediate(Verdict),
@@ -325,9 +341,12 @@ impl Expression {
                 write_value(out, 3, from);
                 write_value(out, 4, to);
             }
-            Self::Lookup { register, set, id, flags } => {
+            Self::Lookup { register, set, id, flags, to_verdict } => {
                 out.text(1, set);
                 out.be32(2, *register);
+                if *to_verdict {
+                    out.be32(3, registers::VERDICT);
+                }
                 if *id != 0 {
                     out.be32(4, *id);
                 }
@@ -356,14 +375,17 @@ impl Expression {
                 out.be32(1, kind.number());
                 out.byte(2, *code);
             }
-            Self::Log { group, snap_length, threshold } => {
+            Self::Log { group, snap_length, threshold, prefix } => {
                 out.be16(1, *group);
+                if !prefix.is_empty() {
+                    out.text(2, prefix);
+                }
                 out.be32(3, *snap_length);
                 out.be16(4, *threshold);
             }
             Self::Immediate(verdict) => {
                 out.be32(1, registers::VERDICT);
-                out.nest(2, |out| out.nest(DATA_VERDICT, |out| verdict.write(out)));
+                out.nest(2, |out| verdict.write_data(out));
             }
             Self::Other { data, .. } => out.raw(data),
         }
@@ -426,12 +448,15 @@ impl Expression {
                 from: parts.value(3, "NFTA_RANGE_FROM_DATA")?,
                 to: parts.value(4, "NFTA_RANGE_TO_DATA")?,
             },
-            "lookup" if !parts.has(3) => Self::Lookup {
-                register: parts.be32(2, "NFTA_LOOKUP_SREG")?,
-                set: parts.text(1, "NFTA_LOOKUP_SET")?.into(),
-                id: 0,
-                flags: parts.optional_be32(5)?.unwrap_or(0),
-            },
+            "lookup" if parts.optional_be32(3)?.is_none_or(|it| it == registers::VERDICT) => {
+                Self::Lookup {
+                    register: parts.be32(2, "NFTA_LOOKUP_SREG")?,
+                    set: parts.text(1, "NFTA_LOOKUP_SET")?.into(),
+                    id: 0,
+                    flags: parts.optional_be32(5)?.unwrap_or(0),
+                    to_verdict: parts.has(3),
+                }
+            }
             "counter" => Self::Counter {
                 packets: parts.be64(2, "NFTA_COUNTER_PACKETS")?,
                 bytes: parts.be64(1, "NFTA_COUNTER_BYTES")?,
@@ -451,13 +476,15 @@ impl Expression {
                 kind: RejectKind::from_number(parts.be32(1, "NFTA_REJECT_TYPE")?),
                 code: parts.get(2).map_or(Ok(0), |it| it.byte("NFTA_REJECT_ICMP_CODE"))?,
             },
-            "log" if parts.has(1) && !parts.has(2) => Self::Log {
+            "log" if parts.has(1) => Self::Log {
                 group: parts.need(1, "NFTA_LOG_GROUP")?.be16("NFTA_LOG_GROUP")?,
                 snap_length: parts.optional_be32(3)?.unwrap_or(0),
                 threshold: parts.get(4).map_or(Ok(0), |it| it.be16("NFTA_LOG_QTHRESHOLD"))?,
+                prefix: parts.get(2).map_or(Ok(""), |it| it.text("NFTA_LOG_PREFIX"))?.into(),
             },
             "immediate" if parts.be32(1, "NFTA_IMMEDIATE_DREG")? == registers::VERDICT => {
-                Self::Immediate(Verdict::decode(parts.need(2, "NFTA_IMMEDIATE_DATA")?)?)
+                let verdict = Verdict::decode_data(parts.need(2, "NFTA_IMMEDIATE_DATA")?)?;
+                Self::Immediate(verdict.ok_or(WireError::Missing { what: "NFTA_VERDICT_CODE" })?)
             }
             _ => return Ok(None),
         }))
@@ -498,9 +525,15 @@ impl Verdict {
         }
     }
 
-    fn decode(data: &Attribute<'_>) -> Result<Self, WireError> {
+    /// Writes it as data, into what wraps data.
+    pub(super) fn write_data(&self, out: &mut Writer) {
+        out.nest(DATA_VERDICT, |out| self.write(out));
+    }
+
+    /// Reads what wraps data; `None` if that is no verdict.
+    pub(super) fn decode_data(data: &Attribute<'_>) -> Result<Option<Self>, WireError> {
         let (mut code, mut chain) = (None, None);
-        for attribute in data.nested("NFTA_IMMEDIATE_DATA") {
+        for attribute in data.nested("NFTA_DATA") {
             let attribute = attribute?;
             if attribute.kind != DATA_VERDICT {
                 continue;
@@ -516,12 +549,12 @@ impl Verdict {
                 }
             }
         }
-        Ok(match (code.ok_or(WireError::Missing { what: "NFTA_VERDICT_CODE" })?, chain) {
+        Ok(code.map(|code| match (code, chain) {
             (CODE_DROP, None) => Self::Drop,
             (CODE_ACCEPT, None) => Self::Accept,
             (CODE_JUMP, Some(chain)) => Self::Jump(chain),
             (code, chain) => Self::Other(code, chain),
-        })
+        }))
     }
 }
 

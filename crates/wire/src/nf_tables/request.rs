@@ -118,11 +118,16 @@ impl Batch {
 
     /// Fills a set, in as many messages as it takes; gives the number of the last one.
     pub fn new_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
-        let each = 24 + set.key_length as usize;
-        for some in elements.chunks((ELEMENT_BYTES / each).max(2)) {
-            self.add(message_kind::NEW_ELEMENTS, CREATE, |out| {
-                set.write_elements(some, out);
-            });
+        let mut rest = elements;
+        while !rest.is_empty() {
+            let mut size = 0;
+            let fits = |it: &&Element| {
+                size += it.size();
+                size <= ELEMENT_BYTES
+            };
+            let (some, behind) = rest.split_at(rest.iter().take_while(fits).count().max(1));
+            self.add(message_kind::NEW_ELEMENTS, CREATE, |out| set.write_elements(some, out));
+            rest = behind;
         }
         self.sequence
     }

@@ -1,5 +1,6 @@
 //! Sets and their elements.
 
+use super::expression::{Expression, Verdict};
 use super::{owned, read_header};
 use crate::{Attribute, WireError, Writer};
 
@@ -8,10 +9,14 @@ const NAME: u16 = 2;
 const FLAGS: u16 = 3;
 const KEY_TYPE: u16 = 4;
 const KEY_LENGTH: u16 = 5;
+const DATA_TYPE: u16 = 6;
 const DESCRIPTION: u16 = 9;
 const DESCRIPTION_SIZE: u16 = 1;
 const ID: u16 = 10;
 const TIMEOUT: u16 = 11;
+const EXPRESSION: u16 = 17;
+/// `NFT_DATA_VERDICT`.
+const VERDICTS: u32 = 0xffff_ff00;
 
 const LIST_TABLE: u16 = 1;
 const LIST_SET: u16 = 2;
@@ -19,7 +24,10 @@ const LIST_ELEMENTS: u16 = 3;
 const LIST_SET_ID: u16 = 4;
 const LIST_ELEMENT: u16 = 1;
 const ELEMENT_KEY: u16 = 1;
+const ELEMENT_DATA: u16 = 2;
 const ELEMENT_FLAGS: u16 = 3;
+const ELEMENT_USER_DATA: u16 = 6;
+const ELEMENT_EXPRESSION: u16 = 7;
 const ELEMENT_INTERVAL_END: u32 = 1;
 const DATA_VALUE: u16 = 1;
 
@@ -29,6 +37,8 @@ pub mod set_flags {
     pub const CONSTANT: u32 = 0x2;
     /// Elements are ends of intervals.
     pub const INTERVAL: u32 = 0x4;
+    /// Elements carry data: here always verdicts.
+    pub const MAP: u32 = 0x8;
     /// Elements vanish after a time.
     pub const TIMEOUT: u32 = 0x10;
     /// Rules make elements.
@@ -56,6 +66,10 @@ pub struct Set {
     pub size: Option<u32>,
     /// `NFTA_SET_TIMEOUT`: after how many milliseconds elements vanish.
     pub timeout: Option<u64>,
+    /// Whether the elements carry verdicts (`NFTA_SET_DATA_TYPE`, with [`set_flags::MAP`]).
+    pub verdicts: bool,
+    /// Whether each element counts the packets that meet it (`NFTA_SET_EXPR`).
+    pub counted: bool,
 }
 
 impl Set {
@@ -72,6 +86,12 @@ impl Set {
         }
         if let Some(timeout) = self.timeout {
             out.be64(TIMEOUT, timeout);
+        }
+        if self.verdicts {
+            out.be32(DATA_TYPE, VERDICTS);
+        }
+        if self.counted {
+            out.nest(EXPRESSION, |out| Expression::Counter { packets: 0, bytes: 0 }.write(out));
         }
     }
 
@@ -94,6 +114,11 @@ impl Set {
                 FLAGS => set.flags = attribute.be32("NFTA_SET_FLAGS")?,
                 KEY_TYPE => set.key_type = attribute.be32("NFTA_SET_KEY_TYPE")?,
                 KEY_LENGTH => set.key_length = attribute.be32("NFTA_SET_KEY_LEN")?,
+                DATA_TYPE => set.verdicts = attribute.be32("NFTA_SET_DATA_TYPE")? == VERDICTS,
+                EXPRESSION => {
+                    let expression = Expression::decode(&attribute)?;
+                    set.counted = matches!(expression, Expression::Counter { .. });
+                }
                 TIMEOUT => set.timeout = Some(attribute.be64("NFTA_SET_TIMEOUT")?),
                 DESCRIPTION => {
                     for inner in attribute.nested("NFTA_SET_DESC") {
@@ -129,34 +154,80 @@ impl Set {
 }
 
 /// One element of a set: a value, or an end of an interval.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Element {
     /// The key, in the byte order of the field it is compared with.
     pub key: Vec<u8>,
     /// Whether it is the first value behind an interval rather than a value or a start.
     pub ends_interval: bool,
+    /// Where it leads, in a map.
+    pub verdict: Option<Verdict>,
+    /// `NFTA_SET_ELEM_USERDATA`, up to 256 bytes that the kernel keeps for the owner.
+    pub user_data: Vec<u8>,
+    /// What it has counted, as packets and bytes; the kernel gives it.
+    pub count: Option<(u64, u64)>,
 }
 
 impl Element {
+    /// An element that is no more than a key.
+    #[must_use]
+    pub fn key(key: Vec<u8>) -> Self {
+        Self { key, ..Self::default() }
+    }
+
+    /// The end of an interval.
+    #[must_use]
+    pub fn end(key: Vec<u8>) -> Self {
+        Self { key, ends_interval: true, ..Self::default() }
+    }
+
+    /// At most so many bytes does it take in a message.
+    pub(super) fn size(&self) -> usize {
+        const ATTRIBUTES: usize = 24;
+        const VERDICT: usize = 28;
+        let verdict = match &self.verdict {
+            None => 0,
+            Some(Verdict::Jump(chain)) => VERDICT + chain.len(),
+            Some(_) => VERDICT,
+        };
+        let user_data = if self.user_data.is_empty() { 0 } else { self.user_data.len() + 8 };
+        ATTRIBUTES + self.key.len() + verdict + user_data
+    }
+
     fn write(&self, out: &mut Writer) {
         if self.ends_interval {
             out.be32(ELEMENT_FLAGS, ELEMENT_INTERVAL_END);
         }
         out.nest(ELEMENT_KEY, |out| out.bytes(DATA_VALUE, &self.key));
+        if let Some(verdict) = &self.verdict {
+            out.nest(ELEMENT_DATA, |out| verdict.write_data(out));
+        }
+        if !self.user_data.is_empty() {
+            out.bytes(ELEMENT_USER_DATA, &self.user_data);
+        }
     }
 
     fn decode(attribute: &Attribute<'_>) -> Result<Self, WireError> {
         let (mut key, mut flags) = (None, 0);
+        let mut element = Self::default();
         for inner in attribute.nested("NFTA_LIST_ELEM") {
             let inner = inner?;
             match inner.kind {
                 ELEMENT_KEY => key = Some(super::expression::data_value(&inner)?.to_vec()),
+                ELEMENT_DATA => element.verdict = Verdict::decode_data(&inner)?,
                 ELEMENT_FLAGS => flags = inner.be32("NFTA_SET_ELEM_FLAGS")?,
+                ELEMENT_USER_DATA => element.user_data = inner.bytes.to_vec(),
+                ELEMENT_EXPRESSION => {
+                    if let Expression::Counter { packets, bytes } = Expression::decode(&inner)? {
+                        element.count = Some((packets, bytes));
+                    }
+                }
                 _ => {}
             }
         }
-        let key = key.ok_or(WireError::Missing { what: "NFTA_SET_ELEM_KEY" })?;
-        Ok(Self { key, ends_interval: flags & ELEMENT_INTERVAL_END != 0 })
+        element.key = key.ok_or(WireError::Missing { what: "NFTA_SET_ELEM_KEY" })?;
+        element.ends_interval = flags & ELEMENT_INTERVAL_END != 0;
+        Ok(element)
     }
 }
 

@@ -26,14 +26,15 @@ pub fn expressions() -> Vec<Expression> {
         Expression::Cmp { register: 1, op: Compare::NotEqual, data: vec![6] },
         Expression::Cmp { register: 1, op: Compare::Unknown(3), data: vec![1, 2, 3] },
         Expression::Range { register: 1, op: Compare::Equal, from: vec![0, 80], to: vec![0, 90] },
-        Expression::Lookup { register: 1, set: "set-1".into(), id: 0, flags: 1 },
+        Expression::Lookup { register: 1, set: "set-1".into(), id: 0, flags: 1, to_verdict: false },
+        Expression::Lookup { register: 1, set: "map-1".into(), id: 0, flags: 0, to_verdict: true },
         Expression::Counter { packets: 7, bytes: u64::MAX },
         Expression::Limit(limit),
         Expression::Meter { register: 1, set: "set-2".into(), id: 0, limit },
         Expression::Reject { kind: RejectKind::TcpReset, code: 0 },
         Expression::Reject { kind: RejectKind::Unreachable, code: 3 },
         Expression::Reject { kind: RejectKind::Unknown(0), code: 9 },
-        Expression::Log { group: 7, snap_length: 128, threshold: 64 },
+        Expression::Log { group: 7, snap_length: 128, threshold: 64, prefix: "catalogue".into() },
         Expression::Immediate(Verdict::Drop),
         Expression::Immediate(Verdict::Accept),
         Expression::Immediate(Verdict::Jump("limit/baseline/ping".into())),
@@ -118,7 +119,13 @@ fn sets_larger_than_a_message_are_sent_in_parts() {
         ..Set::default()
     };
     let elements: Vec<Element> = (0..20_000u128)
-        .map(|at| Element { key: (at << 8).to_be_bytes().to_vec(), ends_interval: at % 2 == 1 })
+        .map(|at| Element {
+            key: (at << 8).to_be_bytes().to_vec(),
+            ends_interval: at % 2 == 1,
+            verdict: (at % 4 == 0).then(|| Verdict::Jump("inbound/v4/1".into())),
+            user_data: vec![1; usize::try_from(at % 3).expect("small")],
+            count: None,
+        })
         .collect();
     let mut batch = Batch::begin(1);
     batch.new_set(&set);

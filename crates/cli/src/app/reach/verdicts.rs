@@ -140,6 +140,7 @@ pub fn parts(
             PortProtocol::Udp => Transport::Udp { source, destination },
         },
         state: ConnectionState::New,
+        program: None,
     };
     let mut deciders: Vec<&dyn Decider> = vec![&loaded.plan];
     if let Kernel::Rules(program) = kernel {

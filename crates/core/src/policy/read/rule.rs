@@ -76,6 +76,8 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         out_via,
         source_ports,
         rate,
+        programs: Vec::new(),
+        log: None,
         paused,
         why,
     })

@@ -1,0 +1,131 @@
+//! What can become of a packet, as the leaves of diagrams.
+
+use super::diagram::Diagram;
+use crate::plan::RuleId;
+use crate::policy::{Rate, Verdict};
+use std::collections::HashMap;
+use std::fmt;
+
+/// What becomes of a packet.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Fate {
+    /// Nothing decides it.
+    Undecided,
+    /// A decision gives the verdict.
+    Decided {
+        /// The decision.
+        by: RuleId,
+        /// What it says.
+        verdict: Verdict,
+    },
+    /// A decision allows it while a rate is kept.
+    Within {
+        /// The decision.
+        by: RuleId,
+        /// The rate.
+        rate: Rate,
+        /// What becomes of it beyond the rate.
+        beyond: Box<Fate>,
+    },
+    /// Something that is not understood stands in its way.
+    Unknown,
+}
+
+impl Fate {
+    /// The decision.
+    #[must_use]
+    pub fn by(&self) -> Option<&RuleId> {
+        match self {
+            Self::Decided { by, .. } | Self::Within { by, .. } => Some(by),
+            Self::Undecided | Self::Unknown => None,
+        }
+    }
+
+    /// The verdict, for a packet within the rate.
+    #[must_use]
+    pub fn verdict(&self) -> Option<Verdict> {
+        match self {
+            Self::Decided { verdict, .. } => Some(*verdict),
+            Self::Within { .. } => Some(Verdict::Allow),
+            Self::Undecided | Self::Unknown => None,
+        }
+    }
+
+    /// Whether packets fare alike, whoever decides.
+    #[must_use]
+    pub fn fares_like(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Decided { verdict: a, .. }, Self::Decided { verdict: b, .. }) => a == b,
+            (
+                Self::Within { rate: a, beyond: a_beyond, .. },
+                Self::Within { rate: b, beyond: b_beyond, .. },
+            ) => a == b && a_beyond.fares_like(b_beyond),
+            (a, b) => a == b,
+        }
+    }
+}
+
+impl fmt::Display for Fate {
+    /// `allow (catalogue)`, `allow 5/second (shell)`, `nothing decides`, `unknown`.
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Undecided => out.write_str("nothing decides"),
+            Self::Decided { by, verdict } => write!(out, "{} ({by})", verdict.as_str()),
+            Self::Within { by, rate, .. } => write!(out, "allow {rate} ({by})"),
+            Self::Unknown => out.write_str("unknown"),
+        }
+    }
+}
+
+/// Nothing decides; for diagrams that are sets, what is outside.
+pub const NOTHING: Diagram = Diagram::leaf(0);
+/// For diagrams that are sets: what is inside.
+pub const INSIDE: Diagram = Diagram::leaf(1);
+
+/// Fates as numbers of leaves. The numbers 0 and 1 are taken.
+#[derive(Clone, Debug, Default)]
+pub struct Fates {
+    list: Vec<Fate>,
+    numbers: HashMap<Fate, u32>,
+}
+
+const TAKEN: usize = 2;
+
+impl Fates {
+    /// The leaf of a fate.
+    pub fn leaf(&mut self, fate: Fate) -> Diagram {
+        if fate == Fate::Undecided {
+            return NOTHING;
+        }
+        let next = u32::try_from(self.list.len() + TAKEN).unwrap_or(u32::MAX);
+        let number = *self.numbers.entry(fate).or_insert_with_key(|fate| {
+            self.list.push(fate.clone());
+            next
+        });
+        Diagram::leaf(number)
+    }
+
+    /// The fate of a leaf's number.
+    pub fn fate(&self, number: u32) -> &Fate {
+        (number as usize)
+            .checked_sub(TAKEN)
+            .and_then(|at| self.list.get(at))
+            .unwrap_or(&Fate::Undecided)
+    }
+
+    /// What becomes of packets of the first leaf, if packets beyond its rate go on to the second.
+    pub fn beyond(&mut self, first: u32, second: u32) -> Diagram {
+        let beyond = self.fate(second).clone();
+        match self.fate(first).clone() {
+            Fate::Within { by, rate, beyond: open } if *open == Fate::Undecided => {
+                self.leaf(Fate::Within { by, rate, beyond: Box::new(beyond) })
+            }
+            fate => self.leaf(fate),
+        }
+    }
+
+    /// Whether packets of this leaf go on beyond a rate.
+    pub fn is_open(&self, number: u32) -> bool {
+        matches!(self.fate(number), Fate::Within { beyond, .. } if **beyond == Fate::Undecided)
+    }
+}

@@ -1,0 +1,274 @@
+//! How the fields of a packet are laid out as bits.
+
+use super::diagram::{Diagram, Diagrams, Way};
+use crate::plan::{InterfaceTest, LOOPBACK};
+use crate::space::{
+    AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Point, RangeSet,
+    StateSet, TCP, Transport, UDP,
+};
+use std::collections::HashMap;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+/// A field: its first bit, and how many it has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Field {
+    pub bit: u16,
+    pub width: u16,
+}
+
+const fn after(field: Field, width: u16) -> Field {
+    Field { bit: field.bit + field.width, width }
+}
+
+// The order matters for the size. What most rules test comes early; the interface, which the
+// baseline tests of every packet, comes late, so that it does not double all that is below it.
+pub const STATE: Field = Field { bit: 0, width: 3 };
+pub const FAMILY: Field = after(STATE, 1);
+const SOURCE: Field = after(FAMILY, 128);
+const DESTINATION: Field = after(SOURCE, 128);
+pub const PROTOCOL: Field = after(DESTINATION, 8);
+pub const PORT: Field = after(PROTOCOL, 16);
+pub const SOURCE_PORT: Field = after(PORT, 16);
+pub const ICMP_TYPE: Field = after(SOURCE_PORT, 8);
+pub const IN_INTERFACE: Field = after(ICMP_TYPE, 16);
+pub const OUT_INTERFACE: Field = after(IN_INTERFACE, 16);
+pub const PROGRAM: Field = after(OUT_INTERFACE, 16);
+
+/// The source address; IPv4 addresses take the first 32 of the bits.
+pub fn source(family: Family) -> Field {
+    Field { width: width(family), ..SOURCE }
+}
+
+/// The destination address, likewise.
+pub fn destination(family: Family) -> Field {
+    Field { width: width(family), ..DESTINATION }
+}
+
+fn width(family: Family) -> u16 {
+    if family == Family::V4 { 32 } else { 128 }
+}
+
+/// The number of ICMP in packets of an IP version.
+pub fn icmp(family: Family) -> u8 {
+    if family == Family::V4 { ICMP } else { ICMPV6 }
+}
+
+/// Names as numbers. Number 0 stands for all that nobody names.
+#[derive(Clone, Debug, Default)]
+pub struct Names {
+    list: Vec<String>,
+    numbers: HashMap<String, u128>,
+}
+
+impl Names {
+    pub fn number(&mut self, name: &str) -> u128 {
+        if let Some(&number) = self.numbers.get(name) {
+            return number;
+        }
+        self.list.push(name.to_owned());
+        let number = self.list.len() as u128;
+        self.numbers.insert(name.to_owned(), number);
+        number
+    }
+
+    fn known(&self, name: Option<&str>) -> u128 {
+        name.and_then(|name| self.numbers.get(name)).copied().unwrap_or(0)
+    }
+
+    fn name(&self, number: u128) -> Option<String> {
+        let at = usize::try_from(number).ok()?.checked_sub(1)?;
+        self.list.get(at).cloned()
+    }
+}
+
+/// The names that packets and tests carry.
+#[derive(Clone, Debug, Default)]
+pub struct Vocabulary {
+    pub interfaces: Names,
+    pub programs: Names,
+}
+
+/// One value for each field.
+#[derive(Clone, Copy, Debug)]
+pub struct Values {
+    state: u128,
+    family: u128,
+    source: u128,
+    destination: u128,
+    protocol: u128,
+    port: u128,
+    source_port: u128,
+    icmp_type: u128,
+    in_interface: u128,
+    out_interface: u128,
+    program: u128,
+}
+
+impl Vocabulary {
+    /// The values of a packet's fields. Fields that it does not have are 0.
+    pub fn values(&self, packet: &Packet) -> Values {
+        let address = |address: IpAddr| match address {
+            IpAddr::V4(address) => u128::from(address.to_bits()) << 96,
+            IpAddr::V6(address) => address.to_bits(),
+        };
+        let (source_port, port) = packet.ports().unwrap_or((0, 0));
+        Values {
+            state: packet.state as u128,
+            family: u128::from(packet.family() == Family::V6),
+            source: address(packet.source),
+            destination: address(packet.destination),
+            protocol: packet.protocol().into(),
+            port: port.into(),
+            source_port: source_port.into(),
+            icmp_type: match packet.transport {
+                Transport::Icmp { kind } => kind.into(),
+                _ => 0,
+            },
+            in_interface: self.interfaces.known(packet.in_interface.as_deref()),
+            out_interface: self.interfaces.known(packet.out_interface.as_deref()),
+            program: self.programs.known(packet.program.as_deref()),
+        }
+    }
+
+    /// The packet of some values.
+    pub fn packet(&self, values: &Values, direction: Direction) -> Packet {
+        // Each value fits its field.
+        let short = |value: u128| u16::try_from(value & 0xffff).unwrap_or_default();
+        let byte = |value: u128| u8::try_from(value & 0xff).unwrap_or_default();
+        let v6 = values.family == 1;
+        let family = if v6 { Family::V6 } else { Family::V4 };
+        let address = |value: u128| -> IpAddr {
+            if v6 {
+                Ipv6Addr::from_bits(value).into()
+            } else {
+                Ipv4Addr::from_bits(u32::try_from(value >> 96).unwrap_or_default()).into()
+            }
+        };
+        let (source, destination) = (short(values.source_port), short(values.port));
+        let state = usize::try_from(values.state).unwrap_or_default();
+        let last = ConnectionState::ALL.len() - 1;
+        Packet {
+            direction,
+            in_interface: self.interfaces.name(values.in_interface),
+            out_interface: self.interfaces.name(values.out_interface),
+            source: address(values.source),
+            destination: address(values.destination),
+            transport: match byte(values.protocol) {
+                TCP => Transport::Tcp { source, destination },
+                UDP => Transport::Udp { source, destination },
+                number if number == icmp(family) => {
+                    Transport::Icmp { kind: byte(values.icmp_type) }
+                }
+                protocol => Transport::Other { protocol },
+            },
+            state: ConnectionState::ALL[state.min(last)],
+            program: self.programs.name(values.program),
+        }
+    }
+}
+
+impl Values {
+    fn field(&mut self, bit: u16) -> (&mut u128, Field) {
+        let list = [
+            (&mut self.state, STATE),
+            (&mut self.family, FAMILY),
+            (&mut self.source, SOURCE),
+            (&mut self.destination, DESTINATION),
+            (&mut self.protocol, PROTOCOL),
+            (&mut self.port, PORT),
+            (&mut self.source_port, SOURCE_PORT),
+            (&mut self.icmp_type, ICMP_TYPE),
+            (&mut self.in_interface, IN_INTERFACE),
+            (&mut self.out_interface, OUT_INTERFACE),
+        ];
+        let found = list.into_iter().find(|(_, field)| bit < field.bit + field.width);
+        found.unwrap_or((&mut self.program, PROGRAM))
+    }
+
+    /// One bit.
+    pub fn bit(&self, bit: u16) -> bool {
+        // Addresses take most of the bits that diagrams ask.
+        let (value, field) = if bit < FAMILY.bit {
+            (self.state, STATE)
+        } else if bit < SOURCE.bit {
+            (self.family, FAMILY)
+        } else if bit < DESTINATION.bit {
+            (self.source, SOURCE)
+        } else if bit < PROTOCOL.bit {
+            (self.destination, DESTINATION)
+        } else if bit < PORT.bit {
+            (self.protocol, PROTOCOL)
+        } else if bit < SOURCE_PORT.bit {
+            (self.port, PORT)
+        } else {
+            let mut values = *self;
+            let (value, field) = values.field(bit);
+            (*value, field)
+        };
+        value >> (field.width - 1 - (bit - field.bit)) & 1 == 1
+    }
+
+    /// Sets one bit.
+    pub fn set(&mut self, bit: u16, on: bool) {
+        let (value, field) = self.field(bit);
+        let place = 1 << (field.width - 1 - (bit - field.bit));
+        *value = if on { *value | place } else { *value & !place };
+    }
+}
+
+/// The ranges of a set as ways that all lead to the same.
+pub fn ways<T: Point + Into<u128>>(set: &RangeSet<T>, then: Diagram) -> Vec<Way> {
+    set.ranges().iter().map(|it| (it.0.into(), it.1.into(), then)).collect()
+}
+
+/// The addresses of one IP version as ways that all lead to the same.
+pub fn address_ways(set: &AddressSet, family: Family, then: Diagram) -> Vec<Way> {
+    match family {
+        Family::V4 => ways(&set.v4, then),
+        Family::V6 => ways(&set.v6, then),
+    }
+}
+
+/// The states of a set as ways. Numbers beyond the last state stand for that state.
+pub fn state_ways(states: StateSet, then: Diagram) -> Vec<Way> {
+    let way = |state: ConnectionState| {
+        let number = state as u128;
+        let last = if state == ConnectionState::Untracked { 7 } else { number };
+        (number, last, then)
+    };
+    states.iter().map(way).collect()
+}
+
+impl Vocabulary {
+    /// The interfaces that pass a test as ways; `None` if all do.
+    pub fn interface_ways(&mut self, test: &InterfaceTest, then: Diagram) -> Option<Vec<Way>> {
+        let last = super::diagram::low_bits(IN_INTERFACE.width);
+        let (number, is) = match test {
+            InterfaceTest::Any => return None,
+            InterfaceTest::Is(name) => (self.interfaces.number(name), true),
+            InterfaceTest::IsNot(name) => (self.interfaces.number(name), false),
+        };
+        Some(if is {
+            vec![(number, number, then)]
+        } else {
+            vec![(0, number - 1, then), (number + 1, last, then)]
+        })
+    }
+
+    /// Makes the loopback interface known, so that an unnamed one is never it.
+    pub fn knows_loopback(&mut self) {
+        self.interfaces.number(LOOPBACK);
+    }
+}
+
+impl Field {
+    /// Leads the values of this field their ways.
+    pub fn fork(self, diagrams: &mut Diagrams, ways: &[Way], otherwise: Diagram) -> Diagram {
+        diagrams.fork(self.bit, self.width, ways, otherwise)
+    }
+
+    /// Whether a diagram asks nothing before the end of this field.
+    pub fn precedes(self, diagrams: &Diagrams, diagram: Diagram) -> bool {
+        self.bit + self.width <= diagrams.first_bit(diagram)
+    }
+}

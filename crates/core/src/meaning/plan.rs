@@ -1,0 +1,102 @@
+//! The meaning of a plan.
+
+use super::atlas::{Atlas, Meaning};
+use super::diagram::{Diagram, Way};
+use super::fate::{Fate, NOTHING};
+use super::fields::{
+    FAMILY, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL, SOURCE_PORT, STATE,
+    address_ways, destination, icmp, source, state_ways, ways,
+};
+use crate::plan::{Act, Chain, Condition, Decision, HostPlan};
+use crate::policy::Verdict;
+use crate::space::{Family, TCP, UDP};
+
+impl Atlas {
+    /// The meaning of a plan.
+    pub fn plan(&mut self, plan: &HostPlan) -> Meaning {
+        Meaning { roots: [0, 1, 2].map(|at: usize| self.plan_chain(&plan.chains[at])) }
+    }
+
+    fn plan_chain(&mut self, chain: &Chain) -> Diagram {
+        let mut list = Vec::new();
+        for decision in chain.decisions.iter().filter(|decision| !decision.paused) {
+            let leaf = self.fates.leaf(fate(decision));
+            list.extend(decision.conditions.iter().map(|it| self.condition(it, leaf)));
+        }
+        self.first_of(&list)
+    }
+
+    /// `then` for packets that meet the condition, nothing for others.
+    pub(super) fn condition(&mut self, condition: &Condition, then: Diagram) -> Diagram {
+        let then = self.programs(&condition.programs, then);
+        let mut inner = then;
+        for (field, test) in
+            [(OUT_INTERFACE, &condition.out_interface), (IN_INTERFACE, &condition.in_interface)]
+        {
+            if let Some(ways) = self.words.interface_ways(test, inner) {
+                inner = field.fork(&mut self.diagrams, &ways, NOTHING);
+            }
+        }
+        let [v4, v6] = Family::BOTH.map(|family| self.of_family(condition, family, inner));
+        let families = self.diagrams.ask(FAMILY.bit, v4, v6);
+        match condition.states {
+            None => families,
+            Some(states) => STATE.fork(&mut self.diagrams, &state_ways(states, families), NOTHING),
+        }
+    }
+
+    /// `then` for packets of some programs; of all, if none is named.
+    pub(super) fn programs(&mut self, programs: &[String], then: Diagram) -> Diagram {
+        if programs.is_empty() {
+            return then;
+        }
+        let mut numbers: Vec<u128> =
+            programs.iter().map(|path| self.words.programs.number(path)).collect();
+        numbers.sort_unstable();
+        numbers.dedup();
+        let ways: Vec<Way> = numbers.into_iter().map(|it| (it, it, then)).collect();
+        PROGRAM.fork(&mut self.diagrams, &ways, NOTHING)
+    }
+
+    fn of_family(&mut self, condition: &Condition, family: Family, then: Diagram) -> Diagram {
+        let traffic = self.traffic(condition, family, then);
+        let to = address_ways(&condition.destination, family, traffic);
+        let to = destination(family).fork(&mut self.diagrams, &to, NOTHING);
+        let from = address_ways(&condition.source, family, to);
+        source(family).fork(&mut self.diagrams, &from, NOTHING)
+    }
+
+    fn traffic(&mut self, condition: &Condition, family: Family, then: Diagram) -> Diagram {
+        let traffic = &condition.traffic;
+        let from = ways(&condition.source_ports, then);
+        let from = SOURCE_PORT.fork(&mut self.diagrams, &from, NOTHING);
+        let mut ports = |set| PORT.fork(&mut self.diagrams, &ways(set, from), NOTHING);
+        let mut spoken_for = vec![(TCP, ports(&traffic.tcp)), (UDP, ports(&traffic.udp))];
+        let mut others = traffic.others.clone();
+        if condition.source_ports.is_full() {
+            let types = if family == Family::V4 { &traffic.icmp } else { &traffic.icmpv6 };
+            let types = ICMP_TYPE.fork(&mut self.diagrams, &ways(types, then), NOTHING);
+            spoken_for.push((icmp(family), types));
+        } else {
+            others = crate::space::RangeSet::empty();
+            spoken_for.push((icmp(family), NOTHING));
+        }
+        let numbers = spoken_for.iter().map(|it| (it.0, it.0));
+        let others = others.difference(&crate::space::RangeSet::from_ranges(numbers));
+        let mut protocols = ways(&others, then);
+        protocols.extend(spoken_for.into_iter().map(|it| (it.0.into(), it.0.into(), it.1)));
+        protocols.sort_unstable();
+        PROTOCOL.fork(&mut self.diagrams, &protocols, NOTHING)
+    }
+}
+
+fn fate(decision: &Decision) -> Fate {
+    let by = decision.id.clone();
+    match decision.act {
+        Act::Decide(verdict) => Fate::Decided { by, verdict },
+        Act::AllowWithin(rate) => {
+            let beyond = Fate::Decided { by: by.clone(), verdict: Verdict::Deny };
+            Fate::Within { by, rate, beyond: Box::new(beyond) }
+        }
+    }
+}

@@ -1,0 +1,234 @@
+//! Arranges many items of one IP version into lookups.
+
+use super::cells::{Stretch as Values, cells};
+use super::lower::{FEW, Item, Lowering, lead};
+use super::model::{Action, Entry, Key, KeyValue, Lookup, ProgramRule, Test, Then};
+use super::points::{split, stretches_of};
+use super::stretch::{Axis, Stretch, stretches};
+use crate::plan::{Act, Condition};
+use crate::policy::Verdict;
+use crate::space::{Family, ICMP, ICMPV6, Point, RangeSet, TCP, TrafficSet, UDP};
+use std::collections::HashMap;
+
+/// A list that falls into more stretches than this is better looked up by traffic first.
+const STRETCHES: usize = 4;
+
+pub(super) struct Arranger<'l> {
+    pub lowering: &'l mut Lowering,
+    pub family: Family,
+}
+
+impl Arranger<'_> {
+    /// Rules that do with each packet what the first item does that it meets; a packet that meets
+    /// none goes on behind them.
+    pub fn arrange(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
+        if items.len() <= FEW {
+            return self.lowering.one_by_one(items);
+        }
+        let axis = Axis::of_most(items);
+        let list = stretches(items, axis, self.family);
+        if list.len() > STRETCHES {
+            let narrow = items.iter().filter(|item| !item.condition.traffic.is_any()).count();
+            if narrow * 2 > items.len()
+                && let Some(rules) = self.by_traffic(items, 4 * items.len() + 1_024)
+            {
+                return rules;
+            }
+        }
+        let mut rules = Vec::new();
+        for stretch in list {
+            match stretch {
+                Stretch::OneByOne(items) => rules.extend(self.lowering.one_by_one(&items)),
+                Stretch::Sorted { named, open } => {
+                    rules.extend(self.named(named, axis));
+                    rules.extend(self.open(&open));
+                }
+            }
+        }
+        rules
+    }
+
+    /// Items that all name addresses.
+    fn named(&mut self, items: Vec<Item<'_>>, axis: Axis) -> Vec<ProgramRule> {
+        if items.len() <= FEW / 2 {
+            return self.lowering.one_by_one(&items);
+        }
+        let mut rules = Vec::new();
+        let parts = split(items, axis, self.family);
+        if !parts.points.is_empty() {
+            let key = match axis {
+                Axis::Source => Key::SourceService(self.family),
+                Axis::Destination => Key::DestinationService(self.family),
+            };
+            let entry = |lowering: &mut Lowering, value, item: &Item<'_>| Entry {
+                first: value,
+                last: value,
+                then: whole(lowering, item),
+            };
+            let entries = parts.points.iter().map(|it| entry(self.lowering, it.0, &it.1)).collect();
+            rules.push(lead(
+                vec![Test::Family(self.family)],
+                Action::Choose(Lookup { key, entries }),
+            ));
+        }
+        rules.extend(self.by_address(&parts.boxes, axis));
+        rules
+    }
+
+    fn by_address(&mut self, items: &[Item<'_>], axis: Axis) -> Vec<ProgramRule> {
+        if items.len() <= FEW / 2 {
+            return self.lowering.one_by_one(items);
+        }
+        let mut ranges = Vec::new();
+        for (at, item) in items.iter().enumerate() {
+            ranges.extend(stretches_of(axis.addresses(&item.condition), self.family, at));
+        }
+        let free = |condition: Condition| axis.freed(condition);
+        let Some(entries) = self.entries(items, &ranges, free, 16 * items.len() + 4_096) else {
+            // Too many of them lie one over the other: halves are easier.
+            let (first, second) = items.split_at(items.len() / 2);
+            let mut rules = self.by_address(first, axis);
+            rules.extend(self.by_address(second, axis));
+            return rules;
+        };
+        let key = match axis {
+            Axis::Source => Key::Source(self.family),
+            Axis::Destination => Key::Destination(self.family),
+        };
+        vec![lead(vec![Test::Family(self.family)], Action::Choose(Lookup { key, entries }))]
+    }
+
+    /// Items that name no addresses.
+    fn open(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
+        if items.len() <= FEW / 2 {
+            return self.lowering.one_by_one(items);
+        }
+        self.by_traffic(items, 16 * items.len() + 4_096).unwrap_or_else(|| {
+            let (first, second) = items.split_at(items.len() / 2);
+            let mut rules = self.open(first);
+            rules.extend(self.open(second));
+            rules
+        })
+    }
+
+    /// Looks up the protocol and then the port or type; `None` if that would list more than
+    /// `most` items.
+    fn by_traffic(&mut self, items: &[Item<'_>], most: usize) -> Option<Vec<ProgramRule>> {
+        let mut rules = Vec::new();
+        for (number, ports) in
+            [(TCP, (|it| &it.tcp) as fn(&TrafficSet) -> &RangeSet<u16>), (UDP, |it| &it.udp)]
+        {
+            let part = |it: &TrafficSet| match number {
+                TCP => TrafficSet::tcp(it.tcp.clone()),
+                _ => TrafficSet::udp(it.udp.clone()),
+            };
+            let tests = vec![Test::Protocol(RangeSet::single(number))];
+            rules.extend(self.by_field(items, ports, part, tests, Key::DestinationPort, most)?);
+        }
+        let (number, types): (u8, fn(&TrafficSet) -> &RangeSet<u8>) = match self.family {
+            Family::V4 => (ICMP, |it| &it.icmp),
+            Family::V6 => (ICMPV6, |it| &it.icmpv6),
+        };
+        let part = |it: &TrafficSet| TrafficSet::icmp(it.icmp.clone(), it.icmpv6.clone());
+        let tests = vec![Test::Family(self.family), Test::Protocol(RangeSet::single(number))];
+        rules.extend(self.by_field(items, types, part, tests, Key::IcmpType, most)?);
+        let others =
+            parts(items, |it| TrafficSet { others: it.others.clone(), ..TrafficSet::empty() });
+        rules.extend(self.lowering.one_by_one(&others));
+        Some(rules)
+    }
+
+    fn by_field<T: Point + Into<u128>>(
+        &mut self,
+        items: &[Item<'_>],
+        field: fn(&TrafficSet) -> &RangeSet<T>,
+        part: impl Fn(&TrafficSet) -> TrafficSet,
+        tests: Vec<Test>,
+        key: Key,
+        most: usize,
+    ) -> Option<Vec<ProgramRule>> {
+        let items = parts(items, part);
+        if items.len() <= FEW / 2 {
+            return Some(self.lowering.one_by_one(&items));
+        }
+        let mut ranges: Vec<Values> = Vec::new();
+        for (at, item) in items.iter().enumerate() {
+            let set = field(&item.condition.traffic).ranges();
+            ranges.extend(set.iter().map(|it| (at, it.0.into(), it.1.into())));
+        }
+        let free = |condition: Condition| Condition { traffic: TrafficSet::any(), ..condition };
+        let entries = self.entries(&items, &ranges, free, most)?;
+        Some(vec![lead(tests, Action::Choose(Lookup { key, entries }))])
+    }
+
+    /// The entries of a lookup: for each stretch of values that the same items matter for, what
+    /// those items do when the looked-up field is `freed` of its test.
+    fn entries(
+        &mut self,
+        items: &[Item<'_>],
+        ranges: &[Values],
+        freed: impl Fn(Condition) -> Condition,
+        most: usize,
+    ) -> Option<Vec<Entry>> {
+        let freed: Vec<Condition> =
+            items.iter().map(|item| freed(item.condition.clone())).collect();
+        let cells = cells(ranges, |at| freed[at].is_any(), most)?;
+        let mut known: HashMap<Vec<usize>, Then> = HashMap::new();
+        let mut entries = Vec::with_capacity(cells.len());
+        for cell in cells {
+            let then = match known.get(&cell.items) {
+                Some(then) => then.clone(),
+                None => {
+                    let item = |&at: &usize| Item {
+                        decision: items[at].decision,
+                        condition: freed[at].clone(),
+                    };
+                    let behind: Vec<Item<'_>> = cell.items.iter().map(item).collect();
+                    let then = self.leaf(&behind);
+                    known.insert(cell.items.clone(), then.clone());
+                    then
+                }
+            };
+            entries.push(Entry { first: value(cell.first), last: value(cell.last), then });
+        }
+        Some(entries)
+    }
+
+    /// Where an entry leads at which these items matter.
+    fn leaf(&mut self, items: &[Item<'_>]) -> Then {
+        match items {
+            [only] if only.condition.is_any() => whole(self.lowering, only),
+            _ => {
+                let rules = self.arrange(items);
+                Then::Jump(self.lowering.numbered_chain(self.family, rules))
+            }
+        }
+    }
+}
+
+fn value(value: u128) -> KeyValue {
+    (value, 0)
+}
+
+/// Where an entry leads at which the item takes every packet.
+fn whole(lowering: &mut Lowering, item: &Item<'_>) -> Then {
+    let decision = item.decision;
+    match (decision.act, decision.log) {
+        (Act::Decide(Verdict::Allow), None) => Then::Allow(decision.id.clone()),
+        (Act::Decide(Verdict::Deny), None) => Then::Deny(decision.id.clone()),
+        _ => Then::Jump(lowering.own_chain(decision)),
+    }
+}
+
+/// The items narrowed to a part of the traffic, without those that have nothing in it.
+fn parts<'p>(items: &[Item<'p>], part: impl Fn(&TrafficSet) -> TrafficSet) -> Vec<Item<'p>> {
+    let mut list = Vec::new();
+    for item in items {
+        let traffic = part(&item.condition.traffic);
+        if !traffic.is_empty() {
+            let condition = Condition { traffic, ..item.condition.clone() };
+            list.push(Item { decision: item.decision, condition });
+        }
+    }
+    list
+}

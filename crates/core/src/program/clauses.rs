@@ -1,0 +1,138 @@
+//! A condition to lists of simple tests.
+
+use super::model::Test;
+use crate::plan::{Condition, InterfaceTest};
+use crate::space::{Family, ICMP, ICMPV6, RangeSet, TCP, UDP};
+
+/// The lists of tests that together say what the condition takes: one for each combination of IP
+/// version and protocol group that it needs. With `tcp_apart`, none takes TCP and more.
+pub fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> {
+    let mut common = Vec::new();
+    if condition.in_interface != InterfaceTest::Any {
+        common.push(Test::InInterface(condition.in_interface.clone()));
+    }
+    if condition.out_interface != InterfaceTest::Any {
+        common.push(Test::OutInterface(condition.out_interface.clone()));
+    }
+    common.extend(condition.states.map(Test::State));
+    if !condition.programs.is_empty() {
+        common.push(Test::Program(condition.programs.clone()));
+    }
+
+    let mut clauses = Vec::new();
+    for group in groups(condition, tcp_apart) {
+        for ends in address_tests(condition, group.family) {
+            let mut tests = common.clone();
+            // Version, protocol, addresses, then what lies behind the IP header.
+            let (family, addresses) = ends;
+            tests.extend(family.map(Test::Family));
+            tests.extend(group.protocols.clone().map(Test::Protocol));
+            tests.extend(addresses);
+            tests.extend(group.finer.clone());
+            clauses.push(tests);
+        }
+    }
+    clauses
+}
+
+/// Traffic that one list of tests can name.
+struct Group {
+    /// The only IP version it occurs in.
+    family: Option<Family>,
+    protocols: Option<RangeSet<u8>>,
+    finer: Vec<Test>,
+}
+
+/// Two ranges are quicker told and asked one by one than as a set; more are one set.
+fn in_few(ports: &RangeSet<u16>) -> impl Iterator<Item = RangeSet<u16>> {
+    let apart = match ports.ranges() {
+        [] => Vec::new(),
+        &[first, second] => [first, second].map(|it| RangeSet::from_ranges([it])).into(),
+        _ => vec![ports.clone()],
+    };
+    apart.into_iter()
+}
+
+fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
+    let traffic = &condition.traffic;
+    let source_ports = &condition.source_ports;
+    let any_source_port = source_ports.is_full();
+    let all =
+        |protocols: Option<RangeSet<u8>>| Group { family: None, protocols, finer: Vec::new() };
+    if traffic.is_any() && any_source_port {
+        return if tcp_apart {
+            vec![all(Some(RangeSet::single(TCP))), all(None)]
+        } else {
+            vec![all(None)]
+        };
+    }
+    let with_ports = |numbers: &[u8], ports: RangeSet<u16>| {
+        let mut finer = Vec::new();
+        if !any_source_port {
+            finer.push(Test::SourcePort(source_ports.clone()));
+        }
+        if !ports.is_full() {
+            finer.push(Test::DestinationPort(ports));
+        }
+        let protocols = RangeSet::from_ranges(numbers.iter().map(|&number| (number, number)));
+        Group { family: None, protocols: Some(protocols), finer }
+    };
+    let mut groups = Vec::new();
+    if traffic.tcp == traffic.udp && !traffic.tcp.is_empty() && !tcp_apart {
+        groups.extend(in_few(&traffic.tcp).map(|ports| with_ports(&[TCP, UDP], ports)));
+    } else {
+        for (number, ports) in [(TCP, &traffic.tcp), (UDP, &traffic.udp)] {
+            groups.extend(in_few(ports).map(|ports| with_ports(&[number], ports)));
+        }
+    }
+    if !any_source_port {
+        return groups;
+    }
+    for (family, number, types) in
+        [(Family::V4, ICMP, &traffic.icmp), (Family::V6, ICMPV6, &traffic.icmpv6)]
+    {
+        if !types.is_empty() {
+            let finer =
+                if types.is_full() { Vec::new() } else { vec![Test::IcmpType(types.clone())] };
+            let protocols = Some(RangeSet::single(number));
+            groups.push(Group { family: Some(family), protocols, finer });
+        }
+    }
+    let mut others = traffic.others.difference(&RangeSet::from_ranges([(TCP, TCP), (UDP, UDP)]));
+    // ICMP in packets of the other IP version, where that is not all of the number.
+    for (number, types, elsewhere) in
+        [(ICMP, &traffic.icmp, Family::V6), (ICMPV6, &traffic.icmpv6, Family::V4)]
+    {
+        if others.contains(number) && !types.is_full() {
+            others = others.difference(&RangeSet::single(number));
+            groups.push(Group { family: Some(elsewhere), ..all(Some(RangeSet::single(number))) });
+        }
+    }
+    if !others.is_empty() {
+        groups.push(all(Some(others)));
+    }
+    groups
+}
+
+/// For each IP version that needs a list of its own: the version, and the tests of its addresses.
+fn address_tests(condition: &Condition, only: Option<Family>) -> Vec<(Option<Family>, Vec<Test>)> {
+    let (source, destination) = (&condition.source, &condition.destination);
+    if only.is_none() && source.is_full() && destination.is_full() {
+        return vec![(None, Vec::new())];
+    }
+    Family::BOTH
+        .into_iter()
+        .filter(|&family| only.is_none_or(|only| only == family))
+        .filter(|&family| source.has(family) && destination.has(family))
+        .map(|family| {
+            let mut tests = Vec::new();
+            if !source.has_all(family) {
+                tests.push(Test::Source(source.only(family)));
+            }
+            if !destination.has_all(family) {
+                tests.push(Test::Destination(destination.only(family)));
+            }
+            (Some(family), tests)
+        })
+        .collect()
+}
