@@ -1,7 +1,7 @@
 //! What the core costs: reading, working out, lowering, asking.
 
 use divan::{Bencher, black_box};
-use tipstaff_core::generate::{Generator, HOST_NAME};
+use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::{compare, lower};
@@ -18,7 +18,7 @@ fn source(rules: usize) -> Source {
 
 fn plan(rules: usize) -> HostPlan {
     let policy = read(&source(rules)).expect("a policy");
-    resolve(&policy, HOST_NAME).expect("the host")
+    resolve(&policy, HOST_NAME, NOW).expect("the host")
 }
 
 /// Text to program.
@@ -27,7 +27,7 @@ fn read_resolve_and_lower(bencher: Bencher, rules: usize) {
     let source = source(rules);
     bencher.bench(|| {
         let policy = read(black_box(&source)).expect("a policy");
-        lower(&resolve(&policy, HOST_NAME).expect("the host"))
+        lower(&resolve(&policy, HOST_NAME, NOW).expect("the host"))
     });
 }
 

@@ -5,12 +5,15 @@
 //! apart, where mistakes show.
 
 use crate::plan::HostPlan;
+use crate::policy::Time;
 use crate::space::{AddressSet, ConnectionState, Direction, Family, Packet, Point, Transport};
 use std::fmt::Write;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// The addresses of the host in every generated policy.
 pub const HOST: [&str; 4] = ["192.0.2.10", "10.44.8.10", "2001:db8:2::10", "fd44:8::10"];
+/// The moment at which generated policies are worked out: some of their rules have ended.
+pub const NOW: Time = Time::from_seconds(1_800_000_000);
 /// The name of that host.
 pub const HOST_NAME: &str = "sluice";
 
@@ -36,6 +39,8 @@ const PORTS: [u16; 10] = [1, 22, 53, 80, 443, 2202, 5432, 9100, 22_000, 65_535];
 const SERVICES: [&str; 2] = ["catalogue", "remote"];
 const BUNDLES: [&str; 2] = ["staff-access", "monitoring"];
 const PLACES: [&str; 3] = ["curators", "herbarium", "strangers"];
+const PROGRAMS: [&str; 4] =
+    ["/usr/sbin/catalogued", "/srv/tidegauge", "/opt/seedbase", "/usr/bin/other"];
 /// Kinds of ICMP and of ICMPv6 that a host meets.
 const ICMP_KINDS: [u8; 6] = [0, 3, 8, 11, 13, 128];
 const ICMPV6_KINDS: [u8; 7] = [1, 128, 129, 130, 135, 136, 143];
@@ -46,13 +51,21 @@ const OTHER_PROTOCOLS: [u8; 3] = [2, 47, 253];
 #[derive(Clone, Debug)]
 pub struct Generator {
     state: u64,
+    /// Whether rules name programs.
+    programs: bool,
 }
 
 impl Generator {
     /// Starts from a seed.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self { state: seed }
+        Self { state: seed, programs: true }
+    }
+
+    /// Leaves out rules for programs, which the kernel cannot be told yet.
+    #[must_use]
+    pub fn without_programs(self) -> Self {
+        Self { programs: false, ..self }
     }
 
     /// The next number: SplitMix64 (Steele, Lea, Flood: Fast Splittable Pseudorandom Number
@@ -96,7 +109,10 @@ impl Generator {
                 self.rule(&mut text, &format!("bundle.{bundle}"), &format!("{bundle}-{number}"));
             }
         }
-        let addresses: Vec<String> = HOST.iter().map(|it| format!("\"{it}\"")).collect();
+        let addresses: Vec<String> = HOST
+            .iter()
+            .map(|it| format!("\"{it}/{}\"", if it.contains(':') { 64 } else { 24 }))
+            .collect();
         let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
         let _ = writeln!(text, "labels = [\"edge\"]");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
@@ -116,6 +132,9 @@ impl Generator {
                 let on = name == "neighbours" || self.one_in(2);
                 let _ = writeln!(text, "{name} = {on}");
             }
+        }
+        for _ in 0..self.below(3) {
+            self.expectation(&mut text);
         }
         let mut bundles = BUNDLES.iter();
         for number in 0..self.below(16) {
@@ -160,6 +179,15 @@ impl Generator {
         text
     }
 
+    fn expectation(&mut self, text: &mut String) {
+        let traffic = self.list(1, 3, Self::traffic);
+        let verdict = self.pick(&["allow", "deny", "reject"]);
+        let direction = self.pick(&Direction::ALL);
+        let _ = writeln!(text, "\n[[host.{HOST_NAME}.expect]]\ntraffic = {traffic}");
+        let _ = writeln!(text, "verdict = \"{verdict}\"\ndirection = \"{direction}\"");
+        let _ = writeln!(text, "from = [\"anywhere\"]\nto = [\"this-host\"]\nvia = [\"outside\"]");
+    }
+
     fn rule(&mut self, text: &mut String, section: &str, name: &str) {
         let verdict = self.pick(&["allow", "allow", "deny", "reject"]);
         let traffic = self.list(1, 4, Self::traffic);
@@ -175,8 +203,23 @@ impl Generator {
             let rate = self.pick(&["1000000/second", "1000/second per source, burst 100000"]);
             let _ = writeln!(text, "rate = \"{rate}\"");
         }
+        if self.one_in(8) {
+            // The first two have ended.
+            let until = self.pick(&[
+                "2001-01-01T00:00:00Z",
+                "\"2026-01-01T00:00:00+01:00\"",
+                "2500-01-01T00:00:00Z",
+            ]);
+            let _ = writeln!(text, "until = {until}");
+        }
+        if self.one_in(8) {
+            let log = self.pick(&["true", "false", "\"10/minute\"", "\"1000/second, burst 9\""]);
+            let _ = writeln!(text, "log = {log}");
+        }
+        let mut forwarded = false;
         if self.one_in(2) {
             let direction = *self.pick(&Direction::ALL);
+            forwarded = direction == Direction::Forwarded;
             let _ = writeln!(text, "direction = \"{direction}\"");
             if direction == Direction::Forwarded && self.one_in(3) {
                 let via = self.pick(&["outside", "stacks", "eth0\", \"stacks"]);
@@ -186,6 +229,11 @@ impl Generator {
                 let _ = writeln!(text, "at = [\"{own}\"]");
                 return;
             }
+        }
+        if self.programs && !forwarded && self.one_in(8) {
+            let program =
+                self.pick(&["\"/usr/sbin/catalogued\"", "[\"/srv/tidegauge\", \"/opt/seedbase\"]"]);
+            let _ = writeln!(text, "program = {program}");
         }
         let version = self.below(2);
         let both = self.one_in(3);
@@ -199,6 +247,7 @@ impl Generator {
                     }
                     // With both versions on each side, some packet can always match.
                     (true, 2) => "[\"private\", \"!10.44.8.20\"]".into(),
+                    (true, 4) => "[\"on-link\", \"203.0.113.70\"]".into(),
                     (true, 3) => {
                         "[\"this-host\", \"203.0.113.0/24\", \"2001:db8:bad::/48\"]".into()
                     }
@@ -247,7 +296,11 @@ impl Generator {
     }
 
     fn traffic(&mut self) -> String {
-        if self.one_in(8) { format!("\"{}\"", self.pick(&SERVICES)) } else { self.traffic_term() }
+        match self.below(16) {
+            0 | 1 => format!("\"{}\"", self.pick(&SERVICES)),
+            2 => format!("\"{}\"", self.pick(&["domain", "https", "postgresql", "x11"])),
+            _ => self.traffic_term(),
+        }
     }
 
     /// A term that is not a service.
@@ -300,7 +353,9 @@ impl Generator {
             Direction::Outbound => (None, interface()),
             Direction::Forwarded => (interface(), interface()),
         };
-        let program = None;
+        // Whoever sends forwarded packets is elsewhere.
+        let named = self.programs && direction != Direction::Forwarded && self.one_in(3);
+        let program = named.then(|| (*self.pick(&PROGRAMS)).to_owned());
         Packet {
             direction,
             in_interface,

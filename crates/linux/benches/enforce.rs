@@ -3,7 +3,7 @@
 
 use std::process::Command;
 use std::time::{Duration, Instant};
-use tipstaff_core::generate::{Generator, HOST_NAME};
+use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::{RuleProgram, lower};
@@ -35,7 +35,7 @@ fn main() {
 fn program(rules: usize) -> RuleProgram {
     let text = Generator::new(1).long_policy(rules);
     let policy = read(&Source::new("long.toml", &text)).expect("a policy");
-    lower(&resolve(&policy, HOST_NAME).expect("the host"))
+    lower(&resolve(&policy, HOST_NAME, NOW).expect("the host"))
 }
 
 fn measure(program: &RuleProgram) -> (Duration, Duration) {

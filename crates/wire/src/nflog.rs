@@ -19,6 +19,7 @@ const COPY_PACKET: u8 = 2;
 const FLAG_SEQUENCE: u16 = 1;
 
 const PAYLOAD: u16 = 9;
+const PREFIX: u16 = 10;
 const SEQUENCE: u16 = 12;
 
 /// How a group of reports is to be delivered.
@@ -65,6 +66,8 @@ pub struct Report<'a> {
     pub group: u16,
     /// The first bytes of the packet, from the IP header on.
     pub packet: &'a [u8],
+    /// The text that the `log` expression adds; empty for none.
+    pub prefix: &'a str,
     /// Running number within the group; a gap means that reports were lost.
     pub sequence: u32,
 }
@@ -77,15 +80,16 @@ pub fn decode(body: &[u8]) -> Result<Report<'_>, WireError> {
     let mut fields = Fields::new(body, "struct nfgenmsg");
     fields.take(2)?;
     let group = fields.be16()?;
-    let (mut packet, mut sequence) = (&[][..], None);
+    let (mut packet, mut prefix, mut sequence) = (&[][..], "", None);
     for attribute in Attributes::new(fields.rest(), "NFULNL_MSG_PACKET") {
         let attribute = attribute?;
         match attribute.kind {
             PAYLOAD => packet = attribute.bytes,
+            PREFIX => prefix = attribute.text("NFULA_PREFIX")?,
             SEQUENCE => sequence = Some(attribute.be32("NFULA_SEQ")?),
             _ => {}
         }
     }
     let sequence = sequence.ok_or(WireError::Missing { what: "NFULA_SEQ" })?;
-    Ok(Report { group, packet, sequence })
+    Ok(Report { group, packet, prefix, sequence })
 }

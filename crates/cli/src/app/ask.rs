@@ -3,7 +3,7 @@
 use super::{By, Failure, Loaded, PacketWords};
 use serde::Serialize;
 use std::net::IpAddr;
-use tipstaff_core::plan::{HostPlan, LOOPBACK, Step};
+use tipstaff_core::plan::{HostPlan, Idle, LOOPBACK, Step};
 use tipstaff_core::policy::{Policy, Source, Verdict, read_addresses, read_traffic};
 use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport, closest,
@@ -27,6 +27,8 @@ pub struct Question {
     pub via: Option<String>,
     /// By which interface a forwarded packet goes out.
     pub out_via: Option<String>,
+    /// The executable of the socket that receives or sends it.
+    pub program: Option<String>,
     /// In which direction.
     pub direction: Direction,
 }
@@ -86,7 +88,8 @@ pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
 
 fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {
     let because = match step.miss {
-        _ if step.decision.paused => Some("paused".to_owned()),
+        _ if step.decision.idle == Some(Idle::Paused) => Some("paused".to_owned()),
+        _ if step.decision.idle.is_some() => Some("ended".to_owned()),
         miss => miss.map(|miss| miss.to_string()),
     };
     PathStep {
@@ -147,7 +150,7 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
         destination,
         transport: transport(&loaded.policy, &question.traffic, Family::of(source))?,
         state: ConnectionState::New,
-        program: None,
+        program: question.program.clone(),
     };
     match which_interface(&loaded.plan, &packet) {
         Some(failure) => Err(failure),
@@ -187,8 +190,8 @@ fn interface(plan: &HostPlan, word: &str) -> String {
 
 fn one_address(policy: &Policy, flag: &str, text: &str) -> Result<IpAddr, Failure> {
     let source = Source::new(flag, text);
-    let set =
-        read_addresses(policy, &source).map_err(|problems| Failure::Input { source, problems })?;
+    let set = read_addresses(policy, &source)
+        .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
     let of = |family| set.first(family).filter(|&address| set == AddressSet::single(address));
     of(Family::V4).or_else(|| of(Family::V6)).ok_or_else(|| {
         Failure::usage(
@@ -200,8 +203,8 @@ fn one_address(policy: &Policy, flag: &str, text: &str) -> Result<IpAddr, Failur
 
 fn transport(policy: &Policy, text: &str, family: Family) -> Result<Transport, Failure> {
     let source = Source::new("--traffic", text);
-    let set =
-        read_traffic(policy, &source).map_err(|problems| Failure::Input { source, problems })?;
+    let set = read_traffic(policy, &source)
+        .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
     let one = |ports: &tipstaff_core::space::RangeSet<u16>| match ports.ranges() {
         [(first, last)] if first == last => Some(*first),
         _ => None,

@@ -4,7 +4,8 @@ use super::{Failure, Loaded};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use tipstaff_core::meaning::Atlas;
-use tipstaff_core::plan::{Kind, RuleId};
+use tipstaff_core::plan::{Decision, Idle, Kind, RuleId};
+use tipstaff_core::policy::Diagnostic;
 use tipstaff_core::program::{Action, RuleProgram, Then};
 use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{NetlinkSocket, Protocol};
@@ -20,6 +21,8 @@ pub struct Report {
     pub rules: usize,
     /// How many rules of the policy are paused.
     pub paused: usize,
+    /// Rules of the policy that have ended, and so are left out.
+    pub ended: Vec<String>,
     /// Decisions that are new.
     pub new: Vec<String>,
     /// Decisions that were there and take other packets now, or do something else with them.
@@ -34,11 +37,32 @@ pub struct Report {
 /// [`Failure`] if the kernel refuses; then it holds what it held before.
 pub fn enforce(loaded: &Loaded) -> Result<Report, Failure> {
     let plan = &loaded.plan;
-    let in_kernel = |error| Failure::in_kernel(error, &loaded.source, plan);
+    let in_kernel = |error| Failure::in_kernel(error, &loaded.sources, plan);
+    no_programs(loaded)?;
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let before = ruleset::read(&mut kernel)?;
     ruleset::enforce(&mut kernel, &plan.host, &loaded.program).map_err(in_kernel)?;
     Ok(report(loaded, before.as_ref()))
+}
+
+/// Rules for programs cannot be enforced yet, and without their programs they would be wider than
+/// written: the first one is refused by name.
+fn no_programs(loaded: &Loaded) -> Result<(), Failure> {
+    let names_programs = |decision: &Decision| {
+        decision.idle.is_none() && decision.conditions.iter().any(|it| !it.programs.is_empty())
+    };
+    let mut decisions = loaded.plan.decisions().map(|it| it.1);
+    let Some(decision) = decisions.find(|it| names_programs(it)) else { return Ok(()) };
+    let message = format!("`{}` names programs, which cannot be enforced yet", decision.id);
+    let problem = match decision.origin.clone() {
+        Some(origin) => Diagnostic::error("program-not-enforced", message, origin)
+            .expected("without `program` it would be wider than written"),
+        None => Diagnostic::general("program-not-enforced", message),
+    };
+    let problem = problem
+        .help("nothing was changed; `show` and `ask` know the rule all the same")
+        .help("pause it with `paused = true`, or narrow it by address and port alone");
+    Err(Failure::Refusal { sources: loaded.sources.clone(), problem: Box::new(problem) })
 }
 
 fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
@@ -46,8 +70,12 @@ fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
     let mut report = Report {
         host: loaded.plan.host.clone(),
         replaced: before.map(|before| before.host.clone()),
-        rules: written().filter(|it| !it.1.paused).count(),
-        paused: written().filter(|it| it.1.paused).count(),
+        rules: written().filter(|it| it.1.idle.is_none()).count(),
+        paused: written().filter(|it| it.1.idle == Some(Idle::Paused)).count(),
+        ended: written()
+            .filter(|it| matches!(it.1.idle, Some(Idle::Ended(_))))
+            .map(|it| it.1.id.to_string())
+            .collect(),
         new: Vec::new(),
         changed: Vec::new(),
         gone: Vec::new(),

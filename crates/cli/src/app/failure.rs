@@ -10,8 +10,8 @@ use tipstaff_linux::LinuxError;
 pub enum Failure {
     /// Something is wrong with a text: a policy, or an argument.
     Input {
-        /// The text.
-        source: Source,
+        /// The texts.
+        sources: Vec<Source>,
         /// What is wrong with it.
         problems: Vec<Diagnostic>,
     },
@@ -32,7 +32,7 @@ pub enum Failure {
     /// The kernel refused a rule.
     Refusal {
         /// The policy.
-        source: Source,
+        sources: Vec<Source>,
         /// The refusal, at the rule's place in the policy.
         problem: Box<Diagnostic>,
     },
@@ -53,7 +53,7 @@ impl Failure {
     }
 
     /// A failure while rules of `plan` were handled: a refused rule is shown where it is written.
-    pub fn in_kernel(error: LinuxError, source: &Source, plan: &HostPlan) -> Self {
+    pub fn in_kernel(error: LinuxError, sources: &[Source], plan: &HostPlan) -> Self {
         let LinuxError::RuleRefused { rule, reason } = &error else {
             return error.into();
         };
@@ -64,7 +64,7 @@ impl Failure {
             None => Diagnostic::general("kernel-refused", message),
         };
         let problem = Box::new(problem.help("nothing was changed"));
-        Self::Refusal { source: source.clone(), problem }
+        Self::Refusal { sources: sources.to_vec(), problem }
     }
 }
 

@@ -1,37 +1,45 @@
 //! From a path to a plan.
 
 use super::Failure;
-use std::fs::{File, Metadata};
+use std::fs::{self, File, Metadata};
 use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::time::SystemTime;
 use tipstaff_core::plan::{HostPlan, resolve};
-use tipstaff_core::policy::{Diagnostic, Policy, Source, read};
+use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_all};
 use tipstaff_core::program::{RuleProgram, lower};
 
 /// A policy that has been read, and what it means for the host in question.
 #[derive(Debug)]
 pub struct Loaded {
-    /// The text.
-    pub source: Source,
+    /// The path or name it was asked for by.
+    pub name: String,
+    /// The texts.
+    pub sources: Vec<Source>,
     /// What it says.
     pub policy: Policy,
     /// What it means for the host.
     pub plan: HostPlan,
     /// What the kernel is to be told.
     pub program: RuleProgram,
+    /// The moment for which that was worked out.
+    pub now: Time,
 }
 
 /// Larger files are not policies.
 const LARGEST: u64 = 256 * 1024 * 1024;
+/// Files of a folder are read if their names end so.
+const EXTENSION: &str = "toml";
 
-/// Reads the policy at `path` and works it out for a host: the named one, or this machine, or
-/// the only one there is.
+/// Reads the policy at `path`, a file or a folder of files, and works it out for a host: the named
+/// one, or this machine, or the only one there is.
 ///
 /// # Errors
-/// [`Failure`] if the file cannot be read or is not a policy, or the host is not in it.
+/// [`Failure`] if a file cannot be read or is not a policy, or the host is not in it.
 pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
-    loaded(read_file(path)?.0, host)
+    let sources = read_path(path)?.into_iter().map(|file| file.0).collect();
+    loaded(&path.display().to_string(), sources, host)
 }
 
 /// Like [`load`], for commands that change the kernel: refuses a file that others can rewrite,
@@ -40,8 +48,21 @@ pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
 /// # Errors
 /// As for [`load`].
 pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
-    let (source, metadata) = read_file(path)?;
-    let shown = path.display();
+    let files = read_path(path)?;
+    if let Ok(folder) = fs::metadata(path)
+        && folder.is_dir()
+    {
+        only_ours(&path.display().to_string(), &folder)?;
+    }
+    for (source, metadata) in &files {
+        only_ours(&source.name, metadata)?;
+    }
+    let sources = files.into_iter().map(|file| file.0).collect();
+    loaded(&path.display().to_string(), sources, host)
+}
+
+/// Refuses what others than root and the caller can change.
+fn only_ours(shown: &str, metadata: &Metadata) -> Result<(), Failure> {
     let owner = metadata.uid();
     if owner != 0 && owner != rustix::process::geteuid().as_raw() {
         let message = format!("{shown} belongs to user {owner}, who could change it at will");
@@ -52,25 +73,49 @@ pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failur
         let message = format!("others may write {shown} (mode {mode:03o})");
         return Err(Failure::usage(message, format!("forbid it: chmod go-w {shown}")));
     }
-    loaded(source, host)
+    Ok(())
+}
+
+fn unreadable(path: &Path, error: &std::io::Error) -> Failure {
+    let message = format!("cannot read the policy {}: {error}", path.display());
+    let help = match error.kind() {
+        ErrorKind::NotFound => "name a policy with --policy PATH or TIPSTAFF_POLICY",
+        _ => "check that you may read it",
+    };
+    Failure::usage(message, help)
+}
+
+/// Reads a file, or the files of a folder in the order of their names.
+fn read_path(path: &Path) -> Result<Vec<(Source, Metadata)>, Failure> {
+    if !path.is_dir() {
+        return Ok(vec![read_file(path)?]);
+    }
+    let failed = |error| unreadable(path, &error);
+    let mut files = Vec::new();
+    for entry in fs::read_dir(path).map_err(failed)? {
+        let file = entry.map_err(failed)?.path();
+        // What editors leave behind begins with a dot.
+        let hidden = file.file_name().is_some_and(|name| name.as_encoded_bytes().starts_with(b"."));
+        if !hidden && file.extension().is_some_and(|it| it == EXTENSION) {
+            files.push(file);
+        }
+    }
+    files.sort();
+    if files.is_empty() {
+        let message = format!("the folder {} has no policy in it", path.display());
+        return Err(Failure::usage(message, format!("its files are named like hosts.{EXTENSION}")));
+    }
+    files.iter().map(|file| read_file(file)).collect()
 }
 
 /// Reads a file, and who may write that very file: the name could lead elsewhere a moment later.
 fn read_file(path: &Path) -> Result<(Source, Metadata), Failure> {
-    let unreadable = |error: std::io::Error| {
-        let message = format!("cannot read the policy {}: {error}", path.display());
-        let help = match error.kind() {
-            ErrorKind::NotFound => "name a policy with --policy PATH or TIPSTAFF_POLICY",
-            ErrorKind::IsADirectory => "name the policy file itself",
-            _ => "check that you may read it",
-        };
-        Failure::usage(message, help)
-    };
-    let mut file = File::open(path).map_err(unreadable)?;
-    let metadata = file.metadata().map_err(unreadable)?;
+    let failed = |error: std::io::Error| unreadable(path, &error);
+    let mut file = File::open(path).map_err(failed)?;
+    let metadata = file.metadata().map_err(failed)?;
     let mut bytes = Vec::new();
     // A device or a pipe has no size to look at beforehand.
-    let read = file.by_ref().take(LARGEST + 1).read_to_end(&mut bytes).map_err(unreadable)?;
+    let read = file.by_ref().take(LARGEST + 1).read_to_end(&mut bytes).map_err(failed)?;
     if read as u64 > LARGEST {
         let message = format!("{} is too large to be a policy", path.display());
         return Err(Failure::usage(message, "a policy has at most 256 MiB"));
@@ -85,33 +130,40 @@ fn read_file(path: &Path) -> Result<(Source, Metadata), Failure> {
             let origin = source.origin(valid..valid + '\u{fffd}'.len_utf8());
             let problem = Diagnostic::error("not-text", "the file is not UTF-8 text", origin)
                 .expected("this byte cannot be read as text");
-            Err(Failure::Input { source, problems: vec![problem] })
+            Err(Failure::Input { sources: vec![source], problems: vec![problem] })
         }
     }
 }
 
-/// Reads a policy from its text.
+/// Reads a policy from its texts.
 ///
 /// # Errors
 /// [`Failure`] if it is not a policy, or the host is not in it.
-pub fn loaded(source: Source, host: Option<&str>) -> Result<Loaded, Failure> {
-    let policy = match read(&source) {
+pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Loaded, Failure> {
+    let policy = match read_all(&sources) {
         Ok(policy) => policy,
-        Err(problems) => return Err(Failure::Input { source, problems }),
+        Err(problems) => return Err(Failure::Input { sources, problems }),
     };
+    let now = now();
     let plan = match (host, &policy.hosts[..]) {
-        (Some(name), _) => resolve(&policy, name)?,
-        (None, [only]) => resolve(&policy, &only.name)?,
-        (None, _) => this_machine(&policy)?,
+        (Some(name), _) => resolve(&policy, name, now)?,
+        (None, [only]) => resolve(&policy, &only.name, now)?,
+        (None, _) => this_machine(&policy, now)?,
     };
     let program = lower(&plan);
-    Ok(Loaded { source, policy, plan, program })
+    Ok(Loaded { name: name.to_owned(), sources, policy, plan, program, now })
 }
 
-fn this_machine(policy: &Policy) -> Result<HostPlan, Failure> {
+fn now() -> Time {
+    // A clock before 1970 or beyond all times is as good as one that begins there.
+    let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    Time::from_seconds(i64::try_from(since.as_secs()).unwrap_or_default())
+}
+
+fn this_machine(policy: &Policy, now: Time) -> Result<HostPlan, Failure> {
     let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
     let short = name.split('.').next().unwrap_or_default().to_lowercase();
-    resolve(policy, &short).map_err(|unknown| {
+    resolve(policy, &short, now).map_err(|unknown| {
         let message = format!(
             "the policy covers {} hosts, and none is named like this machine, `{}`",
             unknown.known.len(),

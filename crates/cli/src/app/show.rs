@@ -3,7 +3,7 @@
 use super::Loaded;
 use serde::Serialize;
 use std::net::IpAddr;
-use tipstaff_core::plan::{Act, Decision};
+use tipstaff_core::plan::{Act, Decision, Idle};
 
 /// A host's whole decision list.
 #[derive(Debug, Serialize)]
@@ -48,6 +48,12 @@ pub struct Line {
     pub rate: Option<String>,
     /// Whether it is switched off.
     pub paused: bool,
+    /// Whether it has ended: then it decides nothing any more.
+    pub ended: bool,
+    /// When it ends, or ended, by itself.
+    pub until: Option<String>,
+    /// Whether the packets it takes are reported: `null`, `all`, or at most how many.
+    pub log: Option<String>,
     /// Why it is there.
     pub why: Option<String>,
     /// `file:line`, or `null` where the language supplies it.
@@ -59,7 +65,7 @@ pub fn report(loaded: &Loaded) -> Report {
     let plan = &loaded.plan;
     Report {
         host: plan.host.clone(),
-        policy: loaded.source.name.to_string(),
+        policy: loaded.name.clone(),
         labels: loaded.policy.host(&plan.host).map(|it| it.labels.clone()).unwrap_or_default(),
         addresses: plan.addresses.clone(),
         directions: plan
@@ -87,7 +93,10 @@ fn line(decision: &Decision) -> Line {
             Act::AllowWithin(rate) => Some(rate.to_string()),
             Act::Decide(_) => None,
         },
-        paused: decision.paused,
+        paused: decision.idle == Some(Idle::Paused),
+        ended: matches!(decision.idle, Some(Idle::Ended(_))),
+        until: decision.until().map(|time| time.to_string()),
+        log: decision.log.map(|log| log.cap.map_or("all".into(), |cap| cap.to_string())),
         why: decision.why.clone(),
         origin: decision.origin.as_ref().map(ToString::to_string),
     }

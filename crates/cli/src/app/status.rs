@@ -147,7 +147,7 @@ pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
 fn counts(snapshot: &Snapshot, plan: &HostPlan) -> Vec<RuleCount> {
     let tallies: HashMap<(Direction, &RuleId), &Tally> =
         snapshot.tallies.iter().map(|it| ((it.direction, &it.id), it)).collect();
-    let active = || plan.decisions().filter(|(_, decision)| !decision.paused);
+    let active = || plan.decisions().filter(|(_, decision)| decision.idle.is_none());
     let mut list: Vec<RuleCount> = active()
         .map(|(direction, decision)| {
             count(
@@ -199,12 +199,14 @@ struct Compared {
 impl Compared {
     /// The policy's own meaning is compared, not that of what it was lowered to.
     fn of(loaded: &Loaded, found: &RuleProgram) -> Self {
+        // Rules that have ended since they were enforced do nothing in the kernel either.
+        let (given, found) = (loaded.program.clone().at(loaded.now), found.clone().at(loaded.now));
         let mut atlas = Atlas::new();
-        let (meant, in_kernel) = (atlas.plan(&loaded.plan), atlas.program(found));
+        let (meant, in_kernel) = (atlas.plan(&loaded.plan), atlas.program(&found));
         let meanings = atlas.differences(&meant, &in_kernel, SHOWN);
         let mut differences: Vec<Difference> =
             meanings.iter().map(|it| difference(&atlas, it, loaded)).collect();
-        let drifts = compare(&loaded.program, found);
+        let drifts = compare(&given, &found);
         let forms = drifts.iter().take(SHOWN - differences.len());
         let form = |drift: &Drift| Difference { message: words(drift), witness: None };
         differences.extend(forms.map(form));

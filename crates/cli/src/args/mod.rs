@@ -90,6 +90,9 @@ pub struct Ask {
     /// The interface a forwarded packet goes out by
     #[arg(long, value_name = "INTERFACE")]
     out_via: Option<String>,
+    /// The program on this host that receives it (outbound: sends it), by absolute path
+    #[arg(long, value_name = "PATH")]
+    program: Option<String>,
     /// Which way it goes
     #[arg(long, value_enum, default_value = "inbound")]
     direction: DirectionWord,
@@ -182,6 +185,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                 traffic: options.traffic.clone(),
                 via: options.via.clone(),
                 out_via: options.out_via.clone(),
+                program: options.program.clone(),
                 direction: options.direction.direction(),
             };
             let report = ask::report(&policy()?, &question)?;

@@ -166,7 +166,7 @@ impl Policies {
         let source = Source::new(name, text);
         HOSTS
             .iter()
-            .map(|host| loaded(source.clone(), Some(host)))
+            .map(|host| loaded(name, vec![source.clone()], Some(host)))
             .collect::<Result<_, _>>()
             .map(Self)
     }
@@ -279,6 +279,7 @@ impl Teller {
             traffic: question.traffic.into(),
             via: None,
             out_via: None,
+            program: None,
             direction: Direction::Inbound,
         };
         let report = ask::report(policies.of(question.host), &asked)?;

@@ -7,7 +7,8 @@ use annotate_snippets::{
     AnnotationKind, Element, Group, Level, Patch as SnippetPatch, Renderer, Snippet,
 };
 use serde::Serialize;
-use tipstaff_core::policy::{Diagnostic, Severity, Source};
+use std::sync::Arc;
+use tipstaff_core::policy::{Diagnostic, Label, Severity, Source};
 
 /// More mistakes than these are counted, not shown: the first ones explain the rest.
 const MOST_SHOWN: usize = 20;
@@ -15,20 +16,21 @@ const MOST_SHOWN: usize = 20;
 /// A failure as text.
 pub fn failure(failure: &Failure, screen: &Screen) -> String {
     match failure {
-        Failure::Input { source, problems } => {
+        Failure::Input { sources, problems } => {
             let shown = problems.iter().take(MOST_SHOWN);
             let mut text: String =
-                shown.map(|problem| diagnostic(source, problem, screen)).collect();
+                shown.map(|problem| diagnostic(sources, problem, screen)).collect();
             if problems.len() > 1 {
-                text.push_str(&format!(
-                    "{} mistakes in {}; nothing was done\n",
-                    problems.len(),
-                    clean(&source.name)
-                ));
+                let whole = match &sources[..] {
+                    [only] => clean(&only.name),
+                    files => format!("{} files", files.len()),
+                };
+                let count = problems.len();
+                text.push_str(&format!("{count} mistakes in {whole}; nothing was done\n"));
             }
             text
         }
-        Failure::Refusal { source, problem } => diagnostic(source, problem, screen),
+        Failure::Refusal { sources, problem } => diagnostic(sources, problem, screen),
         Failure::Usage { message, help } | Failure::System { message, help } => {
             let mut text = format!("{} {}\n", screen.paint(Style::Wrong, "error:"), clean(message));
             for line in help {
@@ -43,8 +45,8 @@ pub fn failure(failure: &Failure, screen: &Screen) -> String {
     }
 }
 
-/// One diagnostic as text, with the lines of the source that it is about.
-pub fn diagnostic(source: &Source, problem: &Diagnostic, screen: &Screen) -> String {
+/// One diagnostic as text, with the lines of the sources that it is about.
+pub fn diagnostic(sources: &[Source], problem: &Diagnostic, screen: &Screen) -> String {
     let level = match problem.severity {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
@@ -52,24 +54,42 @@ pub fn diagnostic(source: &Source, problem: &Diagnostic, screen: &Screen) -> Str
     };
     let helps = problem.help.iter().map(|text| Element::from(Level::HELP.message(clean(text))));
     let title = level.primary_title(clean(&problem.message)).id(problem.code);
+    let file = problem.primary.as_ref().map(|label| &label.origin.file);
+    let nothing = Source::new("", "");
+    let source_of =
+        |file: &Arc<str>| sources.iter().find(|it| it.name == *file).unwrap_or(&nothing);
+    let source = file.map_or(&nothing, source_of);
     // Shown text must be harmless, but the marks must stay where they are: characters are
     // replaced one by one, byte for byte.
     let text = harmless(&source.text);
+    let (here, elsewhere): (Vec<&Label>, Vec<&Label>) =
+        problem.context.iter().partition(|label| label.origin.file == source.name);
+    let elsewhere: Vec<(&Label, &Source, String)> = elsewhere
+        .into_iter()
+        .map(|label| (label, source_of(&label.origin.file)))
+        .map(|(label, source)| (label, source, harmless(&source.text)))
+        .collect();
     let mut groups = Vec::new();
     match &problem.primary {
         Some(primary) => {
-            let span = |range: &std::ops::Range<usize>| visible(&source.text, range);
+            let context = |source: &Source, label: &Label| {
+                AnnotationKind::Context
+                    .span(visible(&source.text, &label.origin.span))
+                    .label(clean(&label.text))
+            };
             let snippet = Snippet::source(text.as_str())
                 .path(clean(&source.name))
                 .annotation(
                     AnnotationKind::Primary
-                        .span(span(&primary.origin.span))
+                        .span(visible(&source.text, &primary.origin.span))
                         .label(clean(&primary.text)),
                 )
-                .annotations(problem.context.iter().map(|label| {
-                    AnnotationKind::Context.span(span(&label.origin.span)).label(clean(&label.text))
-                }));
-            groups.push(title.element(snippet).elements(helps));
+                .annotations(here.iter().map(|label| context(source, label)));
+            let others = elsewhere.iter().map(|(label, source, text)| {
+                let snippet = Snippet::source(text.as_str()).path(clean(&source.name));
+                Element::from(snippet.annotation(context(source, label)))
+            });
+            groups.push(title.element(snippet).elements(others).elements(helps));
         }
         None => groups.push(Group::with_title(title).elements(helps)),
     }
@@ -183,9 +203,9 @@ mod tests {
 
     fn refusal(rule: RuleId) -> String {
         let source = Source::new("demo/mended.toml", MENDED);
-        let loaded = loaded(source.clone(), Some("sluice")).expect("a policy");
+        let loaded = loaded("demo", vec![source], Some("sluice")).expect("a policy");
         let error = LinuxError::RuleRefused { rule, reason: "Value too large".into() };
-        failure(&Failure::in_kernel(error, &source, &loaded.plan), &Screen::of_width(80))
+        failure(&Failure::in_kernel(error, &loaded.sources, &loaded.plan), &Screen::of_width(80))
     }
 
     #[test]

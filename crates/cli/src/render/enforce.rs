@@ -33,8 +33,12 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         0 => String::new(),
         count => format!(", {count} paused"),
     };
+    let ended = match report.ended.len() {
+        0 => String::new(),
+        count => format!(", {count} ended and left out ({})", clean(&report.ended.join(", "))),
+    };
     let lead = screen.paint(Style::Good, "enforced");
-    format!("{lead} {host}: {rules}{paused}; {}\n", parts.join("; "))
+    format!("{lead} {host}: {rules}{paused}{ended}; {}\n", parts.join("; "))
 }
 
 /// What `release` changed.

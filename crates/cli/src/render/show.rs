@@ -47,14 +47,24 @@ fn row(line: &Line, to: bool) -> Vec<Cell> {
 }
 
 fn verdict(line: &Line) -> Cell {
-    if line.paused {
-        return Cell::new(format!("paused ({})", line.verdict), Style::Faint);
+    if line.paused || line.ended {
+        let why = if line.paused { "paused" } else { "ended" };
+        return Cell::new(format!("{why} ({})", line.verdict), Style::Faint);
     }
-    let style = verdict_style(line.verdict);
-    match &line.rate {
-        Some(rate) => Cell::new(format!("{} {rate}", line.verdict), Style::Mixed),
-        None => Cell::new(line.verdict, style),
+    let mut text = line.verdict.to_owned();
+    if let Some(rate) = &line.rate {
+        text.push_str(&format!(" {rate}"));
     }
+    if let Some(until) = &line.until {
+        text.push_str(&format!(", until {until}"));
+    }
+    match line.log.as_deref() {
+        None => {}
+        Some("all") => text.push_str(", logged"),
+        Some(cap) => text.push_str(&format!(", logged {cap}")),
+    }
+    let limited = line.rate.is_some() || line.until.is_some();
+    Cell::new(text, if limited { Style::Mixed } else { verdict_style(line.verdict) })
 }
 
 /// The style of a verdict's word.

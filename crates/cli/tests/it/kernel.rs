@@ -145,7 +145,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
             value.as_object().expect("an object").keys().cloned().collect::<Vec<_>>().join(" ")
         };
         let enforced = json(&["enforce", "--keep"], 0);
-        assert_eq!(keys(&enforced), "host replaced rules paused new changed gone");
+        assert_eq!(keys(&enforced), "host replaced rules paused ended new changed gone");
         let status = json(&["status"], 0);
         assert_eq!(
             keys(&status),
@@ -177,6 +177,31 @@ fn a_refusal_by_the_kernel_is_shown_at_the_line_it_stems_from() {
         insta::assert_snapshot!(refused.stderr);
         // What was in force still is.
         desk.write(MENDED);
+        desk.run(sluice(&["status"])).exits(0);
+    });
+}
+
+#[test]
+fn a_rule_for_a_program_is_refused_by_name_and_line() {
+    sealed("kernel::a_rule_for_a_program_is_refused_by_name_and_line", || {
+        let desk = Desk::with(MENDED);
+        desk.run(sluice(&["enforce", "--keep"])).exits(0);
+        let rule = "name = \"metrics\"\nprogram = \"/usr/sbin/tidegauge\"";
+        desk.write(MENDED.replace("name = \"metrics\"", rule));
+        insta::assert_snapshot!(desk.run(sluice(&["enforce", "--keep"])).exits(3).stderr);
+        // What was in force still is.
+        desk.write(MENDED);
+        desk.run(sluice(&["status"])).exits(0);
+    });
+}
+
+#[test]
+fn a_rule_that_has_ended_is_left_out_and_said() {
+    sealed("kernel::a_rule_that_has_ended_is_left_out_and_said", || {
+        let rule = "name = \"metrics\"\nuntil = 2001-02-03T04:05:06Z";
+        let desk = Desk::with(MENDED.replace("name = \"metrics\"", rule));
+        let text = desk.run(sluice(&["enforce", "--keep"])).exits(0).stdout;
+        assert!(text.contains("5 rules, 1 ended and left out (metrics);"), "{text}");
         desk.run(sluice(&["status"])).exits(0);
     });
 }

@@ -3,6 +3,7 @@
 mod asking;
 mod bad_policies;
 mod demo;
+mod folders;
 mod harness;
 mod kernel;
 mod project;

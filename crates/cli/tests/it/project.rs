@@ -1,8 +1,10 @@
 //! The project's own promises: its layers, its pages.
 
 use crate::harness::{Desk, MENDED};
+use serde_json::{Value, json};
 use std::fs;
 use std::path::{Path, PathBuf};
+use tipstaff_core::policy::{SCHEMA, Shape, TableSpec};
 
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 const BEGIN: &str = "<!-- the help texts: made from the program -->\n";
@@ -106,6 +108,69 @@ fn the_command_reference_is_what_the_program_says() {
     } else {
         assert_eq!(kept, texts, "docs/COMMANDS.md is not what the program says");
     }
+}
+
+/// What a value of some shape looks like, in the words of JSON Schema.
+fn form(shape: Shape, example: &str) -> Value {
+    let text = || json!({ "type": "string" });
+    let list = || json!({ "type": "array", "items": text(), "minItems": 1 });
+    let table = |kind: &str| json!({ "$ref": format!("#/$defs/{kind}") });
+    let mut form = match shape {
+        Shape::Number => json!({ "const": 1 }),
+        Shape::Text | Shape::Time => text(),
+        Shape::Switch => json!({ "type": "boolean" }),
+        Shape::List => list(),
+        Shape::TextOrList => json!({ "anyOf": [text(), list()] }),
+        Shape::Cap => json!({ "type": ["boolean", "string"] }),
+        Shape::Words => json!({ "type": "object", "additionalProperties": text() }),
+        Shape::Table(kind) => table(kind),
+        Shape::Named(kind) => json!({ "type": "object", "additionalProperties": table(kind) }),
+        Shape::Tables(kind) => json!({ "type": "array", "items": table(kind) }),
+    };
+    if shape == Shape::Time {
+        form["format"] = "date-time".into();
+    }
+    if let Ok(example) = serde_json::from_str::<Value>(example) {
+        form["examples"] = json!([example]);
+    }
+    form
+}
+
+fn table_form(table: &TableSpec) -> Value {
+    let mut properties = serde_json::Map::new();
+    for key in table.keys {
+        let mut form = form(key.shape, key.example);
+        form["description"] = key.meaning.into();
+        properties.insert(key.name.into(), form);
+    }
+    let required: Vec<&str> =
+        table.keys.iter().filter(|it| it.required).map(|it| it.name).collect();
+    json!({
+        "type": "object",
+        "description": table.meaning,
+        "properties": properties,
+        "required": required,
+        "additionalProperties": false,
+    })
+}
+
+/// Editors complete and check policies by a schema made from the table that reading uses.
+#[test]
+fn the_schema_for_editors_is_what_reading_uses() {
+    let mut schema = table_form(SCHEMA.iter().find(|it| it.kind.is_empty()).expect("the file"));
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema".into();
+    schema["title"] = "Tipstaff policy".into();
+    let inner = SCHEMA.iter().filter(|it| !it.kind.is_empty());
+    let inner: serde_json::Map<String, Value> =
+        inner.map(|it| (it.kind.to_owned(), table_form(it))).collect();
+    schema["$defs"] = inner.into();
+    let text = format!("{}\n", serde_json::to_string_pretty(&schema).expect("a text"));
+    let file = format!("{ROOT}/docs/policy.schema.json");
+    if std::env::var_os("TIPSTAFF_BLESS").is_some() {
+        fs::write(&file, &text).expect("written");
+    }
+    let kept = fs::read_to_string(&file).unwrap_or_default();
+    assert!(kept == text, "docs/policy.schema.json is not what the reader's table says");
 }
 
 #[test]

@@ -36,6 +36,9 @@ fn programs_get_stable_keys() {
       "verdict": "deny",
       "rate": null,
       "paused": false,
+      "ended": false,
+      "until": null,
+      "log": null,
       "why": "Ahead of everything that it could slip through",
       "origin": "policy.toml:33"
     }
@@ -53,4 +56,32 @@ fn a_paused_rule_is_shown_and_decides_nothing() {
     let answer = desk.run(asked).exits(0).stdout;
     assert!(answer.contains("allow  by catalogue"), "{answer}");
     assert!(answer.contains("paused"), "{answer}");
+}
+
+#[test]
+fn programs_times_and_logs_are_shown_and_asked_about() {
+    let with = |keys: &str| {
+        let rule = format!("name = \"catalogue\"\n{keys}");
+        Desk::with(MENDED.replace("name = \"catalogue\"", &rule))
+    };
+    let show = |desk: &Desk| desk.run(["show", "--host", "sluice"]).exits(0).stdout;
+    let asked = |desk: &Desk, more: &[&str]| {
+        let args = ["ask", "--host", "sluice", "--from", "203.0.113.9", "--traffic", "443/tcp"];
+        desk.run(args.iter().chain(more)).exits(0).stdout
+    };
+    let desk = with("program = \"/usr/sbin/catalogued\"\nlog = \"10/minute\"");
+    let text = show(&desk);
+    assert!(text.contains("/usr/sbin/catalogued"), "{text}");
+    assert!(text.contains("logged 10/minute"), "{text}");
+    let answer = asked(&desk, &["--program", "/usr/sbin/catalogued"]);
+    assert!(answer.contains("allow  by catalogue"), "{answer}");
+    let answer = asked(&desk, &["--program", "/usr/bin/other"]);
+    assert!(answer.contains("deny") && answer.contains("other program"), "{answer}");
+
+    let desk = with("until = 2001-02-03T04:05:06Z");
+    assert!(show(&desk).contains("ended (allow)"));
+    assert!(asked(&desk, &[]).contains("ended"));
+    let desk = with("until = \"2500-02-03T04:05:06+01:00\"");
+    assert!(show(&desk).contains("2500-02-03T03:05:06Z"));
+    assert!(asked(&desk, &[]).contains("allow  by catalogue"));
 }

@@ -19,7 +19,7 @@ impl Atlas {
 
     fn plan_chain(&mut self, chain: &Chain) -> Diagram {
         let mut list = Vec::new();
-        for decision in chain.decisions.iter().filter(|decision| !decision.paused) {
+        for decision in chain.decisions.iter().filter(|decision| decision.idle.is_none()) {
             let leaf = self.fates.leaf(fate(decision));
             list.extend(decision.conditions.iter().map(|it| self.condition(it, leaf)));
         }

@@ -135,6 +135,7 @@ impl Atlas {
                 self.protocols(&with_ports(), ports)
             }
             Test::Program(paths) => self.programs(paths, INSIDE),
+            Test::Before(_) => INSIDE,
             Test::Opaque(_) => return None,
         })
     }

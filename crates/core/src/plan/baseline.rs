@@ -5,7 +5,7 @@
 //! once per series.
 
 use super::condition::{Condition, InterfaceTest, LOOPBACK};
-use super::model::{Act, Decision, RuleId, Written};
+use super::model::{Act, Decision, Idle, RuleId, Written};
 use crate::policy::{Baseline, Ping, Verdict};
 use crate::space::{AddressSet, ConnectionState, Direction, IGMP, RangeSet, TrafficSet};
 
@@ -43,7 +43,7 @@ fn decision(name: &str, conditions: Vec<Condition>, act: Act, traffic: &str) -> 
         conditions,
         act,
         log: None,
-        paused: false,
+        idle: None,
         why: None,
         written: Written { traffic: traffic.into(), ..Written::default() },
     }
@@ -77,7 +77,7 @@ pub fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decision> {
     for decision in &mut list {
         let switched = switches.switches.iter().find(|it| it.0 == decision.id.name);
         if let Some((_, on, origin)) = switched {
-            decision.paused = !on;
+            decision.idle = (!on).then_some(Idle::Paused);
             decision.origin = Some(origin.clone());
         }
     }

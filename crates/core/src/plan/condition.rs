@@ -1,5 +1,6 @@
 //! What a packet must be like for a decision to take it.
 
+use crate::policy::Time;
 use crate::space::{AddressSet, ConnectionState, Packet, RangeSet, StateSet, TrafficSet};
 use std::collections::BTreeSet;
 use std::fmt;
@@ -68,6 +69,8 @@ pub struct Condition {
     pub destination: AddressSet,
     /// The executables whose sockets may receive or send it; any if empty.
     pub programs: Vec<String>,
+    /// When the rule ends. In a plan it has not ended yet, so that no packet fails this.
+    pub until: Option<Time>,
 }
 
 impl Default for Condition {
@@ -82,6 +85,7 @@ impl Default for Condition {
             source: AddressSet::full(),
             destination: AddressSet::full(),
             programs: Vec::new(),
+            until: None,
         }
     }
 }
@@ -157,6 +161,7 @@ impl Condition {
             && self.out_interface == InterfaceTest::Any
             && self.states.is_none()
             && self.programs.is_empty()
+            && self.until.is_none()
             && self.source_ports.is_full()
             && self.source.is_full()
             && self.destination.is_full()

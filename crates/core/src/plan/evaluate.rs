@@ -2,7 +2,7 @@
 
 use super::condition::Miss;
 use super::model::{Act, Decision, HostPlan, RuleId};
-use crate::policy::Verdict;
+use crate::policy::{Time, Verdict};
 use crate::space::Packet;
 
 /// The fate of a packet.
@@ -21,7 +21,7 @@ pub struct Decided {
 pub struct Step<'p> {
     /// The decision.
     pub decision: &'p Decision,
-    /// Why it did not take the packet; `None` for the one that did, and for a paused one.
+    /// Why it did not take the packet; `None` for the one that did, and for one that takes nothing.
     pub miss: Option<Miss>,
 }
 
@@ -37,8 +37,15 @@ impl Decision {
         closest
     }
 
+    /// When it ends by itself.
+    #[must_use]
+    pub fn until(&self) -> Option<Time> {
+        self.conditions.first().and_then(|condition| condition.until)
+    }
+
     fn takes(&self, packet: &Packet) -> bool {
-        !self.paused && self.conditions.iter().any(|condition| condition.miss(packet).is_none())
+        self.idle.is_none()
+            && self.conditions.iter().any(|condition| condition.miss(packet).is_none())
     }
 
     /// The fate of the packets that this decision takes.
@@ -78,7 +85,7 @@ impl HostPlan {
         let mut path = Vec::new();
         for decision in &self.chain(packet.direction).decisions {
             let taken = decision.takes(packet);
-            let miss = if decision.paused { None } else { decision.miss(packet) };
+            let miss = if decision.idle.is_some() { None } else { decision.miss(packet) };
             path.push(Step { decision, miss });
             if taken {
                 break;

@@ -9,6 +9,6 @@ mod sweep;
 
 pub use condition::{Condition, InterfaceTest, LOOPBACK, Miss, told_apart};
 pub use evaluate::{Decided, Step};
-pub use model::{Act, Chain, Decision, HostPlan, Kind, RuleId, Written};
+pub use model::{Act, Chain, Decision, HostPlan, Idle, Kind, RuleId, Written};
 pub use resolve::{UnknownHost, resolve};
 pub use sweep::{Decider, Part, Question, sweep};

@@ -1,7 +1,7 @@
 //! The decision list of one host.
 
 use super::condition::{Condition, told_apart};
-use crate::policy::{Interface, Log, Origin, Rate, Verdict};
+use crate::policy::{Interface, Log, Origin, Rate, Time, Verdict};
 use crate::space::Direction;
 use std::fmt;
 use std::net::IpAddr;
@@ -98,6 +98,15 @@ impl Act {
     }
 }
 
+/// Why a decision takes nothing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Idle {
+    /// It is switched off.
+    Paused,
+    /// It ended at this moment.
+    Ended(Time),
+}
+
 /// How a decision reads in the file, for showing it.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Written {
@@ -122,8 +131,8 @@ pub struct Decision {
     pub act: Act,
     /// Whether and how often the packets it takes are reported.
     pub log: Option<Log>,
-    /// Whether it is switched off: then it takes nothing.
-    pub paused: bool,
+    /// Why it takes nothing, if it does not.
+    pub idle: Option<Idle>,
     /// Why it is there.
     pub why: Option<String>,
     /// How it reads.
@@ -169,7 +178,7 @@ impl HostPlan {
     /// The interfaces that decisions for a direction tell apart, besides the loopback interface.
     #[must_use]
     pub fn interfaces_told_apart(&self, direction: Direction) -> Vec<String> {
-        let decisions = self.chain(direction).decisions.iter().filter(|it| !it.paused);
+        let decisions = self.chain(direction).decisions.iter().filter(|it| it.idle.is_none());
         let conditions = decisions.flat_map(|decision| &decision.conditions);
         told_apart(conditions.flat_map(|it| [&it.in_interface, &it.out_interface]))
     }

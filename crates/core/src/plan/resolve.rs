@@ -2,8 +2,8 @@
 
 use super::baseline::baseline;
 use super::condition::{Condition, InterfaceTest};
-use super::model::{Act, Chain, Decision, HostPlan, RuleId, Written};
-use crate::policy::{Host, Policy, Rule, nearest};
+use super::model::{Act, Chain, Decision, HostPlan, Idle, RuleId, Written};
+use crate::policy::{Host, Policy, Rule, Time, nearest};
 use crate::space::Direction;
 use std::fmt;
 
@@ -30,11 +30,12 @@ impl fmt::Display for UnknownHost {
 
 impl std::error::Error for UnknownHost {}
 
-/// Works out what `policy` means for the host of that name.
+/// Works out what `policy` means for the host of that name at the moment `now`: rules that have
+/// ended are idle.
 ///
 /// # Errors
 /// [`UnknownHost`] if the policy does not have it.
-pub fn resolve(policy: &Policy, host: &str) -> Result<HostPlan, UnknownHost> {
+pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, UnknownHost> {
     let Some(section) = policy.host(host) else {
         let known: Vec<String> = policy.hosts.iter().map(|host| host.name.clone()).collect();
         return Err(UnknownHost {
@@ -47,13 +48,14 @@ pub fn resolve(policy: &Policy, host: &str) -> Result<HostPlan, UnknownHost> {
         host: section.name.clone(),
         addresses: section.addresses.clone(),
         interfaces: section.interfaces.clone(),
-        chains: Direction::ALL.map(|direction| chain(section, direction)),
+        chains: Direction::ALL.map(|direction| chain(section, direction, now)),
     })
 }
 
-fn chain(host: &Host, direction: Direction) -> Chain {
+fn chain(host: &Host, direction: Direction, now: Time) -> Chain {
     let mut decisions = baseline(&host.baseline, direction);
-    decisions.extend(host.rules.iter().filter(|rule| rule.direction == direction).map(decide));
+    let rules = host.rules.iter().filter(|rule| rule.direction == direction);
+    decisions.extend(rules.map(|rule| decide(rule, now)));
     let default = host.defaults.of(direction);
     decisions.push(Decision {
         id: RuleId::default_for(direction),
@@ -61,14 +63,16 @@ fn chain(host: &Host, direction: Direction) -> Chain {
         conditions: vec![Condition::default()],
         act: Act::Decide(default.verdict),
         log: None,
-        paused: false,
+        idle: None,
         why: None,
         written: Written { traffic: "everything else".into(), ..Written::default() },
     });
     Chain { direction, decisions }
 }
 
-fn decide(rule: &Rule) -> Decision {
+fn decide(rule: &Rule, now: Time) -> Decision {
+    let ended = rule.until.filter(|until| *until <= now).map(Idle::Ended);
+    let paused = rule.paused.then_some(Idle::Paused);
     Decision {
         id: RuleId::rule(&rule.name),
         origin: Some(rule.origin.clone()),
@@ -78,7 +82,7 @@ fn decide(rule: &Rule) -> Decision {
             None => Act::Decide(rule.verdict),
         },
         log: rule.log,
-        paused: rule.paused,
+        idle: paused.or(ended),
         why: rule.why.clone(),
         written: written(rule),
     }
@@ -109,6 +113,7 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
                 source: rule.from.clone(),
                 destination: rule.to.clone(),
                 programs: rule.programs.clone(),
+                until: rule.until,
             });
         }
     }
@@ -126,6 +131,9 @@ fn written(rule: &Rule) -> Written {
     }
     if !rule.out_via.is_empty() {
         traffic.push_str(&format!(" out via {}", rule.out_via.join(" or ")));
+    }
+    if !rule.programs.is_empty() {
+        traffic.push_str(&format!(" of {}", rule.programs.join(" or ")));
     }
     let (mut from, mut to) = (rule.from_terms.join(", "), rule.to_terms.join(", "));
     if !rule.at_terms.is_empty() {

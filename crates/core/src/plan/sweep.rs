@@ -19,7 +19,7 @@ pub trait Decider {
 impl Decider for HostPlan {
     fn sender_sets(&self) -> Vec<Cow<'_, AddressSet>> {
         let decisions = self.decisions().map(|(_, decision)| decision);
-        let active = decisions.filter(|decision| !decision.paused);
+        let active = decisions.filter(|decision| decision.idle.is_none());
         active
             .flat_map(|decision| decision.conditions.iter().map(|it| Cow::Borrowed(&it.source)))
             .collect()

@@ -1,6 +1,7 @@
 //! From the text of a policy to what is written in it, with the place of every item kept.
 
 mod diagnostic;
+mod iana;
 mod model;
 mod rate;
 mod read;
@@ -9,15 +10,18 @@ mod source;
 mod suggest;
 mod table;
 mod terms;
+mod time;
 
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
+pub use iana::{KNOWN_SERVICES, KnownService, known_service};
 pub use model::{
-    Baseline, Bundle, Default, Defaults, Host, Interface, Log, Ping, Place, Policy, Rule, Service,
-    Verdict, Written,
+    Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, Log, Ping, Place, Policy,
+    Rule, Service, Verdict, Written,
 };
 pub use rate::{Rate, RateError};
-pub use read::{read, read_addresses, read_traffic};
+pub use read::{read, read_addresses, read_all, read_traffic};
 pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
 pub use source::{Origin, Source};
 pub use suggest::nearest;
 pub use terms::{ANYWHERE, BUILT_IN_PLACES};
+pub use time::Time;

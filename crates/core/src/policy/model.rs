@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Origin, Rate, Source};
+use super::{Origin, Rate, Source, Time};
 use crate::space::{AddressSet, Direction, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -87,6 +87,8 @@ pub struct Host {
     pub baseline: Baseline,
     /// Its rules, in order, bundles unfolded where they are used.
     pub rules: Vec<Rule>,
+    /// What must hold whatever its rules are, in the order written.
+    pub expectations: Vec<Expectation>,
     /// Where it is written.
     pub origin: Origin,
 }
@@ -233,9 +235,39 @@ pub struct Rule {
     pub programs: Vec<String>,
     /// Whether and how often the packets it takes are reported.
     pub log: Option<Log>,
+    /// When it ends by itself.
+    pub until: Option<Time>,
     /// Whether it is switched off for now.
     pub paused: bool,
     /// Why it is there.
+    pub why: Option<String>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
+/// A statement about a host that must hold whatever its rules are: all packets of a region meet a
+/// verdict.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Expectation {
+    /// The direction of the packets.
+    pub direction: Direction,
+    /// What they carry.
+    pub traffic: TrafficSet,
+    /// That, as written.
+    pub traffic_terms: Written,
+    /// Where they come from.
+    pub from: AddressSet,
+    /// The senders as written; empty when left out.
+    pub from_terms: Written,
+    /// Where they go.
+    pub to: AddressSet,
+    /// The receivers as written; empty when left out.
+    pub to_terms: Written,
+    /// By which interfaces they come in, for outbound packets go out; any if empty.
+    pub via: Vec<String>,
+    /// What all of them must meet.
+    pub verdict: Verdict,
+    /// Why it must hold.
     pub why: Option<String>,
     /// Where it is written.
     pub origin: Origin,

@@ -12,6 +12,12 @@ pub enum Shape {
     Switch,
     /// A list of texts.
     List,
+    /// A text, or a list of texts.
+    TextOrList,
+    /// A truth value, or a rate as a text.
+    Cap,
+    /// A moment.
+    Time,
     /// A table of texts under names chosen by the author.
     Words,
     /// A table with keys of its own, named in [`SCHEMA`].
@@ -31,6 +37,9 @@ impl Shape {
             Self::Text => "a text in quotes",
             Self::Switch => "true or false",
             Self::List => "a list of texts in quotes",
+            Self::TextOrList => "a text in quotes, or a list of them",
+            Self::Cap => "true, false, or a rate in quotes",
+            Self::Time => "a time",
             Self::Words => "a table of texts in quotes",
             Self::Table(_) => "a table",
             Self::Named(_) => "a table for each name",
@@ -157,8 +166,8 @@ pub const SCHEMA: &[TableSpec] = &[
             required(key(
                 "addresses",
                 Shape::List,
-                "The machine's own addresses",
-                "[\"192.0.2.10\", \"2001:db8:2::10\"]",
+                "The machine's own addresses; with a prefix length where `on-link` is used",
+                "[\"192.0.2.10/24\", \"2001:db8:2::10/64\"]",
             )),
             key("labels", Shape::List, "Words that describe it, for readers", "[\"edge\"]"),
             key(
@@ -170,6 +179,7 @@ pub const SCHEMA: &[TableSpec] = &[
             key("default", Shape::Table("default"), "What happens where no rule decides", ""),
             key("baseline", Shape::Table("baseline"), "What keeps the network working", ""),
             key("rule", Shape::Tables("rule"), "The rules; the first that matches decides", ""),
+            key("expect", Shape::Tables("expect"), "Statements that must hold", ""),
         ],
     },
     TableSpec {
@@ -252,7 +262,43 @@ pub const SCHEMA: &[TableSpec] = &[
                 "For `allow`: how many new connections or flows; the excess meets silence",
                 "\"6/minute per source, burst 4\"",
             ),
+            key(
+                "program",
+                Shape::TextOrList,
+                "Only for sockets of these executables on this host, by absolute path",
+                "\"/usr/sbin/catalogued\"",
+            ),
+            key(
+                "log",
+                Shape::Cap,
+                "Report the packets that it takes; with a rate, at most so many",
+                "\"10/minute\"",
+            ),
+            key(
+                "until",
+                Shape::Time,
+                "The moment at which the rule ends by itself (RFC 3339)",
+                "2026-12-24T18:00:00Z",
+            ),
             key("paused", Shape::Switch, "Kept in the file, but not in force", "true"),
+            WHY,
+        ],
+    },
+    TableSpec {
+        kind: "expect",
+        meaning: "A statement about the host that must hold whatever its rules are",
+        keys: &[
+            required(key("traffic", Shape::List, "The traffic it is about", "[\"5432/tcp\"]")),
+            required(key(
+                "verdict",
+                Shape::Text,
+                "What all of it must meet: `allow`, `deny` or `reject`",
+                "\"deny\"",
+            )),
+            key("direction", Shape::Text, "As for a rule", "\"inbound\""),
+            key("from", Shape::List, "Senders, as for a rule", "[\"anywhere\"]"),
+            key("to", Shape::List, "Receivers, as for a rule", "[\"10.44.8.20\"]"),
+            key("via", Shape::List, "Interfaces, as for a rule", "[\"outside\"]"),
             WHY,
         ],
     },

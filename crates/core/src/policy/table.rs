@@ -170,9 +170,27 @@ impl<'t, 'i> Table<'t, 'i> {
         self.value(name)?.get_ref().as_bool()
     }
 
+    /// A time as it is written, in or without quotes.
+    pub fn time(&self, reader: &Reader<'_>, name: &str) -> Option<Text> {
+        let value = self.value(name)?;
+        match value.get_ref() {
+            DeValue::Datetime(time) => {
+                let value_text = time.to_string();
+                Some(Text { value: value_text, span: value.span(), verbatim: None })
+            }
+            _ => self.text(reader, name),
+        }
+    }
+
     /// A list of texts; items that are not texts have been reported and are left out.
     pub fn list(&self, reader: &Reader<'_>, name: &str) -> Option<Vec<Text>> {
-        let items = self.value(name)?.get_ref().as_array()?;
+        let entry = self.entry(name)?;
+        if entry.0.shape == Shape::TextOrList
+            && let Some(text) = self.text(reader, name)
+        {
+            return Some(vec![text]);
+        }
+        let items = entry.2.get_ref().as_array()?;
         Some(
             items
                 .iter()
@@ -270,6 +288,9 @@ fn fits(shape: Shape, value: &DeValue<'_>) -> bool {
         Shape::List => {
             value.as_array().is_some_and(|items| items.iter().all(|item| item.get_ref().is_str()))
         }
+        Shape::TextOrList => value.is_str() || fits(Shape::List, value),
+        Shape::Cap => value.is_bool() || value.is_str(),
+        Shape::Time => value.is_datetime() || value.is_str(),
         Shape::Words => {
             value.as_table().is_some_and(|table| table.values().all(|it| it.get_ref().is_str()))
         }
@@ -299,7 +320,9 @@ fn wrong_shape(
 ) -> Diagnostic {
     // In a list, the item that does not fit is the place to point at.
     let misfit = match (key.shape, value.get_ref().as_array()) {
-        (Shape::List, Some(items)) => items.iter().find(|item| !item.get_ref().is_str()),
+        (Shape::List | Shape::TextOrList, Some(items)) => {
+            items.iter().find(|item| !item.get_ref().is_str())
+        }
         (Shape::Tables(_), Some(items)) => items.iter().find(|item| !item.get_ref().is_table()),
         (Shape::Words, None) => {
             let words = value.get_ref().as_table();
@@ -322,7 +345,9 @@ fn wrong_shape(
         (Shape::List, DeValue::Integer(number)) if misfit.is_some() => problem
             .expected("expected a text in quotes")
             .help(format!("a port is written with its protocol, such as \"{number}/tcp\"")),
-        (Shape::Words, _) if misfit.is_some() => problem.expected("expected a text in quotes"),
+        (Shape::Words | Shape::TextOrList, _) if misfit.is_some() => {
+            problem.expected("expected a text in quotes")
+        }
         (Shape::Text, DeValue::Boolean(_) | DeValue::Integer(_)) => {
             problem.expected(format!("expected a text in quotes, such as {}", key.example))
         }
@@ -342,7 +367,8 @@ fn unknown_key(
     let place = if spec.kind.is_empty() {
         "the file".to_owned()
     } else {
-        format!("a `{}` section", spec.kind)
+        let article = if spec.kind.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+        format!("{article} `{}` section", spec.kind)
     };
     let problem = Diagnostic::error(
         "unknown-key",

@@ -1,7 +1,7 @@
 //! The small notations inside lists: traffic such as `53/tcp+udp`, and senders or receivers.
 
 use super::table::{Reader, Text};
-use super::{Diagnostic, Interface, Place, Service, nearest};
+use super::{Diagnostic, Interface, KNOWN_SERVICES, Place, Service, known_service, nearest};
 use crate::space::{
     AddressSet, Block, BlockError, ICMP_KINDS, IGMP, RangeError, RangeSet, TrafficSet,
     address_range,
@@ -14,8 +14,10 @@ pub const ANYWHERE: &str = "anywhere";
 pub const THIS_HOST: &str = "this-host";
 /// The built-in place that holds the addresses which are not routed on the Internet.
 pub const PRIVATE: &str = "private";
+/// The built-in place that holds the networks of the host's own addresses.
+pub const ON_LINK: &str = "on-link";
 /// The names of all built-in places.
-pub const BUILT_IN_PLACES: [&str; 3] = [ANYWHERE, THIS_HOST, PRIVATE];
+pub const BUILT_IN_PLACES: [&str; 4] = [ANYWHERE, THIS_HOST, ON_LINK, PRIVATE];
 
 /// Private, shared and link-local addresses (RFC 1918, RFC 6598, RFC 3927, RFC 4193, RFC 4291
 /// section 2.5.6).
@@ -47,6 +49,9 @@ pub fn traffic(reader: &mut Reader<'_>, services: &[Service], term: &Text) -> Op
         "icmp" => return Some(TrafficSet::icmp(RangeSet::full(), RangeSet::full())),
         "igmp" => return Some(TrafficSet::protocol(IGMP)),
         _ => {}
+    }
+    if let Some(service) = known_service(&term.value) {
+        return Some(service.traffic());
     }
     if let Some(kind) = term.value.strip_prefix("icmp:") {
         return icmp_kind(reader, term, kind);
@@ -200,7 +205,11 @@ fn no_protocol(reader: &Reader<'_>, services: &[Service], term: &Text) -> Diagno
     }
     let problem =
         Diagnostic::error("unknown-traffic", format!("`{found}` is not a kind of traffic"), origin);
-    match nearest(found, services.iter().map(|it| it.name.as_str()).chain(TRAFFIC_WORDS)) {
+    let own = services.iter().map(|it| it.name.as_str()).chain(TRAFFIC_WORDS);
+    // The policy's own names are likelier than any of the long table.
+    let near = nearest(found, own)
+        .or_else(|| nearest(found, KNOWN_SERVICES.iter().map(|service| service.name)));
+    match near {
         Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
         None => {
             problem.expected("expected a term such as `443/tcp`, `8000-8080/udp`, `icmp` or `any`")
@@ -271,6 +280,8 @@ pub struct Names<'a> {
     pub services: &'a [Service],
     /// The addresses of the host that the list belongs to; `None` if it belongs to none.
     pub this_host: Option<&'a AddressSet>,
+    /// The networks of those addresses; `None` if it belongs to no host, or if none is written.
+    pub on_link: Option<&'a AddressSet>,
     /// That host's interfaces; `None` if any role may turn out to be known.
     pub interfaces: Option<&'a [Interface]>,
 }
@@ -340,6 +351,7 @@ fn one_end(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<Ad
         (ANYWHERE, _) => return Some(AddressSet::full()),
         (PRIVATE, _) => return Some(private()),
         (THIS_HOST, Some(own)) => return Some(own.clone()),
+        (ON_LINK, Some(_)) => return on_link(reader, names, term),
         _ => {}
     }
     if looks_like_an_address(found) {
@@ -352,7 +364,8 @@ fn one_end(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<Ad
     );
     let built_in = || {
         let has_host = names.this_host.is_some();
-        BUILT_IN_PLACES.into_iter().filter(move |name| has_host || *name != THIS_HOST)
+        let of_hosts = [THIS_HOST, ON_LINK];
+        BUILT_IN_PLACES.into_iter().filter(move |name| has_host || !of_hosts.contains(name))
     };
     let known = || names.places.iter().map(|place| place.name.as_str()).chain(built_in());
     reader.report(match nearest(found, known()) {
@@ -362,6 +375,19 @@ fn one_end(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<Ad
             .help(format!("the places are: {}", known().collect::<Vec<_>>().join(", "))),
     });
     None
+}
+
+fn on_link(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<AddressSet> {
+    if names.on_link.is_none() {
+        let origin = reader.origin(term.inner());
+        let message = "it is not written which networks this host is on";
+        reader.report(
+            Diagnostic::error("no-networks", message, origin)
+                .expected("needs a prefix length at the host's `addresses`")
+                .help("write them like \"192.0.2.10/24\" and \"2001:db8:2::10/64\""),
+        );
+    }
+    names.on_link.cloned()
 }
 
 /// Reads a network, a single address or a range of addresses; what is wrong with it is reported.

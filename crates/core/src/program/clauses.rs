@@ -14,6 +14,7 @@ pub fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> {
     if condition.out_interface != InterfaceTest::Any {
         common.push(Test::OutInterface(condition.out_interface.clone()));
     }
+    common.extend(condition.until.map(Test::Before));
     common.extend(condition.states.map(Test::State));
     if !condition.programs.is_empty() {
         common.push(Test::Program(condition.programs.clone()));

@@ -30,6 +30,8 @@ impl Test {
             Self::Program(paths) => {
                 packet.program.as_ref().is_some_and(|program| paths.contains(program))
             }
+            // A program is asked about a moment at which none of its rules has ended.
+            Self::Before(_) => true,
             Self::Opaque(_) => return None,
         })
     }

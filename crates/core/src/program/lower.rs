@@ -79,7 +79,7 @@ impl Lowering {
     /// The rules that packets enter. The baseline and the default stay as they are; many written
     /// rules are arranged for each IP version, since addresses differ in size.
     fn base(&mut self, decisions: &[Decision]) -> Vec<ProgramRule> {
-        let active = decisions.iter().filter(|decision| !decision.paused);
+        let active = decisions.iter().filter(|decision| decision.idle.is_none());
         let items = active.flat_map(|decision| {
             decision.conditions.iter().map(move |it| Item { decision, condition: it.clone() })
         });

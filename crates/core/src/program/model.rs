@@ -1,7 +1,7 @@
 //! A rule program as plain data.
 
 use crate::plan::{InterfaceTest, RuleId, told_apart};
-use crate::policy::Rate;
+use crate::policy::{Rate, Time};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, RangeSet, StateSet, TCP, UDP,
 };
@@ -38,6 +38,21 @@ impl RuleProgram {
         let (entered, helpers) = self.chains.split_at(self.entered());
         let at = helpers.binary_search_by(|chain| chain.name.as_str().cmp(name));
         at.ok().map(|at| &helpers[at]).or_else(|| entered.iter().find(|chain| chain.name == name))
+    }
+
+    /// What is left of the program at a moment: rules whose time has passed do nothing any more,
+    /// and no other test of the time fails. Only such programs can be asked about packets.
+    #[must_use]
+    pub fn at(mut self, now: Time) -> Self {
+        for rule in self.chains.iter_mut().flat_map(|chain| &mut chain.rules) {
+            rule.tests.retain(|test| !matches!(test, Test::Before(end) if now < *end));
+        }
+        for chain in &mut self.chains {
+            let passed =
+                |rule: &ProgramRule| rule.tests.iter().any(|it| matches!(it, Test::Before(_)));
+            chain.rules.retain(|rule| !passed(rule));
+        }
+        self
     }
 
     /// Puts the chains into their order.
@@ -108,6 +123,8 @@ pub enum Test {
     SourcePort(RangeSet<u16>),
     /// The receiver's port.
     DestinationPort(RangeSet<u16>),
+    /// The time, which must come before this moment.
+    Before(Time),
     /// The executable of the socket that receives or sends it.
     Program(Vec<String>),
     /// Something that this program does not understand; the text describes it.
@@ -208,6 +225,7 @@ impl fmt::Display for Test {
             Self::IcmpType(types) => write!(out, "icmp type {types}"),
             Self::SourcePort(ports) => write!(out, "from port {ports}"),
             Self::DestinationPort(ports) => write!(out, "to port {ports}"),
+            Self::Before(time) => write!(out, "before {time}"),
             Self::Program(paths) => write!(out, "of {}", paths.join(" or ")),
             Self::Opaque(text) => write!(out, "({text})"),
         }

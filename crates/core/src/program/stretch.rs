@@ -58,6 +58,7 @@ impl Axis {
             || condition.states.is_some()
             || !condition.source_ports.is_full()
             || !condition.programs.is_empty()
+            || condition.until.is_some()
     }
 }
 

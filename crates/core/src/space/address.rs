@@ -64,6 +64,17 @@ impl Block {
         }
     }
 
+    /// Reads an address with the length of its network's prefix, `192.0.2.10/24`, as the address
+    /// and the network. Gives `None` for anything else, the network's own address included.
+    #[must_use]
+    pub fn parse_with_network(text: &str) -> Option<(IpAddr, Self)> {
+        let (address, prefix) = text.split_once('/')?;
+        let is_plain = prefix.bytes().all(|byte| byte.is_ascii_digit());
+        let length = prefix.parse().ok().filter(|_| is_plain)?;
+        let net = IpNet::new(address.parse().ok()?, length).ok()?;
+        (net.trunc() != net).then(|| (net.addr(), Self(net.trunc())))
+    }
+
     /// The addresses of the block.
     #[must_use]
     pub fn addresses(&self) -> AddressSet {

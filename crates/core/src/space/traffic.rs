@@ -67,6 +67,19 @@ impl TrafficSet {
         Self { udp: ports, ..Self::empty() }
     }
 
+    /// The traffic of a plain term: `22/tcp`, `6000-6063/tcp`, `53/tcp+udp`.
+    #[must_use]
+    pub fn of_ports(term: &str) -> Option<Self> {
+        let (ports, protocols) = term.split_once('/')?;
+        let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
+        let ports = RangeSet::from_ranges([(first.parse().ok()?, last.parse().ok()?)]);
+        protocols.split('+').try_fold(Self::empty(), |all, word| match word {
+            "tcp" => Some(all.union(&Self::tcp(ports.clone()))),
+            "udp" => Some(all.union(&Self::udp(ports.clone()))),
+            _ => None,
+        })
+    }
+
     /// ICMP of the given types: for IPv4, and for IPv6.
     #[must_use]
     pub fn icmp(v4: RangeSet<u8>, v6: RangeSet<u8>) -> Self {

@@ -151,7 +151,7 @@ fn each_part_can_be_switched_off_and_is_still_shown() {
         let text = format!("{BARE}[host.sluice.baseline]\n{part} = false\n");
         let off = plan(&text, "sluice");
         for (direction, decision) in off.decisions().filter(|it| it.1.id.kind == Kind::Baseline) {
-            assert_eq!(decision.paused, decision.id.name == part, "{direction} {part}");
+            assert_eq!(decision.idle.is_some(), decision.id.name == part, "{direction} {part}");
         }
         assert_eq!(off.decisions().count(), on.decisions().count());
     }

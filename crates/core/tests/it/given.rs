@@ -13,7 +13,7 @@ pub fn policy(text: &str) -> Policy {
 }
 
 pub fn plan(text: &str, host: &str) -> HostPlan {
-    resolve(&policy(text), host).expect("the host is there")
+    resolve(&policy(text), host, tipstaff_core::generate::NOW).expect("the host is there")
 }
 
 pub fn address(text: &str) -> IpAddr {

@@ -1,7 +1,7 @@
 //! A plan and the program that it is lowered to mean the same: exactly, and packet by packet.
 
 use crate::given::{packet, tcp};
-use tipstaff_core::generate::{Generator, HOST_NAME};
+use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::{Atlas, Difference, Meaning};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, read};
@@ -28,7 +28,7 @@ fn plans_and_programs_agree_on_generated_packets() {
         let text = generator.policy();
         let policy = read(&Source::new("generated.toml", &text))
             .unwrap_or_else(|problems| panic!("seed {seed}: {problems:#?}\n{text}"));
-        let plan = resolve(&policy, HOST_NAME).expect("the host is there");
+        let plan = resolve(&policy, HOST_NAME, NOW).expect("the host is there");
         let program = lower(&plan);
         let mut atlas = Atlas::new();
         let (meant, lowered) = (atlas.plan(&plan), atlas.program(&program));
@@ -57,7 +57,7 @@ fn long_policies_keep_their_meaning_when_they_become_lookups() {
     for (seed, rules) in [(1, 40), (2, 200), (3, 1_000), (4, 3_000)] {
         let mut generator = Generator::new(seed);
         let policy = read(&Source::new("long.toml", &generator.long_policy(rules))).expect("good");
-        let plan = resolve(&policy, HOST_NAME).expect("the host is there");
+        let plan = resolve(&policy, HOST_NAME, NOW).expect("the host is there");
         let program = lower(&plan);
         let longest = program.chains.iter().map(|chain| chain.rules.len()).max();
         assert!(longest < Some(rules), "{longest:?} rules in one chain");

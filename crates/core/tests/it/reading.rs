@@ -1,6 +1,7 @@
 //! Text to policy: what is taken over, and what the language supplies.
 
 use crate::given::{INHERITED, MENDED, address, policy};
+use tipstaff_core::generate::NOW;
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Ping, Source, Verdict, read};
 use tipstaff_core::space::{Direction, Family, TrafficSet};
@@ -89,7 +90,7 @@ fn every_mistake_is_found_in_one_run_in_the_order_of_the_text() {
 #[test]
 fn a_host_that_is_not_there_is_answered_with_a_near_one() {
     let policy = policy(MENDED);
-    let error = resolve(&policy, "granery").expect_err("unknown");
+    let error = resolve(&policy, "granery", NOW).expect_err("unknown");
     assert_eq!(error.near.as_deref(), Some("granary"));
     assert_eq!(error.known, ["sluice", "granary", "bench"]);
 }

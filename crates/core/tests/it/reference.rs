@@ -14,6 +14,7 @@ fn tables() -> String {
             "" => "The file".to_owned(),
             "place" | "service" | "bundle" => format!("`[{}.NAME]`", table.kind),
             "host" => "`[host.NAME]`".to_owned(),
+            "expect" => "`[[host.NAME.expect]]`".to_owned(),
             "rule" => "`[[host.NAME.rule]]` and `[[bundle.NAME.rule]]`".to_owned(),
             kind => format!("`[host.NAME.{kind}]`"),
         };
@@ -73,9 +74,13 @@ fn the_examples_of_the_reference_can_be_read() {
         let name = example("rule", "name").replace('"', "");
         text += &format!("[[host.sluice.rule]]\nname = \"{name}-{verdict}\"\n");
         text += &format!("{verdict} = {}\n", example("rule", verdict));
-        for key in ["direction", "from", "to", "paused", "why"] {
+        for key in ["direction", "from", "to", "program", "log", "until", "paused", "why"] {
             text += &format!("{key} = {}\n", example("rule", key));
         }
+    }
+    text += "[[host.sluice.expect]]\n";
+    for key in ["traffic", "verdict", "direction", "from", "to"] {
+        text += &format!("{key} = {}\n", example("expect", key));
     }
     assert!(read(&Source::new("example.toml", &text)).is_ok(), "{text}");
 }

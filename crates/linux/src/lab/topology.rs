@@ -193,7 +193,8 @@ mod tests {
         use tipstaff_core::{plan, policy};
         let text = include_str!("../../../../demo/mended.toml");
         let policy = policy::read(&policy::Source::new("mended.toml", text)).expect("a policy");
-        let plan = plan::resolve(&policy, "sluice").expect("the host");
+        let plan =
+            plan::resolve(&policy, "sluice", policy::Time::from_seconds(0)).expect("the host");
         let outside: [(IpAddr, u8); 2] =
             [([192, 0, 2, 0].into(), 24), ("2001:db8:2::".parse().expect("address"), 64)];
         let stacks: [(IpAddr, u8); 2] =

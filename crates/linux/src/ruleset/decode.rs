@@ -9,7 +9,7 @@ use super::read::Count;
 use super::values::{Key, before, largest, set_of};
 use std::collections::HashMap;
 use tipstaff_core::plan::{InterfaceTest, RuleId};
-use tipstaff_core::policy::Rate;
+use tipstaff_core::policy::{Rate, Time};
 use tipstaff_core::program::{Action, Entry, Key as LookupKey, Lookup, ProgramRule, Test, Then};
 use tipstaff_core::space::{AddressSet, ConnectionState, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
@@ -96,6 +96,9 @@ enum Field {
     IcmpType,
     SourcePort,
     DestinationPort,
+    Time,
+    /// The time in network order.
+    OrderedTime,
     Unknown,
 }
 
@@ -172,6 +175,7 @@ impl RuleReader<'_> {
                     MetaKey::OutInterfaceName => Field::OutInterface,
                     MetaKey::Family => Field::Family,
                     MetaKey::Protocol => Field::Protocol,
+                    MetaKey::Time => Field::Time,
                     MetaKey::Unknown(_) => Field::Unknown,
                 };
                 self.load(*register, field);
@@ -189,6 +193,10 @@ impl RuleReader<'_> {
             {
                 let mask = mask.as_slice().try_into().map_or(0, u32::from_ne_bytes);
                 self.load(*destination, Field::StateBits(mask));
+            }
+            Expression::Order { source, destination } => {
+                let time = self.field(*source) == Field::Time;
+                self.load(*destination, if time { Field::OrderedTime } else { Field::Unknown });
             }
             Expression::Bitwise { destination, .. } => {
                 self.load(*destination, Field::Unknown);
@@ -329,6 +337,7 @@ impl RuleReader<'_> {
             (Field::StateBits(mask), Compare::NotEqual) if data == [0; 4] => {
                 states(mask).map_or_else(opaque, Test::State)
             }
+            (Field::OrderedTime, Compare::Less) => moment(data).map_or_else(opaque, Test::Before),
             (_, Compare::Equal) => self.one_of(register, &[(data.to_vec(), data.to_vec())]),
             _ => opaque(),
         }
@@ -369,6 +378,12 @@ fn only_v6(v6: RangeSet<u128>) -> AddressSet {
     AddressSet { v4: RangeSet::empty(), v6 }
 }
 
+fn moment(data: &[u8]) -> Option<Time> {
+    let nanoseconds = u64::from_be_bytes(data.try_into().ok()?);
+    let seconds = i64::try_from(nanoseconds / 1_000_000_000).ok()?;
+    (nanoseconds % 1_000_000_000 == 0).then(|| Time::from_seconds(seconds))
+}
+
 fn interface(op: Compare, data: &[u8]) -> Option<InterfaceTest> {
     let name = std::str::from_utf8(data).ok()?.trim_end_matches('\0').to_owned();
     // A comparison of fewer bytes than a whole name is one with a beginning.
@@ -378,7 +393,7 @@ fn interface(op: Compare, data: &[u8]) -> Option<InterfaceTest> {
     match op {
         Compare::Equal => Some(InterfaceTest::Is(name)),
         Compare::NotEqual => Some(InterfaceTest::IsNot(name)),
-        Compare::Unknown(_) => None,
+        Compare::Less | Compare::Unknown(_) => None,
     }
 }
 

@@ -208,6 +208,17 @@ impl Encoder {
                 out.push(payload(Base::Transport, 2, 2));
                 self.one_of(KeyRanges::of(ports), rule, out);
             }
+            Test::Before(time) => {
+                // Before 1970 nothing comes.
+                let seconds = u64::try_from(time.seconds()).unwrap_or(0);
+                let nanoseconds = seconds.saturating_mul(1_000_000_000);
+                out.push(meta(MetaKey::Time));
+                out.push(Expression::Order {
+                    source: registers::FIRST,
+                    destination: registers::FIRST,
+                });
+                out.push(compare(Compare::Less, nanoseconds.to_be_bytes().to_vec()));
+            }
             Test::Program(paths) => {
                 return Err(LinuxError::RuleRefused {
                     rule: rule.id.clone().unwrap_or_else(|| RuleId::rule("")),

@@ -4,6 +4,7 @@
 //! Where neither is so, they fail and say so: a check that did not happen is not a success.
 
 mod agreement;
+mod ending;
 mod enforcement;
 mod faults;
 mod labs;

@@ -1,15 +1,44 @@
 //! What the tests have in common.
 
+use std::time::Duration;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, read};
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::ruleset::LOG_GROUP;
+use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
+use tipstaff_wire::netlink::split;
+use tipstaff_wire::nflog;
 
 pub fn plan(text: &str) -> HostPlan {
     let policy = read(&Source::new("policy.toml", text))
         .unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
-    resolve(&policy, "sluice").expect("the host is there")
+    resolve(&policy, "sluice", tipstaff_core::generate::NOW).expect("the host is there")
 }
 
 pub fn netfilter() -> NetlinkSocket {
     NetlinkSocket::open(Protocol::Netfilter).expect("a netlink socket")
+}
+
+/// A socket that receives what rules are to log.
+pub fn listen_to_reports() -> NetlinkSocket {
+    let mut socket = netfilter();
+    let group =
+        nflog::Group { number: LOG_GROUP, copy: 64, buffer: 4_096, threshold: 1, timeout: 1 };
+    socket.send(&nflog::bind(&group, 1).expect("fits")).expect("sent");
+    let answer = socket.receive().expect("answered");
+    assert_eq!(split(&answer).expect("splits")[0].answer().expect("an answer").errno, 0);
+    socket.patience(Duration::from_millis(300)).expect("set");
+    socket
+}
+
+/// The names under which packets were reported, until no more come.
+pub fn reported(socket: &mut NetlinkSocket) -> Vec<String> {
+    let mut names = Vec::new();
+    while let Ok(datagram) = socket.receive() {
+        for message in
+            split(&datagram).expect("splits").iter().filter(|it| it.kind == nflog::PACKET)
+        {
+            names.push(nflog::decode(message.body).expect("a report").prefix.to_owned());
+        }
+    }
+    names
 }

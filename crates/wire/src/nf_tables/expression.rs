@@ -10,6 +10,10 @@ const DATA_VERDICT: u16 = 2;
 const DYNSET_UPDATE: u32 = 1;
 /// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
 const DYNSET_FLAG_EXPRESSION: u32 = 2;
+/// `NFT_BYTEORDER_HTON`.
+const BYTEORDER_HTON: u32 = 1;
+/// The bytes of a value to be turned round.
+const WIDE: u32 = 8;
 const LIMIT: &str = "limit";
 const VERDICT_CODE: u16 = 1;
 const VERDICT_CHAIN: u16 = 2;
@@ -85,6 +89,8 @@ open_enum! {
         OutInterfaceName = 7,
         /// `NFT_META_NFPROTO`: the IP version as 2 or 10.
         Family = 15,
+        /// `NFT_META_TIME_NS`: nanoseconds since 1970, 8 bytes in host order.
+        Time = 30,
         /// `NFT_META_L4PROTO`: the protocol number, behind extension headers.
         Protocol = 16,
     }
@@ -107,6 +113,8 @@ open_enum! {
         Equal = 0,
         /// `NFT_CMP_NEQ`.
         NotEqual = 1,
+        /// `NFT_CMP_LT`, byte by byte: the values are in network order.
+        Less = 2,
     }
 }
 
@@ -195,6 +203,13 @@ pub enum Expression {
         mask: Vec<u8>,
         /// The bits to turn round.
         xor: Vec<u8>,
+    },
+    /// Turns a value of eight bytes into network order.
+    Order {
+        /// From.
+        source: u32,
+        /// To.
+        destination: u32,
     },
     /// Goes on if the comparison holds.
     Cmp {
@@ -288,6 +303,7 @@ impl Expression {
             Self::Payload { .. } => "payload",
             Self::Ct { .. } => "ct",
             Self::Bitwise { .. } => "bitwise",
+            Self::Order { .. } => "byteorder",
             Self::Cmp { .. } => "cmp",
             Self::Range { .. } => "range",
             Self::Lookup { .. } => "lookup",
@@ -329,6 +345,13 @@ impl Expression {
                 out.be32(3, *length);
                 write_value(out, 4, mask);
                 write_value(out, 5, xor);
+            }
+            Self::Order { source, destination } => {
+                out.be32(1, *source);
+                out.be32(2, *destination);
+                out.be32(3, BYTEORDER_HTON);
+                out.be32(4, WIDE);
+                out.be32(5, WIDE);
             }
             Self::Cmp { register, op, data } => {
                 out.be32(1, *register);
@@ -435,6 +458,16 @@ impl Expression {
                     length: parts.be32(3, "NFTA_BITWISE_LEN")?,
                     mask: parts.value(4, "NFTA_BITWISE_MASK")?,
                     xor: parts.value(5, "NFTA_BITWISE_XOR")?,
+                }
+            }
+            "byteorder"
+                if [(3, BYTEORDER_HTON), (4, WIDE), (5, WIDE)]
+                    .iter()
+                    .all(|&(kind, value)| matches!(parts.optional_be32(kind), Ok(Some(it)) if it == value)) =>
+            {
+                Self::Order {
+                    source: parts.be32(1, "NFTA_BYTEORDER_SREG")?,
+                    destination: parts.be32(2, "NFTA_BYTEORDER_DREG")?,
                 }
             }
             "cmp" => Self::Cmp {

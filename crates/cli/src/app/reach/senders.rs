@@ -36,7 +36,7 @@ pub fn columns(policy: &Policy, wishes: &[String]) -> Result<Vec<Column>, Failur
             let source = Source::new("--from", wish);
             match read_addresses(policy, &source) {
                 Ok(senders) => Ok(Column { name: wish.clone(), senders }),
-                Err(problems) => Err(Failure::Input { source, problems }),
+                Err(problems) => Err(Failure::Input { sources: vec![source], problems }),
             }
         })
         .collect()

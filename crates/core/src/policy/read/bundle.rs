@@ -3,7 +3,7 @@
 use super::super::model::{Bundle, Rule};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::Names;
-use super::super::{Diagnostic, Origin, nearest};
+use super::super::{Diagnostic, Origin, Source, nearest};
 use super::common::check_name;
 use super::rule::rule;
 use crate::space::AddressSet;
@@ -13,7 +13,15 @@ const CYCLE: &str = "bundle-cycle";
 
 /// The bundles of a file, as tables: what they mean depends on the host that uses them.
 pub struct Bundles<'t, 'i> {
-    bundles: Vec<(Text, Vec<Table<'t, 'i>>)>,
+    bundles: Vec<Entry<'t, 'i>>,
+}
+
+/// One bundle.
+struct Entry<'t, 'i> {
+    name: Text,
+    rules: Vec<Table<'t, 'i>>,
+    /// The text it stands in.
+    source: &'t Source,
 }
 
 /// Rules of one host, or of one bundle, in order.
@@ -27,13 +35,13 @@ pub struct Unfolded {
 }
 
 impl<'t, 'i> Bundles<'t, 'i> {
-    /// Reads all bundles. What is wrong with them, whatever the host, is reported here, once.
-    pub fn read(
-        reader: &mut Reader<'_>,
-        names: &Names<'_>,
-        file: &Table<'t, 'i>,
-    ) -> (Self, Vec<Bundle>) {
-        let mut bundles = Self { bundles: Vec::new() };
+    /// None yet.
+    pub fn new() -> Self {
+        Self { bundles: Vec::new() }
+    }
+
+    /// Takes in the bundles of one file.
+    pub fn read(&mut self, reader: &mut Reader<'t>, file: &Table<'t, 'i>) -> Vec<Bundle> {
         let mut written = Vec::new();
         for (name, table) in file.named(reader, "bundle") {
             check_name(reader, "bundle", &name);
@@ -43,22 +51,27 @@ impl<'t, 'i> Bundles<'t, 'i> {
                 origin: reader.origin(name.span.clone()),
             });
             let rules = table.tables(reader, "rule");
-            bundles.bundles.push((name, rules));
+            self.bundles.push(Entry { name, rules, source: reader.source });
         }
-        // Any address may turn out to be the host's own.
-        let anybody = AddressSet::full();
-        let names = Names { this_host: Some(&anybody), ..*names };
-        for (name, tables) in &bundles.bundles {
-            let mut unfolded = Unfolded { open: vec![name.value.clone()], ..Unfolded::default() };
-            for table in tables {
-                bundles.unfold(reader, &names, table, &mut unfolded);
-            }
-        }
-        (bundles, written)
+        written
     }
 
-    fn get(&self, name: &str) -> Option<&(Text, Vec<Table<'t, 'i>>)> {
-        self.bundles.iter().find(|bundle| bundle.0.value == name)
+    /// Reports what is wrong with the bundles of the reader's file, whatever the host: here, once.
+    pub fn check(&self, reader: &mut Reader<'_>, names: &Names<'_>) {
+        // Any address may turn out to be the host's own, or on its link.
+        let anybody = AddressSet::full();
+        let names = Names { this_host: Some(&anybody), on_link: Some(&anybody), ..*names };
+        for bundle in self.bundles.iter().filter(|it| it.source.name == reader.source.name) {
+            let open = vec![bundle.name.value.clone()];
+            let mut unfolded = Unfolded { open, ..Unfolded::default() };
+            for table in &bundle.rules {
+                self.unfold(reader, &names, table, &mut unfolded);
+            }
+        }
+    }
+
+    fn get(&self, name: &str) -> Option<&Entry<'t, 'i>> {
+        self.bundles.iter().find(|bundle| bundle.name.value == name)
     }
 
     /// Adds what one `rule` section stands for: a rule, or all rules of a bundle.
@@ -79,7 +92,7 @@ impl<'t, 'i> Bundles<'t, 'i> {
         only_use(reader, table);
         let Some(wanted) = table.text(reader, "use") else { return };
         let origin = reader.origin(wanted.inner());
-        let Some((_, tables)) = self.get(&wanted.value) else {
+        let Some(bundle) = self.get(&wanted.value) else {
             self.unknown(reader, &wanted, origin);
             return;
         };
@@ -94,8 +107,10 @@ impl<'t, 'i> Bundles<'t, 'i> {
         let paused = table.switch("paused").unwrap_or(false);
         let first = into.rules.len();
         into.open.push(wanted.value.clone());
-        for table in tables {
-            self.unfold_inner(reader, names, table, into, &wanted, &origin);
+        for table in &bundle.rules {
+            let mut inner = Reader { source: bundle.source, problems: Vec::new() };
+            self.unfold_inner(&mut inner, names, table, into, &origin);
+            fits_not(reader, inner.problems, &wanted, &origin);
         }
         into.open.pop();
         for rule in into.rules.iter_mut().skip(first) {
@@ -103,45 +118,23 @@ impl<'t, 'i> Bundles<'t, 'i> {
         }
     }
 
-    /// Unfolds a section of a bundle. Its general mistakes have been reported with the bundle;
-    /// what is wrong with it on this host only is reported where the bundle is used.
     fn unfold_inner(
         &self,
-        reader: &mut Reader<'_>,
+        inner: &mut Reader<'_>,
         names: &Names<'_>,
         table: &Table<'_, '_>,
         into: &mut Unfolded,
-        wanted: &Text,
         used: &Origin,
     ) {
-        let mut inner = Reader { source: reader.source, problems: Vec::new() };
         if table.has("use") {
-            self.unfold(&mut inner, names, table, into);
-        } else if let Some(rule) = rule(&mut inner, names, table) {
-            into.add(&mut inner, rule, used.clone());
-        }
-        for problem in inner.problems {
-            if reader.problems.contains(&problem) {
-                continue;
-            }
-            let here = problem.primary.as_ref().is_some_and(|label| label.origin == *used);
-            // A cycle is the same wherever it is met.
-            if here || problem.code == CYCLE {
-                reader.report(problem);
-                continue;
-            }
-            let message =
-                format!("bundle `{}` does not fit here: {}", wanted.value, problem.message);
-            let mut misfit = Diagnostic::error("bundle-misfit", message, used.clone());
-            if let Some(label) = problem.primary {
-                misfit = misfit.context(label.origin, label.text);
-            }
-            reader.report(misfit);
+            self.unfold(inner, names, table, into);
+        } else if let Some(rule) = rule(inner, names, table) {
+            into.add(inner, rule, used.clone());
         }
     }
 
     fn unknown(&self, reader: &mut Reader<'_>, wanted: &Text, origin: Origin) {
-        let names = || self.bundles.iter().map(|bundle| bundle.0.value.as_str());
+        let names = || self.bundles.iter().map(|bundle| bundle.name.value.as_str());
         let message = format!("there is no bundle `{}`", wanted.value.escape_debug());
         let problem = Diagnostic::error("unknown-bundle", message, origin);
         reader.report(match nearest(&wanted.value, names()) {
@@ -150,6 +143,28 @@ impl<'t, 'i> Bundles<'t, 'i> {
             None => problem
                 .expected(format!("the bundles are: {}", names().collect::<Vec<_>>().join(", "))),
         });
+    }
+}
+
+/// Reports what is wrong with a section of a bundle on this host only, where the bundle is used.
+/// Its general mistakes have been reported with the bundle.
+fn fits_not(reader: &mut Reader<'_>, problems: Vec<Diagnostic>, wanted: &Text, used: &Origin) {
+    for problem in problems {
+        if reader.problems.contains(&problem) {
+            continue;
+        }
+        let here = problem.primary.as_ref().is_some_and(|label| label.origin == *used);
+        // A cycle is the same wherever it is met.
+        if here || problem.code == CYCLE {
+            reader.report(problem);
+            continue;
+        }
+        let message = format!("bundle `{}` does not fit here: {}", wanted.value, problem.message);
+        let mut misfit = Diagnostic::error("bundle-misfit", message, used.clone());
+        if let Some(label) = problem.primary {
+            misfit = misfit.context(label.origin, label.text);
+        }
+        reader.report(misfit);
     }
 }
 

@@ -6,7 +6,8 @@ use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Rate};
 use super::bundle::{Bundles, Unfolded};
 use super::common::{bad_rate, check_name, choice, nonempty_list};
-use crate::space::AddressSet;
+use super::expect::expectation;
+use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 
 /// Reads one host.
@@ -18,23 +19,35 @@ pub fn host(
     table: &Table<'_, '_>,
 ) -> Host {
     check_name(reader, "host", name);
-    let addresses: Vec<IpAddr> = nonempty_list(reader, table, "addresses")
-        .iter()
-        .filter_map(|term| own_address(reader, term))
-        .collect();
+    let (mut addresses, mut networks) = (Vec::new(), Vec::new());
+    for term in nonempty_list(reader, table, "addresses") {
+        if let Some((address, network)) = own_address(reader, &term) {
+            addresses.push(address);
+            networks.extend(network);
+        }
+    }
+    let on_link = on_link(networks);
     let labels = nonempty_list(reader, table, "labels");
     for label in &labels {
         check_name(reader, "label", label);
     }
     let own = addresses.iter().map(|&address| AddressSet::single(address)).collect();
     let interfaces = interfaces(reader, table);
-    let names = Names { this_host: Some(&own), interfaces: Some(&interfaces), ..*names };
+    let names = Names {
+        this_host: Some(&own),
+        on_link: on_link.as_ref(),
+        interfaces: Some(&interfaces),
+        ..*names
+    };
     let defaults = table.table(reader, "default");
     let baseline = table.table(reader, "baseline");
     let mut unfolded = Unfolded::default();
     for table in table.tables(reader, "rule") {
         bundles.unfold(reader, &names, &table, &mut unfolded);
     }
+    let expectations = table.tables(reader, "expect");
+    let expectations =
+        expectations.iter().filter_map(|table| expectation(reader, &names, table)).collect();
     Host {
         name: name.value.clone(),
         addresses,
@@ -47,6 +60,7 @@ pub fn host(
         },
         baseline: read_baseline(reader, baseline.as_ref()),
         rules: unfolded.rules,
+        expectations,
         origin: reader.origin(name.span.clone()),
     }
 }
@@ -68,17 +82,30 @@ fn interfaces(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Interface> 
     interfaces
 }
 
-fn own_address(reader: &mut Reader<'_>, term: &Text) -> Option<IpAddr> {
+/// One of the host's addresses, and the network it is in if a prefix length is written.
+fn own_address(reader: &mut Reader<'_>, term: &Text) -> Option<(IpAddr, Option<AddressSet>)> {
+    if let Some((address, network)) = Block::parse_with_network(&term.value) {
+        return Some((address, Some(network.addresses())));
+    }
     let block = terms::block(reader, term)?;
     let address = block.as_single();
     if address.is_none() {
         let origin = reader.origin(term.inner());
         reader.report(
             Diagnostic::error("bad-address", format!("`{block}` is a network"), origin)
-                .expected("expected one of the host's own addresses, without a prefix length"),
+                .expected("expected an address of the host's own, such as `192.0.2.10/24`"),
         );
     }
-    address
+    address.map(|address| (address, None))
+}
+
+/// All networks that the host is on; `None` if none is written. Every interface with IPv6 is also
+/// on a link-local network (RFC 4291 section 2.5.6).
+fn on_link(networks: Vec<AddressSet>) -> Option<AddressSet> {
+    let all: AddressSet = networks.into_iter().collect();
+    let link_local = Block::parse("fe80::/64").ok().filter(|_| all.has(Family::V6));
+    let link_local = link_local.map(|block| block.addresses());
+    (!all.is_empty()).then(|| link_local.iter().fold(all, |all, more| all.union(more)))
 }
 
 fn default(

@@ -2,60 +2,132 @@
 
 mod bundle;
 mod common;
+mod expect;
 mod host;
 mod rule;
 
 use super::model::{Host, Place, Policy, Service};
 use super::table::{Reader, Table, Text};
 use super::terms::{self, BUILT_IN_PLACES, Names, TRAFFIC_WORDS};
-use super::{Diagnostic, Source};
+use super::{Diagnostic, Origin, Source};
 use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
 use common::{check_name, nonempty_list};
 use host::host;
+use std::collections::HashMap;
 use toml::de::DeTable;
 
 /// The edition of the language that this version reads.
 const EDITION: &str = "1";
 
-/// Reads a policy.
+/// Reads a policy of one file.
 ///
 /// # Errors
-/// Everything that is wrong with the text, in the order of the text. When it is not TOML at all,
-/// only the first mistake is given, since the rest would be echoes of it.
+/// As for [`read_all`].
+pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
+    read_all(std::slice::from_ref(source))
+}
+
+/// Reads a policy of several files, in the order given. Names hold in all of them, and each is
+/// defined once.
+///
+/// # Errors
+/// Everything that is wrong with the texts, in their order. Where one is not TOML at all, only
+/// the first mistake in each such text is given, since the rest would be echoes of it.
 ///
 /// # References
 /// TOML 1.1, <https://toml.io/en/v1.1.0>.
-pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
-    let text = source.text.as_ref();
-    let root = match DeTable::parse(text) {
-        Ok(root) => root,
-        Err(error) => return Err(vec![syntax(source, &error)]),
+pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
+    let (mut roots, mut broken) = (Vec::new(), Vec::new());
+    for source in sources {
+        match DeTable::parse(source.text.as_ref()) {
+            Ok(root) => roots.push((source, root)),
+            Err(error) => broken.push(syntax(source, &error)),
+        }
+    }
+    let Some(&(first, _)) = roots.first() else {
+        broken.extend(sources.is_empty().then(no_host));
+        return Err(broken);
     };
-    let mut reader = Reader { source, problems: Vec::new() };
-    let file = Table::check(&mut reader, "", root.get_ref(), 0..0);
-    edition(&mut reader, &file);
-    let places = places(&mut reader, &file);
-    let services = services(&mut reader, &file);
-    let names = Names { places: &places, services: &services, this_host: None, interfaces: None };
-    let (tables, bundles) = Bundles::read(&mut reader, &names, &file);
-    let sections = file.named(&mut reader, "host");
-    let hosts: Vec<Host> = sections
-        .into_iter()
-        .map(|(name, table)| host(&mut reader, &names, &tables, &name, &table))
-        .collect();
-    if hosts.is_empty() && !file.has("host") {
-        reader.report(
-            Diagnostic::general("no-host", "the policy has no host")
-                .help("add a section such as [host.sluice] with `addresses` and rules"),
-        );
+    if !broken.is_empty() {
+        return Err(broken);
+    }
+    let mut reader = Reader { source: first, problems: Vec::new() };
+    let mut files: Vec<(&Source, Table<'_, '_>)> = Vec::new();
+    for (source, root) in &roots {
+        reader.source = source;
+        let file = Table::check(&mut reader, "", root.get_ref(), 0..0);
+        edition(&mut reader, &file);
+        files.push((source, file));
+    }
+    let (mut places, mut services) = (Vec::new(), Vec::new());
+    let (mut tables, mut bundles) = (Bundles::new(), Vec::new());
+    for (source, file) in &files {
+        reader.source = source;
+        places.extend(self::places(&mut reader, file));
+        services.extend(self::services(&mut reader, file));
+        bundles.extend(tables.read(&mut reader, file));
+    }
+    once(&mut reader, "place", places.iter().map(|it| (&it.name, &it.origin)));
+    once(&mut reader, "service", services.iter().map(|it| (&it.name, &it.origin)));
+    once(&mut reader, "bundle", bundles.iter().map(|it| (&it.name, &it.origin)));
+    let names = Names {
+        places: &places,
+        services: &services,
+        this_host: None,
+        on_link: None,
+        interfaces: None,
+    };
+    for (source, _) in &files {
+        reader.source = source;
+        tables.check(&mut reader, &names);
+    }
+    let mut hosts: Vec<Host> = Vec::new();
+    for (source, file) in &files {
+        reader.source = source;
+        for (name, table) in file.named(&mut reader, "host") {
+            hosts.push(host(&mut reader, &names, &tables, &name, &table));
+        }
+    }
+    once(&mut reader, "host", hosts.iter().map(|it| (&it.name, &it.origin)));
+    if hosts.is_empty() && !files.iter().any(|(_, file)| file.has("host")) {
+        reader.report(no_host());
     }
     let mut problems = reader.problems;
     if problems.is_empty() {
-        return Ok(Policy { sources: vec![source.clone()], places, services, bundles, hosts });
+        return Ok(Policy { sources: sources.to_vec(), places, services, bundles, hosts });
     }
-    problems.sort_by_key(Diagnostic::offset);
+    let file_of = |problem: &Diagnostic| {
+        let label = problem.primary.as_ref()?;
+        sources.iter().position(|source| source.name == label.origin.file)
+    };
+    problems.sort_by_key(|problem| (file_of(problem), problem.offset()));
     Err(problems)
+}
+
+fn no_host() -> Diagnostic {
+    Diagnostic::general("no-host", "the policy has no host")
+        .help("add a section such as [host.sluice] with `addresses` and rules")
+}
+
+/// Reports names that more than one file defines; within a file the format sees to that.
+fn once<'n>(
+    reader: &mut Reader<'_>,
+    what: &str,
+    names: impl Iterator<Item = (&'n String, &'n Origin)>,
+) {
+    let mut first_of: HashMap<&String, &Origin> = HashMap::new();
+    for (name, origin) in names {
+        if let Some(first) = first_of.get(name) {
+            let message = format!("there are two {what}s named `{}`", name.escape_debug());
+            let problem = Diagnostic::error("duplicate-name", message, origin.clone())
+                .expected("each name is defined once, in all files together")
+                .help(format!("the first one is at {first}"));
+            reader.problems.push(problem);
+        } else {
+            first_of.insert(name, origin);
+        }
+    }
 }
 
 /// Reads one traffic term that stands alone, such as an argument of a command.
@@ -78,6 +150,7 @@ pub fn read_addresses(policy: &Policy, source: &Source) -> Result<AddressSet, Ve
         places: &policy.places,
         services: &policy.services,
         this_host: None,
+        on_link: None,
         interfaces: None,
     };
     let set = terms::addresses(&mut reader, &names, &[Text::whole(source)]);

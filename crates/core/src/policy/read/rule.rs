@@ -1,9 +1,9 @@
 //! One rule.
 
-use super::super::model::{Rule, Verdict};
+use super::super::model::{Log, Rule, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::{self, Names};
-use super::super::{Diagnostic, Rate};
+use super::super::{Diagnostic, Rate, Time};
 use super::common::{bad_rate, check_name, choice, nonempty_list};
 use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
 
@@ -22,21 +22,14 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         None => {}
     }
     let verdict = the_verdict(reader, table);
-    let (mut traffic, mut traffic_terms) = (TrafficSet::empty(), Vec::new());
+    let (mut set, mut traffic_terms) = (TrafficSet::empty(), Vec::new());
     for verdict in Verdict::ALL {
-        for term in nonempty_list(reader, table, verdict.as_str()) {
-            if let Some(set) = terms::traffic(reader, names.services, &term) {
-                traffic = traffic.union(&set);
-            }
-            traffic_terms.push(term.value);
-        }
+        let (more, terms) = traffic(reader, names, table, verdict.as_str());
+        set = set.union(&more);
+        traffic_terms.extend(terms);
     }
-    let direction = match table.text(reader, "direction") {
-        None => Direction::Inbound,
-        Some(text) => choice(reader, &text, &Direction::ALL.map(Direction::as_str))
-            .and_then(Direction::parse)
-            .unwrap_or(Direction::Inbound),
-    };
+    let traffic = set;
+    let direction = direction(reader, table);
     let (mut from, from_terms) = ends(reader, names, table, "from");
     let (mut to, to_terms) = ends(reader, names, table, "to");
     let (at, at_terms) = own_ends(reader, names, table, direction);
@@ -56,6 +49,9 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         );
     }
     let rate = rate(reader, table);
+    let programs = programs(reader, table, direction);
+    let log = log(reader, table);
+    let until = until(reader, table);
     let paused = table.switch("paused").unwrap_or(false);
     let why = table.text(reader, "why").map(|text| text.value);
     let (name, verdict) = (name?, verdict?);
@@ -76,11 +72,106 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         out_via,
         source_ports,
         rate,
-        programs: Vec::new(),
-        log: None,
+        programs,
+        log,
+        until,
         paused,
         why,
     })
+}
+
+/// The traffic that a list of terms names together, and the terms.
+pub fn traffic(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+    key: &str,
+) -> (TrafficSet, Vec<String>) {
+    let (mut traffic, mut terms) = (TrafficSet::empty(), Vec::new());
+    for term in nonempty_list(reader, table, key) {
+        if let Some(set) = terms::traffic(reader, names.services, &term) {
+            traffic = traffic.union(&set);
+        }
+        terms.push(term.value);
+    }
+    (traffic, terms)
+}
+
+/// The `direction` key; inbound when left out.
+pub fn direction(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Direction {
+    let text = table.text(reader, "direction");
+    let word = text.as_ref().and_then(|text| {
+        choice(reader, text, &Direction::ALL.map(Direction::as_str)).and_then(Direction::parse)
+    });
+    word.unwrap_or(Direction::Inbound)
+}
+
+/// The executables of the `program` key.
+fn programs(reader: &mut Reader<'_>, table: &Table<'_, '_>, direction: Direction) -> Vec<String> {
+    let Some(key) = table.key_span("program") else { return Vec::new() };
+    if direction == Direction::Forwarded {
+        let origin = reader.origin(key);
+        let message = "no program of this host receives or sends forwarded packets";
+        reader.report(
+            Diagnostic::error("program-forwarded", message, origin)
+                .expected("name senders with `from`, receivers with `to`"),
+        );
+    }
+    let list = nonempty_list(reader, table, "program");
+    for path in &list {
+        let parts = || path.value.split('/').skip(1);
+        let good = path.value.starts_with('/')
+            && parts().all(|part| !matches!(part, "" | "." | ".."))
+            && !path.value.contains('\0');
+        if !good {
+            let origin = reader.origin(path.inner());
+            let message = format!("`{}` is not the path of a program", path.value.escape_debug());
+            reader.report(
+                Diagnostic::error("bad-program", message, origin)
+                    .expected("expected an absolute path such as `/usr/sbin/catalogued`"),
+            );
+        }
+    }
+    list.into_iter().map(|path| path.value).collect()
+}
+
+/// The `log` key: off when left out.
+fn log(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Log> {
+    if let Some(on) = table.switch("log") {
+        return on.then_some(Log { cap: None });
+    }
+    let text = table.text(reader, "log")?;
+    let origin = reader.origin(text.inner());
+    match Rate::parse(&text.value) {
+        Ok(rate) if rate.per_source => {
+            reader.report(
+                Diagnostic::error("log-per-source", "reports are counted all together", origin)
+                    .expected("a cap on them has no `per source`"),
+            );
+            None
+        }
+        Ok(rate) => Some(Log { cap: Some(rate) }),
+        Err(error) => {
+            reader.report(bad_rate(&text.value, error, origin, "`true` without quotes, or "));
+            None
+        }
+    }
+}
+
+/// The `until` key.
+fn until(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Time> {
+    let text = table.time(reader, "until")?;
+    let time = Time::parse(&text.value);
+    if time.is_none() {
+        let origin = reader.origin(text.inner());
+        let message = format!("`{}` is not a moment", text.value.escape_debug());
+        reader.report(
+            Diagnostic::error("bad-time", message, origin)
+                .expected("expected date, time and zone, such as 2026-12-24T18:00:00Z")
+                .help("the zone is Z for UTC, or like +01:00; the year is before 2554"),
+        );
+    }
+    time
 }
 
 /// A rule from IPv4 senders to IPv6 receivers can never match anything.
@@ -133,7 +224,7 @@ fn the_verdict(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Verdict
     }
 }
 
-fn ends(
+pub fn ends(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     table: &Table<'_, '_>,
@@ -193,7 +284,7 @@ fn own_ends(
     (sets.into_iter().collect(), list.into_iter().map(|term| term.value).collect())
 }
 
-fn interfaces(
+pub fn interfaces(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     table: &Table<'_, '_>,

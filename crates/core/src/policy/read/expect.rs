@@ -1,0 +1,51 @@
+//! Expectations.
+
+use super::super::Diagnostic;
+use super::super::model::{Expectation, Verdict};
+use super::super::table::{Reader, Table};
+use super::super::terms::Names;
+use super::common::choice;
+use super::rule::{direction, ends, interfaces, traffic};
+
+/// Reads one expectation; what is wrong with it is reported.
+pub fn expectation(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+) -> Option<Expectation> {
+    let before = reader.problems.len();
+    let (traffic, traffic_terms) = traffic(reader, names, table, "traffic");
+    let (from, from_terms) = ends(reader, names, table, "from");
+    let (to, to_terms) = ends(reader, names, table, "to");
+    let direction = direction(reader, table);
+    let via = interfaces(reader, names, table, "via");
+    let why = table.text(reader, "why").map(|text| text.value);
+    let verdict = table.text(reader, "verdict")?;
+    let origin = reader.origin(verdict.span.clone());
+    let verdict =
+        choice(reader, &verdict, &Verdict::ALL.map(Verdict::as_str)).and_then(Verdict::parse)?;
+    let possible = crate::space::Family::BOTH.iter().any(|&it| from.has(it) && to.has(it));
+    if !possible && reader.problems.len() == before {
+        reader.report(
+            Diagnostic::error(
+                "mixed-versions",
+                "senders and receivers of this expectation are of different IP versions",
+                origin.clone(),
+            )
+            .expected("no packet is meant"),
+        );
+    }
+    Some(Expectation {
+        direction,
+        traffic,
+        traffic_terms,
+        from,
+        from_terms,
+        to,
+        to_terms,
+        via,
+        verdict,
+        why,
+        origin,
+    })
+}

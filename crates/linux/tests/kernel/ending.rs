@@ -1,0 +1,94 @@
+//! Rules that end by themselves, and rules that report: by the kernel alone.
+
+use crate::world::netfilter;
+use std::time::{Duration, SystemTime};
+use tipstaff_core::plan::resolve;
+use tipstaff_core::policy::Verdict::{Allow, Deny};
+use tipstaff_core::policy::{Source, Time, read};
+use tipstaff_core::program::lower;
+use tipstaff_core::space::Direction;
+use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
+use tipstaff_linux::probe::{Fate, Range, Shot};
+use tipstaff_linux::ruleset::enforce;
+use tipstaff_wire::packet::Payload;
+
+fn now() -> Time {
+    let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).expect("after 1970");
+    Time::from_seconds(i64::try_from(since.as_secs()).expect("small"))
+}
+
+fn shot(destination: u16, source: u16) -> Shot {
+    Shot {
+        direction: Direction::Inbound,
+        source: address("203.0.113.9"),
+        destination: address("192.0.2.10"),
+        payload: Payload::Tcp { source, destination, flags: 2 },
+    }
+}
+
+#[test]
+fn a_rule_ends_at_its_time_with_nobody_there() {
+    sealed("ending::a_rule_ends_at_its_time_with_nobody_there", || {
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let begun = now();
+        let end = Time::from_seconds(begun.seconds() + 3);
+        // Enough rules to become lookups, with the one that ends ahead of one that does not.
+        let mut text = String::from("edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n");
+        for number in 0..20 {
+            text += &format!(
+                "[[host.sluice.rule]]\nname = \"other-{number}\"\nallow = [\"{}/tcp\"]\n\
+                 from = [\"10.0.{number}.0/24\"]\n",
+                1000 + number
+            );
+        }
+        text += &format!(
+            "[[host.sluice.rule]]\nname = \"for-now\"\nallow = [\"443/tcp\"]\nuntil = {end}\n\
+             log = true\n[[host.sluice.rule]]\nname = \"behind\"\nreject = [\"443/udp\"]\n"
+        );
+        let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
+        let plan = resolve(&policy, "sluice", begun).expect("the host");
+        let program = lower(&plan);
+        let snapshot = sluice.run(|| enforce(&mut netfilter(), "sluice", &program));
+        let snapshot = snapshot.expect("entered").expect("enforced");
+        assert_eq!(snapshot.program, program);
+        let mut range = Range::open(sluice, "eth0", street, "eth0").expect("opened");
+        let before = range.fire(&[shot(443, 20_000)]).expect("fired").fates;
+        assert!(now() < end, "the machine was too slow for this test");
+        assert_eq!(before, [Fate::Decided(Allow)]);
+        while now() < end {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        let after = range.fire(&[shot(443, 20_001)]).expect("fired").fates;
+        assert_eq!(after, [Fate::Decided(Deny)]);
+        // What is left in the kernel means what the policy now says.
+        let later = resolve(&policy, "sluice", now()).expect("the host");
+        let mut atlas = tipstaff_core::meaning::Atlas::new();
+        let (meant, found) = (atlas.plan(&later), atlas.program(&snapshot.program.at(now())));
+        assert_eq!(meant, found);
+    });
+}
+
+#[test]
+fn what_a_rule_takes_is_reported_under_its_name_up_to_the_cap() {
+    sealed("ending::what_a_rule_takes_is_reported_under_its_name_up_to_the_cap", || {
+        let text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+            [[host.sluice.rule]]\nname = \"watched\"\nallow = [\"443/tcp\"]\nlog = true\n\
+            [[host.sluice.rule]]\nname = \"capped\"\ndeny = [\"23/tcp\"]\nlog = \"3/hour\"\n";
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let program = lower(&crate::world::plan(text));
+        let enforced = sluice.run(|| enforce(&mut netfilter(), "sluice", &program).map(drop));
+        enforced.expect("entered").expect("enforced");
+        let mut range = Range::open(sluice, "eth0", street, "eth0").expect("opened");
+        let mut reports = sluice.run(crate::world::listen_to_reports).expect("entered");
+        let shots: Vec<Shot> = (0..20u16)
+            .map(|number| shot(if number % 2 == 0 { 443 } else { 23 }, 30_000 + number))
+            .collect();
+        let account = range.fire(&shots).expect("fired");
+        assert_eq!(account.fates.iter().filter(|it| **it == Fate::Decided(Allow)).count(), 10);
+        let names = crate::world::reported(&mut reports);
+        let count = |name: &str| names.iter().filter(|it| *it == name).count();
+        assert_eq!((count("watched"), count("capped"), names.len()), (10, 3, 13), "{names:?}");
+    });
+}
