@@ -53,19 +53,27 @@ pub struct Generator {
     state: u64,
     /// Whether rules name programs.
     programs: bool,
+    /// How many rules a host has at most, bundles aside.
+    most: usize,
 }
 
 impl Generator {
     /// Starts from a seed.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self { state: seed, programs: true }
+        Self { state: seed, programs: true, most: 15 }
     }
 
     /// Leaves out rules for programs, which the kernel cannot be told yet.
     #[must_use]
     pub fn without_programs(self) -> Self {
         Self { programs: false, ..self }
+    }
+
+    /// Makes policies with up to 80 rules, so that they become lookups.
+    #[must_use]
+    pub fn crowded(self) -> Self {
+        Self { most: 80, ..self }
     }
 
     /// The next number: SplitMix64 (Steele, Lea, Flood: Fast Splittable Pseudorandom Number
@@ -137,7 +145,7 @@ impl Generator {
             self.expectation(&mut text);
         }
         let mut bundles = BUNDLES.iter();
-        for number in 0..self.below(16) {
+        for number in 0..self.below(self.most + 1) {
             self.rule(&mut text, &format!("host.{HOST_NAME}"), &format!("rule-{number}"));
             if self.one_in(4)
                 && let Some(bundle) = bundles.next()
