@@ -187,6 +187,22 @@ impl Generator {
         text
     }
 
+    /// A policy of the host [`HOST_NAME`] with so many rules, each for one sender and one port.
+    pub fn policy_of_points(&mut self, rules: usize) -> String {
+        let mut text = format!("edition = 1\n[host.{HOST_NAME}]\naddresses = [\"{}\"]\n", HOST[0]);
+        for number in 0..rules {
+            let protocol = self.pick(&["tcp", "udp"]);
+            let port = 1 + self.below(60_000);
+            let (high, middle, low) = (self.below(256), self.below(256), self.below(256));
+            let _ = write!(
+                text,
+                "[[host.{HOST_NAME}.rule]]\nname = \"rule-{number}\"\n\
+                 allow = [\"{port}/{protocol}\"]\nfrom = [\"10.{high}.{middle}.{low}\"]\n"
+            );
+        }
+        text
+    }
+
     fn expectation(&mut self, text: &mut String) {
         let traffic = self.list(1, 3, Self::traffic);
         let verdict = self.pick(&["allow", "deny", "reject"]);
@@ -380,10 +396,16 @@ impl Generator {
     /// are met at all of their rules.
     pub fn packet_for(&mut self, plan: &HostPlan) -> Packet {
         let mut packet = self.packet(plan);
+        self.aim(&mut packet, plan);
+        packet
+    }
+
+    /// Changes a packet so that it is at or next to an end of what some decision takes.
+    pub fn aim(&mut self, packet: &mut Packet, plan: &HostPlan) {
         let family = packet.family();
         let decisions = &plan.chain(packet.direction).decisions;
         let decision = &decisions[self.below(decisions.len())];
-        let Some(condition) = decision.conditions.first() else { return packet };
+        let Some(condition) = decision.conditions.first() else { return };
         let near = |it: &mut Self, set: &AddressSet| match family {
             Family::V4 => it.near(set.v4.ranges()).map(|bits| Ipv4Addr::from_bits(bits).into()),
             Family::V6 => it.near(set.v6.ranges()).map(|bits| Ipv6Addr::from_bits(bits).into()),
@@ -407,7 +429,6 @@ impl Generator {
             (_, Some(destination), _) => Transport::Udp { source, destination },
             (None, None, _) => packet.transport,
         };
-        packet
     }
 
     /// A value at or next to an end of one of the ranges, or within it.

@@ -3,7 +3,8 @@
 // Tests say what they expect of the system by failing.
 #![allow(clippy::missing_panics_doc)]
 
-use super::{Interface, Lab, Machine, Route, Topology, seal};
+use super::{Interface, Lab, Machine, Node, Route, Topology, seal};
+use crate::sys::packet::HostSender;
 use std::net::IpAddr;
 use std::process::Command;
 
@@ -96,4 +97,24 @@ pub fn street_sluice_granary() -> Lab {
         ],
     };
     Lab::build(&topology).expect("the lab is built")
+}
+
+/// Sends a host's own packets as fast as it can, and observes nothing. They meet the host's rules
+/// within the call that sends them, so that none waits or is lost in a queue.
+pub struct Flood(HostSender);
+
+impl Flood {
+    /// From the host.
+    #[must_use]
+    pub fn open(host: &Node) -> Self {
+        let sender = host.run(HostSender::open);
+        Self(sender.expect("the host is entered").expect("raw sockets"))
+    }
+
+    /// Sends packets, from the IP header on.
+    pub fn send(&self, packets: &[(IpAddr, Vec<u8>)]) {
+        for (destination, packet) in packets {
+            self.0.send(packet, *destination).expect("sent");
+        }
+    }
 }
