@@ -2,9 +2,11 @@
 
 use divan::{Bencher, black_box};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
+use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::{compare, lower};
+use tipstaff_core::space::Packet;
 
 const SIZES: [usize; 3] = [100, 1_000, 10_000];
 
@@ -21,6 +23,12 @@ fn plan(rules: usize) -> HostPlan {
     resolve(&policy, HOST_NAME, NOW).expect("the host")
 }
 
+/// Packets at the rules of a plan.
+fn packets(plan: &HostPlan) -> Vec<Packet> {
+    let mut generator = Generator::new(2);
+    (0..500).map(|_| generator.packet_for(plan)).collect()
+}
+
 /// Text to program.
 #[divan::bench(args = SIZES)]
 fn read_resolve_and_lower(bencher: Bencher, rules: usize) {
@@ -35,10 +43,35 @@ fn read_resolve_and_lower(bencher: Bencher, rules: usize) {
 #[divan::bench(args = SIZES)]
 fn ask_the_plan(bencher: Bencher, rules: usize) {
     let plan = plan(rules);
-    let mut generator = Generator::new(2);
+    let packets = packets(&plan);
+    let mut next = packets.iter().cycle();
     bencher
-        .with_inputs(|| generator.packet(&plan))
-        .bench_local_refs(|packet| plan.evaluate(packet));
+        .with_inputs(|| next.next().expect("endless"))
+        .bench_local_values(|packet| plan.evaluate(packet));
+}
+
+/// What happens to one packet, by the exact meaning of a plan that has been loaded.
+#[divan::bench(args = SIZES)]
+fn ask_the_meaning(bencher: Bencher, rules: usize) {
+    let plan = plan(rules);
+    let mut atlas = Atlas::new();
+    let meaning = atlas.plan(&plan);
+    let packets = packets(&plan);
+    let mut next = packets.iter().cycle();
+    bencher
+        .with_inputs(|| next.next().expect("endless"))
+        .bench_local_values(|packet| atlas.fate(&meaning, packet).verdict());
+}
+
+/// The exact meaning of a plan, of its program, and whether they are equal.
+#[divan::bench(args = SIZES, sample_count = 10)]
+fn compare_plan_and_program(bencher: Bencher, rules: usize) {
+    let plan = plan(rules);
+    let program = lower(&plan);
+    bencher.bench(|| {
+        let mut atlas = Atlas::new();
+        assert!(atlas.plan(black_box(&plan)) == atlas.program(black_box(&program)));
+    });
 }
 
 /// What happens to one packet, by the rules.
@@ -46,10 +79,11 @@ fn ask_the_plan(bencher: Bencher, rules: usize) {
 fn ask_the_program(bencher: Bencher, rules: usize) {
     let plan = plan(rules);
     let program = lower(&plan);
-    let mut generator = Generator::new(2);
+    let packets = packets(&plan);
+    let mut next = packets.iter().cycle();
     bencher
-        .with_inputs(|| generator.packet(&plan))
-        .bench_local_refs(|packet| program.evaluate(packet));
+        .with_inputs(|| next.next().expect("endless"))
+        .bench_local_values(|packet| program.evaluate(packet));
 }
 
 /// Where a program differs from one with another order and other rules.

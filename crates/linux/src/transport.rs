@@ -4,6 +4,7 @@ use crate::LinuxError;
 use crate::sys::netlink;
 use rustix::fd::OwnedFd;
 use std::io;
+use std::thread;
 use std::time::Duration;
 use tipstaff_wire::WireError;
 use tipstaff_wire::netlink::{Answer, DONE, DUMP_INTERRUPTED, ERROR, split};
@@ -127,11 +128,20 @@ pub(crate) fn dump<T>(
     request: impl Fn(u32) -> Result<Vec<u8>, WireError>,
     decode: impl Fn(&[u8]) -> Result<T, WireError>,
 ) -> Result<Vec<T>, LinuxError> {
+    dump_raw(transport, doing, request)?.decode(decode)
+}
+
+/// Sends a dump request and gives the answer as it came, so that it can be decoded elsewhere.
+pub(crate) fn dump_raw(
+    transport: &mut dyn Transport,
+    doing: &str,
+    request: impl Fn(u32) -> Result<Vec<u8>, WireError>,
+) -> Result<RawDump, LinuxError> {
     for _ in 0..DUMP_TRIES {
         let sequence = transport.next_sequence();
         let bytes = request(sequence)?;
         transport.send(&bytes).map_err(|source| LinuxError::system(doing, source))?;
-        if let Some(found) = one_dump(transport, doing, sequence, &decode)? {
+        if let Some(found) = one_dump(transport, doing, sequence)? {
             return Ok(found);
         }
     }
@@ -141,27 +151,73 @@ pub(crate) fn dump<T>(
     })
 }
 
+/// The answer to a dump request.
+pub(crate) struct RawDump {
+    sequence: u32,
+    datagrams: Vec<Vec<u8>>,
+}
+
+impl RawDump {
+    /// Decodes the body of every message.
+    pub(crate) fn decode<T>(
+        &self,
+        decode: impl Fn(&[u8]) -> Result<T, WireError>,
+    ) -> Result<Vec<T>, LinuxError> {
+        self.decode_some(&self.datagrams, &decode)
+    }
+
+    /// Decodes the body of every message, half of them on another core.
+    pub(crate) fn decode_in_halves<T: Send>(
+        &self,
+        decode: impl Fn(&[u8]) -> Result<T, WireError> + Sync,
+    ) -> Result<Vec<T>, LinuxError> {
+        let (first, second) = self.datagrams.split_at(self.datagrams.len() / 2);
+        let (first, second) = thread::scope(|scope| {
+            let second = scope.spawn(|| self.decode_some(second, &decode));
+            let first = self.decode_some(first, &decode);
+            (first, second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        });
+        let mut found = first?;
+        found.extend(second?);
+        Ok(found)
+    }
+
+    fn decode_some<T>(
+        &self,
+        datagrams: &[Vec<u8>],
+        decode: &impl Fn(&[u8]) -> Result<T, WireError>,
+    ) -> Result<Vec<T>, LinuxError> {
+        let mut found = Vec::new();
+        for datagram in datagrams {
+            for message in split(datagram)? {
+                if message.sequence == self.sequence && message.kind != DONE {
+                    found.push(decode(message.body)?);
+                }
+            }
+        }
+        Ok(found)
+    }
+}
+
 /// Receives one dump; gives `None` if it was interrupted.
-fn one_dump<T>(
+fn one_dump(
     transport: &mut dyn Transport,
     doing: &str,
     sequence: u32,
-    decode: &impl Fn(&[u8]) -> Result<T, WireError>,
-) -> Result<Option<Vec<T>>, LinuxError> {
-    let mut found = Vec::new();
-    let mut whole = true;
-    loop {
+) -> Result<Option<RawDump>, LinuxError> {
+    let mut dump = RawDump { sequence, datagrams: Vec::new() };
+    let (mut whole, mut done) = (true, false);
+    while !done {
         let datagram = transport.receive().map_err(|source| LinuxError::system(doing, source))?;
         for message in split(&datagram)?.iter().filter(|it| it.sequence == sequence) {
             whole &= message.flags & DUMP_INTERRUPTED == 0;
-            match message.kind {
-                DONE => return Ok(whole.then_some(found)),
-                ERROR => {
-                    let Answer { errno, remark, .. } = message.answer()?;
-                    return Err(LinuxError::refused(doing, errno, remark.as_deref()));
-                }
-                _ => found.push(decode(message.body)?),
+            done |= message.kind == DONE;
+            if message.kind == ERROR {
+                let Answer { errno, remark, .. } = message.answer()?;
+                return Err(LinuxError::refused(doing, errno, remark.as_deref()));
             }
         }
+        dump.datagrams.push(datagram);
     }
+    Ok(whole.then_some(dump))
 }

@@ -50,7 +50,8 @@ pub fn traffic(reader: &mut Reader<'_>, services: &[Service], term: &Text) -> Op
         "igmp" => return Some(TrafficSet::protocol(IGMP)),
         _ => {}
     }
-    if let Some(service) = known_service(&term.value) {
+    let is_word = !term.value.contains(['/', ':']);
+    if let Some(service) = is_word.then(|| known_service(&term.value)).flatten() {
         return Some(service.traffic());
     }
     if let Some(kind) = term.value.strip_prefix("icmp:") {

@@ -1,6 +1,7 @@
 //! Sets of ordered values, kept as sorted ranges that neither touch nor overlap.
 
 use std::fmt;
+use std::sync::Arc;
 
 /// A value of a finite, ordered field, such as a port or an address.
 pub trait Point: Copy + Ord + fmt::Debug {
@@ -33,27 +34,27 @@ point!(u8, u16, u32, u128);
 /// A set of values as sorted inclusive ranges `(first, last)`.
 ///
 /// The form is canonical: ranges are ascending, disjoint and never adjacent, so two sets are
-/// equal exactly when they hold the same values.
+/// equal exactly when they hold the same values. Copies share the ranges.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct RangeSet<T>(Vec<(T, T)>);
+pub struct RangeSet<T>(Arc<[(T, T)]>);
 
 impl<T: Point> RangeSet<T> {
     /// The set that holds nothing.
     #[must_use]
     pub fn empty() -> Self {
-        Self(Vec::new())
+        Self(Arc::new([]))
     }
 
     /// The set that holds every value.
     #[must_use]
     pub fn full() -> Self {
-        Self(vec![(T::MIN, T::MAX)])
+        Self(Arc::new([(T::MIN, T::MAX)]))
     }
 
     /// The set of one value.
     #[must_use]
     pub fn single(value: T) -> Self {
-        Self(vec![(value, value)])
+        Self(Arc::new([(value, value)]))
     }
 
     /// The union of inclusive ranges in any order; a range whose ends are swapped is read as
@@ -72,7 +73,7 @@ impl<T: Point> RangeSet<T> {
                 _ => merged.push((first, last)),
             }
         }
-        Self(merged)
+        Self(merged.into())
     }
 
     /// The ranges, ascending.
@@ -90,7 +91,7 @@ impl<T: Point> RangeSet<T> {
     /// Whether the set holds every value.
     #[must_use]
     pub fn is_full(&self) -> bool {
-        self.0 == [(T::MIN, T::MAX)]
+        *self.0 == [(T::MIN, T::MAX)]
     }
 
     /// Whether the set holds `value`; logarithmic in the number of ranges.
@@ -117,15 +118,15 @@ impl<T: Point> RangeSet<T> {
                 let from = many.0.partition_point(|it| it.1.next().is_some_and(|it| it < first));
                 let to =
                     many.0.partition_point(|it| last.next().is_none_or(|behind| it.0 <= behind));
-                let mut all = many.0.clone();
+                let mut all = many.0.to_vec();
                 let joined = match (many.0.get(from), many.0[..to].last()) {
                     (Some(low), Some(high)) if from < to => (first.min(low.0), last.max(high.1)),
                     _ => (first, last),
                 };
                 all.splice(from..to, [joined]);
-                Self(all)
+                Self(all.into())
             }
-            _ => Self::from_ranges(self.0.iter().chain(&other.0).copied()),
+            _ => Self::from_ranges(self.0.iter().chain(other.0.iter()).copied()),
         }
     }
 
@@ -151,7 +152,7 @@ impl<T: Point> RangeSet<T> {
     pub fn complement(&self) -> Self {
         let mut gaps = Vec::with_capacity(self.0.len() + 1);
         let mut open = Some(T::MIN);
-        for &(first, last) in &self.0 {
+        for &(first, last) in self.0.iter() {
             if let (Some(start), Some(end)) = (open, first.previous())
                 && start <= end
             {
@@ -162,14 +163,14 @@ impl<T: Point> RangeSet<T> {
         if let Some(start) = open {
             gaps.push((start, T::MAX));
         }
-        Self(gaps)
+        Self(gaps.into())
     }
 
     /// What this set holds and the other does not.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
         let mut left = Vec::with_capacity(self.0.len());
-        for &(first, last) in &self.0 {
+        for &(first, last) in self.0.iter() {
             let mut open = Some(first);
             for &(from, to) in other.overlapping((first, last)) {
                 if let (Some(start), Some(end)) = (open, from.previous())
@@ -181,7 +182,7 @@ impl<T: Point> RangeSet<T> {
             }
             left.extend(open.filter(|start| *start <= last).map(|start| (start, last)));
         }
-        Self(left)
+        Self(left.into())
     }
 }
 

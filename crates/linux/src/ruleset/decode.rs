@@ -107,8 +107,12 @@ fn not_ours() -> RuleId {
     RuleId::rule("(not ours)")
 }
 
-/// Reads one rule; also what it has counted, for each decision.
-pub fn rule(rule: &Rule, sets: &HashMap<String, Found>) -> (ProgramRule, Vec<(RuleId, Count)>) {
+/// Reads one rule; if `counted`, also what it has counted, for each decision.
+pub fn rule(
+    rule: &Rule,
+    sets: &HashMap<String, Found>,
+    counted: bool,
+) -> (ProgramRule, Vec<(RuleId, Count)>) {
     let id = match text_of(&rule.user_data) {
         Some("") => None,
         Some(name) => Some(RuleId::parse(name)),
@@ -119,6 +123,7 @@ pub fn rule(rule: &Rule, sets: &HashMap<String, Found>) -> (ProgramRule, Vec<(Ru
         registers: HashMap::new(),
         tests: Vec::new(),
         limit: None,
+        counted,
         counts: Vec::new(),
         id,
         action: None,
@@ -156,6 +161,7 @@ struct RuleReader<'a> {
     tests: Vec<Test>,
     /// The limiter, and whether each sender has its own.
     limit: Option<(Limit, bool)>,
+    counted: bool,
     counts: Vec<(RuleId, Count)>,
     id: Option<RuleId>,
     action: Option<Action>,
@@ -221,6 +227,7 @@ impl RuleReader<'_> {
                 self.action =
                     Some(lookup.map_or_else(|| Action::Opaque("lookup".into()), Action::Choose));
             }
+            Expression::Counter { .. } if !self.counted => {}
             Expression::Counter { packets, bytes } => {
                 let count = Count { packets: *packets, bytes: *bytes };
                 self.counts.extend(self.id.clone().map(|id| (id, count)));
@@ -289,8 +296,8 @@ impl RuleReader<'_> {
                 Verdict::Jump(chain) => Then::Jump(chain.clone()),
                 Verdict::Other(code, _) => Then::Opaque(format!("verdict {code}")),
             };
-            if let (Then::Allow(id) | Then::Deny(id), Some((packets, bytes))) =
-                (&then, element.count)
+            if let (Then::Allow(id) | Then::Deny(id), Some((packets, bytes)), true) =
+                (&then, element.count, self.counted)
             {
                 self.counts.push((id.clone(), Count { packets, bytes }));
             }

@@ -1,6 +1,6 @@
 //! A rule program to one batch of netlink messages.
 
-use super::values::KeyRanges;
+use super::values::{Key as Value, spelled_out};
 use super::{Ledger, TABLE, keys};
 use crate::LinuxError;
 use std::collections::HashMap;
@@ -9,7 +9,7 @@ use tipstaff_core::policy::Rate;
 use tipstaff_core::program::{
     Action, Chain, Entry, Key, Lookup, ProgramRule, RuleProgram, Test, Then,
 };
-use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, StateSet};
+use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
     self as nf, Base, Batch, Compare, Element, Expression, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6,
     Hook, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, Verdict, ct, registers, set_flags,
@@ -51,6 +51,7 @@ pub fn encode(
         batch: Batch::begin(sequence),
         ledger: Ledger::default(),
         sets: 0,
+        expressions: Vec::new(),
         known: HashMap::new(),
     };
     let table =
@@ -112,8 +113,10 @@ struct Encoder {
     ledger: Ledger,
     /// How many sets have been made.
     sets: u32,
+    /// Room for the expressions of one rule, used again for the next.
+    expressions: Vec<Expression>,
     /// Sets that rules can share, with their names and numbers.
-    known: HashMap<KeyRanges, (String, u32)>,
+    known: HashMap<Test, (String, u32)>,
 }
 
 impl Encoder {
@@ -130,7 +133,7 @@ impl Encoder {
     }
 
     fn rule(&mut self, chain: &str, rule: &ProgramRule) -> Result<(), LinuxError> {
-        let mut expressions = Vec::new();
+        let mut expressions = std::mem::take(&mut self.expressions);
         for test in &rule.tests {
             self.test(test, rule, &mut expressions)?;
         }
@@ -142,14 +145,17 @@ impl Encoder {
             Action::Choose(lookup) => self.lookup(lookup, &mut expressions),
             other => action(other, &name, &mut expressions),
         }
-        let message = self.batch.new_rule(&nf::Rule {
+        let rule_message = nf::Rule {
             table: TABLE.into(),
             chain: chain.into(),
             expressions,
             user_data: user_data(&name),
             ..nf::Rule::default()
-        });
+        };
+        let message = self.batch.new_rule(&rule_message);
         self.ledger.note(message, rule.id.as_ref());
+        self.expressions = rule_message.expressions;
+        self.expressions.clear();
         Ok(())
     }
 
@@ -184,29 +190,29 @@ impl Encoder {
             }
             Test::Protocol(numbers) => {
                 out.push(meta(MetaKey::Protocol));
-                self.one_of(KeyRanges::of(numbers), rule, out);
+                self.one_of(numbers, test, rule, out);
             }
             Test::Source(set) => {
                 let (offset, length) = keys::source(version_of(set));
                 out.push(payload(Base::Network, offset, length));
-                self.one_of(KeyRanges::of_addresses(set), rule, out);
+                self.one_address_of(set, test, rule, out);
             }
             Test::Destination(set) => {
                 let (offset, length) = keys::destination(version_of(set));
                 out.push(payload(Base::Network, offset, length));
-                self.one_of(KeyRanges::of_addresses(set), rule, out);
+                self.one_address_of(set, test, rule, out);
             }
             Test::IcmpType(types) => {
                 out.push(payload(Base::Transport, 0, 1));
-                self.one_of(KeyRanges::of(types), rule, out);
+                self.one_of(types, test, rule, out);
             }
             Test::SourcePort(ports) => {
                 out.push(payload(Base::Transport, 0, 2));
-                self.one_of(KeyRanges::of(ports), rule, out);
+                self.one_of(ports, test, rule, out);
             }
             Test::DestinationPort(ports) => {
                 out.push(payload(Base::Transport, 2, 2));
-                self.one_of(KeyRanges::of(ports), rule, out);
+                self.one_of(ports, test, rule, out);
             }
             Test::Before(time) => {
                 // Before 1970 nothing comes.
@@ -234,36 +240,52 @@ impl Encoder {
         Ok(())
     }
 
-    /// Compares the register with ranges: one value, one range, or a set made for the purpose.
-    fn one_of(&mut self, keys: KeyRanges, rule: &ProgramRule, out: &mut Vec<Expression>) {
-        if let [(first, last)] = &keys.ranges[..] {
-            out.push(if first == last {
-                compare(Compare::Equal, first.clone())
-            } else {
-                Expression::Range {
-                    register: registers::FIRST,
-                    op: Compare::Equal,
-                    from: first.clone(),
-                    to: last.clone(),
-                }
-            });
-            return;
-        }
-        let (set, id) = match self.known.get(&keys) {
-            Some(known) => known.clone(),
-            None => {
-                let made = self.new_set(&keys, rule);
-                self.known.insert(keys, made.clone());
-                made
+    /// Compares the register with the set of values that the test names. Rules with the same test
+    /// share one set in the kernel.
+    fn one_of<T: Value>(
+        &mut self,
+        values: &RangeSet<T>,
+        test: &Test,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) {
+        match values.ranges() {
+            [(first, last)] if first == last => {
+                out.push(compare(Compare::Equal, first.to_key()));
             }
-        };
-        out.push(Expression::Lookup {
-            register: registers::FIRST,
-            set,
-            id,
-            flags: 0,
-            to_verdict: false,
-        });
+            [(first, last)] => out.push(Expression::Range {
+                register: registers::FIRST,
+                op: Compare::Equal,
+                from: first.to_key(),
+                to: last.to_key(),
+            }),
+            _ => {
+                let (set, id) = match self.known.get(test) {
+                    Some(known) => known.clone(),
+                    None => {
+                        let made = self.new_set(values, rule);
+                        self.known.insert(test.clone(), made.clone());
+                        made
+                    }
+                };
+                let register = registers::FIRST;
+                out.push(Expression::Lookup { register, set, id, flags: 0, to_verdict: false });
+            }
+        }
+    }
+
+    /// Compares the register with the addresses of one IP version.
+    fn one_address_of(
+        &mut self,
+        set: &AddressSet,
+        test: &Test,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) {
+        match version_of(set) {
+            Family::V4 => self.one_of(&set.v4, test, rule, out),
+            Family::V6 => self.one_of(&set.v6, test, rule, out),
+        }
     }
 
     /// Looks the packet up in a map that gives the verdict, and that counts what it decides.
@@ -339,23 +361,25 @@ impl Encoder {
         out.push(Expression::Immediate(Verdict::Accept));
     }
 
-    fn new_set(&mut self, keys: &KeyRanges, rule: &ProgramRule) -> (String, u32) {
+    fn new_set<T: Value>(&mut self, values: &RangeSet<T>, rule: &ProgramRule) -> (String, u32) {
         self.sets += 1;
-        let points = keys.are_points();
+        let spelled = spelled_out(values.ranges());
+        let points = spelled.is_some();
+        let ranges = spelled.as_deref().unwrap_or(values.ranges());
         let set = nf::Set {
             table: TABLE.into(),
             name: format!("set-{}", self.sets),
             flags: set_flags::CONSTANT | if points { 0 } else { set_flags::INTERVAL },
-            key_length: keys.length,
+            key_length: T::LENGTH,
             id: self.sets,
-            size: size_of_set(points, keys.ranges.len()),
+            size: size_of_set(points, ranges.len()),
             ..nf::Set::default()
         };
-        let mut elements = Vec::with_capacity(keys.ranges.len() * 2);
-        for ((first, _), end) in keys.ranges.iter().zip(&keys.ends) {
-            elements.push(Element::key(first.clone()));
-            if let (false, Some(end)) = (points, end) {
-                elements.push(Element::end(end.clone()));
+        let mut elements = Vec::with_capacity(ranges.len() * if points { 1 } else { 2 });
+        for &(first, last) in ranges {
+            elements.push(Element::key(first.to_key()));
+            if let (false, Some(behind)) = (points, last.next()) {
+                elements.push(Element::end(behind.to_key()));
             }
         }
         self.batch.new_set(&set);

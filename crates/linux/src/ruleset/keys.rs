@@ -68,7 +68,7 @@ pub fn length(key: Key) -> u32 {
 /// A value as the kernel compares it.
 pub fn bytes(key: Key, value: KeyValue) -> Vec<u8> {
     // The value came from a field of that many bytes.
-    let low = |value: u128, length: usize| value.to_key()[16 - length..].to_vec();
+    let low = |value: u128, length: usize| value.to_be_bytes()[16 - length..].to_vec();
     match key {
         Key::DestinationPort => low(value.0, 2),
         Key::IcmpType => low(value.0, 1),

@@ -12,6 +12,7 @@ mod values;
 
 pub use encode::{LOG_GROUP, encode};
 pub use others::{OtherChain, OtherTable, others};
+use read::read_table;
 pub use read::{Count, Snapshot, Tally, read};
 
 use crate::LinuxError;
@@ -49,7 +50,8 @@ impl Ledger {
     }
 }
 
-/// Puts `program` into the kernel in place of whatever our table held, and reads it back.
+/// Puts `program` into the kernel in place of whatever our table held, and reads it back; what it
+/// counts begins then, and is not read.
 ///
 /// # Errors
 /// [`LinuxError::RuleRefused`] if the kernel refuses a rule, and others of [`LinuxError`]; in
@@ -62,8 +64,8 @@ pub fn enforce(
     let sequence = transport.next_sequence();
     let (batch, ledger) = encode(program, host, sequence)?;
     send(transport, "load rules", batch, &ledger)?;
-    let snapshot =
-        read(transport)?.ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
+    let snapshot = read_table(transport, false)?
+        .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
     let drifts = compare(program, &snapshot.program);
     if drifts.is_empty() {
         Ok(snapshot)

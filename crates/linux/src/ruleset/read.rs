@@ -4,10 +4,11 @@ use super::TABLE;
 use super::decode::{self, Found, text_of};
 use super::encode::hook_number;
 use crate::LinuxError;
-use crate::transport::{Transport, dump};
+use crate::transport::{RawDump, Transport, dump, dump_raw};
 use std::collections::HashMap;
+use std::thread;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::program::{Action, BaseChain, Chain, RuleProgram};
+use tipstaff_core::program::{Action, BaseChain, Chain, ProgramRule, RuleProgram};
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{
     self as nf, Element, FAMILY_INET, decode_elements, message_kind, set_flags,
@@ -63,6 +64,14 @@ pub struct Snapshot {
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
 pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxError> {
+    read_table(transport, true)
+}
+
+/// Reads our table, and if `counted` also what it has counted: adding that up takes time.
+pub(super) fn read_table(
+    transport: &mut dyn Transport,
+    counted: bool,
+) -> Result<Option<Snapshot>, LinuxError> {
     let tables: Vec<nf::Table> = dump(
         transport,
         READING,
@@ -77,61 +86,76 @@ pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxErro
         |sequence| nf::dump(message_kind::GET_CHAIN, FAMILY_INET, sequence, |_| {}),
         nf::Chain::decode,
     )?;
-    let sets = read_sets(transport)?;
-    let rules: Vec<nf::Rule> = dump(
-        transport,
-        READING,
-        |sequence| {
+    let elements = dump_sets(transport)?;
+    // The elements are decoded while the kernel writes down the rules.
+    let (sets, rules) = thread::scope(|scope| {
+        let sets = scope.spawn(|| decode_sets(&elements));
+        let rules = dump_raw(transport, READING, |sequence| {
             let only_ours = nf::Rule { table: TABLE.into(), ..nf::Rule::default() };
             nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| {
                 only_ours.write_table(out);
             })
-        },
-        nf::Rule::decode,
-    )?;
-    Ok(Some(assemble(table, &chains, &sets, &rules)))
+        });
+        let sets = sets.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        (sets, rules)
+    });
+    let sets = sets?;
+    let rule = |body: &[u8]| {
+        let rule = nf::Rule::decode(body)?;
+        let read = (rule.table == TABLE).then(|| decode::rule(&rule, &sets, counted));
+        Ok(read.map(|(read, counts)| FoundRule { chain: rule.chain, rule: read, counts }))
+    };
+    let rules = rules?.decode_in_halves(rule)?.into_iter().flatten().collect();
+    Ok(Some(assemble(table, &chains, rules)))
 }
 
-fn read_sets(transport: &mut dyn Transport) -> Result<HashMap<String, Found>, LinuxError> {
+/// The elements of our sets, as the kernel sends them.
+fn dump_sets(transport: &mut dyn Transport) -> Result<Vec<(nf::Set, RawDump)>, LinuxError> {
     let sets: Vec<nf::Set> = dump(
         transport,
         READING,
         |sequence| nf::dump(message_kind::GET_SET, FAMILY_INET, sequence, |_| {}),
         nf::Set::decode,
     )?;
-    let mut sets_found = HashMap::new();
+    let mut dumps = Vec::with_capacity(sets.len());
     // What rules remember of senders is no part of what they mean.
-    let fixed = |set: &&nf::Set| set.table == TABLE && set.flags & set_flags::DYNAMIC == 0;
-    for set in sets.iter().filter(fixed) {
-        let chunks = dump(
-            transport,
-            READING,
-            |sequence| {
-                nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
-                    set.write_request(out);
-                })
-            },
-            |body| decode_elements(body).map(|it| it.1),
-        )?;
-        let elements: Vec<Element> = chunks.into_iter().flatten().collect();
-        let intervals = set.flags & set_flags::INTERVAL != 0;
-        let found = decode::found(elements, intervals, set.verdicts);
-        sets_found.insert(set.name.clone(), found);
+    let fixed = |set: &nf::Set| set.table == TABLE && set.flags & set_flags::DYNAMIC == 0;
+    for set in sets.into_iter().filter(fixed) {
+        let elements = dump_raw(transport, READING, |sequence| {
+            nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
+                set.write_request(out);
+            })
+        })?;
+        dumps.push((set, elements));
     }
-    Ok(sets_found)
+    Ok(dumps)
 }
 
-fn assemble(
-    table: &nf::Table,
-    chains: &[nf::Chain],
-    sets: &HashMap<String, Found>,
-    rules: &[nf::Rule],
-) -> Snapshot {
+fn decode_sets(dumps: &[(nf::Set, RawDump)]) -> Result<HashMap<String, Found>, LinuxError> {
+    let mut found = HashMap::with_capacity(dumps.len());
+    for (set, dump) in dumps {
+        let chunks = dump.decode(|body| decode_elements(body).map(|it| it.1))?;
+        let elements: Vec<Element> = chunks.into_iter().flatten().collect();
+        let intervals = set.flags & set_flags::INTERVAL != 0;
+        found.insert(set.name.clone(), decode::found(elements, intervals, set.verdicts));
+    }
+    Ok(found)
+}
+
+/// A rule of our table.
+struct FoundRule {
+    chain: String,
+    rule: ProgramRule,
+    /// What it has counted, for each decision.
+    counts: Vec<(RuleId, Count)>,
+}
+
+fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> Snapshot {
     let mut program = RuleProgram::default();
     let mut tallies = Tallies::default();
-    let mut of_chain: HashMap<&str, Vec<&nf::Rule>> = HashMap::new();
-    for rule in rules.iter().filter(|rule| rule.table == TABLE) {
-        of_chain.entry(&rule.chain).or_default().push(rule);
+    let mut of_chain: HashMap<String, Vec<(ProgramRule, Vec<(RuleId, Count)>)>> = HashMap::new();
+    for found in rules {
+        of_chain.entry(found.chain).or_default().push((found.rule, found.counts));
     }
     for chain in chains.iter().filter(|it| it.table == TABLE && it.family == FAMILY_INET) {
         let base = chain.hook.and_then(|hook| {
@@ -141,8 +165,7 @@ fn assemble(
         });
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
         let mut counts = Vec::new();
-        for rule in of_chain.remove(chain.name.as_str()).unwrap_or_default() {
-            let (rule, counted) = decode::rule(rule, sets);
+        for (rule, counted) in of_chain.remove(&chain.name).unwrap_or_default() {
             let denies = rule.action == Action::Deny;
             counts.extend(counted.into_iter().map(|(id, count)| (denies, id, count)));
             found.rules.push(rule);

@@ -1,7 +1,7 @@
 //! Field values as the kernel compares them: bytes in network order.
 
 use std::net::Ipv6Addr;
-use tipstaff_core::space::{AddressSet, Family, Point, RangeSet};
+use tipstaff_core::space::{Point, RangeSet};
 
 /// A value with a fixed number of bytes in network order.
 pub trait Key: Point {
@@ -28,44 +28,12 @@ macro_rules! key {
 }
 key!(u8, u16, u32, u128);
 
-/// Inclusive ranges of keys.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct KeyRanges {
-    pub length: u32,
-    pub ranges: Vec<(Vec<u8>, Vec<u8>)>,
-    /// For each range the first key behind it; `None` if there is none.
-    pub ends: Vec<Option<Vec<u8>>>,
-}
-
 /// Ranges are spelled out as single values, which the kernel loads and finds fastest, if they
 /// hold no more values than this on average.
 const SHORT: usize = 2;
 
-impl KeyRanges {
-    pub fn of<T: Key>(set: &RangeSet<T>) -> Self {
-        let ranges = match set.ranges() {
-            [_] => None,
-            ranges => spelled_out(ranges),
-        };
-        let ranges = ranges.as_deref().unwrap_or(set.ranges());
-        Self {
-            length: T::LENGTH,
-            ranges: ranges.iter().map(|it| (it.0.to_key(), it.1.to_key())).collect(),
-            ends: ranges.iter().map(|it| it.1.next().map(T::to_key)).collect(),
-        }
-    }
-
-    pub fn of_addresses(set: &AddressSet) -> Self {
-        if set.has(Family::V4) { Self::of(&set.v4) } else { Self::of(&set.v6) }
-    }
-
-    /// Whether every range is one value.
-    pub fn are_points(&self) -> bool {
-        self.ranges.iter().all(|range| range.0 == range.1)
-    }
-}
-
-fn spelled_out<T: Key>(ranges: &[(T, T)]) -> Option<Vec<(T, T)>> {
+/// The ranges of a set as single values, if they are short.
+pub fn spelled_out<T: Key>(ranges: &[(T, T)]) -> Option<Vec<(T, T)>> {
     let most = SHORT * ranges.len();
     let mut values = Vec::with_capacity(most);
     for &(first, last) in ranges {

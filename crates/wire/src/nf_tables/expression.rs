@@ -606,16 +606,26 @@ pub(super) fn data_value<'a>(attribute: &Attribute<'a>) -> Result<&'a [u8], Wire
     Err(WireError::Missing { what: "NFTA_DATA_VALUE" })
 }
 
-/// The attributes of one expression, by number.
-struct Parts<'a>(Vec<Attribute<'a>>);
+/// Numbers of attributes that expressions are known by here are below this.
+const NUMBERS: usize = 12;
+
+/// The attributes of one expression, by number; of several with one number, the first.
+struct Parts<'a>([Option<Attribute<'a>>; NUMBERS]);
 
 impl<'a> Parts<'a> {
     fn read(data: &'a [u8]) -> Result<Self, WireError> {
-        Attributes::new(data, "NFTA_EXPR_DATA").collect::<Result<_, _>>().map(Self)
+        let mut parts = [const { None }; NUMBERS];
+        for attribute in Attributes::new(data, "NFTA_EXPR_DATA") {
+            let attribute = attribute?;
+            if let Some(place) = parts.get_mut(usize::from(attribute.kind)) {
+                place.get_or_insert(attribute);
+            }
+        }
+        Ok(Self(parts))
     }
 
     fn get(&self, kind: u16) -> Option<&Attribute<'a>> {
-        self.0.iter().find(|attribute| attribute.kind == kind)
+        self.0.get(usize::from(kind))?.as_ref()
     }
 
     fn has(&self, kind: u16) -> bool {
