@@ -1,30 +1,24 @@
 //! What enforcing costs against the bare time that the kernel takes for the same batch, measured
 //! alternately in one run, since a machine's speed drifts.
 
-use std::process::Command;
 use std::time::{Duration, Instant};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::{RuleProgram, lower};
+use tipstaff_linux::lab::testing::sealed_benchmark;
 use tipstaff_linux::ruleset::{encode, enforce};
 use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
 use tipstaff_wire::nf_tables as nf;
 
 const SIZES: [usize; 4] = [10, 100, 1_000, 10_000];
 const ROUNDS: usize = 15;
-const INSIDE: &str = "TIPSTAFF_BENCH_INSIDE";
 
 fn main() {
-    if std::env::var_os(INSIDE).is_none() {
-        let program = std::env::current_exe().expect("the benchmark has a path");
-        let mut command = Command::new(program);
-        command.env(INSIDE, "1");
-        tipstaff_linux::lab::seal(&mut command);
-        let status = command.status().expect("namespaces are allowed here");
-        assert!(status.success());
-        return;
-    }
+    sealed_benchmark(report);
+}
+
+fn report() {
     println!("rules   bare kernel   whole enforcement   ratio   (medians of {ROUNDS} rounds)");
     for rules in SIZES {
         let (bare, whole) = measure(&program(rules));
@@ -38,7 +32,7 @@ fn main() {
 const PLACE: u32 = 100_000;
 
 fn addresses() -> impl Iterator<Item = u32> {
-    (0..PLACE).map(|number| 10 << 24 | number * 3)
+    (0..PLACE).map(|number| (10 << 24) + number * 3)
 }
 
 /// A place of many addresses, against the form in which the kernel loads and finds single

@@ -7,14 +7,13 @@
 //! mistaken for speed.
 
 use std::net::{IpAddr, Ipv4Addr};
-use std::process::Command;
 use std::time::{Duration, Instant};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::lower;
 use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
-use tipstaff_linux::lab::testing::{Flood, street_sluice_granary};
+use tipstaff_linux::lab::testing::{Flood, sealed_benchmark, street_sluice_granary};
 use tipstaff_linux::ruleset::{enforce, release};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 use tipstaff_wire::packet::{Payload, build};
@@ -23,18 +22,12 @@ const FEW: usize = 10;
 const MANY: usize = 10_000;
 const PACKETS: usize = 20_000;
 const ROUNDS: usize = 7;
-const INSIDE: &str = "TIPSTAFF_BENCH_INSIDE";
 
 fn main() {
-    if std::env::var_os(INSIDE).is_none() {
-        let program = std::env::current_exe().expect("the benchmark has a path");
-        let mut command = Command::new(program);
-        command.env(INSIDE, "1");
-        tipstaff_linux::lab::seal(&mut command);
-        let status = command.status().expect("namespaces are allowed here");
-        assert!(status.success());
-        return;
-    }
+    sealed_benchmark(report);
+}
+
+fn report() {
     let mixed: fn(&mut Generator, usize) -> String = Generator::long_policy;
     let points: fn(&mut Generator, usize) -> String = Generator::policy_of_points;
     println!("time of a packet of a new flow, medians of {ROUNDS} rounds of {PACKETS}");

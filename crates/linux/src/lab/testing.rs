@@ -35,6 +35,19 @@ pub fn sealed(name: &str, body: impl FnOnce()) {
     assert!(text.contains("1 passed"), "no test ran under the name {name}");
 }
 
+/// Runs the body of a benchmark in a sealed process: the program is started anew.
+pub fn sealed_benchmark(body: impl FnOnce()) {
+    if std::env::var_os(INSIDE).is_some() {
+        body();
+        return;
+    }
+    let program = std::env::current_exe().expect("the benchmark has a path");
+    let mut command = Command::new(program);
+    command.env(INSIDE, "1");
+    seal(&mut command);
+    assert!(command.status().expect("namespaces are allowed here").success());
+}
+
 /// Reads an address.
 pub fn address(text: &str) -> IpAddr {
     text.parse().expect("an address")

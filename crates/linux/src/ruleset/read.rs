@@ -153,9 +153,9 @@ struct FoundRule {
 fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> Snapshot {
     let mut program = RuleProgram::default();
     let mut tallies = Tallies::default();
-    let mut of_chain: HashMap<String, Vec<(ProgramRule, Vec<(RuleId, Count)>)>> = HashMap::new();
+    let mut of_chain: HashMap<String, Vec<FoundRule>> = HashMap::new();
     for found in rules {
-        of_chain.entry(found.chain).or_default().push((found.rule, found.counts));
+        of_chain.entry(found.chain.clone()).or_default().push(found);
     }
     for chain in chains.iter().filter(|it| it.table == TABLE && it.family == FAMILY_INET) {
         let base = chain.hook.and_then(|hook| {
@@ -165,7 +165,9 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         });
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
         let mut counts = Vec::new();
-        for (rule, counted) in of_chain.remove(&chain.name).unwrap_or_default() {
+        for FoundRule { rule, counts: counted, .. } in
+            of_chain.remove(&chain.name).unwrap_or_default()
+        {
             let denies = rule.action == Action::Deny;
             counts.extend(counted.into_iter().map(|(id, count)| (denies, id, count)));
             found.rules.push(rule);
