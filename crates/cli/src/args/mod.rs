@@ -200,7 +200,10 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output::fine(render::report(format, screen, &report, render::released)))
         }
         Command::Status => {
-            let report = status::report(&policy()?)?;
+            let loaded = policy()?;
+            let busy = render::progress("comparing");
+            let report = status::report(&loaded)?;
+            drop(busy);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::status), exit })
         }
@@ -235,7 +238,9 @@ fn enforce_command(
             format!("to enforce the policy of `{}` now, add --keep", loaded.plan.host),
         ));
     }
+    let busy = render::progress("enforcing");
     let report = enforce::enforce(loaded)?;
+    drop(busy);
     Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
 }
 
