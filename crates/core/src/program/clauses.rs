@@ -99,6 +99,9 @@ fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
             groups.push(Group { family: Some(family), protocols, finer });
         }
     }
+    if traffic.others.is_empty() {
+        return groups;
+    }
     let mut others = traffic.others.difference(&RangeSet::from_ranges([(TCP, TCP), (UDP, UDP)]));
     // ICMP in packets of the other IP version, where that is not all of the number.
     for (number, types, elsewhere) in

@@ -105,10 +105,14 @@ impl<'p> Current<'p> {
     /// Adds an item that names addresses; `false` if the order could not be kept.
     fn add_named(&mut self, item: &Item<'p>, family: Family) -> bool {
         let traffic = &item.condition.traffic;
-        if !traffic.intersection(&self.contested).is_empty() {
+        if !self.contested.is_empty() && !traffic.intersection(&self.contested).is_empty() {
             return false;
         }
-        let rest = traffic.difference(&self.taken).of_family(family);
+        let rest = if self.taken.is_empty() {
+            traffic.clone()
+        } else {
+            traffic.difference(&self.taken).of_family(family)
+        };
         let spread = self.spread + rest.pieces().saturating_sub(traffic.pieces());
         if spread > SPREAD * (self.named.len() + 100) {
             return false;

@@ -104,7 +104,8 @@ impl TrafficSet {
     /// Whether this is all traffic.
     #[must_use]
     pub fn is_any(&self) -> bool {
-        *self == Self::any()
+        let ports = self.tcp.is_full() && self.udp.is_full();
+        ports && self.icmp.is_full() && self.icmpv6.is_full() && self.others.is_full()
     }
 
     /// What either set holds.
@@ -151,12 +152,11 @@ impl TrafficSet {
             Family::V6 => (&self.icmpv6, ICMPV6),
         };
         // Numbers that other fields speak for in this version.
-        let spoken_for = [(TCP, TCP), (UDP, UDP), (absent, absent)];
-        let spoken_for = RangeSet::from_ranges(spoken_for);
+        let spoken_for = || RangeSet::from_ranges([(TCP, TCP), (UDP, UDP), (absent, absent)]);
         let all = self.tcp.is_full()
             && self.udp.is_full()
             && own.is_full()
-            && self.others.union(&spoken_for).is_full();
+            && self.others.union(&spoken_for()).is_full();
         if all {
             return Self::any();
         }
@@ -165,14 +165,17 @@ impl TrafficSet {
             Family::V4 => part.icmpv6 = RangeSet::empty(),
             Family::V6 => part.icmp = RangeSet::empty(),
         }
-        part.others = part.others.difference(&spoken_for);
+        if !part.others.is_empty() {
+            part.others = part.others.difference(&spoken_for());
+        }
         part
     }
 
     /// Whether the set holds nothing.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        *self == Self::empty()
+        let ports = self.tcp.is_empty() && self.udp.is_empty();
+        ports && self.icmp.is_empty() && self.icmpv6.is_empty() && self.others.is_empty()
     }
 
     /// How many ranges the set is made of.
