@@ -151,6 +151,9 @@ pub(crate) fn dump_raw(
     })
 }
 
+/// Fewer datagrams than this are decoded sooner than a thread is made.
+const WORTH_A_THREAD: usize = 8;
+
 /// The answer to a dump request.
 pub(crate) struct RawDump {
     sequence: u32,
@@ -166,11 +169,14 @@ impl RawDump {
         self.decode_some(&self.datagrams, &decode)
     }
 
-    /// Decodes the body of every message, half of them on another core.
+    /// Decodes the body of every message; of many, half on another core.
     pub(crate) fn decode_in_halves<T: Send>(
         &self,
         decode: impl Fn(&[u8]) -> Result<T, WireError> + Sync,
     ) -> Result<Vec<T>, LinuxError> {
+        if self.datagrams.len() < WORTH_A_THREAD {
+            return self.decode(decode);
+        }
         let (first, second) = self.datagrams.split_at(self.datagrams.len() / 2);
         let (first, second) = thread::scope(|scope| {
             let second = scope.spawn(|| self.decode_some(second, &decode));
