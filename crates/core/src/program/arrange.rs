@@ -9,6 +9,7 @@ use crate::plan::{Act, Condition};
 use crate::policy::Verdict;
 use crate::space::{Family, ICMP, ICMPV6, Point, RangeSet, TCP, TrafficSet, UDP};
 use std::collections::HashMap;
+use std::rc::Rc;
 
 /// A list that falls into more stretches than this is better looked up by traffic first.
 const STRETCHES: usize = 4;
@@ -83,7 +84,7 @@ impl Arranger<'_> {
         for (at, item) in items.iter().enumerate() {
             ranges.extend(stretches_of(axis.addresses(&item.condition), self.family, at));
         }
-        let free = |condition: Condition| axis.freed(condition);
+        let free = |condition: &Condition| axis.freed(condition);
         let Some(entries) = self.entries(items, &ranges, free, 16 * items.len() + 4_096) else {
             // Too many of them lie one over the other: halves are easier.
             let (first, second) = items.split_at(items.len() / 2);
@@ -156,7 +157,7 @@ impl Arranger<'_> {
             let set = field(&item.condition.traffic).ranges();
             ranges.extend(set.iter().map(|it| (at, it.0.into(), it.1.into())));
         }
-        let free = |condition: Condition| Condition { traffic: TrafficSet::any(), ..condition };
+        let free = |it: &Condition| Condition { traffic: TrafficSet::any(), ..it.clone() };
         let entries = self.entries(&items, &ranges, free, most)?;
         Some(vec![lead(tests, Action::Choose(Lookup { key, entries }))])
     }
@@ -167,11 +168,11 @@ impl Arranger<'_> {
         &mut self,
         items: &[Item<'_>],
         ranges: &[Values],
-        freed: impl Fn(Condition) -> Condition,
+        freed: impl Fn(&Condition) -> Condition,
         most: usize,
     ) -> Option<Vec<Entry>> {
-        let freed: Vec<Condition> =
-            items.iter().map(|item| freed(item.condition.clone())).collect();
+        let freed: Vec<Rc<Condition>> =
+            items.iter().map(|item| Rc::new(freed(&item.condition))).collect();
         let cells = cells(ranges, |at| freed[at].is_any(), most)?;
         let mut known: HashMap<Vec<usize>, Then> = HashMap::new();
         let mut entries = Vec::with_capacity(cells.len());
@@ -181,7 +182,7 @@ impl Arranger<'_> {
                 None => {
                     let item = |&at: &usize| Item {
                         decision: items[at].decision,
-                        condition: freed[at].clone(),
+                        condition: Rc::clone(&freed[at]),
                     };
                     let behind: Vec<Item<'_>> = cell.items.iter().map(item).collect();
                     let then = self.leaf(&behind);
@@ -226,8 +227,7 @@ fn parts<'p>(items: &[Item<'p>], part: impl Fn(&TrafficSet) -> TrafficSet) -> Ve
     for item in items {
         let traffic = part(&item.condition.traffic);
         if !traffic.is_empty() {
-            let condition = Condition { traffic, ..item.condition.clone() };
-            list.push(Item { decision: item.decision, condition });
+            list.push(item.carrying(traffic));
         }
     }
     list

@@ -5,8 +5,9 @@ use super::clauses::clauses;
 use super::model::{Action, BaseChain, Chain, ProgramRule, RuleProgram, Test};
 use crate::plan::{Act, Condition, Decision, HostPlan, Kind};
 use crate::policy::Verdict;
-use crate::space::{Direction, Family, RangeSet, TCP};
+use crate::space::{Direction, Family, RangeSet, TCP, TrafficSet};
 use std::collections::BTreeSet;
+use std::rc::Rc;
 
 /// Up to so many items are walked one by one: a lookup would not be cheaper.
 pub(super) const FEW: usize = 8;
@@ -37,14 +38,23 @@ pub fn lower(plan: &HostPlan) -> RuleProgram {
 #[derive(Clone, Debug)]
 pub(super) struct Item<'p> {
     pub decision: &'p Decision,
-    pub condition: Condition,
+    pub condition: Rc<Condition>,
 }
 
 impl Item<'_> {
+    /// The item with a part of its traffic.
+    pub fn carrying(&self, traffic: TrafficSet) -> Self {
+        let condition = if traffic == self.condition.traffic {
+            Rc::clone(&self.condition)
+        } else {
+            Rc::new(Condition { traffic, ..Condition::clone(&self.condition) })
+        };
+        Self { decision: self.decision, condition }
+    }
+
     /// The part that packets of one IP version can meet; what does not narrow them is full.
     fn of_family(&self, family: Family) -> Option<Self> {
-        let mut item = self.clone();
-        let condition = &mut item.condition;
+        let mut condition = Condition::clone(&self.condition);
         for end in [&mut condition.source, &mut condition.destination] {
             if !end.has(family) {
                 return None;
@@ -56,7 +66,8 @@ impl Item<'_> {
             };
         }
         condition.traffic = condition.traffic.of_family(family);
-        (!condition.traffic.is_empty()).then_some(item)
+        (!condition.traffic.is_empty())
+            .then(|| Self { decision: self.decision, condition: Rc::new(condition) })
     }
 }
 
@@ -81,7 +92,8 @@ impl Lowering {
     fn base(&mut self, decisions: &[Decision]) -> Vec<ProgramRule> {
         let active = decisions.iter().filter(|decision| decision.idle.is_none());
         let items = active.flat_map(|decision| {
-            decision.conditions.iter().map(move |it| Item { decision, condition: it.clone() })
+            let item = move |it: &Condition| Item { decision, condition: Rc::new(it.clone()) };
+            decision.conditions.iter().map(item)
         });
         let (written, others): (Vec<Item<'_>>, Vec<Item<'_>>) =
             items.partition(|item| item.decision.id.kind == Kind::Rule);

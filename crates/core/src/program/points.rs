@@ -8,6 +8,7 @@ use super::stretch::Axis;
 use crate::plan::Condition;
 use crate::space::{AddressSet, Family, Point, RangeSet, TCP, TrafficSet, UDP};
 use std::collections::HashSet;
+use std::rc::Rc;
 
 /// An item is spelled out into at most so many points.
 const SPELLED_OUT: usize = 1_024;
@@ -115,7 +116,7 @@ fn service(value: KeyValue) -> (bool, u16) {
 
 /// The item narrowed to one of its points.
 fn single<'p>(item: &Item<'p>, axis: Axis, family: Family, value: KeyValue) -> Item<'p> {
-    let mut condition = item.condition.clone();
+    let mut condition = Condition::clone(&item.condition);
     let address = match family {
         Family::V4 => {
             let address = u32::try_from(value.0).unwrap_or(u32::MAX);
@@ -130,7 +131,7 @@ fn single<'p>(item: &Item<'p>, axis: Axis, family: Family, value: KeyValue) -> I
     let (tcp, port) = service(value);
     let port = RangeSet::single(port);
     condition.traffic = if tcp { TrafficSet::tcp(port) } else { TrafficSet::udp(port) };
-    Item { decision: item.decision, condition }
+    Item { decision: item.decision, condition: Rc::new(condition) }
 }
 
 /// All values that the condition takes, if they are few and it tests nothing else.

@@ -38,12 +38,13 @@ impl Axis {
     }
 
     /// The condition without its addresses at this end.
-    pub fn freed(self, mut condition: Condition) -> Condition {
+    pub fn freed(self, condition: &Condition) -> Condition {
+        let mut freed = condition.clone();
         match self {
-            Self::Source => condition.source = AddressSet::full(),
-            Self::Destination => condition.destination = AddressSet::full(),
+            Self::Source => freed.source = AddressSet::full(),
+            Self::Destination => freed.destination = AddressSet::full(),
         }
-        condition
+        freed
     }
 
     /// Whether the condition tests more than the addresses at this end and the traffic.
@@ -108,11 +109,11 @@ impl<'p> Current<'p> {
         if !self.contested.is_empty() && !traffic.intersection(&self.contested).is_empty() {
             return false;
         }
-        let rest = if self.taken.is_empty() {
-            traffic.clone()
-        } else {
-            traffic.difference(&self.taken).of_family(family)
-        };
+        if self.taken.is_empty() {
+            self.named.push(item.clone());
+            return true;
+        }
+        let rest = traffic.difference(&self.taken).of_family(family);
         let spread = self.spread + rest.pieces().saturating_sub(traffic.pieces());
         if spread > SPREAD * (self.named.len() + 100) {
             return false;
@@ -120,8 +121,7 @@ impl<'p> Current<'p> {
         self.spread = spread;
         // What is empty now never gets a packet.
         if !rest.is_empty() {
-            let condition = Condition { traffic: rest, ..item.condition.clone() };
-            self.named.push(Item { decision: item.decision, condition });
+            self.named.push(item.carrying(rest));
         }
         true
     }

@@ -36,25 +36,44 @@ point!(u8, u16, u32, u128);
 /// The form is canonical: ranges are ascending, disjoint and never adjacent, so two sets are
 /// equal exactly when they hold the same values. Copies share the ranges.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct RangeSet<T>(Arc<[(T, T)]>);
+pub struct RangeSet<T>(Ranges<T>);
+
+/// Most sets are one range at most: those need no memory of their own.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+enum Ranges<T> {
+    None,
+    One((T, T)),
+    /// Two or more.
+    Many(Arc<[(T, T)]>),
+}
+
+impl<T: Point> From<Vec<(T, T)>> for Ranges<T> {
+    fn from(ranges: Vec<(T, T)>) -> Self {
+        match ranges[..] {
+            [] => Self::None,
+            [range] => Self::One(range),
+            _ => Self::Many(ranges.into()),
+        }
+    }
+}
 
 impl<T: Point> RangeSet<T> {
     /// The set that holds nothing.
     #[must_use]
     pub fn empty() -> Self {
-        Self(Arc::new([]))
+        Self(Ranges::None)
     }
 
     /// The set that holds every value.
     #[must_use]
     pub fn full() -> Self {
-        Self(Arc::new([(T::MIN, T::MAX)]))
+        Self(Ranges::One((T::MIN, T::MAX)))
     }
 
     /// The set of one value.
     #[must_use]
     pub fn single(value: T) -> Self {
-        Self(Arc::new([(value, value)]))
+        Self(Ranges::One((value, value)))
     }
 
     /// The union of inclusive ranges in any order; a range whose ends are swapped is read as
@@ -79,80 +98,94 @@ impl<T: Point> RangeSet<T> {
     /// The ranges, ascending.
     #[must_use]
     pub fn ranges(&self) -> &[(T, T)] {
-        &self.0
+        match &self.0 {
+            Ranges::None => &[],
+            Ranges::One(range) => std::slice::from_ref(range),
+            Ranges::Many(ranges) => ranges,
+        }
     }
 
     /// Whether the set holds nothing.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
+        matches!(self.0, Ranges::None)
     }
 
     /// Whether the set holds every value.
     #[must_use]
     pub fn is_full(&self) -> bool {
-        *self.0 == [(T::MIN, T::MAX)]
+        self.0 == Ranges::One((T::MIN, T::MAX))
     }
 
     /// Whether the set holds `value`; logarithmic in the number of ranges.
     #[must_use]
     pub fn contains(&self, value: T) -> bool {
-        let after = self.0.partition_point(|range| range.0 <= value);
-        after > 0 && value <= self.0[after - 1].1
+        let ranges = self.ranges();
+        let after = ranges.partition_point(|range| range.0 <= value);
+        after > 0 && value <= ranges[after - 1].1
     }
 
     /// The smallest value held.
     #[must_use]
     pub fn first(&self) -> Option<T> {
-        self.0.first().map(|range| range.0)
+        self.ranges().first().map(|range| range.0)
     }
 
     /// What either set holds.
     #[must_use]
     pub fn union(&self, other: &Self) -> Self {
-        let (many, few) = if self.0.len() < other.0.len() { (other, self) } else { (self, other) };
-        match &few.0[..] {
+        let (many, few) = self.by_length(other);
+        match few.ranges() {
             [] => many.clone(),
             &[(first, last)] => {
+                let ranges = many.ranges();
                 // The ranges that touch or overlap it become one with it.
-                let from = many.0.partition_point(|it| it.1.next().is_some_and(|it| it < first));
+                let from = ranges.partition_point(|it| it.1.next().is_some_and(|it| it < first));
                 let to =
-                    many.0.partition_point(|it| last.next().is_none_or(|behind| it.0 <= behind));
-                let mut all = many.0.to_vec();
-                let joined = match (many.0.get(from), many.0[..to].last()) {
+                    ranges.partition_point(|it| last.next().is_none_or(|behind| it.0 <= behind));
+                let mut all = ranges.to_vec();
+                let joined = match (ranges.get(from), ranges[..to].last()) {
                     (Some(low), Some(high)) if from < to => (first.min(low.0), last.max(high.1)),
                     _ => (first, last),
                 };
                 all.splice(from..to, [joined]);
                 Self(all.into())
             }
-            _ => Self::from_ranges(self.0.iter().chain(other.0.iter()).copied()),
+            _ => Self::from_ranges(self.ranges().iter().chain(other.ranges()).copied()),
         }
+    }
+
+    /// The set of more ranges, and the other one.
+    fn by_length<'s>(&'s self, other: &'s Self) -> (&'s Self, &'s Self) {
+        if self.ranges().len() < other.ranges().len() { (other, self) } else { (self, other) }
     }
 
     /// The ranges of this set that overlap the given one.
     fn overlapping(&self, (first, last): (T, T)) -> &[(T, T)] {
-        let from = self.0.partition_point(|it| it.1 < first);
-        let behind = &self.0[from..];
+        let ranges = self.ranges();
+        let behind = &ranges[ranges.partition_point(|it| it.1 < first)..];
         &behind[..behind.partition_point(|it| it.0 <= last)]
     }
 
     /// What both sets hold.
     #[must_use]
     pub fn intersection(&self, other: &Self) -> Self {
-        let (many, few) = if self.0.len() < other.0.len() { (other, self) } else { (self, other) };
-        let shared = few.0.iter().flat_map(|&range| {
+        let (many, few) = self.by_length(other);
+        if few.is_full() {
+            return many.clone();
+        }
+        let shared = few.ranges().iter().flat_map(|&range| {
             many.overlapping(range).iter().map(move |it| (it.0.max(range.0), it.1.min(range.1)))
         });
-        Self(shared.collect())
+        Self(shared.collect::<Vec<_>>().into())
     }
 
     /// What the set does not hold.
     #[must_use]
     pub fn complement(&self) -> Self {
-        let mut gaps = Vec::with_capacity(self.0.len() + 1);
+        let mut gaps = Vec::with_capacity(self.ranges().len() + 1);
         let mut open = Some(T::MIN);
-        for &(first, last) in self.0.iter() {
+        for &(first, last) in self.ranges() {
             if let (Some(start), Some(end)) = (open, first.previous())
                 && start <= end
             {
@@ -169,8 +202,11 @@ impl<T: Point> RangeSet<T> {
     /// What this set holds and the other does not.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
-        let mut left = Vec::with_capacity(self.0.len());
-        for &(first, last) in self.0.iter() {
+        if self.is_empty() || other.is_empty() {
+            return self.clone();
+        }
+        let mut left = Vec::with_capacity(self.ranges().len());
+        for &(first, last) in self.ranges() {
             let mut open = Some(first);
             for &(from, to) in other.overlapping((first, last)) {
                 if let (Some(start), Some(end)) = (open, from.previous())
@@ -189,7 +225,7 @@ impl<T: Point> RangeSet<T> {
 impl<T: Point + fmt::Display> fmt::Display for RangeSet<T> {
     /// `80, 443, 8000-8080`.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for (index, (first, last)) in self.0.iter().enumerate() {
+        for (index, (first, last)) in self.ranges().iter().enumerate() {
             if index > 0 {
                 out.write_str(", ")?;
             }
