@@ -1,12 +1,13 @@
 //! What the core costs: reading, working out, lowering, asking.
 
 use divan::{Bencher, black_box};
+use tipstaff_core::analysis::{self, review};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::Atlas;
-use tipstaff_core::plan::{HostPlan, resolve};
-use tipstaff_core::policy::{Source, read};
+use tipstaff_core::plan::{HostPlan, Kind, resolve};
+use tipstaff_core::policy::{Policy, Source, read};
 use tipstaff_core::program::{compare, lower};
-use tipstaff_core::space::Packet;
+use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
 
 const SIZES: [usize; 3] = [100, 1_000, 10_000];
 
@@ -84,6 +85,79 @@ fn ask_the_program(bencher: Bencher, rules: usize) {
     bencher
         .with_inputs(|| next.next().expect("endless"))
         .bench_local_values(|packet| program.evaluate(packet));
+}
+
+fn likely(direction: Direction) -> Packet {
+    Packet {
+        direction,
+        in_interface: None,
+        out_interface: None,
+        source: [198, 51, 100, 7].into(),
+        destination: [192, 0, 2, 10].into(),
+        transport: Transport::Tcp { source: 50_000, destination: 443 },
+        state: ConnectionState::New,
+        program: None,
+    }
+}
+
+/// A policy that has grown over the years, and its plan.
+fn grown(rules: usize, seed: u64) -> (Policy, HostPlan) {
+    let text = Generator::new(seed).grown_policy(rules);
+    let policy = read(&Source::new("grown.toml", &text)).expect("a policy");
+    let plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
+    (policy, plan)
+}
+
+/// All findings about a policy, its text already read.
+#[divan::bench(args = [100, 1_000, 10_000, 30_000], sample_count = 5)]
+fn review_rules(bencher: Bencher, rules: usize) {
+    let (policy, plan) = grown(rules, 1);
+    bencher.bench(|| review(black_box(&policy), black_box(&plan), NOW, &likely));
+}
+
+/// The plan without every hundredth rule, and with every fiftieth pair swapped.
+fn edited(plan: &HostPlan) -> HostPlan {
+    let mut other = plan.clone();
+    for chain in &mut other.chains {
+        let rules = chain.decisions.len();
+        for at in (0..rules.saturating_sub(2)).step_by(50) {
+            if chain.decisions[at].id.kind == chain.decisions[at + 1].id.kind {
+                chain.decisions.swap(at, at + 1);
+            }
+        }
+        let mut number = 0;
+        chain.decisions.retain(|decision| {
+            number += 1;
+            decision.id.kind != Kind::Rule || number % 100 != 0
+        });
+    }
+    other
+}
+
+/// Where a policy differs from one that was edited in many places.
+#[divan::bench(args = SIZES, sample_count = 10)]
+fn compare_edited(bencher: Bencher, rules: usize) {
+    let (_, plan) = grown(rules, 1);
+    let other = edited(&plan);
+    bencher.bench(|| analysis::compare(black_box(&plan), black_box(&other), likely));
+}
+
+/// Where a policy differs from another one altogether.
+#[divan::bench(args = SIZES, sample_count = 3)]
+fn compare_strangers(bencher: Bencher, rules: usize) {
+    let ((_, plan), (_, other)) = (grown(rules, 1), grown(rules, 2));
+    bencher.bench(|| analysis::compare(black_box(&plan), black_box(&other), likely));
+}
+
+/// What taking one rule out of the middle of a list changes.
+#[divan::bench(args = SIZES, sample_count = 10)]
+fn effect_of_one_rule(bencher: Bencher, rules: usize) {
+    let (_, plan) = grown(rules, 1);
+    let mut other = plan.clone();
+    let decisions = &mut other.chains[0].decisions;
+    let at = decisions.len() / 2;
+    decisions.remove(at);
+    bencher.bench(|| analysis::compare(black_box(&plan), black_box(&other), likely));
 }
 
 /// Where a program differs from one with another order and other rules.

@@ -12,6 +12,7 @@
 //! Both [`plan::HostPlan`] and [`program::RuleProgram`] can be asked what happens to a
 //! [`space::Packet`]; the two answers must agree.
 
+pub mod analysis;
 #[cfg(feature = "generate")]
 pub mod generate;
 pub mod meaning;

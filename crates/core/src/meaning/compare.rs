@@ -3,8 +3,12 @@
 use super::atlas::{Atlas, Meaning, Region};
 use super::diagram::{Diagram, Memo};
 use super::fate::{Fate, INSIDE, NOTHING};
-use crate::space::Direction;
-use std::collections::{BTreeSet, HashSet};
+use crate::space::{Direction, Packet};
+use std::collections::hash_map::Entry;
+use std::collections::{BTreeSet, HashMap, HashSet};
+
+/// The pair of nodes before, and the bit that led on from there.
+type Way = ((Diagram, Diagram), u16, bool);
 
 /// Packets that two meanings treat differently, all in the same way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -55,6 +59,56 @@ impl Atlas {
             open.extend([(a_low, b_low), (a_high, b_high)]);
         }
         pairs
+    }
+
+    /// Each pair of different fates that packets have by the two meanings, with one packet that
+    /// has them. Unlike [`Atlas::differences`], it does not tell apart which packets those are, and
+    /// so is done in one pass.
+    #[must_use]
+    pub fn differing(
+        &self,
+        first: &Meaning,
+        second: &Meaning,
+        likely: &dyn Fn(Direction) -> Packet,
+    ) -> Vec<(Direction, &Fate, &Fate, Packet)> {
+        let mut list = Vec::new();
+        for direction in Direction::ALL {
+            let roots = (first.roots[direction as usize], second.roots[direction as usize]);
+            // How each pair of nodes was first come to: from which pair, by which bit.
+            let mut ways: HashMap<(Diagram, Diagram), Option<Way>> = HashMap::new();
+            ways.insert(roots, None);
+            let mut open = vec![roots];
+            let mut leaves = Vec::new();
+            while let Some((a, b)) = open.pop() {
+                if let (Some(x), Some(y)) = (a.as_leaf(), b.as_leaf()) {
+                    if !self.fates.fate(x).fares_like(self.fates.fate(y)) {
+                        leaves.push((a, b));
+                    }
+                    continue;
+                }
+                let bit = self.diagrams.first_bit(a).min(self.diagrams.first_bit(b));
+                let (a_halves, b_halves) =
+                    (self.diagrams.halves(a, bit), self.diagrams.halves(b, bit));
+                let sides = [(a_halves.0, b_halves.0, false), (a_halves.1, b_halves.1, true)];
+                for (x, y, on) in sides.into_iter().filter(|it| it.0 != it.1) {
+                    if let Entry::Vacant(vacant) = ways.entry((x, y)) {
+                        vacant.insert(Some(((a, b), bit, on)));
+                        open.push((x, y));
+                    }
+                }
+            }
+            for (a, b) in leaves {
+                let mut values = self.words.values(&likely(direction));
+                let mut at = (a, b);
+                while let Some(Some((from, bit, on))) = ways.get(&at) {
+                    values.set(*bit, *on);
+                    at = *from;
+                }
+                let fate = |it: Diagram| self.fates.fate(it.as_leaf().unwrap_or_default());
+                list.push((direction, fate(a), fate(b), self.words.packet(&values, direction)));
+            }
+        }
+        list
     }
 
     /// Where packets fare differently by the two meanings, whoever decides, up to `most`

@@ -1,5 +1,6 @@
 //! From the text of a policy to what is written in it, with the place of every item kept.
 
+mod code;
 mod diagnostic;
 mod iana;
 mod model;
@@ -12,11 +13,12 @@ mod table;
 mod terms;
 mod time;
 
+pub use code::{Accepted, Code};
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
 pub use iana::{KNOWN_SERVICES, KnownService, known_service};
 pub use model::{
     Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, Log, Ping, Place, Policy,
-    Rule, Service, Verdict, Written,
+    Rule, Service, Shell, Use, Used, Verdict, Written,
 };
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic};

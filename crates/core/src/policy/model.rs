@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Origin, Rate, Source, Time};
+use super::{Accepted, Origin, Rate, Source, Time};
 use crate::space::{AddressSet, Direction, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -17,6 +17,42 @@ pub struct Policy {
     pub bundles: Vec<Bundle>,
     /// The hosts, in the order written; at least one.
     pub hosts: Vec<Host>,
+    /// Where places, services and bundles are used, in no particular order.
+    pub uses: Vec<Use>,
+}
+
+/// What can be used by its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Used {
+    /// A place.
+    Place,
+    /// A service of the policy.
+    Service,
+    /// A bundle.
+    Bundle,
+}
+
+impl Used {
+    /// The word for it, which is also the key of its section.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Place => "place",
+            Self::Service => "service",
+            Self::Bundle => "bundle",
+        }
+    }
+}
+
+/// One use of a name.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Use {
+    /// What is used.
+    pub what: Used,
+    /// Its name.
+    pub name: String,
+    /// Where it is used.
+    pub origin: Origin,
 }
 
 impl Policy {
@@ -42,6 +78,8 @@ pub struct Place {
     pub addresses: AddressSet,
     /// Why it is there.
     pub why: Option<String>,
+    /// Findings about it that are accepted.
+    pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,
 }
@@ -55,6 +93,8 @@ pub struct Service {
     pub traffic: TrafficSet,
     /// Why it is there.
     pub why: Option<String>,
+    /// Findings about it that are accepted.
+    pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,
 }
@@ -66,6 +106,8 @@ pub struct Bundle {
     pub name: String,
     /// Why it is there.
     pub why: Option<String>,
+    /// Findings about it that are accepted.
+    pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,
 }
@@ -89,7 +131,22 @@ pub struct Host {
     pub rules: Vec<Rule>,
     /// What must hold whatever its rules are, in the order written.
     pub expectations: Vec<Expectation>,
+    /// Where the remote shell listens, if that is written.
+    pub shell: Option<Shell>,
+    /// Findings about it, not about one of its rules, that are accepted.
+    pub accepted: Vec<Accepted>,
     /// Where it is written.
+    pub origin: Origin,
+}
+
+/// Where the remote shell listens.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shell {
+    /// Its ports.
+    pub traffic: TrafficSet,
+    /// Those as written.
+    pub terms: Written,
+    /// Where that is written.
     pub origin: Origin,
 }
 
@@ -241,6 +298,8 @@ pub struct Rule {
     pub paused: bool,
     /// Why it is there.
     pub why: Option<String>,
+    /// Findings about it that are accepted.
+    pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,
 }
@@ -269,6 +328,8 @@ pub struct Expectation {
     pub verdict: Verdict,
     /// Why it must hold.
     pub why: Option<String>,
+    /// Findings about it that are accepted.
+    pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,
 }

@@ -115,6 +115,13 @@ const fn required(mut spec: KeySpec) -> KeySpec {
 
 const WHY: KeySpec = key("why", Shape::Text, "The reason, for readers", "\"The curators' office\"");
 
+const ACCEPT: KeySpec = key(
+    "accept",
+    Shape::Words,
+    "Findings of `review` about it that are accepted, each with the reason",
+    "{ overlap = \"The partner is exempt\" }",
+);
+
 /// Every table of the language.
 pub const SCHEMA: &[TableSpec] = &[
     TableSpec {
@@ -139,6 +146,7 @@ pub const SCHEMA: &[TableSpec] = &[
                 "[\"198.51.100.0/27\", \"2001:db8:51::/64\"]",
             )),
             WHY,
+            ACCEPT,
         ],
     },
     TableSpec {
@@ -152,12 +160,13 @@ pub const SCHEMA: &[TableSpec] = &[
                 "[\"80/tcp\", \"443/tcp+udp\"]",
             )),
             WHY,
+            ACCEPT,
         ],
     },
     TableSpec {
         kind: "bundle",
         meaning: "A named list of rules, which a host takes in with `use`",
-        keys: &[key("rule", Shape::Tables("rule"), "The rules, in order", ""), WHY],
+        keys: &[key("rule", Shape::Tables("rule"), "The rules, in order", ""), WHY, ACCEPT],
     },
     TableSpec {
         kind: "host",
@@ -180,6 +189,13 @@ pub const SCHEMA: &[TableSpec] = &[
             key("baseline", Shape::Table("baseline"), "What keeps the network working", ""),
             key("rule", Shape::Tables("rule"), "The rules; the first that matches decides", ""),
             key("expect", Shape::Tables("expect"), "Statements that must hold", ""),
+            key(
+                "shell",
+                Shape::List,
+                "Where its remote shell listens; `review` sees to it that somebody can reach it",
+                "[\"2202/tcp\"]",
+            ),
+            ACCEPT,
         ],
     },
     TableSpec {
@@ -282,6 +298,7 @@ pub const SCHEMA: &[TableSpec] = &[
             ),
             key("paused", Shape::Switch, "Kept in the file, but not in force", "true"),
             WHY,
+            ACCEPT,
         ],
     },
     TableSpec {
@@ -300,6 +317,7 @@ pub const SCHEMA: &[TableSpec] = &[
             key("to", Shape::List, "Receivers, as for a rule", "[\"10.44.8.20\"]"),
             key("via", Shape::List, "Interfaces, as for a rule", "[\"outside\"]"),
             WHY,
+            ACCEPT,
         ],
     },
 ];

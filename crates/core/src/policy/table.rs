@@ -1,6 +1,6 @@
 //! Tables of a parsed file, checked against the schema while their values are taken out.
 
-use super::{Diagnostic, KeySpec, Origin, Shape, Source, TableSpec, nearest};
+use super::{Diagnostic, KeySpec, Origin, Shape, Source, TableSpec, Use, Used, nearest};
 use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
@@ -9,9 +9,21 @@ use toml::de::{DeString, DeTable, DeValue};
 pub struct Reader<'a> {
     pub source: &'a Source,
     pub problems: Vec<Diagnostic>,
+    /// Names that have been used so far.
+    pub uses: Vec<Use>,
 }
 
-impl Reader<'_> {
+impl<'a> Reader<'a> {
+    pub fn new(source: &'a Source) -> Self {
+        Self { source, problems: Vec::new(), uses: Vec::new() }
+    }
+
+    /// Notes that a name is used.
+    pub fn uses(&mut self, what: Used, term: &Text) {
+        let origin = self.origin(term.inner());
+        self.uses.push(Use { what, name: term.value.clone(), origin });
+    }
+
     pub fn origin(&self, span: Range<usize>) -> Origin {
         self.source.origin(span)
     }

@@ -1,7 +1,9 @@
 //! The small notations inside lists: traffic such as `53/tcp+udp`, and senders or receivers.
 
 use super::table::{Reader, Text};
-use super::{Diagnostic, Interface, KNOWN_SERVICES, Place, Service, known_service, nearest};
+use super::{
+    Diagnostic, Interface, KNOWN_SERVICES, Place, Service, Used, known_service, nearest,
+};
 use crate::space::{
     AddressSet, Block, BlockError, ICMP_KINDS, IGMP, RangeError, RangeSet, TrafficSet,
     address_range,
@@ -42,6 +44,7 @@ fn private() -> AddressSet {
 /// Reads one traffic term; what is wrong with it is reported.
 pub fn traffic(reader: &mut Reader<'_>, services: &[Service], term: &Text) -> Option<TrafficSet> {
     if let Some(service) = services.iter().find(|service| service.name == term.value) {
+        reader.uses(Used::Service, term);
         return Some(service.traffic.clone());
     }
     match term.value.as_str() {
@@ -346,6 +349,7 @@ pub fn addresses(reader: &mut Reader<'_>, names: &Names<'_>, terms: &[Text]) -> 
 fn one_end(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<AddressSet> {
     let found = term.value.as_str();
     if let Some(place) = names.places.iter().find(|place| place.name == found) {
+        reader.uses(Used::Place, term);
         return Some(place.addresses.clone());
     }
     match (found, names.this_host) {

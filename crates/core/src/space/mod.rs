@@ -2,12 +2,16 @@
 
 mod address;
 mod icmp;
+mod names;
 mod packet;
 mod ranges;
+mod region;
 mod traffic;
 
 pub use address::{AddressSet, Block, BlockError, RangeError, address_range, closest};
 pub use icmp::{ICMP_KINDS, IcmpKind};
+pub use names::NameSet;
 pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Transport};
 pub use ranges::{Point, RangeSet};
+pub use region::{Piece, SourcePorts, join, without};
 pub use traffic::{ICMP, ICMPV6, IGMP, TCP, TrafficSet, UDP};

@@ -126,6 +126,30 @@ impl StateSet {
         self.0 & 1 << state as u8 != 0
     }
 
+    /// The states that both hold.
+    #[must_use]
+    pub fn intersection(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
+    /// The states that this set holds and the other does not.
+    #[must_use]
+    pub fn difference(self, other: Self) -> Self {
+        Self(self.0 & !other.0)
+    }
+
+    /// The states that either holds.
+    #[must_use]
+    pub fn union(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// Whether the set holds no state.
+    #[must_use]
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
     /// The states held.
     pub fn iter(self) -> impl Iterator<Item = ConnectionState> {
         ConnectionState::ALL.into_iter().filter(move |&state| self.contains(state))

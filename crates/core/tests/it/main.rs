@@ -1,5 +1,6 @@
 //! The core, tested on its own: text to meaning.
 
+mod analysis;
 mod baseline;
 mod drift;
 mod given;

@@ -1,10 +1,10 @@
 //! Bundles: lists of rules that hosts, and other bundles, take in at a place of their choice.
 
-use super::super::model::{Bundle, Rule};
+use super::super::model::{Bundle, Rule, Used};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::Names;
 use super::super::{Diagnostic, Origin, Source, nearest};
-use super::common::check_name;
+use super::common::{accepted, check_name};
 use super::rule::rule;
 use crate::space::AddressSet;
 use std::collections::HashMap;
@@ -48,6 +48,7 @@ impl<'t, 'i> Bundles<'t, 'i> {
             written.push(Bundle {
                 name: name.value.clone(),
                 why: table.text(reader, "why").map(|text| text.value),
+                accepted: accepted(reader, &table),
                 origin: reader.origin(name.span.clone()),
             });
             let rules = table.tables(reader, "rule");
@@ -104,11 +105,12 @@ impl<'t, 'i> Bundles<'t, 'i> {
             );
             return;
         }
+        reader.uses(Used::Bundle, &wanted);
         let paused = table.switch("paused").unwrap_or(false);
         let first = into.rules.len();
         into.open.push(wanted.value.clone());
         for table in &bundle.rules {
-            let mut inner = Reader { source: bundle.source, problems: Vec::new() };
+            let mut inner = Reader::new(bundle.source);
             self.unfold_inner(&mut inner, names, table, into, &origin);
             fits_not(reader, inner.problems, &wanted, &origin);
         }

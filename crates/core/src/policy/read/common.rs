@@ -1,7 +1,7 @@
 //! What all parts of the reader share.
 
 use super::super::table::{Reader, Table, Text};
-use super::super::{Diagnostic, Origin, Rate, RateError, nearest};
+use super::super::{Accepted, Code, Diagnostic, Origin, Rate, RateError, nearest};
 
 /// A list that, if it is there at all, must have an item: an empty one reads like "nobody" to
 /// some and like "everybody" to others.
@@ -24,6 +24,35 @@ pub fn nonempty_list(reader: &mut Reader<'_>, table: &Table<'_, '_>, key: &str) 
         );
     }
     list.unwrap_or_default()
+}
+
+/// The findings that the `accept` key accepts.
+pub fn accepted(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Accepted> {
+    let mut list = Vec::new();
+    for (word, reason) in table.words(reader, "accept") {
+        let Some(code) = Code::parse(&word.value) else {
+            let origin = reader.origin(word.inner());
+            let message = format!("there is no finding `{}`", word.value.escape_debug());
+            let problem = Diagnostic::error("unknown-finding", message, origin);
+            let names = || Code::ALL.into_iter().map(Code::as_str);
+            reader.report(match nearest(&word.value, names()) {
+                Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+                None => problem
+                    .expected("expected the code of a finding")
+                    .help(format!("the codes are: {}", names().collect::<Vec<_>>().join(", "))),
+            });
+            continue;
+        };
+        if reason.value.trim().is_empty() {
+            let origin = reader.origin(reason.span.clone());
+            reader.report(
+                Diagnostic::error("no-reason", "accepted without a reason", origin)
+                    .expected("say why, for those who read this later"),
+            );
+        }
+        list.push(Accepted { code, reason: reason.value });
+    }
+    list
 }
 
 pub fn choice<'a>(reader: &mut Reader<'_>, text: &'a Text, words: &[&'a str]) -> Option<&'a str> {

@@ -4,7 +4,7 @@ use super::super::Diagnostic;
 use super::super::model::{Expectation, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::Names;
-use super::common::choice;
+use super::common::{accepted, choice};
 use super::rule::{direction, ends, interfaces, traffic};
 
 /// Reads one expectation; what is wrong with it is reported.
@@ -20,6 +20,7 @@ pub fn expectation(
     let direction = direction(reader, table);
     let via = interfaces(reader, names, table, "via");
     let why = table.text(reader, "why").map(|text| text.value);
+    let accepted = accepted(reader, table);
     let verdict = table.text(reader, "verdict")?;
     let origin = reader.origin(verdict.span.clone());
     let verdict =
@@ -46,6 +47,7 @@ pub fn expectation(
         via,
         verdict,
         why,
+        accepted,
         origin,
     })
 }

@@ -1,12 +1,13 @@
 //! Hosts: addresses, defaults, baseline, and their rules with bundles unfolded.
 
-use super::super::model::{Baseline, Default, Defaults, Host, Interface, Ping, Verdict};
+use super::super::model::{Baseline, Default, Defaults, Host, Interface, Ping, Shell, Verdict};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Rate};
 use super::bundle::{Bundles, Unfolded};
-use super::common::{bad_rate, check_name, choice, nonempty_list};
+use super::common::{accepted, bad_rate, check_name, choice, nonempty_list};
 use super::expect::expectation;
+use super::rule::traffic;
 use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 
@@ -48,6 +49,7 @@ pub fn host(
     let expectations = table.tables(reader, "expect");
     let expectations =
         expectations.iter().filter_map(|table| expectation(reader, &names, table)).collect();
+    let shell = shell(reader, &names, table);
     Host {
         name: name.value.clone(),
         addresses,
@@ -61,8 +63,17 @@ pub fn host(
         baseline: read_baseline(reader, baseline.as_ref()),
         rules: unfolded.rules,
         expectations,
+        shell,
+        accepted: accepted(reader, table),
         origin: reader.origin(name.span.clone()),
     }
+}
+
+/// The `shell` key.
+fn shell(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -> Option<Shell> {
+    let span = table.key_span("shell")?;
+    let (traffic, terms) = traffic(reader, names, table, "shell");
+    Some(Shell { traffic, terms, origin: reader.origin(span) })
 }
 
 fn interfaces(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Interface> {

@@ -12,7 +12,7 @@ use super::terms::{self, BUILT_IN_PLACES, Names, TRAFFIC_WORDS};
 use super::{Diagnostic, Origin, Source};
 use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
-use common::{check_name, nonempty_list};
+use common::{accepted, check_name, nonempty_list};
 use host::host;
 use std::collections::HashMap;
 use toml::de::DeTable;
@@ -52,7 +52,7 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     if !broken.is_empty() {
         return Err(broken);
     }
-    let mut reader = Reader { source: first, problems: Vec::new() };
+    let mut reader = Reader::new(first);
     let mut files: Vec<(&Source, Table<'_, '_>)> = Vec::new();
     for (source, root) in &roots {
         reader.source = source;
@@ -95,7 +95,8 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     }
     let mut problems = reader.problems;
     if problems.is_empty() {
-        return Ok(Policy { sources: sources.to_vec(), places, services, bundles, hosts });
+        let uses = reader.uses;
+        return Ok(Policy { sources: sources.to_vec(), places, services, bundles, hosts, uses });
     }
     let file_of = |problem: &Diagnostic| {
         let label = problem.primary.as_ref()?;
@@ -135,7 +136,7 @@ fn once<'n>(
 /// # Errors
 /// What is wrong with it.
 pub fn read_traffic(policy: &Policy, source: &Source) -> Result<TrafficSet, Vec<Diagnostic>> {
-    let mut reader = Reader { source, problems: Vec::new() };
+    let mut reader = Reader::new(source);
     let set = terms::traffic(&mut reader, &policy.services, &Text::whole(source));
     set.ok_or(reader.problems)
 }
@@ -145,7 +146,7 @@ pub fn read_traffic(policy: &Policy, source: &Source) -> Result<TrafficSet, Vec<
 /// # Errors
 /// What is wrong with it.
 pub fn read_addresses(policy: &Policy, source: &Source) -> Result<AddressSet, Vec<Diagnostic>> {
-    let mut reader = Reader { source, problems: Vec::new() };
+    let mut reader = Reader::new(source);
     let names = Names {
         places: &policy.places,
         services: &policy.services,
@@ -196,6 +197,7 @@ fn places(reader: &mut Reader<'_>, file: &Table<'_, '_>) -> Vec<Place> {
         places.push(Place {
             addresses,
             why: table.text(reader, "why").map(|text| text.value),
+            accepted: accepted(reader, &table),
             origin: reader.origin(name.span),
             name: name.value,
         });
@@ -224,6 +226,7 @@ fn services(reader: &mut Reader<'_>, file: &Table<'_, '_>) -> Vec<Service> {
         services.push(Service {
             traffic,
             why: table.text(reader, "why").map(|text| text.value),
+            accepted: accepted(reader, &table),
             origin: reader.origin(name.span),
             name: name.value,
         });

@@ -4,7 +4,7 @@ use super::super::model::{Log, Rule, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Rate, Time};
-use super::common::{bad_rate, check_name, choice, nonempty_list};
+use super::common::{accepted, bad_rate, check_name, choice, nonempty_list};
 use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
 
 /// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
@@ -54,6 +54,7 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
     let until = until(reader, table);
     let paused = table.switch("paused").unwrap_or(false);
     let why = table.text(reader, "why").map(|text| text.value);
+    let accepted = accepted(reader, table);
     let (name, verdict) = (name?, verdict?);
     one_version_at_least(reader, table, &from, &to);
     Some(Rule {
@@ -77,6 +78,7 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         until,
         paused,
         why,
+        accepted,
     })
 }
 

@@ -1,0 +1,28 @@
+//! A bound on how far pieces are taken apart.
+
+/// The bound was reached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Spent;
+
+/// How many more steps may be taken.
+#[derive(Clone, Copy, Debug)]
+pub struct Budget {
+    left: usize,
+}
+
+impl Budget {
+    /// So many steps.
+    #[must_use]
+    pub fn new(steps: usize) -> Self {
+        Self { left: steps }
+    }
+
+    /// Takes some steps.
+    ///
+    /// # Errors
+    /// [`Spent`] if fewer are left.
+    pub fn spend(&mut self, steps: usize) -> Result<(), Spent> {
+        self.left = self.left.checked_sub(steps).ok_or(Spent)?;
+        Ok(())
+    }
+}

@@ -1,0 +1,233 @@
+//! Which packets two plans treat differently.
+
+use super::budget::{Budget, Spent};
+use super::lines::{Line, Lines, find};
+use super::question::STEPS;
+use crate::meaning::Atlas;
+use crate::plan::{Act, HostPlan, Kind, RuleId};
+use crate::space::{Direction, Packet, Piece, join};
+use std::collections::{BTreeMap, HashMap, VecDeque};
+
+/// What one of two plans does with some packets.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Side {
+    /// The decision.
+    pub by: RuleId,
+    /// What it does.
+    pub act: Act,
+}
+
+/// Packets that two plans treat differently, all in the same way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// Their direction.
+    pub direction: Direction,
+    /// What the first plan does with them.
+    pub before: Side,
+    /// What the second does.
+    pub after: Side,
+    /// The packets, as disjoint pieces; empty if they are too many to be listed.
+    pub pieces: Vec<Piece>,
+    /// Whether these are the packets that no rule of either plan decides.
+    pub rest: bool,
+    /// One of them.
+    pub witness: Option<Packet>,
+}
+
+/// How two plans differ.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Comparison {
+    /// All differences; none exactly when every packet fares alike.
+    pub changes: Vec<Change>,
+}
+
+/// The packets that fare differently by two plans, by the decisions that say so. Names and what is
+/// reported do not matter, nor does which of two like rules decides.
+#[must_use]
+pub fn compare(
+    before: &HostPlan,
+    after: &HostPlan,
+    likely: impl Fn(Direction) -> Packet,
+) -> Comparison {
+    let mut changes = Vec::new();
+    let mut tangled = false;
+    for direction in Direction::ALL {
+        let (old, new) =
+            (Lines::of(before.chain(direction)), Lines::of(after.chain(direction)));
+        match compare_lines(&old, &new, &likely(direction)) {
+            Ok(found) => changes.extend(found),
+            Err(Spent) => tangled = true,
+        }
+    }
+    if tangled {
+        changes = by_diagrams(before, after, &likely);
+    }
+    Comparison { changes }
+}
+
+fn fares_alike(a: Act, b: Act) -> bool {
+    a == b
+}
+
+fn side(line: &Line<'_>) -> Side {
+    Side { by: line.of.id.clone(), act: line.of.act }
+}
+
+fn compare_lines(
+    old: &Lines<'_>,
+    new: &Lines<'_>,
+    likely: &Packet,
+) -> Result<Vec<Change>, Spent> {
+    let mut budget = Budget::new(STEPS);
+    let mut found: BTreeMap<(usize, usize), (Vec<Piece>, Side, Side)> = BTreeMap::new();
+    let mut seen: Vec<Line<'_>> = Vec::new();
+    for line in changed(old, new) {
+        // Packets that an earlier changed line matches have been looked at.
+        let mut left = vec![line.piece.clone()];
+        for known in seen.iter().filter(|known| known.may_meet(line)) {
+            budget.spend(left.len())?;
+            left = crate::space::without(left, &known.piece);
+        }
+        seen.push(line.clone());
+        for (piece, first) in old.shares(left, &mut budget)? {
+            for (part, second) in new.shares(vec![piece], &mut budget)? {
+                if !fares_alike(first.of.act, second.of.act) {
+                    found
+                        .entry((first.decision, second.decision))
+                        .or_insert_with(|| (Vec::new(), side(first), side(second)))
+                        .0
+                        .push(part);
+                }
+            }
+        }
+    }
+    let direction = old.direction;
+    let mut changes: Vec<Change> = found
+        .into_values()
+        .map(|(pieces, before, after)| {
+            let pieces = join(pieces);
+            let witness = pieces.first().and_then(|piece| piece.example(likely, direction));
+            Change { direction, before, after, pieces, rest: false, witness }
+        })
+        .collect();
+    changes.extend(rest(old, new, likely, &mut budget)?);
+    Ok(changes)
+}
+
+/// What no rule of either decides: it differs exactly if the defaults do.
+fn rest(
+    old: &Lines<'_>,
+    new: &Lines<'_>,
+    likely: &Packet,
+    budget: &mut Budget,
+) -> Result<Option<Change>, Spent> {
+    let (Some(first), Some(second)) = (old.list.last(), new.list.last()) else { return Ok(None) };
+    if fares_alike(first.of.act, second.of.act) {
+        return Ok(None);
+    }
+    let rules: Vec<&Line<'_>> =
+        old.list.iter().chain(&new.list).filter(|it| it.of.id.kind != Kind::Default).collect();
+    let direction = old.direction;
+    let witness = find(&Piece::full(), &rules, Some(likely), direction, budget)?;
+    Ok(witness.map(|witness| Change {
+        direction,
+        before: side(first),
+        after: side(second),
+        pieces: Vec::new(),
+        rest: true,
+        witness: Some(witness),
+    }))
+}
+
+/// The lines of rules that are in one list only, or in another order. A packet that none of them
+/// matches meets the same lines in the same order in both, and so the same one first.
+fn changed<'l, 'p>(old: &'l Lines<'p>, new: &'l Lines<'p>) -> Vec<&'l Line<'p>> {
+    let is_rule = |line: &&Line<'_>| line.of.id.kind != Kind::Default;
+    let first: Vec<&Line<'_>> = old.list.iter().filter(is_rule).collect();
+    let second: Vec<&Line<'_>> = new.list.iter().filter(is_rule).collect();
+    let mut places: HashMap<(&Piece, Act), VecDeque<usize>> = HashMap::new();
+    for (at, line) in second.iter().enumerate() {
+        places.entry((&line.piece, line.of.act)).or_default().push_back(at);
+    }
+    let partners: Vec<Option<usize>> = first
+        .iter()
+        .map(|line| places.get_mut(&(&line.piece, line.of.act)).and_then(VecDeque::pop_front))
+        .collect();
+    let kept = longest_ascent(&partners);
+    let mut stays = vec![false; second.len()];
+    let mut list = Vec::new();
+    for (at, line) in first.iter().enumerate() {
+        match partners[at].filter(|_| kept[at]) {
+            Some(partner) => stays[partner] = true,
+            None => list.push(*line),
+        }
+    }
+    list.extend(second.iter().zip(stays).filter(|(_, stays)| !stays).map(|(line, _)| *line));
+    list
+}
+
+/// Which of the numbers belong to a longest list of ascending ones (patience sorting: C. Schensted,
+/// "Longest Increasing and Decreasing Subsequences", 1961).
+fn longest_ascent(numbers: &[Option<usize>]) -> Vec<bool> {
+    // For each length the place of the smallest number that ends such a list.
+    let mut ends: Vec<usize> = Vec::new();
+    let mut before: Vec<Option<usize>> = vec![None; numbers.len()];
+    for (at, number) in numbers.iter().enumerate() {
+        if number.is_none() {
+            continue;
+        }
+        let length = ends.partition_point(|&end| numbers[end] < *number);
+        before[at] = length.checked_sub(1).map(|shorter| ends[shorter]);
+        if length == ends.len() {
+            ends.push(at);
+        } else {
+            ends[length] = at;
+        }
+    }
+    let mut kept = vec![false; numbers.len()];
+    let mut next = ends.last().copied();
+    while let Some(at) = next {
+        kept[at] = true;
+        next = before[at];
+    }
+    kept
+}
+
+/// Where lists differ all over, the diagrams of everything tell what differs, if not in words.
+fn by_diagrams(
+    before: &HostPlan,
+    after: &HostPlan,
+    likely: &dyn Fn(Direction) -> Packet,
+) -> Vec<Change> {
+    let mut atlas = Atlas::new();
+    let (old, new) = (atlas.plan(before), atlas.plan(after));
+    let acts = |plan: &HostPlan| -> HashMap<RuleId, Act> {
+        plan.decisions().map(|(_, it)| (it.id.clone(), it.act)).collect()
+    };
+    let (were, are) = (acts(before), acts(after));
+    let mut changes = Vec::new();
+    for (direction, first, second, witness) in atlas.differing(&old, &new, likely) {
+        let (Some(first), Some(second)) = (first.by(), second.by()) else { continue };
+        let (Some(&was), Some(&is)) = (were.get(first), are.get(second)) else { continue };
+        changes.push(Change {
+            direction,
+            before: Side { by: first.clone(), act: was },
+            after: Side { by: second.clone(), act: is },
+            pieces: Vec::new(),
+            rest: false,
+            witness: Some(witness),
+        });
+    }
+    changes
+}
+
+#[cfg(test)]
+mod tests {
+    use super::longest_ascent;
+
+    #[test]
+    fn the_fewest_lines_count_as_moved() {
+        let numbers = [Some(3), Some(0), None, Some(1), Some(2), Some(4)];
+        assert_eq!(longest_ascent(&numbers), [false, true, false, true, true, true]);
+    }
+}

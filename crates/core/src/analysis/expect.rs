@@ -1,0 +1,79 @@
+//! Expectations: statements that must hold for every packet of a region.
+
+use super::budget::Budget;
+use super::lines::{Line, Lines, find};
+use super::question::{STEPS, Share, ordinary, shares};
+use crate::plan::HostPlan;
+use crate::policy::Expectation;
+use crate::space::{Direction, NameSet, Piece};
+
+/// An expectation that does not hold.
+#[derive(Clone, Debug)]
+pub struct Failing<'p> {
+    /// The expectation.
+    pub expectation: &'p Expectation,
+    /// Who decides otherwise, about which packets; `None` if they are too many to be told.
+    pub by: Option<Vec<Share<'p>>>,
+}
+
+/// The packets that an expectation is about.
+#[must_use]
+pub fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
+    let mut piece = ordinary(plan, expectation.direction);
+    piece.traffic = expectation.traffic.clone();
+    if !expectation.from_terms.is_empty() {
+        let from = &expectation.from;
+        piece.source = if from.is_full() { piece.source } else { from.clone() };
+    }
+    if !expectation.to_terms.is_empty() {
+        let to = &expectation.to;
+        piece.destination = if to.is_full() { piece.destination } else { to.clone() };
+    }
+    if !expectation.via.is_empty() {
+        let via = NameSet::only(expectation.via.iter().map(String::as_str));
+        match expectation.direction {
+            Direction::Outbound => piece.out_interfaces = via,
+            Direction::Inbound | Direction::Forwarded => piece.in_interfaces = via,
+        }
+    }
+    piece
+}
+
+/// Whether some packet of the expectation meets another verdict.
+fn otherwise(plan: &HostPlan, expectation: &Expectation) -> bool {
+    let region = region(plan, expectation);
+    let lines = Lines::of(plan.chain(expectation.direction));
+    let against = |line: &&Line<'_>| line.of.act.verdict() != expectation.verdict;
+    lines.meeting(&region).filter(against).any(|line| {
+        let part = line.piece.intersection(&region);
+        let above: Vec<&Line<'_>> =
+            lines.meeting(&part).take_while(|it| it.decision < line.decision).collect();
+        let found = find(&part, &above, None, expectation.direction, &mut Budget::new(STEPS));
+        // What cannot be found out in reasonable time does not count as proven.
+        !matches!(found, Ok(None))
+    })
+}
+
+/// The expectations that do not hold. What a limited rule allows counts as allowed.
+#[must_use]
+pub fn failing<'p>(plan: &'p HostPlan, expectations: &'p [Expectation]) -> Vec<Failing<'p>> {
+    let mut list = Vec::new();
+    for expectation in expectations {
+        let region = vec![region(plan, expectation)];
+        match shares(plan, expectation.direction, region) {
+            // Too much to tell, but whether there is anything can still be found out.
+            None if otherwise(plan, expectation) => list.push(Failing { expectation, by: None }),
+            None => {}
+            Some(shares) => {
+                let by: Vec<Share<'p>> = shares
+                    .into_iter()
+                    .filter(|share| share.decision.act.verdict() != expectation.verdict)
+                    .collect();
+                if !by.is_empty() {
+                    list.push(Failing { expectation, by: Some(by) });
+                }
+            }
+        }
+    }
+    list
+}

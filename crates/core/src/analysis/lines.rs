@@ -1,0 +1,217 @@
+//! The conditions of one direction in order, and exact questions about them.
+
+use super::budget::{Budget, Spent};
+use super::hull::Hull;
+use super::index::Index;
+use super::samples::samples;
+use crate::plan::{Act, Chain, Condition, Decision, InterfaceTest};
+use crate::policy::Verdict;
+use crate::space::{
+    ConnectionState, Direction, NameSet, Packet, Piece, SourcePorts, StateSet,
+};
+
+/// The packets that meet a condition.
+pub fn piece_of(condition: &Condition) -> Piece {
+    let interfaces = |test: &InterfaceTest| match test {
+        InterfaceTest::Any => NameSet::full(),
+        InterfaceTest::Is(name) => NameSet::only([name.as_str()]),
+        InterfaceTest::IsNot(name) => NameSet::all_but(name),
+    };
+    let ports = condition.source_ports.clone();
+    Piece {
+        traffic: condition.traffic.clone(),
+        source: condition.source.clone(),
+        destination: condition.destination.clone(),
+        source_ports: SourcePorts { portless: ports.is_full(), ports },
+        in_interfaces: interfaces(&condition.in_interface),
+        out_interfaces: interfaces(&condition.out_interface),
+        programs: if condition.programs.is_empty() {
+            NameSet::full()
+        } else {
+            NameSet::only(condition.programs.iter().map(String::as_str))
+        },
+        states: condition.states.unwrap_or_else(|| StateSet::of(&ConnectionState::ALL)),
+    }
+}
+
+/// One condition of a decision that is in force.
+#[derive(Clone, Debug)]
+pub struct Line<'p> {
+    /// The decision's place in the chain.
+    pub decision: usize,
+    /// The packets that meet the condition.
+    pub piece: Piece,
+    hull: Hull,
+    /// The decision itself.
+    pub of: &'p Decision,
+}
+
+impl Line<'_> {
+    /// Whether some packet may meet both conditions; a quick look, which may say so wrongly.
+    pub fn may_meet(&self, other: &Line<'_>) -> bool {
+        self.hull.meets(&other.hull)
+    }
+}
+
+/// The conditions of one direction, in order.
+#[derive(Clone, Debug)]
+pub struct Lines<'p> {
+    /// The direction.
+    pub direction: Direction,
+    /// The conditions of decisions that are in force.
+    pub list: Vec<Line<'p>>,
+    index: Index,
+}
+
+impl<'p> Lines<'p> {
+    /// The conditions of a chain.
+    pub fn of(chain: &'p Chain) -> Self {
+        let mut list = Vec::new();
+        for (at, decision) in chain.decisions.iter().enumerate() {
+            if decision.idle.is_some() {
+                continue;
+            }
+            for condition in &decision.conditions {
+                let piece = piece_of(condition);
+                let hull = Hull::of(&piece);
+                list.push(Line { decision: at, piece, hull, of: decision });
+            }
+        }
+        let index = Index::new(list.iter().map(|line| &line.hull));
+        Self { direction: chain.direction, list, index }
+    }
+
+    /// The lines that some packet of the piece may meet, in order.
+    pub fn meeting<'s>(&'s self, piece: &Piece) -> impl Iterator<Item = &'s Line<'p>> + use<'s, 'p> {
+        let hull = Hull::of(piece);
+        let places = self.index.meeting(&hull);
+        places.map(|at| &self.list[at]).filter(move |line| line.hull.meets(&hull))
+    }
+
+    /// The lines of one decision.
+    pub fn of_decision(&self, decision: usize) -> &[Line<'p>] {
+        let from = self.list.partition_point(|line| line.decision < decision);
+        let behind = &self.list[from..];
+        &behind[..behind.partition_point(|line| line.decision == decision)]
+    }
+
+    /// Who takes which part of the pieces: disjoint parts, which together are all of them.
+    ///
+    /// # Errors
+    /// [`Spent`] if the parts are too many.
+    pub fn shares(
+        &self,
+        pieces: Vec<Piece>,
+        budget: &mut Budget,
+    ) -> Result<Vec<(Piece, &Line<'p>)>, Spent> {
+        let mut shares = Vec::new();
+        for piece in pieces {
+            let mut left = vec![piece.clone()];
+            for line in self.meeting(&piece) {
+                let mut rest = Vec::with_capacity(left.len());
+                budget.spend(left.iter().map(Piece::weight).sum())?;
+                for part in left {
+                    let (taken, outside) = part.split(&line.piece);
+                    shares.extend(taken.map(|taken| (taken, line)));
+                    rest.extend(outside);
+                }
+                left = rest;
+                if left.is_empty() {
+                    break;
+                }
+            }
+        }
+        Ok(shares)
+    }
+
+    /// The part of the pieces that is left when the decisions before `decision` have taken
+    /// theirs.
+    ///
+    /// # Errors
+    /// [`Spent`] if the parts are too many.
+    pub fn left_to(
+        &self,
+        decision: usize,
+        pieces: Vec<Piece>,
+        budget: &mut Budget,
+    ) -> Result<Vec<Piece>, Spent> {
+        let mut all = Vec::new();
+        for piece in pieces {
+            let mut left = vec![piece.clone()];
+            for line in self.meeting(&piece).take_while(|line| line.decision < decision) {
+                budget.spend(left.iter().map(Piece::weight).sum())?;
+                left = crate::space::without(left, &line.piece);
+                if left.is_empty() {
+                    break;
+                }
+            }
+            all.extend(left);
+        }
+        Ok(all)
+    }
+}
+
+/// Looks for a packet of `piece` that is in none of `covers`, if possible one like `wanted`.
+///
+/// A few likely packets are tried first. Where they are all covered, the piece is taken apart
+/// until something is left over, or nothing is.
+///
+/// # Errors
+/// [`Spent`] if that takes too many steps.
+pub fn find(
+    piece: &Piece,
+    covers: &[&Line<'_>],
+    wanted: Option<&Packet>,
+    direction: Direction,
+    budget: &mut Budget,
+) -> Result<Option<Packet>, Spent> {
+    if piece.is_empty() {
+        return Ok(None);
+    }
+    let wished = wanted.and_then(|wanted| piece.example(wanted, direction));
+    for packet in wished.into_iter().chain(samples(piece, direction)) {
+        budget.spend(1 + covers.len() / 16)?;
+        if !covers.iter().any(|line| line.piece.contains(&packet)) {
+            return Ok(Some(packet));
+        }
+    }
+    // Depth first: each piece with the number of covers that it has been held against.
+    let mut open = vec![(piece.clone(), 0)];
+    while let Some((piece, mut at)) = open.pop() {
+        budget.spend(1)?;
+        let hull = Hull::of(&piece);
+        loop {
+            let Some(next) = covers[at..].iter().position(|line| line.hull.meets(&hull)) else {
+                return Ok(samples(&piece, direction).next());
+            };
+            at += next + 1;
+            let line = covers[at - 1];
+            if !piece.intersection(&line.piece).is_empty() {
+                open.extend(piece.split(&line.piece).1.into_iter().map(|rest| (rest, at)));
+                break;
+            }
+        }
+    }
+    Ok(None)
+}
+
+/// What a decision does, as far as packets notice.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Outcome(pub Act);
+
+impl Outcome {
+    /// Whether packets let through by one are let through by the other.
+    pub fn opposes(self, other: Self) -> bool {
+        let passes = |it: Self| it.0.verdict() == Verdict::Allow;
+        passes(self) != passes(other)
+    }
+
+    /// Whether packets fare alike when either of two different decisions takes them. Two limits
+    /// are never alike: each counts for itself.
+    pub fn same_as(self, other: Self) -> bool {
+        match (self.0, other.0) {
+            (Act::Decide(a), Act::Decide(b)) => a == b,
+            _ => false,
+        }
+    }
+}

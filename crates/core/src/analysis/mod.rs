@@ -1,0 +1,24 @@
+//! What rules really do: exact answers about whole regions of packets, and findings about
+//! mistakes.
+//!
+//! Regions are lists of [`Piece`](crate::space::Piece)s. A question about a rule concerns only the
+//! rules that overlap it, so that it is answered locally, however long the list is; the decision
+//! diagrams of [`crate::meaning`], which describe everything at once, are asked only where taking
+//! pieces apart would take too many steps.
+
+mod budget;
+mod compare;
+mod expect;
+mod hull;
+mod index;
+mod lines;
+mod question;
+mod review;
+mod samples;
+
+pub use compare::{Change, Comparison, Side, compare};
+pub use expect::{Failing, failing};
+pub use question::{Share, ordinary, share_of, shares};
+pub use review::{Finding, Subject, explain, reachable, review};
+
+pub use crate::policy::Code;

@@ -1,0 +1,86 @@
+//! What each kind of finding means.
+
+use crate::policy::Code;
+
+/// What a kind of finding means, why it matters, and what to do about it.
+#[must_use]
+pub fn explain(code: Code) -> &'static str {
+    match code {
+        Code::Shadowed => {
+            "Earlier decisions, one or several together, decide every packet that the rule \
+             matches, so it never does anything. If they say the opposite, the rule looks as if it \
+             were in force and is not: move it above them. If they say the same, remove it."
+        }
+        Code::Redundant => {
+            "The rule decides packets, but without it every one of them would meet the same \
+             verdict from a rule further down. It makes the list longer and hides what matters: \
+             remove it, or narrow the other rule if that one is too wide. Rules that are limited \
+             or reported (`rate`, `log`) are never called redundant."
+        }
+        Code::Overlap => {
+            "The rule and an earlier one say opposite things about some packets, and neither is an \
+             exception to the other: each matches packets that the other does not. For what both \
+             match, the earlier one decides. Where something that is to be kept out gets in, this \
+             is a warning: move the rule up. A rule that lies wholly within a later, wider one is \
+             taken for a deliberate exception and is not reported."
+        }
+        Code::NeverHere => {
+            "The rule is about addresses that this host does not have, so no packet of this host \
+             can match it. Often it was copied from another host, or the host's address changed."
+        }
+        Code::SameAsDefault => {
+            "Everything that the rule decides would meet the same verdict from the default. That \
+             can be meant as a reminder; it protects against nothing unless the default is changed."
+        }
+        Code::WideOpen => {
+            "The rule allows nearly everybody (at least half of all addresses of an IP version) to \
+             reach a port that commonly serves only a few: databases, remote desktops, file \
+             shares, metrics, management. Name who needs it with `from`."
+        }
+        Code::OneIpVersion => {
+            "The rule names a place that has addresses of both IP versions, but together with its \
+             other conditions it can match packets of one version only. Who connects over the \
+             other version is treated by some other rule or the default."
+        }
+        Code::Expired => {
+            "The rule has ended by its `until` and does nothing, or it ends within a week (then \
+             this is a note). Remove it, or give it another end."
+        }
+        Code::OddRate => {
+            "The rate does not do what it seems to: either its burst is larger than a whole day of \
+             it, so that it hardly limits anything; or it counts everybody together and is open to \
+             anywhere, so that one stranger can use it up for all. Count `per source` instead."
+        }
+        Code::UnusedName => {
+            "A place, service or bundle is defined and never used. Perhaps a rule that should use \
+             it is missing."
+        }
+        Code::ShellLockout => {
+            "No address can begin a connection to the port at which the remote shell listens, so \
+             nobody could administer the host from elsewhere. The port is taken from `shell` in \
+             the host's section, or, with `--live`, from what listens here."
+        }
+        Code::ExpectationFailed => {
+            "A statement under `expect` does not hold for every packet that it is about. It is \
+             about first packets of connections, not over the loopback interface, to the host's \
+             own addresses unless `to` says otherwise. What a limited rule allows counts as allowed."
+        }
+        Code::NoListener => {
+            "The rule allows a port at which nothing on this host listens: the service moved, was \
+             removed, or is down. An open port with nothing behind it is an invitation to whatever \
+             listens there next."
+        }
+        Code::UnmentionedListener => {
+            "A program listens for others at a port that no rule mentions, so the default decides. \
+             Either it should be reachable and a rule is missing, or it should not be there."
+        }
+        Code::LoopbackListener => {
+            "A rule opens a port to others, but the program behind it listens on the loopback \
+             interface only: nobody else can reach it, whatever the rule says."
+        }
+        Code::SessionCut => {
+            "The session from which you ask could not be opened again under this policy. Established \
+             connections live on, but the next login would fail."
+        }
+    }
+}

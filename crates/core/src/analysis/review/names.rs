@@ -1,0 +1,43 @@
+//! Names that nothing uses.
+
+use super::{Finding, Subject};
+use crate::policy::{Accepted, Code, Origin, Policy, Severity, Used};
+use std::collections::HashSet;
+
+/// Findings about a policy as a whole.
+pub fn findings(policy: &Policy) -> Vec<Finding> {
+    let used: HashSet<(Used, &str)> =
+        policy.uses.iter().map(|it| (it.what, it.name.as_str())).collect();
+    let mut findings = Vec::new();
+    let mut look = |what: Used, name: &str, origin: &Origin, accepted: &[Accepted]| {
+        if !used.contains(&(what, name)) {
+            findings.push(unused(what, name, origin, accepted));
+        }
+    };
+    for place in &policy.places {
+        look(Used::Place, &place.name, &place.origin, &place.accepted);
+    }
+    for service in &policy.services {
+        look(Used::Service, &service.name, &service.origin, &service.accepted);
+    }
+    for bundle in &policy.bundles {
+        look(Used::Bundle, &bundle.name, &bundle.origin, &bundle.accepted);
+    }
+    findings
+}
+
+fn unused(what: Used, name: &str, origin: &Origin, accepted: &[Accepted]) -> Finding {
+    let what = what.as_str();
+    let finding = Finding {
+        code: Code::UnusedName,
+        severity: Severity::Note,
+        subject: Subject::Name(what, name.to_owned()),
+        others: Vec::new(),
+        origin: Some(origin.clone()),
+        message: format!("nothing uses the {what} `{name}`"),
+        witness: None,
+        mend: (what != "bundle").then(|| format!("{what} remove {name}")),
+        accepted: None,
+    };
+    finding.accepted_by(accepted)
+}

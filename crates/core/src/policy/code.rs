@@ -1,0 +1,98 @@
+//! The kinds of findings that a review can have, by the names under which a policy accepts them.
+
+/// A kind of finding.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Code {
+    /// Earlier rules decide everything that a rule matches.
+    Shadowed,
+    /// Removing a rule would change no packet's fate.
+    Redundant,
+    /// An earlier rule decides the opposite for a part of what a rule matches.
+    Overlap,
+    /// A rule cannot match anything on this host.
+    NeverHere,
+    /// A rule does what the default does anyway.
+    SameAsDefault,
+    /// A port that is commonly kept private is open to nearly everybody.
+    WideOpen,
+    /// A rule serves one IP version although the places it names have both.
+    OneIpVersion,
+    /// A rule has ended, or is about to.
+    Expired,
+    /// A rate does not do what it seems to.
+    OddRate,
+    /// Nothing uses a place, service or bundle.
+    UnusedName,
+    /// Nobody can reach the remote shell.
+    ShellLockout,
+    /// An expectation does not hold.
+    ExpectationFailed,
+    /// A rule allows a port at which nothing listens.
+    NoListener,
+    /// Something listens at a port that no rule mentions.
+    UnmentionedListener,
+    /// A rule opens a port to others at which something listens for this host only.
+    LoopbackListener,
+    /// The session that asks would be cut.
+    SessionCut,
+}
+
+impl Code {
+    /// All kinds.
+    pub const ALL: [Self; 16] = [
+        Self::Shadowed,
+        Self::Redundant,
+        Self::Overlap,
+        Self::NeverHere,
+        Self::SameAsDefault,
+        Self::WideOpen,
+        Self::OneIpVersion,
+        Self::Expired,
+        Self::OddRate,
+        Self::UnusedName,
+        Self::ShellLockout,
+        Self::ExpectationFailed,
+        Self::NoListener,
+        Self::UnmentionedListener,
+        Self::LoopbackListener,
+        Self::SessionCut,
+    ];
+
+    /// Its name.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Shadowed => "shadowed",
+            Self::Redundant => "redundant",
+            Self::Overlap => "overlap",
+            Self::NeverHere => "never-here",
+            Self::SameAsDefault => "same-as-default",
+            Self::WideOpen => "wide-open",
+            Self::OneIpVersion => "one-ip-version",
+            Self::Expired => "expired",
+            Self::OddRate => "odd-rate",
+            Self::UnusedName => "unused-name",
+            Self::ShellLockout => "shell-lockout",
+            Self::ExpectationFailed => "expectation-failed",
+            Self::NoListener => "no-listener",
+            Self::UnmentionedListener => "unmentioned-listener",
+            Self::LoopbackListener => "loopback-listener",
+            Self::SessionCut => "session-cut",
+        }
+    }
+
+    /// The kind of that name.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|code| code.as_str() == text)
+    }
+}
+
+/// A kind of finding that is known and wanted, and why.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Accepted {
+    /// The kind.
+    pub code: Code,
+    /// Why it is accepted.
+    pub reason: String,
+}
