@@ -71,6 +71,11 @@ impl Names {
         number
     }
 
+    /// All names with their numbers.
+    pub fn numbered(&self) -> impl Iterator<Item = (u128, &str)> {
+        (1..).zip(self.list.iter().map(String::as_str))
+    }
+
     fn known(&self, name: Option<&str>) -> u128 {
         name.and_then(|name| self.numbers.get(name)).copied().unwrap_or(0)
     }

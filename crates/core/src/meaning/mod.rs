@@ -15,6 +15,7 @@ mod compare;
 mod diagram;
 mod fate;
 mod fields;
+mod pieces;
 mod plan;
 mod program;
 

@@ -2,6 +2,7 @@
 
 mod code;
 mod diagnostic;
+pub mod edit;
 mod iana;
 mod model;
 mod rate;

@@ -296,6 +296,8 @@ pub struct Rule {
     pub until: Option<Time>,
     /// Whether it is switched off for now.
     pub paused: bool,
+    /// The bundle that it comes from.
+    pub bundle: Option<String>,
     /// Why it is there.
     pub why: Option<String>,
     /// Findings about it that are accepted.

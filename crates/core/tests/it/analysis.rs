@@ -6,6 +6,7 @@ use std::fmt::Write;
 use std::net::IpAddr;
 use tipstaff_core::analysis::{self, Code, Subject, compare, ordinary, review, share_of, shares};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
+use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Act, Decision, HostPlan, Kind, resolve};
 use tipstaff_core::policy::{Policy, Source, Verdict, read};
 use tipstaff_core::space::{ConnectionState, Direction, Packet, Piece, Transport};
@@ -291,6 +292,14 @@ fn regions_are_those_of_brute_force() {
                 let wanted = ordinary.contains(packet) && plan.decision(packet).id == rule.id;
                 assert_eq!(holds(&own, packet), wanted, "{} of\n{text}", rule.id);
             }
+        }
+        let mut atlas = Atlas::new();
+        let meaning = atlas.plan(&plan);
+        let allowed = atlas.region(&meaning, direction, Verdict::Allow);
+        let pieces = atlas.pieces(&allowed, 10_000).expect("few parts");
+        for packet in &universe {
+            let allows = plan.evaluate(packet).verdict == Verdict::Allow;
+            assert_eq!(holds(&pieces, packet), allows, "{text}\n{packet:?}");
         }
         if let Some(other) = last.replace(plan.clone()) {
             same_differences(&other, &plan, &universe, &text);

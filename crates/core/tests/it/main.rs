@@ -3,6 +3,7 @@
 mod analysis;
 mod baseline;
 mod drift;
+mod editing;
 mod given;
 mod lowering;
 mod meaning;

@@ -117,6 +117,7 @@ impl<'t, 'i> Bundles<'t, 'i> {
         into.open.pop();
         for rule in into.rules.iter_mut().skip(first) {
             rule.paused |= paused;
+            rule.bundle.get_or_insert_with(|| wanted.value.clone());
         }
     }
 

@@ -77,6 +77,7 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
         log,
         until,
         paused,
+        bundle: None,
         why,
         accepted,
     })

@@ -1,0 +1,200 @@
+//! Regions of diagrams as lists of pieces, for people to read.
+
+use super::atlas::{Atlas, Region};
+use super::diagram::{Diagram, low_bits};
+use super::fate::NOTHING;
+use super::fields::{
+    FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL, SOURCE_PORT,
+    STATE, destination, icmp, source,
+};
+use crate::space::{
+    AddressSet, ConnectionState, Family, NameSet, Piece, Point, RangeSet, SourcePorts, StateSet,
+    TCP, TrafficSet, UDP, join,
+};
+
+/// A field is not taken apart further: such a set of values would be no list that people read.
+const MOST_STEPS: usize = 1 << 20;
+
+/// The list has become longer than wanted.
+struct TooMany;
+
+/// Values of a field, and what follows for them.
+type Branch = (Vec<(u128, u128)>, Diagram);
+
+impl Atlas {
+    /// The packets of a region as disjoint pieces; `None` if there are more than `most`.
+    #[must_use]
+    pub fn pieces(&self, region: &Region, most: usize) -> Option<Vec<Piece>> {
+        let mut walk = Walk { atlas: self, most, found: Vec::new() };
+        walk.states(region.root).ok()?;
+        Some(join(walk.found))
+    }
+
+    /// The branches of a diagram at a field, one for each different continuation but nothing.
+    fn branches(&self, diagram: Diagram, field: Field) -> Result<Vec<Branch>, TooMany> {
+        let mut list: Vec<Branch> = Vec::new();
+        let mut open = vec![(diagram, field.bit, 0u128)];
+        let mut steps = 0;
+        while let Some((at, bit, base)) = open.pop() {
+            steps += 1;
+            if steps > MOST_STEPS {
+                return Err(TooMany);
+            }
+            if at == NOTHING {
+                continue;
+            }
+            if self.diagrams.first_bit(at) >= field.bit + field.width {
+                let last = base | low_bits(field.bit + field.width - bit);
+                match list.iter_mut().find(|it| it.1 == at) {
+                    Some((ranges, _)) => ranges.push((base, last)),
+                    None => list.push((vec![(base, last)], at)),
+                }
+                continue;
+            }
+            // Bits that are not asked leave both values open.
+            let next = self.diagrams.first_bit(at);
+            if next > bit {
+                let half = 1 << (field.bit + field.width - 1 - bit);
+                open.push((at, bit + 1, base | half));
+                open.push((at, bit + 1, base));
+                continue;
+            }
+            let (low, high) = self.diagrams.halves(at, bit);
+            let half = 1 << (field.bit + field.width - 1 - bit);
+            open.push((high, bit + 1, base | half));
+            open.push((low, bit + 1, base));
+        }
+        Ok(list)
+    }
+}
+
+struct Walk<'a> {
+    atlas: &'a Atlas,
+    most: usize,
+    found: Vec<Piece>,
+}
+
+fn set<T: Point + TryFrom<u128>>(ranges: &[(u128, u128)]) -> RangeSet<T> {
+    let end = |value: u128| T::try_from(value).unwrap_or(T::MAX);
+    RangeSet::from_ranges(ranges.iter().map(|it| (end(it.0), end(it.1))))
+}
+
+impl Walk<'_> {
+    fn states(&mut self, diagram: Diagram) -> Result<(), TooMany> {
+        for (ranges, then) in self.atlas.branches(diagram, STATE)? {
+            let holds = |state: &ConnectionState| {
+                ranges.iter().any(|it| (it.0..=it.1).contains(&(*state as u128)))
+            };
+            let states: Vec<ConnectionState> =
+                ConnectionState::ALL.into_iter().filter(holds).collect();
+            let (v4, v6) = self.atlas.diagrams.halves(then, FAMILY.bit);
+            for (family, then) in [(Family::V4, v4), (Family::V6, v6)] {
+                let piece = Piece { states: StateSet::of(&states), ..Piece::full() };
+                self.addresses(then, family, &piece)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn addresses(&mut self, diagram: Diagram, family: Family, piece: &Piece) -> Result<(), TooMany> {
+        let addresses = |ranges: &[(u128, u128)]| match family {
+            Family::V4 => AddressSet { v4: set(ranges), v6: RangeSet::empty() },
+            Family::V6 => AddressSet { v4: RangeSet::empty(), v6: set(ranges) },
+        };
+        for (ranges, then) in self.atlas.branches(diagram, source(family))? {
+            let piece = Piece { source: addresses(&ranges), ..piece.clone() };
+            for (ranges, then) in self.atlas.branches(then, destination(family))? {
+                let piece = Piece { destination: addresses(&ranges), ..piece.clone() };
+                self.protocols(then, family, &piece)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn protocols(&mut self, diagram: Diagram, family: Family, piece: &Piece) -> Result<(), TooMany> {
+        for (ranges, then) in self.atlas.branches(diagram, PROTOCOL)? {
+            let numbers: RangeSet<u8> = set(&ranges);
+            let spoken_for = [TCP, UDP, icmp(family)];
+            for number in spoken_for.into_iter().filter(|&it| numbers.contains(it)) {
+                if number == icmp(family) {
+                    self.types(then, family, piece)?;
+                } else {
+                    self.ports(then, number, piece)?;
+                }
+            }
+            let numbers = numbers.difference(&RangeSet::from_ranges(spoken_for.map(|it| (it, it))));
+            if !numbers.is_empty() {
+                let traffic = TrafficSet { others: numbers, ..TrafficSet::empty() };
+                let source_ports = SourcePorts { ports: RangeSet::empty(), portless: true };
+                self.rest(then, &Piece { traffic, source_ports, ..piece.clone() })?;
+            }
+        }
+        Ok(())
+    }
+
+    fn ports(&mut self, diagram: Diagram, number: u8, piece: &Piece) -> Result<(), TooMany> {
+        for (ranges, then) in self.atlas.branches(diagram, PORT)? {
+            let ports = set(&ranges);
+            let traffic =
+                if number == TCP { TrafficSet::tcp(ports) } else { TrafficSet::udp(ports) };
+            for (ranges, then) in self.atlas.branches(then, SOURCE_PORT)? {
+                let source_ports = SourcePorts { ports: set(&ranges), portless: false };
+                let traffic = traffic.clone();
+                self.rest(then, &Piece { traffic, source_ports, ..piece.clone() })?;
+            }
+        }
+        Ok(())
+    }
+
+    fn types(&mut self, diagram: Diagram, family: Family, piece: &Piece) -> Result<(), TooMany> {
+        for (ranges, then) in self.atlas.branches(diagram, ICMP_TYPE)? {
+            let traffic = match family {
+                Family::V4 => TrafficSet::icmp(set(&ranges), RangeSet::empty()),
+                Family::V6 => TrafficSet::icmp(RangeSet::empty(), set(&ranges)),
+            };
+            let source_ports = SourcePorts { ports: RangeSet::empty(), portless: true };
+            self.rest(then, &Piece { traffic, source_ports, ..piece.clone() })?;
+        }
+        Ok(())
+    }
+
+    fn rest(&mut self, diagram: Diagram, piece: &Piece) -> Result<(), TooMany> {
+        let words = &self.atlas.words;
+        for (ranges, then) in self.atlas.branches(diagram, IN_INTERFACE)? {
+            let in_interfaces = words.interfaces.set(&ranges);
+            for (ranges, then) in self.atlas.branches(then, OUT_INTERFACE)? {
+                let out_interfaces = words.interfaces.set(&ranges);
+                for (ranges, _) in self.atlas.branches(then, PROGRAM)? {
+                    let piece = Piece {
+                        in_interfaces: in_interfaces.clone(),
+                        out_interfaces: out_interfaces.clone(),
+                        programs: words.programs.set(&ranges),
+                        ..piece.clone()
+                    };
+                    if self.found.len() == self.most {
+                        return Err(TooMany);
+                    }
+                    if !piece.is_empty() {
+                        self.found.push(piece);
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl super::fields::Names {
+    /// The names of some numbers; number 0 stands for all that nobody names.
+    fn set(&self, ranges: &[(u128, u128)]) -> NameSet {
+        let holds = |number: u128| ranges.iter().any(|it| (it.0..=it.1).contains(&number));
+        let named = |inside: bool| {
+            self.numbered().filter(move |it| holds(it.0) == inside).map(|it| it.1)
+        };
+        if holds(0) {
+            NameSet::AllBut(named(false).map(Into::into).collect())
+        } else {
+            NameSet::only(named(true))
+        }
+    }
+}

@@ -1,0 +1,267 @@
+//! Changes of a list of rules: a host's, or a bundle's.
+
+use super::super::{Policy, Source};
+use super::layout::Layout;
+use super::splice::Splices;
+use super::{Assignment, EditError, Edited, Value};
+use std::ops::Range;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// Where in a list something goes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// Ahead of all.
+    First,
+    /// Behind all.
+    Last,
+    /// Right before the rule of that name.
+    Before(String),
+    /// Right after it.
+    After(String),
+}
+
+/// A change of a list of rules.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum RuleEdit {
+    /// A new rule; its keys are written in the order given, after its name.
+    Add {
+        /// Where it goes.
+        place: Place,
+        /// Its keys.
+        keys: Vec<Assignment>,
+    },
+    /// Other values of some keys. An `allow`, `deny` or `reject` takes the place of the one there.
+    Change {
+        /// The keys.
+        keys: Vec<Assignment>,
+    },
+    /// Another place in the list.
+    Move {
+        /// Where it goes.
+        place: Place,
+    },
+    /// It goes.
+    Remove,
+}
+
+const VERDICTS: [&str; 3] = ["allow", "deny", "reject"];
+
+/// The list of a host (`("host", name)`) or of a bundle.
+struct List<'l, 's> {
+    layout: &'l Layout<'s>,
+    /// `host.sluice` or `bundle.staff-access`.
+    path: String,
+    owner: &'l Spanned<DeValue<'s>>,
+    items: Vec<(String, &'l Spanned<DeValue<'s>>)>,
+}
+
+/// Changes the rule `name` of a host or bundle (`owner`: `host` or `bundle`, and its name). A
+/// section with `use` goes by the name of its bundle.
+///
+/// # Errors
+/// [`EditError`] if there is no such rule, or one already, or the list is written in braces.
+pub fn edit_rule(
+    sources: &[Source],
+    policy: &Policy,
+    owner: (&'static str, &str),
+    name: &str,
+    edit: &RuleEdit,
+) -> Result<Edited, EditError> {
+    let (source, layout) = file_of(sources, owner)?;
+    let list = List::of(&layout, owner, &sources[source].name)?;
+    let mut splices = Splices::default();
+    match edit {
+        RuleEdit::Add { place, keys } => {
+            if list.get(name).is_ok() {
+                return Err(EditError::Taken { what: "rule", name: name.into() });
+            }
+            let mut lines = vec![format!("[[{}.rule]]", list.path)];
+            lines.push(format!("name = {}", Value::Text(name.into())));
+            let written = keys.iter().filter_map(|(key, value)| Some((key, value.as_ref()?)));
+            lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
+            list.put(place, &layout.lines(&lines), &mut splices)?;
+        }
+        RuleEdit::Change { keys } => {
+            let item = list.find(policy, name, owner)?;
+            if let Some((_, Some(Value::Text(new)))) = keys.iter().find(|it| it.0 == "name")
+                && new != name
+                && list.get(new).is_ok()
+            {
+                return Err(EditError::Taken { what: "rule", name: new.clone() });
+            }
+            assign(&layout, item, keys, &mut splices);
+        }
+        RuleEdit::Move { place } => {
+            let block = list.block(list.find(policy, name, owner)?)?;
+            let beside = match place {
+                Place::Before(other) | Place::After(other) => other == name,
+                Place::First => list.items.first().is_some_and(|it| it.0 == name),
+                Place::Last => list.items.last().is_some_and(|it| it.0 == name),
+            };
+            if !beside {
+                let mut text = layout.text[block.clone()].to_owned();
+                if !text.ends_with('\n') {
+                    text.push_str(layout.line_end);
+                }
+                list.put(place, &text, &mut splices)?;
+                splices.replace(list.with_gap(block), "");
+            }
+        }
+        RuleEdit::Remove => {
+            let block = list.block(list.find(policy, name, owner)?)?;
+            splices.replace(list.with_gap(block), "");
+        }
+    }
+    Ok(Edited { source, text: splices.apply(layout.text) })
+}
+
+/// The file in which the owner is defined.
+fn file_of<'s>(
+    sources: &'s [Source],
+    (what, name): (&'static str, &str),
+) -> Result<(usize, Layout<'s>), EditError> {
+    let mut known = Vec::new();
+    for (at, source) in sources.iter().enumerate() {
+        let Some(layout) = Layout::of(source) else { continue };
+        let named = layout.root.get(what).and_then(|it| it.get_ref().as_table());
+        if named.is_some_and(|named| named.contains_key(name)) {
+            return Ok((at, layout));
+        }
+        known.extend(named.iter().flat_map(|it| it.keys().map(|key| key.get_ref().to_string())));
+    }
+    Err(EditError::unknown(what, name, known.iter().map(String::as_str)))
+}
+
+impl<'l, 's> List<'l, 's> {
+    fn of(
+        layout: &'l Layout<'s>,
+        (what, name): (&'static str, &str),
+        file: &str,
+    ) -> Result<Self, EditError> {
+        let path = format!("{what}.{name}");
+        let owner = layout.root.get(what).and_then(|it| it.get_ref().as_table()?.get(name));
+        let Some(owner) = owner else { return Err(EditError::unknown(what, name, [])) };
+        let rules = owner.get_ref().as_table().and_then(|it| it.get("rule"));
+        let rules = rules.and_then(|it| it.get_ref().as_array());
+        let mut items = Vec::new();
+        for item in rules.into_iter().flat_map(|it| it.iter()) {
+            if !layout.has_heading(item) {
+                return Err(EditError::Form { key: format!("{path}.rule"), file: file.into() });
+            }
+            let table = item.get_ref().as_table();
+            let word = |key| table.and_then(|it: &DeTable<'_>| it.get(key)?.get_ref().as_str());
+            let name = word("name").or(word("use")).unwrap_or_default();
+            items.push((name.to_owned(), item));
+        }
+        Ok(Self { layout, path, owner, items })
+    }
+
+    fn get(&self, name: &str) -> Result<&'l Spanned<DeValue<'s>>, EditError> {
+        let found = self.items.iter().find(|it| it.0 == name);
+        let known = self.items.iter().map(|it| it.0.as_str());
+        found.map(|it| it.1).ok_or_else(|| EditError::unknown("rule", name, known))
+    }
+
+    /// Like [`List::get`]; a rule that a bundle brings in is told from one that does not exist.
+    fn find(
+        &self,
+        policy: &Policy,
+        name: &str,
+        owner: (&'static str, &str),
+    ) -> Result<&'l Spanned<DeValue<'s>>, EditError> {
+        let found = self.get(name);
+        let host = policy.host(owner.1).filter(|_| owner.0 == "host");
+        let rule = host.and_then(|host| host.rules.iter().find(|rule| rule.name == name));
+        match rule.and_then(|rule| rule.bundle.clone()) {
+            Some(bundle) if found.is_err() => Err(EditError::InBundle { name: name.into(), bundle }),
+            _ => found,
+        }
+    }
+
+    fn block(&self, item: &'l Spanned<DeValue<'s>>) -> Result<Range<usize>, EditError> {
+        let form = || EditError::Form { key: format!("{}.rule", self.path), file: "the file".into() };
+        self.layout.section(item).ok_or_else(form)
+    }
+
+    /// A block with the empty lines that set it apart from what follows; at the end of a file,
+    /// from what precedes.
+    fn with_gap(&self, block: Range<usize>) -> Range<usize> {
+        let end = self.layout.blank_after(block.end);
+        let mut start = block.start;
+        if end == self.layout.text.len() {
+            while start > 0 {
+                let above = self.layout.line_start(start - 1);
+                if !self.layout.text[above..start].trim().is_empty() {
+                    break;
+                }
+                start = above;
+            }
+        }
+        start..end
+    }
+
+    /// Puts a block of lines into the list.
+    fn put(&self, place: &Place, block: &str, splices: &mut Splices) -> Result<(), EditError> {
+        let end = self.layout.line_end;
+        let before = |item, splices: &mut Splices| {
+            let at = self.block(item)?.start;
+            splices.insert(at, format!("{block}{end}"));
+            Ok(())
+        };
+        let after = |at: usize, splices: &mut Splices| {
+            let first = self.layout.break_before(at);
+            splices.insert(at, format!("{first}{end}{block}"));
+            Ok(())
+        };
+        match (place, self.items.first(), self.items.last()) {
+            (Place::Before(name), ..) => before(self.get(name)?, splices),
+            (Place::After(name), ..) => after(self.block(self.get(name)?)?.end, splices),
+            (Place::First, Some(first), _) => before(first.1, splices),
+            (Place::Last, _, Some(last)) => after(self.block(last.1)?.end, splices),
+            (Place::First | Place::Last, ..) => {
+                // The first rule of its owner comes behind all that is there.
+                let section = self.layout.section(self.owner);
+                let at = section.map_or(self.layout.text.len(), |lines| lines.end);
+                after(at, splices)
+            }
+        }
+    }
+}
+
+/// Gives keys of a section other values.
+pub fn assign(
+    layout: &Layout<'_>,
+    item: &Spanned<DeValue<'_>>,
+    keys: &[Assignment],
+    splices: &mut Splices,
+) {
+    let Some(table) = item.get_ref().as_table() else { return };
+    let mut added = Vec::new();
+    for (key, value) in keys {
+        let same = |name: &str| {
+            name == *key || VERDICTS.contains(key) && VERDICTS.contains(&name) && value.is_some()
+        };
+        let found = table.iter().find(|(name, _)| same(name.get_ref()));
+        match (found, value) {
+            (Some((name, old)), Some(value)) => {
+                if name.get_ref() != key {
+                    splices.replace(name.span(), *key);
+                }
+                splices.replace(old.span(), value.to_string());
+            }
+            (Some((name, old)), None) => {
+                let (lines, comment) = layout.lines_of_key(name, old);
+                // A comment behind the value stays, on a line of its own.
+                let kept = comment.map(|comment| format!("{comment}{}", layout.line_end));
+                splices.replace(lines, kept.unwrap_or_default());
+            }
+            (None, Some(value)) => added.push(format!("{key} = {value}")),
+            (None, None) => {}
+        }
+    }
+    if !added.is_empty() {
+        let at = layout.end_of_own_keys(item);
+        splices.insert(at, format!("{}{}", layout.break_before(at), layout.lines(&added)));
+    }
+}

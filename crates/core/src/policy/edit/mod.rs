@@ -1,0 +1,155 @@
+//! Changes of a policy's text that leave everything else as it is: comments, order, spacing, line
+//! ends.
+//!
+//! The text is never written anew. Each change is a few splices at places that the parser gives,
+//! so what is not meant to change cannot.
+
+mod layout;
+mod list;
+mod named;
+mod splice;
+
+pub use list::{Place, RuleEdit, edit_rule};
+pub use named::{NamedEdit, edit_named, set_default};
+
+use super::{Origin, nearest};
+use std::fmt;
+
+/// A value as it is to stand in the file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Value {
+    /// A text.
+    Text(String),
+    /// A list of texts.
+    List(Vec<String>),
+    /// A truth value.
+    Switch(bool),
+}
+
+impl fmt::Display for Value {
+    /// As TOML 1.1 writes it.
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Text(text) => out.write_str(&quoted(text)),
+            Self::Switch(on) => write!(out, "{on}"),
+            Self::List(items) => {
+                let items: Vec<String> = items.iter().map(|item| quoted(item)).collect();
+                write!(out, "[{}]", items.join(", "))
+            }
+        }
+    }
+}
+
+fn quoted(text: &str) -> String {
+    let mut out = String::from("\"");
+    for char in text.chars() {
+        match char {
+            '"' => out.push_str("\\\""),
+            '\\' => out.push_str("\\\\"),
+            '\n' => out.push_str("\\n"),
+            '\t' => out.push_str("\\t"),
+            char if char.is_control() => out.push_str(&format!("\\U{:08X}", u32::from(char))),
+            char => out.push(char),
+        }
+    }
+    out.push('"');
+    out
+}
+
+/// A key and its new value; `None` takes the key away.
+pub type Assignment = (&'static str, Option<Value>);
+
+/// One of the texts of a policy, changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Edited {
+    /// Which of the sources it is.
+    pub source: usize,
+    /// Its new text.
+    pub text: String,
+}
+
+/// Why a change cannot be made.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum EditError {
+    /// There is nothing of that name.
+    Unknown {
+        /// What was looked for: `rule`, `place`, `host`, ...
+        what: &'static str,
+        /// The name.
+        name: String,
+        /// The name that was probably meant.
+        near: Option<String>,
+    },
+    /// There is something of that name already.
+    Taken {
+        /// What it is.
+        what: &'static str,
+        /// The name.
+        name: String,
+    },
+    /// The rule belongs to a bundle that the host uses.
+    InBundle {
+        /// The rule.
+        name: String,
+        /// The bundle.
+        bundle: String,
+    },
+    /// It is used, and so cannot go or be called otherwise.
+    InUse {
+        /// What it is.
+        what: &'static str,
+        /// The name.
+        name: String,
+        /// Where it is used.
+        users: Vec<Origin>,
+    },
+    /// It is written in a form that cannot be changed piece by piece.
+    Form {
+        /// Where, as a key.
+        key: String,
+        /// In which file.
+        file: String,
+    },
+}
+
+impl EditError {
+    fn unknown<'n>(
+        what: &'static str,
+        name: &str,
+        known: impl IntoIterator<Item = &'n str>,
+    ) -> Self {
+        Self::Unknown { what, name: name.into(), near: nearest(name, known).map(str::to_owned) }
+    }
+}
+
+impl fmt::Display for EditError {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Unknown { what, name, near } => {
+                write!(out, "there is no {what} `{}`", name.escape_debug())?;
+                match near {
+                    Some(near) => write!(out, "; did you mean `{near}`?"),
+                    None => Ok(()),
+                }
+            }
+            Self::Taken { what, name } => write!(out, "there is a {what} `{name}` already"),
+            Self::InBundle { name, bundle } => {
+                write!(out, "the rule `{name}` belongs to the bundle `{bundle}`")
+            }
+            Self::InUse { what, name, users } => {
+                let shown: Vec<String> = users.iter().take(8).map(ToString::to_string).collect();
+                write!(out, "the {what} `{name}` is in use: {}", shown.join(", "))?;
+                match users.len() - shown.len() {
+                    0 => Ok(()),
+                    more => write!(out, " and {more} more"),
+                }
+            }
+            Self::Form { key, file } => {
+                write!(out, "`{key}` in {file} is written in one line with others")
+            }
+        }
+    }
+}
+
+impl std::error::Error for EditError {}
