@@ -6,6 +6,7 @@ mod args;
 mod demo;
 mod exit;
 mod render;
+mod store;
 
 use clap::Parser;
 use std::process::ExitCode;

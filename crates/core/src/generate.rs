@@ -193,8 +193,18 @@ impl Generator {
     /// are used over and over; both IP versions.
     pub fn grown_policy(&mut self, rules: usize) -> String {
         const POPULAR: [&str; 12] = [
-            "22/tcp", "443/tcp", "80/tcp", "5432/tcp", "53/tcp+udp", "9100/tcp", "3306/tcp",
-            "8080-8089/tcp", "123/udp", "5353/udp", "2202/tcp", "445/tcp",
+            "22/tcp",
+            "443/tcp",
+            "80/tcp",
+            "5432/tcp",
+            "53/tcp+udp",
+            "9100/tcp",
+            "3306/tcp",
+            "8080-8089/tcp",
+            "123/udp",
+            "5353/udp",
+            "2202/tcp",
+            "445/tcp",
         ];
         let addresses: Vec<String> = HOST.iter().map(|it| format!("\"{it}\"")).collect();
         let mut text =

@@ -27,6 +27,14 @@ pub struct Loaded {
     pub now: Time,
 }
 
+impl Loaded {
+    /// A policy that has been read and resolved already.
+    pub fn of_plan(sources: Vec<Source>, policy: Policy, plan: HostPlan, now: Time) -> Self {
+        let program = lower(&plan);
+        Self { name: String::new(), sources, policy, plan, program, now }
+    }
+}
+
 /// Larger files are not policies.
 const LARGEST: u64 = 256 * 1024 * 1024;
 /// Files of a folder are read if their names end so.
@@ -40,6 +48,18 @@ const EXTENSION: &str = "toml";
 pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
     let sources = read_path(path)?.into_iter().map(|file| file.0).collect();
     loaded(&path.display().to_string(), sources, host)
+}
+
+/// Reads the policy at `path`, whatever hosts it has, and the time.
+///
+/// # Errors
+/// [`Failure`] if a file cannot be read or is not a policy.
+pub fn load_all(path: &Path) -> Result<(Vec<Source>, Policy, Time), Failure> {
+    let sources: Vec<Source> = read_path(path)?.into_iter().map(|file| file.0).collect();
+    match read_all(&sources) {
+        Ok(policy) => Ok((sources, policy, now())),
+        Err(problems) => Err(Failure::Input { sources, problems }),
+    }
 }
 
 /// Like [`load`], for commands that change the kernel: refuses a file that others can rewrite,
@@ -145,13 +165,21 @@ pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Lo
         Err(problems) => return Err(Failure::Input { sources, problems }),
     };
     let now = now();
-    let plan = match (host, &policy.hosts[..]) {
-        (Some(name), _) => resolve(&policy, name, now)?,
-        (None, [only]) => resolve(&policy, &only.name, now)?,
-        (None, _) => this_machine(&policy, now)?,
-    };
+    let plan = resolve(&policy, &host_name(&policy, host, now)?, now)?;
     let program = lower(&plan);
     Ok(Loaded { name: name.to_owned(), sources, policy, plan, program, now })
+}
+
+/// The host that is meant: the named one, the only one, or this machine.
+///
+/// # Errors
+/// [`Failure`] if the policy does not have it.
+pub fn host_name(policy: &Policy, host: Option<&str>, now: Time) -> Result<String, Failure> {
+    Ok(match (host, &policy.hosts[..]) {
+        (Some(name), _) => name.to_owned(),
+        (None, [only]) => only.name.clone(),
+        (None, _) => this_machine(policy, now)?.host,
+    })
 }
 
 fn now() -> Time {

@@ -1,15 +1,24 @@
 //! The use cases. Each computes a report, which is plain data; none of them prints.
 
 pub mod ask;
+pub mod asked;
+mod committed;
+pub mod compare;
+pub mod edit;
+pub mod effect;
 pub mod enforce;
 mod failure;
+mod live;
 mod load;
 pub mod reach;
+mod region;
+pub mod review;
 pub mod show;
 pub mod status;
 mod users;
 mod words;
 
 pub use failure::Failure;
-pub use load::{Loaded, load, load_for_kernel, loaded};
+pub use load::{Loaded, host_name, load, load_all, load_for_kernel, loaded};
+pub use region::RegionWords;
 pub use words::{By, PacketWords, likely_packet};

@@ -1,7 +1,13 @@
 //! The command line. No clap type leaves this module: each command is turned into a request.
 
+mod edit;
+
+use crate::app::compare::{Operand, Place};
 use crate::app::reach::{Request, Vantage};
-use crate::app::{Failure, Loaded, ask, enforce, load, load_for_kernel, reach, show, status};
+use crate::app::{
+    Failure, Loaded, ask, asked, compare, enforce, load, load_for_kernel, reach, review, show,
+    status,
+};
 use crate::demo;
 use crate::exit::Exit;
 use crate::render::{self, ColorWhen, Format, Screen};
@@ -53,10 +59,25 @@ pub struct Global {
 /// What can be done.
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Add, change, move, pause and remove rules; each change tells its exact effect
+    #[command(subcommand)]
+    Rule(edit::Rule),
+    /// Add, change and remove places
+    #[command(subcommand)]
+    Place(edit::PlaceCommand),
+    /// Add, change, remove and find services
+    #[command(subcommand)]
+    Service(edit::ServiceCommand),
+    /// Set what happens where no rule decides
+    Defaults(edit::Defaults),
     /// Show the host's decision list as it will be enforced
     Show,
-    /// Say what happens to one packet, and why
+    /// Find what is probably not meant: rules that never decide, ports open too wide, and more
+    Review(Review),
+    /// Say what happens to one packet, who can reach a port, what a sender can reach, what a rule decides
     Ask(Ask),
+    /// Show which packets two policies treat differently, or a policy and the kernel
+    Compare(Compare),
     /// Put the policy's rules into the kernel
     Enforce(Enforce),
     /// Take our rules out of the kernel
@@ -82,8 +103,17 @@ pub struct Ask {
     #[arg(long, value_name = "ADDRESS")]
     to: Option<String>,
     /// What is sent, such as 443/tcp, 53/udp or icmp (an echo request)
-    #[arg(long, value_name = "TRAFFIC")]
-    traffic: String,
+    #[arg(long, value_name = "TRAFFIC", required_unless_present_any = ["who", "what", "why"])]
+    traffic: Option<String>,
+    /// Instead: who can reach this traffic, such as 5432/tcp
+    #[arg(long, value_name = "TRAFFIC", conflicts_with_all = ["from", "to", "traffic", "via", "what", "why"])]
+    who: Option<String>,
+    /// Instead: what this sender, or all of a place, can reach
+    #[arg(long, value_name = "PLACE|ADDRESS", conflicts_with_all = ["from", "to", "traffic", "via", "why"])]
+    what: Option<String>,
+    /// Instead: what this rule still decides after those above it
+    #[arg(long, value_name = "RULE", conflicts_with_all = ["from", "to", "traffic", "via"])]
+    why: Option<String>,
     /// The interface it comes in by (outbound: goes out by), by role or name
     #[arg(long, value_name = "INTERFACE")]
     via: Option<String>,
@@ -103,6 +133,28 @@ enum DirectionWord {
     Inbound,
     Outbound,
     Forwarded,
+}
+
+/// Options of `review`.
+#[derive(Debug, Args)]
+pub struct Review {
+    /// Also look at what listens on this machine, and at the session you work in
+    #[arg(long)]
+    live: bool,
+    /// Say what a kind of finding means
+    #[arg(long, value_name = "CODE")]
+    explain: Option<String>,
+}
+
+/// Options of `compare`.
+#[derive(Debug, Args)]
+pub struct Compare {
+    /// A policy (PATH or PATH@HOST), another host of this one (@HOST), `kernel`, or `committed`
+    #[arg(value_name = "FIRST", value_parser = Operand::parse)]
+    first: Operand,
+    /// Likewise; the policy itself if left out
+    #[arg(value_name = "SECOND", value_parser = Operand::parse)]
+    second: Option<Operand>,
 }
 
 /// Options of `enforce`.
@@ -178,11 +230,49 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             let report = show::report(&policy()?);
             Ok(Output::fine(render::report(format, screen, &report, render::show)))
         }
+        Command::Rule(command) => edit::rule(global, screen, command),
+        Command::Place(command) => edit::place(global, screen, command),
+        Command::Service(command) => edit::service(global, screen, command),
+        Command::Defaults(options) => edit::defaults(global, screen, options),
+        Command::Review(options) => {
+            if let Some(code) = &options.explain {
+                let report = review::explain(code)?;
+                return Ok(Output::fine(render::report(
+                    format,
+                    screen,
+                    &report,
+                    render::explanation,
+                )));
+            }
+            let loaded = policy()?;
+            let busy = render::progress("reviewing");
+            let report = review::report(&loaded, options.live)?;
+            drop(busy);
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::review), exit })
+        }
+        Command::Compare(options) => {
+            let place = Place { policy: &global.policy, host };
+            let busy = render::progress("comparing");
+            let report = compare::report(&place, &options.first, options.second.as_ref())?;
+            drop(busy);
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::compare), exit })
+        }
+        Command::Ask(options) if options.traffic.is_none() => {
+            let question = match (&options.who, &options.what, &options.why) {
+                (Some(traffic), ..) => asked::Question::Who(traffic.clone()),
+                (_, Some(sender), _) => asked::Question::What(sender.clone()),
+                (.., rule) => asked::Question::Why(rule.clone().unwrap_or_default()),
+            };
+            let report = asked::report(&policy()?, &question, options.direction.direction())?;
+            Ok(Output::fine(render::report(format, screen, &report, render::asked)))
+        }
         Command::Ask(options) => {
             let question = ask::Question {
                 from: options.from.clone(),
                 to: options.to.clone(),
-                traffic: options.traffic.clone(),
+                traffic: options.traffic.clone().unwrap_or_default(),
                 via: options.via.clone(),
                 out_via: options.out_via.clone(),
                 program: options.program.clone(),

@@ -1,9 +1,14 @@
 //! Reports to text. Only here is anything printed.
 
 mod ask;
+mod asked;
+mod compare;
 mod diagnostic;
+mod edit;
+mod effect;
 mod enforce;
 mod reach;
+mod review;
 mod screen;
 mod show;
 mod status;
@@ -11,8 +16,13 @@ mod table;
 mod text;
 
 pub use ask::ask;
+pub use asked::asked;
+pub use compare::compare;
+pub use edit::{edited, names, rules};
+pub use effect::{changes, regions};
 pub use enforce::{enforced, released};
 pub use reach::reach;
+pub use review::{explanation, review};
 pub use screen::{ColorWhen, Screen, Style};
 pub use show::show;
 pub use status::status;

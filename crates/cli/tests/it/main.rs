@@ -3,11 +3,13 @@
 mod asking;
 mod bad_policies;
 mod demo;
+mod editing;
 mod folders;
 mod harness;
 mod kernel;
 mod project;
 mod reach;
+mod reviewing;
 mod servers;
 mod showing;
 mod usage;

@@ -52,8 +52,7 @@ pub fn compare(
     let mut changes = Vec::new();
     let mut tangled = false;
     for direction in Direction::ALL {
-        let (old, new) =
-            (Lines::of(before.chain(direction)), Lines::of(after.chain(direction)));
+        let (old, new) = (Lines::of(before.chain(direction)), Lines::of(after.chain(direction)));
         match compare_lines(&old, &new, &likely(direction)) {
             Ok(found) => changes.extend(found),
             Err(Spent) => tangled = true,
@@ -73,11 +72,7 @@ fn side(line: &Line<'_>) -> Side {
     Side { by: line.of.id.clone(), act: line.of.act }
 }
 
-fn compare_lines(
-    old: &Lines<'_>,
-    new: &Lines<'_>,
-    likely: &Packet,
-) -> Result<Vec<Change>, Spent> {
+fn compare_lines(old: &Lines<'_>, new: &Lines<'_>, likely: &Packet) -> Result<Vec<Change>, Spent> {
     let mut budget = Budget::new(STEPS);
     let mut found: BTreeMap<(usize, usize), (Vec<Piece>, Side, Side)> = BTreeMap::new();
     let mut seen: Vec<Line<'_>> = Vec::new();

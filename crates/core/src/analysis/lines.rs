@@ -6,9 +6,7 @@ use super::index::Index;
 use super::samples::samples;
 use crate::plan::{Act, Chain, Condition, Decision, InterfaceTest};
 use crate::policy::Verdict;
-use crate::space::{
-    ConnectionState, Direction, NameSet, Packet, Piece, SourcePorts, StateSet,
-};
+use crate::space::{ConnectionState, Direction, NameSet, Packet, Piece, SourcePorts, StateSet};
 
 /// The packets that meet a condition.
 pub fn piece_of(condition: &Condition) -> Piece {
@@ -82,7 +80,10 @@ impl<'p> Lines<'p> {
     }
 
     /// The lines that some packet of the piece may meet, in order.
-    pub fn meeting<'s>(&'s self, piece: &Piece) -> impl Iterator<Item = &'s Line<'p>> + use<'s, 'p> {
+    pub fn meeting<'s>(
+        &'s self,
+        piece: &Piece,
+    ) -> impl Iterator<Item = &'s Line<'p>> + use<'s, 'p> {
         let hull = Hull::of(piece);
         let places = self.index.meeting(&hull);
         places.map(|at| &self.list[at]).filter(move |line| line.hull.meets(&hull))

@@ -18,7 +18,8 @@ mod samples;
 
 pub use compare::{Change, Comparison, Side, compare};
 pub use expect::{Failing, failing};
-pub use question::{Share, ordinary, share_of, shares};
+pub use lines::piece_of;
+pub use question::{Share, loopback, ordinary, share_of, shares};
 pub use review::{Finding, Subject, explain, reachable, review};
 
 pub use crate::policy::Code;

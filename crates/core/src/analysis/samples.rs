@@ -11,10 +11,9 @@ const TRIES: u64 = 6;
 
 /// Packets of the piece, spread over it, the same each time.
 pub fn samples(piece: &Piece, direction: Direction) -> impl Iterator<Item = Packet> {
-    Family::BOTH
-        .into_iter()
-        .filter(|&family| piece.has(family))
-        .flat_map(move |family| (0..TRIES).filter_map(move |seed| sample(piece, direction, family, seed)))
+    Family::BOTH.into_iter().filter(|&family| piece.has(family)).flat_map(move |family| {
+        (0..TRIES).filter_map(move |seed| sample(piece, direction, family, seed))
+    })
 }
 
 fn sample(piece: &Piece, direction: Direction, family: Family, seed: u64) -> Option<Packet> {

@@ -96,7 +96,12 @@ impl Walk<'_> {
         Ok(())
     }
 
-    fn addresses(&mut self, diagram: Diagram, family: Family, piece: &Piece) -> Result<(), TooMany> {
+    fn addresses(
+        &mut self,
+        diagram: Diagram,
+        family: Family,
+        piece: &Piece,
+    ) -> Result<(), TooMany> {
         let addresses = |ranges: &[(u128, u128)]| match family {
             Family::V4 => AddressSet { v4: set(ranges), v6: RangeSet::empty() },
             Family::V6 => AddressSet { v4: RangeSet::empty(), v6: set(ranges) },
@@ -111,7 +116,12 @@ impl Walk<'_> {
         Ok(())
     }
 
-    fn protocols(&mut self, diagram: Diagram, family: Family, piece: &Piece) -> Result<(), TooMany> {
+    fn protocols(
+        &mut self,
+        diagram: Diagram,
+        family: Family,
+        piece: &Piece,
+    ) -> Result<(), TooMany> {
         for (ranges, then) in self.atlas.branches(diagram, PROTOCOL)? {
             let numbers: RangeSet<u8> = set(&ranges);
             let spoken_for = [TCP, UDP, icmp(family)];
@@ -188,9 +198,8 @@ impl super::fields::Names {
     /// The names of some numbers; number 0 stands for all that nobody names.
     fn set(&self, ranges: &[(u128, u128)]) -> NameSet {
         let holds = |number: u128| ranges.iter().any(|it| (it.0..=it.1).contains(&number));
-        let named = |inside: bool| {
-            self.numbered().filter(move |it| holds(it.0) == inside).map(|it| it.1)
-        };
+        let named =
+            |inside: bool| self.numbered().filter(move |it| holds(it.0) == inside).map(|it| it.1);
         if holds(0) {
             NameSet::AllBut(named(false).map(Into::into).collect())
         } else {

@@ -1,9 +1,7 @@
 //! The small notations inside lists: traffic such as `53/tcp+udp`, and senders or receivers.
 
 use super::table::{Reader, Text};
-use super::{
-    Diagnostic, Interface, KNOWN_SERVICES, Place, Service, Used, known_service, nearest,
-};
+use super::{Diagnostic, Interface, KNOWN_SERVICES, Place, Service, Used, known_service, nearest};
 use crate::space::{
     AddressSet, Block, BlockError, ICMP_KINDS, IGMP, RangeError, RangeSet, TrafficSet,
     address_range,

@@ -311,7 +311,8 @@ pub fn join(pieces: Vec<Piece>) -> Vec<Piece> {
                         None => by_rest.push(piece, part),
                     }
                 }
-                pieces = by_rest.into_iter().map(|(rest, $field)| Piece { $field, ..rest }).collect();
+                pieces =
+                    by_rest.into_iter().map(|(rest, $field)| Piece { $field, ..rest }).collect();
             };
         }
         fold!(source, AddressSet::empty(), AddressSet::union);

@@ -207,11 +207,6 @@ fn by_force(plan: &HostPlan, universe: &[Packet]) -> BTreeSet<(Code, String, BTr
         }
         let plain = matches!(rule.act, Act::Decide(_)) && rule.log.is_none();
         let heirs: BTreeSet<usize> = taken.iter().map(|list| list[1]).collect();
-        if plain && heirs.iter().all(|&heir| decisions[heir].act == rule.act) {
-            let default = heirs.iter().all(|&heir| decisions[heir].id.kind == Kind::Default);
-            let code = if default { Code::SameAsDefault } else { Code::Redundant };
-            found.insert((code, name(), names(heirs)));
-        }
         let passes = |at: usize| decisions[at].act.verdict() == Verdict::Allow;
         let over: BTreeSet<usize> = own()
             .map(|list| list[0])
@@ -220,6 +215,14 @@ fn by_force(plan: &HostPlan, universe: &[Packet]) -> BTreeSet<(Code, String, BTr
             // An exception lies wholly within the rule.
             .filter(|other| matching.iter().any(|it| it.contains(other) && !it.contains(&at)))
             .collect();
+        if plain && heirs.iter().all(|&heir| decisions[heir].act == rule.act) {
+            let default = heirs.iter().all(|&heir| decisions[heir].id.kind == Kind::Default);
+            let code = if default { Code::SameAsDefault } else { Code::Redundant };
+            // A denial that is overruled in part is to be moved, not called idle.
+            if code == Code::Redundant || over.is_empty() || passes(at) {
+                found.insert((code, name(), names(heirs)));
+            }
+        }
         if !over.is_empty() {
             found.insert((Code::Overlap, name(), names(over)));
         }

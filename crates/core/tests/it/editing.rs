@@ -150,13 +150,12 @@ fn defaults_and_places_are_written_where_they_belong() {
     let keys = [("inbound", text("reject")), ("outbound", text("deny"))];
     let Edited { text: edited, .. } = set_default(&source, "sluice", &keys).expect("set");
     let (gone, come) = difference(ODD, &edited);
-    assert_eq!((gone.concat().as_str(), come.concat().as_str()), (
-        "inbound = 'deny'\r\n",
-        "inbound = \"reject\"\r\noutbound = \"deny\"\r\n"
-    ));
+    assert_eq!(
+        (gone.concat().as_str(), come.concat().as_str()),
+        ("inbound = 'deny'\r\n", "inbound = \"reject\"\r\noutbound = \"deny\"\r\n")
+    );
     let keys = vec![("addresses", list(&["198.51.100.128/28"]))];
-    let added =
-        edit_named(&source, &policy(ODD), Used::Place, "herbarium", &NamedEdit::Add(keys));
+    let added = edit_named(&source, &policy(ODD), Used::Place, "herbarium", &NamedEdit::Add(keys));
     let (gone, come) = difference(ODD, &added.expect("added").text);
     assert!(gone.is_empty());
     let expected = "[place.herbarium]\r\naddresses = [\"198.51.100.128/28\"]\r\n\r\n";
@@ -178,9 +177,8 @@ fn commented(rules: usize, line_end: &str) -> String {
 
 fn random_place(dice: &mut Generator, names: &[String]) -> Place {
     let name = names[dice.below(names.len())].clone();
-    [Place::First, Place::Last, Place::Before(name.clone()), Place::After(name)]
-        [dice.below(4)]
-    .clone()
+    [Place::First, Place::Last, Place::Before(name.clone()), Place::After(name)][dice.below(4)]
+        .clone()
 }
 
 /// Where a rule comes to stand.

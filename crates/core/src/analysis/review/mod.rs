@@ -150,12 +150,10 @@ pub fn review(
 fn accept(finding: Finding, subjects: &Subjects<'_>) -> Finding {
     let host = subjects.host;
     match &finding.subject {
-        Subject::Rule(id) => {
-            match subjects.by_name.get(id.name.as_str()) {
-                Some(rule) => finding.accepted_by(&rule.accepted),
-                None => finding,
-            }
-        }
+        Subject::Rule(id) => match subjects.by_name.get(id.name.as_str()) {
+            Some(rule) => finding.accepted_by(&rule.accepted),
+            None => finding,
+        },
         Subject::Host => finding.accepted_by(&host.accepted),
         Subject::Expectation => {
             let expectation =

@@ -67,10 +67,15 @@ impl<'l, 'p> Rule<'l, 'p> {
         let idle = self.is_idle().unwrap_or_else(|Spent| {
             self.can_be_idle() && idle_by_diagrams(subjects.plan, direction, self.at)
         });
+        let overlap = self.overlap();
         if idle {
-            findings.push(self.idle());
+            let idle = self.idle();
+            // A denial that is overruled in part has its place to be mended first: only there does
+            // it do more than the default.
+            let overruled = overlap.as_ref().is_some_and(|it| it.severity == Severity::Warning);
+            findings.extend((idle.code == Code::Redundant || !overruled).then_some(idle));
         }
-        findings.extend(self.overlap());
+        findings.extend(overlap);
         findings
     }
 
@@ -143,10 +148,8 @@ impl<'l, 'p> Rule<'l, 'p> {
                 deciders.push(line.of);
             }
         }
-        let witness = self
-            .own
-            .first()
-            .and_then(|line| line.piece.example(self.likely, self.lines.direction));
+        let witness =
+            self.own.first().and_then(|line| line.piece.example(self.likely, self.lines.direction));
         let ids: Vec<RuleId> = deciders.iter().map(|it| it.id.clone()).collect();
         let opposed: Vec<&Decision> = deciders
             .iter()

@@ -24,19 +24,23 @@ pub fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
         return Vec::new();
     }
     let terms = shell.terms.join(", ");
-    let region = Piece {
-        traffic: shell.traffic.clone(),
-        ..ordinary(subjects.plan, Direction::Inbound)
-    };
+    let region =
+        Piece { traffic: shell.traffic.clone(), ..ordinary(subjects.plan, Direction::Inbound) };
     vec![Finding {
         code: Code::ShellLockout,
         severity: Severity::Error,
         subject: Subject::Host,
         others: Vec::new(),
         origin: Some(shell.origin.clone()),
-        message: format!("no address can reach the remote shell ({terms}) of `{}`", subjects.host.name),
+        message: format!(
+            "no address can reach the remote shell ({terms}) of `{}`",
+            subjects.host.name
+        ),
         witness: region.example(&(subjects.likely)(Direction::Inbound), Direction::Inbound),
-        mend: Some(format!("rule add shell --allow {} --from PLACE --first", shell.terms.join(" "))),
+        mend: Some(format!(
+            "rule add shell --allow {} --from PLACE --first",
+            shell.terms.join(" ")
+        )),
         accepted: None,
     }]
 }

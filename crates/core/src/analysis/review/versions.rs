@@ -55,8 +55,7 @@ pub fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
             let witness = rule.iter().find_map(|line| {
                 line.piece.example(&(subjects.likely)(lines.direction), lines.direction)
             });
-            let finding =
-                Finding::about(Code::OneIpVersion, Severity::Warning, decision, message);
+            let finding = Finding::about(Code::OneIpVersion, Severity::Warning, decision, message);
             findings.push(finding.witness(witness));
         }
     }

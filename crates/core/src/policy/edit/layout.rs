@@ -104,7 +104,11 @@ impl<'s> Layout<'s> {
             let headed = |it: &Spanned<DeValue<'_>>| self.has_heading(it);
             let inner = match value.get_ref() {
                 DeValue::Table(inner) if headed(value) => {
-                    if deep { value.span().end.max(self.last_of(inner, true)) } else { 0 }
+                    if deep {
+                        value.span().end.max(self.last_of(inner, true))
+                    } else {
+                        0
+                    }
                 }
                 DeValue::Table(inner) => value.span().end.max(self.last_of(inner, deep)),
                 DeValue::Array(items) if items.first().is_some_and(headed) => {

@@ -174,13 +174,16 @@ impl<'l, 's> List<'l, 's> {
         let host = policy.host(owner.1).filter(|_| owner.0 == "host");
         let rule = host.and_then(|host| host.rules.iter().find(|rule| rule.name == name));
         match rule.and_then(|rule| rule.bundle.clone()) {
-            Some(bundle) if found.is_err() => Err(EditError::InBundle { name: name.into(), bundle }),
+            Some(bundle) if found.is_err() => {
+                Err(EditError::InBundle { name: name.into(), bundle })
+            }
             _ => found,
         }
     }
 
     fn block(&self, item: &'l Spanned<DeValue<'s>>) -> Result<Range<usize>, EditError> {
-        let form = || EditError::Form { key: format!("{}.rule", self.path), file: "the file".into() };
+        let form =
+            || EditError::Form { key: format!("{}.rule", self.path), file: "the file".into() };
         self.layout.section(item).ok_or_else(form)
     }
 

@@ -14,6 +14,8 @@ pub enum NamedEdit {
     Add(Vec<Assignment>),
     /// Other values of some keys.
     Change(Vec<Assignment>),
+    /// Another name, if nothing uses it by the old one.
+    Rename(String),
     /// It goes.
     Remove,
 }
@@ -67,7 +69,10 @@ pub fn edit_named(
     let mut splices = Splices::default();
     match edit {
         NamedEdit::Change(keys) => assign(layout, value, keys, &mut splices),
-        NamedEdit::Add(_) | NamedEdit::Remove => {
+        NamedEdit::Rename(new) if known.contains(new) => {
+            return Err(EditError::Taken { what: word, name: new.clone() });
+        }
+        NamedEdit::Add(_) | NamedEdit::Remove | NamedEdit::Rename(_) => {
             let mut users: Vec<_> = policy
                 .uses
                 .iter()
@@ -79,8 +84,15 @@ pub fn edit_named(
             if !users.is_empty() {
                 return Err(EditError::InUse { what: word, name: name.into(), users });
             }
-            let end = layout.blank_after(lines.end);
-            splices.replace(lines.start..end, "");
+            if let NamedEdit::Rename(new) = edit {
+                let key = layout.root.get(word).and_then(|it| {
+                    it.get_ref().as_table()?.keys().find(|key| key.get_ref() == name)
+                });
+                splices.replace(key.ok_or_else(form)?.span(), new.as_str());
+            } else {
+                let end = layout.blank_after(lines.end);
+                splices.replace(lines.start..end, "");
+            }
         }
     }
     Ok(Edited { source: *source, text: splices.apply(layout.text) })

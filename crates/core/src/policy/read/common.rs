@@ -36,7 +36,9 @@ pub fn accepted(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Accepted>
             let problem = Diagnostic::error("unknown-finding", message, origin);
             let names = || Code::ALL.into_iter().map(Code::as_str);
             reader.report(match nearest(&word.value, names()) {
-                Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
+                Some(near) => {
+                    problem.expected(format!("did you mean `{near}`?")).replace_with(near)
+                }
                 None => problem
                     .expected("expected the code of a finding")
                     .help(format!("the codes are: {}", names().collect::<Vec<_>>().join(", "))),

@@ -1,0 +1,98 @@
+//! What a change of a policy changes for packets.
+
+use super::region::{RegionWords, Words};
+use super::{By, PacketWords, likely_packet};
+use serde::Serialize;
+use tipstaff_core::analysis::{Change, Side, compare};
+use tipstaff_core::plan::{Act, HostPlan};
+use tipstaff_core::policy::{Policy, Verdict};
+
+/// Packets that fare otherwise than before, all in the same way.
+#[derive(Clone, Debug, Serialize)]
+pub struct ChangeWords {
+    /// What happens: `opens`, `closes`, `limits`, `unlimits`, `answers` (a denial becomes a
+    /// rejection) or `silences` (the other way round).
+    pub kind: &'static str,
+    /// `inbound`, `outbound` or `forwarded`.
+    pub direction: &'static str,
+    /// What happened to them before.
+    pub before: SideWords,
+    /// What happens to them now.
+    pub after: SideWords,
+    /// The packets; empty if they are too many to be listed, or if they are the rest.
+    pub regions: Vec<RegionWords>,
+    /// Whether these are the packets that no rule decides.
+    pub rest: bool,
+    /// One of them.
+    pub witness: Option<PacketWords>,
+}
+
+/// What one policy does.
+#[derive(Clone, Debug, Serialize)]
+pub struct SideWords {
+    /// `allow`, `deny` or `reject`.
+    pub verdict: &'static str,
+    /// Up to which rate, if it is limited.
+    pub rate: Option<String>,
+    /// Who decides.
+    pub by: By,
+}
+
+impl SideWords {
+    fn of(side: &Side, plan: &HostPlan) -> Self {
+        let rate = match side.act {
+            Act::AllowWithin(rate) => Some(rate.to_string()),
+            Act::Decide(_) => None,
+        };
+        Self { verdict: side.act.verdict().as_str(), rate, by: By::of(&side.by, plan) }
+    }
+
+    /// `allow 6/minute`, `deny`.
+    pub fn words(&self) -> String {
+        match &self.rate {
+            Some(rate) => format!("{} {rate}", self.verdict),
+            None => self.verdict.to_owned(),
+        }
+    }
+}
+
+/// The differences between two plans.
+pub fn changes(before: (&Policy, &HostPlan), after: (&Policy, &HostPlan)) -> Vec<ChangeWords> {
+    let likely = |direction| likely_packet(direction, after.1);
+    let comparison = compare(before.1, after.1, likely);
+    let mut list: Vec<ChangeWords> =
+        comparison.changes.iter().map(|change| words(change, before, after)).collect();
+    let rank = |kind: &str| ["opens", "closes"].iter().position(|it| *it == kind).unwrap_or(2);
+    list.sort_by_key(|change| rank(change.kind));
+    list
+}
+
+fn words(
+    change: &Change,
+    before: (&Policy, &HostPlan),
+    after: (&Policy, &HostPlan),
+) -> ChangeWords {
+    ChangeWords {
+        kind: kind(change.before.act, change.after.act),
+        direction: change.direction.as_str(),
+        before: SideWords::of(&change.before, before.1),
+        after: SideWords::of(&change.after, after.1),
+        regions: Words::of(after.0, after.1, change.direction).pieces(&change.pieces),
+        rest: change.rest,
+        witness: change.witness.as_ref().map(PacketWords::of),
+    }
+}
+
+fn kind(before: Act, after: Act) -> &'static str {
+    let passes = |act: Act| act.verdict() == Verdict::Allow;
+    match (passes(before), passes(after)) {
+        (false, true) => "opens",
+        (true, false) => "closes",
+        (true, true) => match after {
+            Act::AllowWithin(_) => "limits",
+            Act::Decide(_) => "unlimits",
+        },
+        (false, false) if after == Act::Decide(Verdict::Reject) => "answers",
+        (false, false) => "silences",
+    }
+}

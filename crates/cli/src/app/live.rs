@@ -1,0 +1,238 @@
+//! What listens on this machine, held against its policy.
+
+use super::review::{self, Finding};
+use super::{Failure, Loaded, likely_packet};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use tipstaff_core::analysis::{self, Code, Subject, ordinary, reachable, share_of};
+use tipstaff_core::plan::{Decision, Kind};
+use tipstaff_core::policy::{Severity, Verdict};
+use tipstaff_core::space::{
+    AddressSet, ConnectionState, Direction, Packet, RangeSet, TrafficSet, Transport,
+};
+use tipstaff_linux::sockets::{Listener, PortProtocol, listeners};
+use tipstaff_linux::{NetlinkSocket, Protocol};
+
+/// Programs that serve remote shells go by such names.
+const SHELLS: [&str; 2] = ["sshd", "dropbear"];
+/// A rule for more ports than this is not for services that listen.
+const MANY_PORTS: u32 = 64;
+
+/// Findings about listeners, and about the session that asks.
+///
+/// # Errors
+/// [`Failure`] if the listeners cannot be listed.
+pub fn findings(loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
+    let mut socket = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+    let listening = listeners(&mut socket)?;
+    let mut found = no_listener(loaded, &listening);
+    found.extend(unmentioned(loaded, &listening));
+    found.extend(shell(loaded, &listening));
+    found.extend(session(loaded));
+    let host = loaded.policy.host(&loaded.plan.host);
+    for finding in &mut found {
+        let rule = match &finding.subject {
+            Subject::Rule(id) => {
+                host.and_then(|host| host.rules.iter().find(|rule| rule.name == id.name))
+            }
+            _ => None,
+        };
+        let accepted = rule.map(|it| &it.accepted).or(host.map(|it| &it.accepted));
+        let accepted = accepted.into_iter().flatten().find(|it| it.code == finding.code);
+        finding.accepted = accepted.map(|it| it.reason.clone());
+    }
+    Ok(found.into_iter().map(review::words).collect())
+}
+
+fn finding(code: Code, severity: Severity, message: String) -> analysis::Finding {
+    analysis::Finding {
+        code,
+        severity,
+        subject: Subject::Host,
+        others: Vec::new(),
+        origin: None,
+        message,
+        witness: None,
+        mend: None,
+        accepted: None,
+    }
+}
+
+fn about(mut finding: analysis::Finding, decision: &Decision) -> analysis::Finding {
+    finding.subject = Subject::Rule(decision.id.clone());
+    finding.origin.clone_from(&decision.origin);
+    finding
+}
+
+fn for_others(listener: &Listener) -> bool {
+    !listener.address.is_loopback()
+}
+
+fn hears(traffic: &TrafficSet, listener: &Listener) -> bool {
+    match listener.protocol {
+        PortProtocol::Tcp => traffic.tcp.contains(listener.port),
+        PortProtocol::Udp => traffic.udp.contains(listener.port),
+    }
+}
+
+/// Rules that open ports at which nothing listens, or only for this machine itself.
+fn no_listener(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
+    let plan = &loaded.plan;
+    let region = ordinary(plan, Direction::Inbound);
+    let mut found = Vec::new();
+    for decision in &plan.chain(Direction::Inbound).decisions {
+        let allows = decision.act.verdict() == Verdict::Allow;
+        if decision.id.kind != Kind::Rule || decision.idle.is_some() || !allows {
+            continue;
+        }
+        let Some(open) = share_of(plan, Direction::Inbound, &decision.id, &region) else {
+            continue;
+        };
+        let empty = TrafficSet::empty();
+        let open = open.iter().fold(empty, |all, piece| all.union(&piece.traffic));
+        let ports = |set: &RangeSet<u16>| -> u32 {
+            set.ranges().iter().map(|it| u32::from(it.1) - u32::from(it.0) + 1).sum()
+        };
+        if ports(&open.tcp) + ports(&open.udp) > MANY_PORTS {
+            continue;
+        }
+        let (mut idle, mut local) = (TrafficSet::empty(), TrafficSet::empty());
+        let both = [(&open.tcp, PortProtocol::Tcp), (&open.udp, PortProtocol::Udp)];
+        for (set, protocol) in both {
+            for port in set.ranges().iter().flat_map(|&(first, last)| first..=last) {
+                let one = match protocol {
+                    PortProtocol::Tcp => TrafficSet::tcp(RangeSet::single(port)),
+                    PortProtocol::Udp => TrafficSet::udp(RangeSet::single(port)),
+                };
+                let mut there = listening.iter().filter(|it| hears(&one, it)).peekable();
+                if there.peek().is_none() {
+                    idle = idle.union(&one);
+                } else if !there.any(for_others) {
+                    local = local.union(&one);
+                }
+            }
+        }
+        let name = &decision.id;
+        if !idle.is_empty() {
+            let message = format!("allows {idle}, but nothing listens there");
+            let mut finding = finding(Code::NoListener, Severity::Warning, message);
+            let all = idle == TrafficSet { tcp: open.tcp, udp: open.udp, ..TrafficSet::empty() };
+            finding.mend = all.then(|| format!("rule remove {name}"));
+            found.push(about(finding, decision));
+        }
+        if !local.is_empty() {
+            let message = format!(
+                "allows {local} to others, but what listens there does so on the loopback \
+                 interface only"
+            );
+            let finding = finding(Code::LoopbackListener, Severity::Warning, message);
+            found.push(about(finding, decision));
+        }
+    }
+    found
+}
+
+/// Listeners for others that no rule mentions.
+fn unmentioned(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
+    let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
+    let mentioned = |listener: &Listener| {
+        decisions.iter().any(|decision| {
+            decision.id.kind != Kind::Default
+                && decision.idle.is_none()
+                && decision
+                    .conditions
+                    .iter()
+                    // What takes everything mentions nothing in particular.
+                    .any(|it| !it.traffic.is_any() && hears(&it.traffic, listener))
+        })
+    };
+    // A program that listens at a port over both IP versions is one.
+    let mut ports: BTreeMap<(u16, &str), &Listener> = BTreeMap::new();
+    for listener in listening.iter().filter(|it| for_others(it) && !mentioned(it)) {
+        ports.entry((listener.port, listener.protocol.as_str())).or_insert(listener);
+    }
+    let default = decisions.last().map_or("deny", |it| it.act.verdict().as_str());
+    let words = |((port, protocol), listener): (&(u16, &str), &&Listener)| {
+        let program = listener.owner.as_ref().and_then(|owner| owner.program.as_ref());
+        let program = program.map_or_else(|| "a program".into(), |it| it.display().to_string());
+        let message = format!(
+            "{program} listens at {port}/{protocol}, which no rule mentions; the default decides: \
+             {default}"
+        );
+        let severity = if default == "allow" { Severity::Warning } else { Severity::Note };
+        let mut finding = finding(Code::UnmentionedListener, severity, message);
+        finding.mend = Some(format!("rule add NAME --allow {port}/{protocol} --from PLACE"));
+        finding
+    };
+    ports.iter().map(words).collect()
+}
+
+/// A remote shell that listens here and that nobody can reach.
+fn shell(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
+    let written = loaded.policy.host(&loaded.plan.host).and_then(|host| host.shell.as_ref());
+    if written.is_some() {
+        return Vec::new();
+    }
+    let is_shell = |listener: &&Listener| {
+        let program = listener.owner.as_ref().and_then(|owner| owner.program.as_ref());
+        let name = program.and_then(|it| it.file_name()).map(|it| it.to_string_lossy());
+        name.is_some_and(|name| SHELLS.contains(&&*name))
+    };
+    let ports: RangeSet<u16> = RangeSet::from_ranges(
+        listening
+            .iter()
+            .filter(|it| for_others(it) && it.protocol == PortProtocol::Tcp)
+            .filter(is_shell)
+            .map(|it| (it.port, it.port)),
+    );
+    if ports.is_empty() || reachable(&loaded.plan, &TrafficSet::tcp(ports.clone())) {
+        return Vec::new();
+    }
+    let message = format!("no address can reach the remote shell that listens at {ports}/tcp");
+    let mut finding = finding(Code::ShellLockout, Severity::Error, message);
+    finding.mend = Some(format!("rule add shell --allow {ports}/tcp --from PLACE --first"));
+    vec![finding]
+}
+
+/// The session from which this command is run, as the remote shell describes it.
+///
+/// # References
+/// ssh(1), ENVIRONMENT: `SSH_CONNECTION` holds the client's address and port, then the server's.
+pub fn own_session(loaded: &Loaded) -> Option<Packet> {
+    let words = std::env::var("SSH_CONNECTION").ok()?;
+    let mut words = words.split_whitespace();
+    let source: IpAddr = words.next()?.parse().ok()?;
+    let client: u16 = words.next()?.parse().ok()?;
+    let destination: IpAddr = words.next()?.parse().ok()?;
+    let port: u16 = words.next()?.parse().ok()?;
+    let likely = likely_packet(Direction::Inbound, &loaded.plan);
+    Some(Packet {
+        source,
+        destination,
+        transport: Transport::Tcp { source: client, destination: port },
+        state: ConnectionState::New,
+        ..likely
+    })
+}
+
+/// The session that asks, if it could not be opened again.
+fn session(loaded: &Loaded) -> Option<analysis::Finding> {
+    let packet = own_session(loaded)?;
+    let decision = loaded.plan.decision(&packet);
+    if decision.act.verdict() == Verdict::Allow || packet.source.is_loopback() {
+        return None;
+    }
+    let port = packet.ports().map_or(0, |it| it.1);
+    let message = format!(
+        "this session, from {} to {port}/tcp, could not be opened again: `{}` decides {}",
+        packet.source,
+        decision.id,
+        decision.act.verdict().as_str()
+    );
+    let mut finding = finding(Code::SessionCut, Severity::Error, message);
+    finding.others = vec![decision.id.clone()];
+    let from = AddressSet::single(packet.source);
+    finding.mend = Some(format!("rule add shell --allow {port}/tcp --from {from} --first"));
+    finding.witness = Some(packet);
+    Some(finding)
+}

@@ -1,0 +1,317 @@
+//! Regions of packets in words.
+
+use serde::Serialize;
+use std::net::IpAddr;
+use tipstaff_core::analysis::loopback;
+use tipstaff_core::plan::{HostPlan, LOOPBACK};
+use tipstaff_core::policy::Policy;
+use tipstaff_core::space::{
+    AddressSet, Block, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Piece, RangeSet,
+    TCP, TrafficSet, UDP,
+};
+
+/// Packets that pass a test on each field. What is not narrowed is empty.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RegionWords {
+    /// What they carry.
+    pub traffic: String,
+    /// Where they come from: places, networks, addresses, ranges.
+    pub from: Vec<String>,
+    /// Senders that are not meant, though `from` names them.
+    pub from_except: Vec<String>,
+    /// Where they go.
+    pub to: Vec<String>,
+    /// Receivers that are not meant.
+    pub to_except: Vec<String>,
+    /// `IPv4` or `IPv6` if they are of one version only, which `from` and `to` do not show.
+    pub version: Option<&'static str>,
+    /// The ports they come from.
+    pub source_ports: Option<String>,
+    /// The interfaces by which they come in.
+    pub via: Option<String>,
+    /// The interfaces by which they go out.
+    pub out_via: Option<String>,
+    /// The programs that receive or send them.
+    pub programs: Option<String>,
+    /// The states of their connections, if first packets are not among them.
+    pub states: Vec<&'static str>,
+}
+
+/// Puts regions into words, with the names that a policy has for addresses.
+#[derive(Clone, Copy, Debug)]
+pub struct Words<'p> {
+    policy: &'p Policy,
+    own: &'p [IpAddr],
+    direction: Direction,
+}
+
+impl<'p> Words<'p> {
+    /// For regions of packets of a host, in one direction.
+    pub fn of(policy: &'p Policy, plan: &'p HostPlan, direction: Direction) -> Self {
+        Self { policy, own: &plan.addresses, direction }
+    }
+
+    /// The region of a piece.
+    pub fn piece(&self, piece: &Piece) -> RegionWords {
+        let own: AddressSet = self.own.iter().map(|&it| AddressSet::single(it)).collect();
+        // What goes without saying: the host's own end.
+        let here = |end: Direction, set: &AddressSet| {
+            self.direction == end && set.union(&own) == *set && set.difference(&own).is_empty()
+        };
+        let (v4, v6) = (piece.has(Family::V4), piece.has(Family::V6));
+        let one = (v4 != v6).then_some(if v4 { Family::V4 } else { Family::V6 });
+        let (from, from_except) = if here(Direction::Outbound, &piece.source) {
+            (Vec::new(), Vec::new())
+        } else {
+            self.addresses(&piece.source, one)
+        };
+        let (to, to_except) = if here(Direction::Inbound, &whole_own(&piece.destination, &own, one))
+        {
+            (Vec::new(), Vec::new())
+        } else {
+            self.addresses(&piece.destination, one)
+        };
+        // Addresses in numbers tell the version by themselves.
+        let tells = |term: &String| match self.policy.place(term) {
+            Some(place) => !Family::BOTH.iter().all(|&family| place.addresses.has(family)),
+            None => term.contains(['.', ':']),
+        };
+        let unsaid = !from.iter().chain(&to).any(tells) && !carries_version(&piece.traffic);
+        let named = |set: &NameSet| match set {
+            NameSet::Only(names) => Some(list(names.iter().map(|it| &**it), " or ")),
+            NameSet::AllBut(names) => {
+                let names: Vec<&str> =
+                    names.iter().map(|it| &**it).filter(|it| *it != LOOPBACK).collect();
+                (!names.is_empty()).then(|| format!("not {}", list(names.into_iter(), ", not ")))
+            }
+        };
+        let ports = &piece.source_ports.ports;
+        let has_ports = !piece.traffic.tcp.is_empty() || !piece.traffic.udp.is_empty();
+        RegionWords {
+            traffic: traffic(&piece.traffic, one),
+            from,
+            from_except,
+            to,
+            to_except,
+            version: one.filter(|_| unsaid).map(version),
+            source_ports: (has_ports && !ports.is_full()).then(|| ports.to_string()),
+            via: named(&piece.in_interfaces),
+            out_via: named(&piece.out_interfaces),
+            programs: named(&piece.programs),
+            states: if piece.states.contains(ConnectionState::New) {
+                Vec::new()
+            } else {
+                piece.states.iter().map(ConnectionState::as_str).collect()
+            },
+        }
+    }
+
+    /// The regions of some pieces.
+    pub fn pieces(&self, pieces: &[Piece]) -> Vec<RegionWords> {
+        pieces.iter().map(|piece| self.piece(piece)).collect()
+    }
+
+    /// The shortest way to name some addresses: what is named, and what is excepted from it.
+    /// Loopback addresses do not count, since they never come from elsewhere.
+    pub fn addresses(&self, set: &AddressSet, one: Option<Family>) -> (Vec<String>, Vec<String>) {
+        let only = |set: &AddressSet| one.map_or_else(|| set.clone(), |family| set.only(family));
+        let alike = |a: &AddressSet, b: &AddressSet| {
+            let loopback = only(&loopback());
+            only(a).union(&loopback) == only(b).union(&loopback)
+        };
+        if alike(set, &AddressSet::full()) {
+            return (Vec::new(), Vec::new());
+        }
+        if let Some(place) = self.policy.places.iter().find(|it| alike(set, &it.addresses)) {
+            return (vec![place.name.clone()], Vec::new());
+        }
+        let set = only(set);
+        let mut best = (written(&set), Vec::new());
+        let named = self.names_of(&set);
+        if named.len() < best.0.len() {
+            best.0 = named;
+        }
+        let everybody = AddressSet::full();
+        let places = self.policy.places.iter().map(|it| (Some(&it.name), &it.addresses));
+        for (name, wider) in places.chain([(None, &everybody)]) {
+            let wider = only(wider);
+            if !set.difference(&wider).is_empty() {
+                continue;
+            }
+            let left_out = wider.difference(&set).difference(&loopback());
+            let except = self.names_of(&left_out);
+            if except.len() + 1 < best.0.len() + best.1.len() {
+                let name = name.map_or_else(|| "anywhere".to_owned(), Clone::clone);
+                best = (vec![name], except);
+            }
+        }
+        if let Some(wider) = enclosing(&set) {
+            let except = written(&wider.addresses().difference(&set));
+            if except.len() + 1 < best.0.len() + best.1.len() {
+                best = (vec![wider.to_string()], except);
+            }
+        }
+        best
+    }
+
+    /// Names of places as far as they make up a set, and the rest in numbers.
+    fn names_of(&self, set: &AddressSet) -> Vec<String> {
+        let mut rest = set.clone();
+        let mut names = Vec::new();
+        for place in &self.policy.places {
+            let known = &place.addresses;
+            if !known.is_empty()
+                && known.difference(set).is_empty()
+                && !known.intersection(&rest).is_empty()
+            {
+                names.push(place.name.clone());
+                rest = rest.difference(known);
+            }
+        }
+        names.extend(written(&rest));
+        names
+    }
+}
+
+/// The destination, filled up with the host's addresses of the IP version that does not occur.
+fn whole_own(set: &AddressSet, own: &AddressSet, one: Option<Family>) -> AddressSet {
+    match one {
+        Some(Family::V4) => set.union(&own.only(Family::V6)),
+        Some(Family::V6) => set.union(&own.only(Family::V4)),
+        None => set.clone(),
+    }
+}
+
+fn version(family: Family) -> &'static str {
+    match family {
+        Family::V4 => "IPv4",
+        Family::V6 => "IPv6",
+    }
+}
+
+/// Whether the words for some traffic tell the IP version.
+fn carries_version(traffic: &TrafficSet) -> bool {
+    let ports = !traffic.tcp.is_empty() || !traffic.udp.is_empty() || !traffic.others.is_empty();
+    !ports && traffic.icmp.is_empty() != traffic.icmpv6.is_empty()
+}
+
+fn list<'n>(names: impl Iterator<Item = &'n str>, between: &str) -> String {
+    names.collect::<Vec<_>>().join(between)
+}
+
+/// The smallest network of one IP version that holds the set.
+fn enclosing(set: &AddressSet) -> Option<Block> {
+    let ends = |first: u128, last: u128, bits: u32| {
+        let same = (first ^ last).leading_zeros() - (128 - bits);
+        (same, if same == 0 { 0 } else { first >> (bits - same) << (bits - same) })
+    };
+    let (v4, v6) = (set.v4.ranges(), set.v6.ranges());
+    let text = match (v4.first().zip(v4.last()), v6.first().zip(v6.last())) {
+        (Some((first, last)), None) => {
+            let (length, base) = ends(first.0.into(), last.1.into(), 32);
+            let base = u32::try_from(base).ok()?;
+            format!("{}/{length}", std::net::Ipv4Addr::from_bits(base))
+        }
+        (None, Some((first, last))) => {
+            let (length, base) = ends(first.0, last.1, 128);
+            format!("{}/{length}", std::net::Ipv6Addr::from_bits(base))
+        }
+        _ => return None,
+    };
+    Block::parse(&text).ok()
+}
+
+/// A set as networks and ranges, whichever is shorter for each part.
+fn written(set: &AddressSet) -> Vec<String> {
+    let mut list = Vec::new();
+    let mut part = |part: AddressSet, range: String| {
+        let blocks = part.blocks();
+        if blocks.len() <= 2 {
+            list.extend(blocks.iter().map(ToString::to_string));
+        } else {
+            list.push(range);
+        }
+    };
+    for &(first, last) in set.v4.ranges() {
+        let ends = [first, last].map(std::net::Ipv4Addr::from_bits);
+        part(AddressSet::from_v4([(first, last)]), format!("{}-{}", ends[0], ends[1]));
+    }
+    for &(first, last) in set.v6.ranges() {
+        let ends = [first, last].map(std::net::Ipv6Addr::from_bits);
+        part(AddressSet::from_v6([(first, last)]), format!("{}-{}", ends[0], ends[1]));
+    }
+    list
+}
+
+/// Traffic, or all traffic but some, whichever is shorter.
+fn traffic(set: &TrafficSet, one: Option<Family>) -> String {
+    // Numbers and types that no packet of these IP versions has by themselves.
+    let mut unheard = vec![(TCP, TCP), (UDP, UDP)];
+    unheard.extend(one.map(|family| match family {
+        Family::V4 => (ICMP, ICMP),
+        Family::V6 => (ICMPV6, ICMPV6),
+    }));
+    let unheard = RangeSet::from_ranges(unheard);
+    let mut missing = TrafficSet::any().difference(set);
+    missing.others = missing.others.difference(&unheard);
+    match one {
+        Some(Family::V4) => missing.icmpv6 = RangeSet::empty(),
+        Some(Family::V6) => missing.icmp = RangeSet::empty(),
+        None => {}
+    }
+    if missing.is_empty() {
+        TrafficSet::any().to_string()
+    } else if missing.pieces() < set.pieces() {
+        format!("any except {missing}")
+    } else {
+        set.to_string()
+    }
+}
+
+impl RegionWords {
+    /// Everything but the traffic, in one line; empty if nothing is narrowed.
+    pub fn narrowed(&self) -> String {
+        let mut words = Vec::new();
+        let mut end = |word: &str, named: &[String], except: &[String]| {
+            if !named.is_empty() {
+                let named = shortened(named);
+                words.push(match except {
+                    [] => format!("{word} {named}"),
+                    except => format!("{word} {named} except {}", shortened(except)),
+                });
+            }
+        };
+        end("from", &self.from, &self.from_except);
+        end("to", &self.to, &self.to_except);
+        let mut more = |word: &str, value: &Option<String>| {
+            words.extend(value.iter().map(|value| format!("{word} {value}")));
+        };
+        more("from port", &self.source_ports);
+        more("via", &self.via);
+        more("out via", &self.out_via);
+        more("of", &self.programs);
+        words.extend(self.version.map(|version| format!("over {version}")));
+        if !self.states.is_empty() {
+            words.push(format!("({})", self.states.join(", ")));
+        }
+        words.join(" ")
+    }
+
+    /// The region in one line: `5432/tcp from stacks except 10.44.8.10`.
+    pub fn line(&self) -> String {
+        match self.narrowed() {
+            rest if rest.is_empty() => format!("{} from anywhere", self.traffic),
+            rest if self.from.is_empty() => format!("{} from anywhere {rest}", self.traffic),
+            rest => format!("{} {rest}", self.traffic),
+        }
+    }
+}
+
+/// A list for one line; JSON has all of it.
+fn shortened(items: &[String]) -> String {
+    const MOST: usize = 6;
+    if items.len() <= MOST + 1 {
+        return items.join(", ");
+    }
+    format!("{} and {} more", items[..MOST].join(", "), items.len() - MOST)
+}

@@ -1,0 +1,46 @@
+//! `ask --who`, `--what` and `--why` as text.
+
+use super::show::verdict_style;
+use super::{Screen, Style, clean, regions};
+use crate::app::asked::{Answer, Report};
+
+/// The answer.
+pub fn asked(report: &Report, screen: &Screen) -> String {
+    let (host, about) = (clean(&report.host), clean(&report.about));
+    let heading = match report.asked {
+        "who" => format!("{host}: what happens to {about}, {}", report.direction),
+        "what" => format!("{host}: what happens to traffic from {about}, {}", report.direction),
+        _ => format!("{host}: what `{about}` decides, {}", report.direction),
+    };
+    let mut text = format!("{}\n", screen.paint(Style::Strong, &heading));
+    if report.asked == "why" && !report.answers.iter().any(|it| is_own(it, &report.about)) {
+        text.push_str("\nnothing: it takes no packet\n");
+    }
+    for answer in &report.answers {
+        text.push_str(&self::answer(answer, report, screen));
+    }
+    text
+}
+
+fn is_own(answer: &Answer, name: &str) -> bool {
+    answer.by.iter().any(|by| by.name == name)
+}
+
+fn answer(answer: &Answer, report: &Report, screen: &Screen) -> String {
+    let mut verdict = answer.verdict.to_owned();
+    if let Some(rate) = &answer.rate {
+        verdict.push_str(&format!(" {rate}"));
+    }
+    let names: Vec<String> = answer.by.iter().map(|by| clean(&by.name)).collect();
+    let lead = if report.asked == "why" && !is_own(answer, &report.about) {
+        "matched too, but decided above: "
+    } else {
+        ""
+    };
+    format!(
+        "\n{lead}{} by {}\n{}",
+        screen.paint(verdict_style(answer.verdict), &verdict),
+        names.join(", "),
+        regions(&answer.regions, "  ")
+    )
+}

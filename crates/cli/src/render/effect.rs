@@ -1,0 +1,93 @@
+//! Changes for packets as text: what opens, what closes, what else.
+
+use super::{Cell, Screen, Style, Table, clean};
+use crate::app::RegionWords;
+use crate::app::effect::ChangeWords;
+
+/// Lists of regions are cut here; JSON has all of them.
+const MOST: usize = 8;
+
+/// A table of changes.
+pub fn changes(changes: &[ChangeWords], screen: &Screen) -> String {
+    let mut table = Table::new(["", "traffic", "from where, to where", "before", "after"]);
+    for change in changes {
+        let (mark, style) = mark(change.kind);
+        let mut rows: Vec<(String, String)> = change.regions.iter().take(MOST).map(parts).collect();
+        if change.regions.len() > MOST {
+            rows.push((format!("... and {} more", change.regions.len() - MOST), String::new()));
+        }
+        if change.rest {
+            rows.push(("all that no rule decides".to_owned(), String::new()));
+        }
+        if rows.is_empty() {
+            let example = change
+                .witness
+                .as_ref()
+                .map(|packet| format!("such as {} from {}", packet.traffic(), packet.source));
+            rows.push(("too much to list".to_owned(), example.unwrap_or_default()));
+        }
+        for (at, (traffic, ends)) in rows.into_iter().enumerate() {
+            let first = at == 0;
+            let direction = if change.direction == "inbound" {
+                String::new()
+            } else {
+                format!("{} ", change.direction)
+            };
+            table.row(vec![
+                Cell::new(if first { mark } else { "" }, style),
+                Cell::plain(format!("{}{traffic}", if first { &direction } else { "" })),
+                Cell::plain(ends),
+                if first {
+                    side(&change.before.words(), &change.before.by.name)
+                } else {
+                    Cell::plain("")
+                },
+                if first {
+                    side(&change.after.words(), &change.after.by.name)
+                } else {
+                    Cell::plain("")
+                },
+            ]);
+        }
+    }
+    table.render(screen)
+}
+
+fn side(words: &str, by: &str) -> Cell {
+    Cell::plain(words).line(format!("({by})"), Style::Faint)
+}
+
+fn mark(kind: &str) -> (&'static str, Style) {
+    match kind {
+        "opens" => ("opens", Style::Good),
+        "closes" => ("closes", Style::Closed),
+        "limits" => ("limits", Style::Mixed),
+        "unlimits" => ("no limit", Style::Good),
+        "answers" => ("answers", Style::Mixed),
+        _ => ("silences", Style::Mixed),
+    }
+}
+
+/// The traffic of a region, and where it goes from and to.
+fn parts(region: &RegionWords) -> (String, String) {
+    let rest = region.narrowed();
+    let ends = match (rest.is_empty(), region.from.is_empty()) {
+        (true, _) => "from anywhere".to_owned(),
+        (false, true) => format!("from anywhere {rest}"),
+        (false, false) => rest,
+    };
+    (region.traffic.clone(), ends)
+}
+
+/// Regions as lines.
+pub fn regions(regions: &[RegionWords], indent: &str) -> String {
+    let mut text = String::new();
+    for region in regions.iter().take(MOST * 3) {
+        text.push_str(&format!("{indent}{}\n", clean(&region.line())));
+    }
+    if regions.len() > MOST * 3 {
+        let more = regions.len() - MOST * 3;
+        text.push_str(&format!("{indent}... and {more} more (all with --format json)\n"));
+    }
+    text
+}

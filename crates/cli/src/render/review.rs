@@ -1,0 +1,93 @@
+//! `review` as text.
+
+use super::{Screen, Style, clean, place, wrap};
+use crate::app::PacketWords;
+use crate::app::review::{Explanation, Finding, Report};
+
+/// The findings.
+pub fn review(report: &Report, screen: &Screen) -> String {
+    let live = if report.live { " and of what listens here" } else { "" };
+    let heading = format!("{}: review of the policy{live}", clean(&report.host));
+    let mut text = format!("{}\n", screen.paint(Style::Strong, &heading));
+    for found in &report.findings {
+        text.push('\n');
+        text.push_str(&finding(found, screen));
+    }
+    let count = |severity: &str| {
+        report.findings.iter().filter(|it| it.severity == severity && it.accepted.is_none()).count()
+    };
+    let words: Vec<String> = ["error", "warning", "note"]
+        .into_iter()
+        .filter_map(|word| match count(word) {
+            0 => None,
+            1 => Some(format!("1 {word}")),
+            many => Some(format!("{many} {word}s")),
+        })
+        .collect();
+    let accepted = report.findings.iter().filter(|it| it.accepted.is_some()).count();
+    let mut summary = if words.is_empty() { "nothing to mend".into() } else { words.join(", ") };
+    if accepted > 0 {
+        summary.push_str(&format!(", {accepted} accepted"));
+    }
+    text.push_str(&format!("\n{summary}"));
+    if !words.is_empty() {
+        text.push_str("; `tipstaff review --explain CODE` says more about one");
+    }
+    text.push('\n');
+    text
+}
+
+/// One finding.
+pub fn finding(found: &Finding, screen: &Screen) -> String {
+    let (style, word) = match (&found.accepted, found.severity) {
+        (Some(_), _) => (Style::Faint, "accepted"),
+        (None, "error") => (Style::Closed, "error"),
+        (None, "warning") => (Style::Mixed, "warning"),
+        (None, _) => (Style::Plain, "note"),
+    };
+    let mut text = format!(
+        "{} {} {}  {}\n",
+        screen.paint(style, word),
+        screen.paint(Style::Strong, &clean(&found.subject)),
+        found.code,
+        screen.paint(Style::Faint, &clean(place(found.origin.as_deref())))
+    );
+    let mut line = |words: &str| {
+        for part in wrap(&clean(words), screen.width.saturating_sub(4)) {
+            text.push_str(&format!("    {part}\n"));
+        }
+    };
+    line(&found.message);
+    if let Some(packet) = &found.witness {
+        line(&format!("for example: {}", example(packet)));
+    }
+    if let Some(reason) = &found.accepted {
+        line(&format!("accepted: {reason}"));
+    } else if let Some(mend) = &found.mend {
+        line(&format!("to mend it: {mend}"));
+    }
+    text
+}
+
+/// A packet in a line.
+fn example(packet: &PacketWords) -> String {
+    let via = match (&packet.in_interface, &packet.out_interface) {
+        (Some(name), _) | (None, Some(name)) => format!(" via {name}"),
+        (None, None) => String::new(),
+    };
+    let program = packet.program.iter().map(|program| format!(" of {program}"));
+    format!(
+        "{} {} from {} to {}{via}{}",
+        packet.direction,
+        packet.traffic(),
+        packet.source,
+        packet.destination,
+        program.collect::<String>()
+    )
+}
+
+/// What a kind of finding means.
+pub fn explanation(report: &Explanation, screen: &Screen) -> String {
+    let lines = wrap(report.meaning, screen.width.min(80));
+    format!("{}\n{}\n", screen.paint(Style::Strong, report.code), lines.join("\n"))
+}
