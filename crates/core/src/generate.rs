@@ -122,7 +122,7 @@ impl Generator {
             .map(|it| format!("\"{it}/{}\"", if it.contains(':') { 64 } else { 24 }))
             .collect();
         let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
-        let _ = writeln!(text, "labels = [\"edge\"]");
+        let _ = writeln!(text, "labels = [\"edge\"]\nshell = [\"2202/tcp\"]");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
         let _ = writeln!(text, "\n[host.{HOST_NAME}.default]");
         for direction in Direction::ALL {
@@ -282,7 +282,7 @@ impl Generator {
         let traffic = self.list(1, 4, Self::traffic);
         let own = self.pick(&HOST).to_owned();
         let _ = writeln!(text, "\n[[{section}.rule]]\nname = \"{name}\"");
-        let _ = writeln!(text, "{verdict} = {traffic}");
+        let _ = writeln!(text, "{verdict} = {traffic}\naccept = {{ overlap = \"made up\" }}");
         if self.one_in(6) {
             let via = self.pick(&["outside", "eth1", "stacks\", \"outside"]);
             let _ = writeln!(text, "via = [\"{via}\"]");

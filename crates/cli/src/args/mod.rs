@@ -61,7 +61,7 @@ pub struct Global {
 pub enum Command {
     /// Add, change, move, pause and remove rules; each change tells its exact effect
     #[command(subcommand)]
-    Rule(edit::Rule),
+    Rule(Box<edit::Rule>),
     /// Add, change and remove places
     #[command(subcommand)]
     Place(edit::PlaceCommand),

@@ -1,14 +1,16 @@
 //! The story: the loop that administrators walk, told so that a newcomer can follow.
 
 use super::changes::{Change, Sight, changes, sights};
-use super::world::{HOSTS, MAIL, World};
+use super::world::{self, HOSTS, MAIL, World};
 use crate::app::reach::{Report, Request, Vantage};
-use crate::app::{Failure, Loaded, ask, enforce, loaded, reach, show, status};
-use crate::args::Output;
+use crate::app::{Failure, Loaded, ask, enforce, loaded, reach, review, show, status};
+use crate::args::{Cli, Output, dispatch};
 use crate::exit::Exit;
 use crate::render::{self, Cell, Format, Screen, Style, Table};
+use clap::Parser;
 use serde::Serialize;
 use std::net::SocketAddr;
+use std::path::Path;
 use std::time::Duration;
 use tipstaff_core::plan::HostPlan;
 use tipstaff_core::policy::Source;
@@ -129,11 +131,18 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     let before = teller.enforce_and_check(&world, &inherited)?;
 
     teller.chapter("4. The mistakes, seen", MISTAKES);
+    teller.command("--host sluice review --live");
+    let review = world.node("sluice").run(|| review::report(inherited.of("sluice"), true))??;
+    teller.say(&format!("{}\n", render::review(&review, screen)));
     for question in QUESTIONS {
         teller.ask(&inherited, &question)?;
     }
 
-    teller.chapter("5. The mended policy, and the same check", MENDED_POLICY);
+    teller.chapter("5. Mend it, one change at a time", EDITS);
+    let desk = world::desk()?;
+    let mut unlike = teller.edit(&desk)?;
+
+    teller.chapter("6. The mended policy, and the same check", MENDED_POLICY);
     let mended = Policies::read(MENDED)?;
     let after = teller.enforce_and_check(&world, &mended)?;
     teller.command("--host sluice status");
@@ -141,9 +150,10 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     teller.say(&render::status(&status, screen));
 
     let changes = changes(&before.sights, &after.sights);
-    teller.chapter("6. What changed, seen from outside", CHANGED);
+    teller.chapter("7. What changed, seen from outside", CHANGED);
     teller.changes(&changes);
-    let broken = broken(&before, &after, status.exit());
+    let mut broken = broken(&before, &after, status.exit());
+    broken.append(&mut unlike);
     teller.closing(&broken);
 
     let exit = if broken.is_empty() { Exit::Fine } else { Exit::Found };
@@ -264,6 +274,39 @@ impl Teller {
             check.sights.push(sight);
         }
         Ok(check)
+    }
+
+    /// Changes a copy of the inherited policy until it is, for sluice, the mended one. Gives what
+    /// is not as told.
+    fn edit(&self, desk: &Path) -> Result<Vec<String>, Failure> {
+        let [own, mended] = ["policy.toml", "mended.toml"].map(|name| desk.join(name));
+        for (path, text) in [(&own, INHERITED.1), (&mended, MENDED.1)] {
+            std::fs::write(path, text).map_err(|source| Failure::System {
+                message: format!("cannot write {}: {source}", path.display()),
+                help: Vec::new(),
+            })?;
+        }
+        let policy = own.display().to_string();
+        let run = |words: &[&str]| -> Result<Output, Failure> {
+            let given = ["tipstaff", "--policy", &policy, "--host", "sluice"];
+            let cli = Cli::try_parse_from(given.iter().chain(words))
+                .map_err(|error| Failure::usage(error.to_string(), "the demo asks otherwise"))?;
+            dispatch(&cli, &self.screen)
+        };
+        for words in EDITED {
+            let quoted: Vec<String> = words
+                .iter()
+                .map(|it| if it.contains(' ') { format!("\"{it}\"") } else { (*it).to_owned() })
+                .collect();
+            self.command(&format!("--host sluice {}", quoted.join(" ")));
+            self.say(&format!("{}\n", run(words)?.text));
+        }
+        let mended = mended.display().to_string();
+        self.command("--host sluice compare mended.toml");
+        let compared = run(&["compare", &mended])?;
+        self.say(&compared.text);
+        let alike = compared.exit == Exit::Fine;
+        Ok(if alike { Vec::new() } else { vec!["the edited policy is not the mended one".into()] })
     }
 
     fn ask(&self, policies: &Policies, question: &Asked) -> Result<(), Failure> {
@@ -401,6 +444,14 @@ fn broken(before: &Check, after: &Check, status: Exit) -> Vec<String> {
     broken
 }
 
+/// The changes of chapter five.
+const EDITED: [&[&str]; 4] = [
+    &["rule", "move", "nuisance", "--first"],
+    &["rule", "add", "web-for-curators", "--allow", "443/tcp", "--from", "curators", "--dry-run"],
+    &["rule", "change", "shell", "--allow", "2202/tcp", "--why", "The shell moved to 2202"],
+    &["rule", "add", "metrics", "--allow", "9100/tcp", "--from", "stacks", "--after", "catalogue"],
+];
+
 /// A question of chapter four.
 struct Asked {
     text: &'static str,
@@ -471,6 +522,10 @@ const CHECK: &str = "The rules go into the kernel in one step. Then real connect
 const MISTAKES: &str = "Policy, kernel and wire agree: everything is as written. But some of what \
                         is written is not what was meant.";
 
+const EDITS: &str = "Rules are changed from the command line, or in any editor. Each change tells \
+                     what it opens and closes, exactly, before it ends; comments and order of the \
+                     file stay. This is done on a copy, for sluice:";
+
 const MENDED_POLICY: &str = "The denial of the nuisance moves up, the shell's rule follows the \
                              shell, the exporter gets a rule, the database closes to all but \
                              sluice, the old printer's port is refused, and bench may send no mail.";
@@ -479,6 +534,6 @@ const CHANGED: &str = "Every difference that the probes met, and nothing else:";
 
 const END: &str = "\
 All of it is as the policy says, by all three witnesses. The two policies are demo/inherited.toml
-and demo/mended.toml. On a host of yours: write a policy, `tipstaff show`, `tipstaff ask`, then,
+and demo/mended.toml. On a host of yours: write a policy, `tipstaff show`, `tipstaff review`, then,
 as root, `tipstaff enforce --keep`, `tipstaff status` and `tipstaff reach`.
 ";

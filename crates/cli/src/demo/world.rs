@@ -207,3 +207,14 @@ fn program_folder() -> Result<PathBuf, LinuxError> {
     }
     Ok(folder.to_owned())
 }
+
+/// A folder for files of the story, in memory, that only the lab sees and that goes with it.
+///
+/// # Errors
+/// [`LinuxError`] if the system refuses.
+pub fn desk() -> Result<PathBuf, LinuxError> {
+    let folder = Path::new("/tmp");
+    mount(c"tipstaff", folder, c"tmpfs", MountFlags::NODEV | MountFlags::NOSUID, c"mode=700")
+        .map_err(|source| LinuxError::system("make a folder for the story", source))?;
+    Ok(folder.to_owned())
+}

@@ -9,7 +9,7 @@ pub fn review(report: &Report, screen: &Screen) -> String {
     let live = if report.live { " and of what listens here" } else { "" };
     let heading = format!("{}: review of the policy{live}", clean(&report.host));
     let mut text = format!("{}\n", screen.paint(Style::Strong, &heading));
-    for found in &report.findings {
+    for found in &grouped(&report.findings) {
         text.push('\n');
         text.push_str(&finding(found, screen));
     }
@@ -37,6 +37,25 @@ pub fn review(report: &Report, screen: &Screen) -> String {
     text
 }
 
+/// Many rules below one list of those who may not would each have the same note: they share one.
+fn grouped(findings: &[Finding]) -> Vec<Finding> {
+    let mut list: Vec<Finding> = Vec::new();
+    for found in findings {
+        let alike = |it: &&mut Finding| {
+            it.severity == "note"
+                && (it.code, &it.message, &it.others) == (found.code, &found.message, &found.others)
+                && it.accepted.is_none()
+                && found.accepted.is_none()
+                && found.rule.is_some()
+        };
+        match list.iter_mut().find(alike) {
+            Some(known) => known.subject.push_str(&format!(", {}", found.subject)),
+            None => list.push(found.clone()),
+        }
+    }
+    list
+}
+
 /// One finding.
 pub fn finding(found: &Finding, screen: &Screen) -> String {
     let (style, word) = match (&found.accepted, found.severity) {
@@ -50,7 +69,8 @@ pub fn finding(found: &Finding, screen: &Screen) -> String {
         screen.paint(style, word),
         screen.paint(Style::Strong, &clean(&found.subject)),
         found.code,
-        screen.paint(Style::Faint, &clean(place(found.origin.as_deref())))
+        screen
+            .paint(Style::Faint, &clean(found.origin.as_deref().map_or("", |it| place(Some(it)))))
     );
     let mut line = |words: &str| {
         for part in wrap(&clean(words), screen.width.saturating_sub(4)) {

@@ -45,9 +45,14 @@ fn tells_the_story(mark: &str, as_nobody: bool) {
     let begun = Instant::now();
     let outcome = finish(demo(&desk, mark, &[], as_nobody)).exits(0);
     assert!(begun.elapsed() < Duration::from_secs(15), "{:?}", begun.elapsed());
-    for word in
-        ["1. What listens", "/usr/sbin/tidegauge", "6. What changed", "by all three witnesses"]
-    {
+    for word in [
+        "1. What listens",
+        "/usr/sbin/tidegauge",
+        "5. Mend it",
+        "no difference: every packet fares the same",
+        "7. What changed",
+        "by all three witnesses",
+    ] {
         assert!(outcome.stdout.contains(word), "{word} is missing:\n{}", outcome.stdout);
     }
     gone_soon(mark);

@@ -4,7 +4,7 @@ use crate::harness::{Desk, MENDED};
 use serde_json::{Value, json};
 use std::fs;
 use std::path::{Path, PathBuf};
-use tipstaff_core::policy::{SCHEMA, Shape, TableSpec};
+use tipstaff_core::policy::{Code, SCHEMA, Shape, TableSpec};
 
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 const BEGIN: &str = "<!-- the help texts: made from the program -->\n";
@@ -90,8 +90,40 @@ fn unsafe_code_stays_in_its_place() {
 fn the_command_reference_is_what_the_program_says() {
     let desk = Desk::with(MENDED);
     let mut texts = String::new();
-    for command in ["", "show", "ask", "enforce", "release", "status", "reach", "demo"] {
-        let args: Vec<&str> = [command, "--help"].into_iter().filter(|it| !it.is_empty()).collect();
+    for command in [
+        "",
+        "rule",
+        "rule add",
+        "rule change",
+        "rule move",
+        "rule pause",
+        "rule resume",
+        "rule remove",
+        "rule list",
+        "place",
+        "place add",
+        "place change",
+        "place remove",
+        "place list",
+        "service",
+        "service add",
+        "service change",
+        "service remove",
+        "service list",
+        "service find",
+        "defaults",
+        "show",
+        "review",
+        "ask",
+        "compare",
+        "enforce",
+        "release",
+        "status",
+        "reach",
+        "demo",
+    ] {
+        let args: Vec<&str> =
+            command.split(' ').chain(["--help"]).filter(|it| !it.is_empty()).collect();
         let mut run = desk.command(&args);
         run.env("COLUMNS", "90").env_remove("TIPSTAFF_POLICY");
         let help = crate::harness::finish(run).exits(0).stdout;
@@ -107,6 +139,32 @@ fn the_command_reference_is_what_the_program_says() {
         fs::write(file, format!("{before}{BEGIN}{texts}{END}{after}")).expect("written");
     } else {
         assert_eq!(kept, texts, "docs/COMMANDS.md is not what the program says");
+    }
+}
+
+/// `TIPSTAFF_BLESS=1` writes the list anew.
+#[test]
+fn the_page_of_findings_has_every_kind() {
+    const BEGIN: &str = "<!-- the findings: made from the program -->\n";
+    const END: &str = "<!-- end of the findings -->\n";
+    let desk = Desk::with(MENDED);
+    let mut texts = String::new();
+    for code in Code::ALL {
+        let explain = ["--format", "json", "review", "--explain", code.as_str()];
+        let report = desk.run(explain).exits(0).json();
+        let meaning = report["meaning"].as_str().expect("a text");
+        assert!(meaning.len() > 80, "{} is explained", code.as_str());
+        texts.push_str(&format!("\n### `{}`\n\n{meaning}\n", code.as_str()));
+    }
+    texts.push('\n');
+    let file = format!("{ROOT}/docs/FINDINGS.md");
+    let page = fs::read_to_string(&file).expect("the page is there");
+    let (before, rest) = page.split_once(BEGIN).expect("the beginning is marked");
+    let (kept, after) = rest.split_once(END).expect("the end is marked");
+    if std::env::var_os("TIPSTAFF_BLESS").is_some() {
+        fs::write(file, format!("{before}{BEGIN}{texts}{END}{after}")).expect("written");
+    } else {
+        assert_eq!(kept, texts, "docs/FINDINGS.md is not what the program says");
     }
 }
 

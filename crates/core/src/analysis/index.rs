@@ -64,13 +64,13 @@ pub struct Index {
 
 impl Index {
     /// An index of a list of hulls.
-    pub fn new<'h>(hulls: impl Iterator<Item = &'h Hull> + Clone) -> Self {
+    pub fn new(hulls: &[&Hull]) -> Self {
         let axis = |range: fn(&Hull) -> Option<(u64, u64)>| {
-            Axis::new(&hulls.clone().map(range).collect::<Vec<_>>())
+            Axis::new(&hulls.iter().map(|hull| range(hull)).collect::<Vec<_>>())
         };
-        let words = hulls.clone().count().div_ceil(64);
+        let words = hulls.len().div_ceil(64);
         let mut portless = vec![0; words];
-        for (place, hull) in hulls.clone().enumerate() {
+        for (place, hull) in hulls.iter().enumerate() {
             if hull.portless() {
                 portless[place / 64] |= 1 << (place % 64);
             }

@@ -75,7 +75,7 @@ impl<'p> Lines<'p> {
                 list.push(Line { decision: at, piece, hull, of: decision });
             }
         }
-        let index = Index::new(list.iter().map(|line| &line.hull));
+        let index = Index::new(&list.iter().map(|line| &line.hull).collect::<Vec<_>>());
         Self { direction: chain.direction, list, index }
     }
 

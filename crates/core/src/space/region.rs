@@ -323,7 +323,7 @@ pub fn join(pieces: Vec<Piece>) -> Vec<Piece> {
         fold!(in_interfaces, NameSet::only([]), NameSet::union);
         fold!(out_interfaces, NameSet::only([]), NameSet::union);
         fold!(programs, NameSet::only([]), NameSet::union);
-        fold!(states, StateSet::default(), |a: &StateSet, b: &StateSet| a.union(*b));
+        fold!(states, StateSet::of(&[]), |a: &StateSet, b: &StateSet| a.union(*b));
         pieces = join_versions(pieces);
         if pieces.len() == before {
             return pieces;

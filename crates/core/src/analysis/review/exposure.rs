@@ -7,9 +7,12 @@ use super::{Finding, Subjects};
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::{AddressSet, Direction, Piece, RangeSet, TrafficSet};
 
+/// Ranges of ports.
+type Ports = &'static [(u16, u16)];
+
 /// Databases, caches, remote desktops, file shares, metrics and management, with the ports that
 /// the IANA registry or common use gives them.
-const PRIVATE: [(&str, &[(u16, u16)], &[(u16, u16)]); 6] = [
+const PRIVATE: [(&str, Ports, Ports); 6] = [
     (
         "databases",
         &[

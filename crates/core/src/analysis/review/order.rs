@@ -163,11 +163,14 @@ impl<'l, 'p> Rule<'l, 'p> {
             (_, Verdict::Allow) => "; some of it is not allowed there",
             (_, _) => "; some of it is allowed there",
         };
-        let together = if ids.len() > 1 { " together" } else { "" };
+        // The baseline always takes a little; it is named only where nothing else is to be.
+        let written: Vec<RuleId> = ids.iter().filter(|id| id.kind == Kind::Rule).cloned().collect();
+        let named = if written.is_empty() { &ids } else { &written };
+        let together = if named.len() > 1 { " together" } else { "" };
         let message = format!(
             "never decides anything: all that it would {verb} is decided above by \
              {}{together}{opposite}",
-            listed(&ids)
+            listed(named)
         );
         let finding = Finding::about(Code::Shadowed, Severity::Warning, self.decision, message)
             .others(ids)
