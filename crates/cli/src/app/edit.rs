@@ -4,13 +4,13 @@
 use super::effect::{self, ChangeWords};
 use super::region::{RegionWords, Words};
 use super::review::{self, Finding};
-use super::{Failure, Loaded, host_name, load_all};
+use super::{Failure, Loaded, host_name, likely_packet, load_all};
 use crate::exit::Exit;
 use crate::store;
 use serde::Serialize;
 use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::path::Path;
-use tipstaff_core::analysis::{ordinary, piece_of, shares};
+use tipstaff_core::analysis::{ordinary, piece_of, review_expectations, shares};
 use tipstaff_core::plan::{Decision, HostPlan, Kind, RuleId, resolve};
 use tipstaff_core::policy::edit::{EditError, Edited};
 use tipstaff_core::policy::{Policy, Source, Time, read_all};
@@ -127,7 +127,7 @@ pub fn edit(
         let changes = effect::changes((&old, &was), (&new, &is));
         if !changes.is_empty() {
             hosts.push(HostEffect { host: host.name.clone(), changes });
-            broken.extend(newly_broken((&old, was.clone()), (&new, is.clone()), &texts, now));
+            broken.extend(newly_broken((&old, &was), (&new, &is), now));
         }
         if about.as_ref() == Some(&host.name)
             && let Some(rule) = request.rule
@@ -173,18 +173,17 @@ fn refused(error: &EditError, request: &Request<'_>) -> Failure {
 
 /// Expectations that held before and do not any more.
 fn newly_broken(
-    before: (&Policy, HostPlan),
-    after: (&Policy, HostPlan),
-    sources: &[Source],
+    before: (&Policy, &HostPlan),
+    after: (&Policy, &HostPlan),
     now: Time,
 ) -> Vec<Finding> {
-    let failing = |policy: &Policy, plan: HostPlan| {
-        let loaded = Loaded::of_plan(sources.to_vec(), policy.clone(), plan, now);
-        let found = review::findings(&loaded);
-        found.into_iter().filter(|it| it.code == "expectation-failed").collect::<Vec<_>>()
+    let failing = |(policy, plan): (&Policy, &HostPlan)| {
+        let likely = |direction| likely_packet(direction, plan);
+        review_expectations(policy, plan, now, &likely)
     };
-    let old: Vec<String> = failing(before.0, before.1).into_iter().map(|it| it.message).collect();
-    failing(after.0, after.1).into_iter().filter(|it| !old.contains(&it.message)).collect()
+    let old: Vec<String> = failing(before).into_iter().map(|it| it.message).collect();
+    let new = failing(after).into_iter().filter(|it| !old.contains(&it.message));
+    new.map(review::words).collect()
 }
 
 /// What the rule matches and does not change: since a decision above takes it, or since it fared

@@ -27,14 +27,6 @@ pub struct Loaded {
     pub now: Time,
 }
 
-impl Loaded {
-    /// A policy that has been read and resolved already.
-    pub fn of_plan(sources: Vec<Source>, policy: Policy, plan: HostPlan, now: Time) -> Self {
-        let program = lower(&plan);
-        Self { name: String::new(), sources, policy, plan, program, now }
-    }
-}
-
 /// Larger files are not policies.
 const LARGEST: u64 = 256 * 1024 * 1024;
 /// Files of a folder are read if their names end so.

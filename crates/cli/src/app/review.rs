@@ -55,18 +55,13 @@ impl Report {
 /// # Errors
 /// [`Failure`] if the machine cannot be looked at.
 pub fn report(loaded: &Loaded, live: bool) -> Result<Report, Failure> {
-    let mut findings = findings(loaded);
+    let likely = |direction| likely_packet(direction, &loaded.plan);
+    let found = analysis::review(&loaded.policy, &loaded.plan, loaded.now, &likely);
+    let mut findings: Vec<Finding> = found.into_iter().map(words).collect();
     if live {
         findings.extend(super::live::findings(loaded)?);
     }
     Ok(Report { host: loaded.plan.host.clone(), live, findings })
-}
-
-/// The findings about the policy itself.
-pub fn findings(loaded: &Loaded) -> Vec<Finding> {
-    let likely = |direction| likely_packet(direction, &loaded.plan);
-    let found = analysis::review(&loaded.policy, &loaded.plan, loaded.now, &likely);
-    found.into_iter().map(words).collect()
 }
 
 /// A finding in words.

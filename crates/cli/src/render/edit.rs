@@ -24,7 +24,8 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
     if let Some(why) = &report.nothing {
         text.push_str(&format!("\n{}\n", clean(why)));
     }
-    for note in &report.notes {
+    // Why nothing changes has been said already.
+    for note in report.notes.iter().filter(|_| report.nothing.is_none()) {
         text.push_str(&self::note(note));
     }
     for broken in &report.broken {

@@ -114,6 +114,20 @@ impl<'p> Subjects<'p> {
     }
 }
 
+/// The expectations that do not hold, as [`review`] gives them.
+#[must_use]
+pub fn review_expectations(
+    policy: &Policy,
+    plan: &HostPlan,
+    now: Time,
+    likely: &dyn Fn(Direction) -> Packet,
+) -> Vec<Finding> {
+    let Some(host) = policy.host(&plan.host) else { return Vec::new() };
+    let subjects = Subjects { policy, host, plan, now, by_name: HashMap::new(), likely };
+    let findings = expectations::findings(&subjects);
+    findings.into_iter().map(|finding| accept(finding, &subjects)).collect()
+}
+
 /// Everything that is probably not meant, in the order of the policy; what is accepted stands among
 /// it. `likely` gives a packet of a direction that witnesses should resemble.
 #[must_use]
