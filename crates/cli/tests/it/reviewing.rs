@@ -1,9 +1,11 @@
 //! `review`, `compare` and `ask` about whole regions.
 
-use crate::harness::{Desk, INHERITED, MENDED};
+use crate::harness::{Desk, INHERITED, MENDED, finish};
 use gix_object::Write;
 use std::fs;
+use std::net::TcpListener;
 use std::path::Path;
+use tipstaff_linux::lab::testing::sealed;
 
 #[test]
 fn the_inherited_policy_is_reviewed_and_the_mended_one_is_clean() {
@@ -115,4 +117,64 @@ fn the_committed_version_is_compared() {
     desk.run(["--host", "sluice", "rule", "remove", "shell"]).exits(0);
     let changed = desk.run(["--host", "sluice", "compare", "committed"]).exits(1).stdout;
     assert!(changed.contains("closes") && changed.contains("22/tcp"), "{changed}");
+}
+
+#[test]
+fn what_listens_is_held_against_the_policy() {
+    sealed("reviewing::what_listens_is_held_against_the_policy", || {
+        let desk = Desk::with(
+            "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+             [[host.sluice.rule]]\nname = \"shell\"\nallow = [\"22/tcp\"]\n\
+             [[host.sluice.rule]]\nname = \"database\"\nallow = [\"5432/tcp\"]\n\
+             from = [\"198.51.100.0/27\"]\n\
+             [[host.sluice.rule]]\nname = \"gauge\"\nallow = [\"9100/tcp\", \"9101/udp\"]\n\
+             from = [\"198.51.100.0/27\"]\n",
+        );
+        let _local = TcpListener::bind("127.0.0.1:5432").expect("a port");
+        let _gauge = TcpListener::bind("0.0.0.0:9100").expect("a port");
+        let _other = TcpListener::bind("[::]:873").expect("a port");
+        let mut command = desk.command(["--format", "json", "review", "--live"]);
+        command.env("SSH_CONNECTION", "203.0.113.9 50000 192.0.2.10 2202");
+        let report = finish(command).exits(1).json();
+        let found = |code: &str| -> Vec<String> {
+            let findings = report["findings"].as_array().expect("a list");
+            let of = findings.iter().filter(|it| it["code"] == code);
+            of.map(|it| format!("{}: {}", it["subject"], it["message"])).collect()
+        };
+        assert_eq!(
+            found("no-listener"),
+            [
+                "\"shell\": \"allows 22/tcp, but nothing listens there\"",
+                "\"gauge\": \"allows 9101/udp, but nothing listens there\"",
+            ]
+        );
+        assert_eq!(found("loopback-listener").len(), 1);
+        assert!(found("loopback-listener")[0].contains("allows 5432/tcp to others"));
+        let unmentioned = found("unmentioned-listener");
+        assert_eq!(unmentioned.len(), 1, "{unmentioned:?}");
+        assert!(unmentioned[0].contains("listens at 873/tcp, which no rule mentions"));
+        let cut = found("session-cut");
+        assert!(cut[0].contains("from 203.0.113.9 to 2202/tcp, could not be opened again"));
+        // A session that the policy would let in again is not mentioned.
+        let mut command = desk.command(["--format", "json", "review", "--live"]);
+        command.env("SSH_CONNECTION", "203.0.113.9 50000 192.0.2.10 22");
+        let report = finish(command).exits(1).json();
+        let findings = report["findings"].as_array().expect("a list");
+        assert!(findings.iter().all(|it| it["code"] != "session-cut"));
+    });
+}
+
+#[test]
+fn a_policy_is_compared_with_the_kernel() {
+    sealed("reviewing::a_policy_is_compared_with_the_kernel", || {
+        let desk = Desk::with(INHERITED);
+        let nothing = desk.run(["--host", "sluice", "compare", "kernel"]).exits(3);
+        assert!(nothing.stderr.contains("no rules of ours are in the kernel"));
+        desk.run(["--host", "sluice", "enforce", "--keep"]).exits(0);
+        desk.run(["--host", "sluice", "compare", "kernel"]).exits(0);
+        desk.write(MENDED);
+        // The same as between the two texts, but for names of places.
+        let difference = desk.run(["--host", "sluice", "compare", "kernel"]).exits(1).stdout;
+        insta::assert_snapshot!(difference);
+    });
 }
