@@ -122,7 +122,8 @@ impl Generator {
             .map(|it| format!("\"{it}/{}\"", if it.contains(':') { 64 } else { 24 }))
             .collect();
         let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
-        let _ = writeln!(text, "labels = [\"edge\"]\nshell = [\"2202/tcp\"]");
+        let _ =
+            writeln!(text, "labels = [\"edge\"]\nshell = [\"2202/tcp\"]\non-failure = \"closed\"");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
         let _ = writeln!(text, "\n[host.{HOST_NAME}.default]");
         for direction in Direction::ALL {

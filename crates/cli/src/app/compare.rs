@@ -9,6 +9,7 @@ use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Fate};
 use tipstaff_core::plan::{HostPlan, RuleId};
 use tipstaff_core::policy::{Rate, Verdict};
+use tipstaff_core::program::RuleProgram;
 use tipstaff_linux::ruleset;
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
@@ -96,6 +97,14 @@ pub fn report(
     Ok(Report { first: a_name, second: b_name, equal: changes.is_empty(), changes })
 }
 
+/// Compares two policies.
+pub fn between(first: &Loaded, second: &Loaded) -> Report {
+    let name = |loaded: &Loaded| format!("{} of {}", loaded.plan.host, loaded.name);
+    let changes = effect::changes((&first.policy, &first.plan), (&second.policy, &second.plan));
+    let equal = changes.is_empty();
+    Report { first: name(first), second: name(second), equal, changes }
+}
+
 /// The name of a side, and its policy unless it is the kernel.
 fn side(place: &Place<'_>, operand: &Operand) -> Result<(String, Option<Loaded>), Failure> {
     let named = |loaded: Loaded| (format!("{} of {}", loaded.plan.host, loaded.name), Some(loaded));
@@ -120,9 +129,17 @@ fn with_kernel(policy: &Loaded, kernel_first: bool) -> Result<Vec<ChangeWords>, 
             help: vec!["put the policy's there with `tipstaff enforce`".into()],
         });
     };
+    Ok(differences(policy, snapshot.program, kernel_first))
+}
+
+/// What changes from the rules of a kernel to a policy.
+pub fn from_kernel(policy: &Loaded, found: RuleProgram) -> Vec<ChangeWords> {
+    differences(policy, found, true)
+}
+
+fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool) -> Vec<ChangeWords> {
     let mut atlas = Atlas::new();
-    let (meant, found) =
-        (atlas.plan(&policy.plan), atlas.program(&snapshot.program.at(policy.now)));
+    let (meant, found) = (atlas.plan(&policy.plan), atlas.program(&found.at(policy.now)));
     let (first, second) = if kernel_first { (&found, &meant) } else { (&meant, &found) };
     let mut changes = Vec::new();
     for difference in atlas.differences(first, second, usize::MAX) {
@@ -140,7 +157,7 @@ fn with_kernel(policy: &Loaded, kernel_first: bool) -> Result<Vec<ChangeWords>, 
             witness: atlas.example(&difference.region, &likely).as_ref().map(PacketWords::of),
         });
     }
-    Ok(changes)
+    changes
 }
 
 fn rate(fate: &Fate) -> Option<Rate> {

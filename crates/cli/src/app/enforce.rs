@@ -1,4 +1,4 @@
-//! `enforce` and `release`: rules into the kernel, and out of it.
+//! Rules into the kernel: the step itself, and which rules it concerns.
 
 use super::{Failure, Loaded};
 use serde::Serialize;
@@ -47,7 +47,10 @@ pub fn enforce(loaded: &Loaded) -> Result<Report, Failure> {
 
 /// Rules for programs cannot be enforced yet, and without their programs they would be wider than
 /// written: the first one is refused by name.
-fn no_programs(loaded: &Loaded) -> Result<(), Failure> {
+///
+/// # Errors
+/// [`Failure`] if there is one.
+pub fn no_programs(loaded: &Loaded) -> Result<(), Failure> {
     let names_programs = |decision: &Decision| {
         decision.idle.is_none() && decision.conditions.iter().any(|it| !it.programs.is_empty())
     };
@@ -65,7 +68,8 @@ fn no_programs(loaded: &Loaded) -> Result<(), Failure> {
     Err(Failure::Refusal { sources: loaded.sources.clone(), problem: Box::new(problem) })
 }
 
-fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
+/// What the policy changes, held against what the kernel held before.
+pub fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
     let written = || loaded.plan.decisions().filter(|it| it.1.id.kind == Kind::Rule);
     let mut report = Report {
         host: loaded.plan.host.clone(),
@@ -119,24 +123,4 @@ fn changed(before: &RuleProgram, after: &RuleProgram) -> BTreeSet<RuleId> {
         changed.extend(ids.filter(|id| same || id.kind != Kind::Default).cloned());
     }
     changed
-}
-
-/// What `release` changed.
-#[derive(Debug, Serialize)]
-pub struct Released {
-    /// Whether there was anything to take out.
-    pub released: bool,
-    /// The host whose policy was in force.
-    pub host: Option<String>,
-}
-
-/// Takes our rules out of the kernel.
-///
-/// # Errors
-/// [`Failure`] if the kernel refuses.
-pub fn release() -> Result<Released, Failure> {
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    let host = ruleset::read(&mut kernel)?.map(|snapshot| snapshot.host);
-    let released = ruleset::release(&mut kernel)?;
-    Ok(Released { released, host })
 }

@@ -22,6 +22,13 @@ pub enum Failure {
         /// Ways out.
         help: Vec<String>,
     },
+    /// Something was found that speaks against doing it.
+    Stopped {
+        /// What.
+        message: String,
+        /// Ways out.
+        help: Vec<String>,
+    },
     /// The system refused.
     System {
         /// What it refused.
@@ -44,10 +51,25 @@ impl Failure {
         Self::Usage { message: message.into(), help: vec![help.into()] }
     }
 
+    /// What went wrong, in a line.
+    pub fn line(&self) -> String {
+        match self {
+            Self::Input { problems, .. } => {
+                let first = problems.first().map(|it| it.message.clone());
+                first.unwrap_or_else(|| "the policy cannot be read".into())
+            }
+            Self::Usage { message, .. }
+            | Self::Stopped { message, .. }
+            | Self::System { message, .. } => message.clone(),
+            Self::Refusal { problem, .. } => problem.message.clone(),
+        }
+    }
+
     /// The exit code that belongs to it.
     pub fn exit(&self) -> Exit {
         match self {
             Self::Input { .. } | Self::Usage { .. } => Exit::Usage,
+            Self::Stopped { .. } => Exit::Found,
             Self::System { .. } | Self::Refusal { .. } => Exit::Refused,
         }
     }

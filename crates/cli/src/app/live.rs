@@ -1,15 +1,13 @@
 //! What listens on this machine, held against its policy.
 
 use super::review::{self, Finding};
-use super::{Failure, Loaded, likely_packet};
+use super::session::Session;
+use super::{Failure, Loaded};
 use std::collections::BTreeMap;
-use std::net::IpAddr;
 use tipstaff_core::analysis::{self, Code, Subject, ordinary, reachable, share_of};
 use tipstaff_core::plan::{Decision, Kind};
 use tipstaff_core::policy::{Severity, Verdict};
-use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Packet, RangeSet, TrafficSet, Transport,
-};
+use tipstaff_core::space::{AddressSet, Direction, RangeSet, TrafficSet};
 use tipstaff_linux::sockets::{Listener, PortProtocol, listeners};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
@@ -194,30 +192,9 @@ fn shell(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
     vec![finding]
 }
 
-/// The session from which this command is run, as the remote shell describes it.
-///
-/// # References
-/// ssh(1), ENVIRONMENT: `SSH_CONNECTION` holds the client's address and port, then the server's.
-pub fn own_session(loaded: &Loaded) -> Option<Packet> {
-    let words = std::env::var("SSH_CONNECTION").ok()?;
-    let mut words = words.split_whitespace();
-    let source: IpAddr = words.next()?.parse().ok()?;
-    let client: u16 = words.next()?.parse().ok()?;
-    let destination: IpAddr = words.next()?.parse().ok()?;
-    let port: u16 = words.next()?.parse().ok()?;
-    let likely = likely_packet(Direction::Inbound, &loaded.plan);
-    Some(Packet {
-        source,
-        destination,
-        transport: Transport::Tcp { source: client, destination: port },
-        state: ConnectionState::New,
-        ..likely
-    })
-}
-
 /// The session that asks, if it could not be opened again.
 fn session(loaded: &Loaded) -> Option<analysis::Finding> {
-    let packet = own_session(loaded)?;
+    let packet = Session::own()?.opening(&loaded.plan);
     let decision = loaded.plan.decision(&packet);
     if decision.act.verdict() == Verdict::Allow || packet.source.is_loopback() {
         return None;

@@ -4,6 +4,7 @@ pub mod ask;
 pub mod asked;
 mod committed;
 pub mod compare;
+pub mod docket;
 pub mod edit;
 pub mod effect;
 pub mod enforce;
@@ -13,8 +14,10 @@ mod load;
 pub mod reach;
 mod region;
 pub mod review;
+mod session;
 pub mod show;
 pub mod status;
+pub mod transaction;
 mod users;
 mod words;
 

@@ -2,9 +2,11 @@
 
 use super::{Failure, Loaded, PacketWords, likely_packet};
 use crate::exit::Exit;
+use crate::store::{Docket, Entry, Kind as EntryKind, State, digest};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::fs;
+use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
 use tipstaff_core::policy::Verdict;
@@ -30,8 +32,13 @@ pub struct Report {
     /// Whether the kernel's rules are also in the form in which they were given; `null` if there
     /// are none.
     pub same_form: Option<bool>,
-    /// Whether the rules will be there after a reboot: nothing loads them by itself yet.
+    /// What the docket says; `null` if it may not be read, or has nothing to say.
+    pub docket: Option<InDocket>,
+    /// Whether what was confirmed last will be in force after a reboot: whether something is set up
+    /// that loads it.
     pub after_reboot: bool,
+    /// What loads it: `systemd`, `openrc`; `null` if nothing does.
+    pub boot_service: Option<&'static str>,
     /// Where they differ: first which packets fare differently, then what differs in form.
     pub differences: Vec<Difference>,
     /// What each decision has taken so far.
@@ -40,6 +47,23 @@ pub struct Report {
     pub others: Vec<Other>,
     /// Tables of the kernel's older packet filter that are loaded.
     pub older_tables: Vec<String>,
+}
+
+/// What the docket says of what is in force.
+#[derive(Debug, Serialize)]
+pub struct InDocket {
+    /// The last entry that is in force, or should be.
+    pub entry: u64,
+    /// Since when.
+    pub since: String,
+    /// Whether it was confirmed.
+    pub confirmed: bool,
+    /// Whether it was loaded by itself at the last boot.
+    pub loaded_at_boot: bool,
+    /// Whether the policy of that entry is the one asked about, to the letter.
+    pub same_policy: bool,
+    /// The entry that waits to be confirmed.
+    pub pending: Option<u64>,
 }
 
 impl Report {
@@ -122,11 +146,16 @@ pub struct OtherChain {
 ///
 /// # Errors
 /// [`Failure`] if the kernel cannot be read.
-pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
+pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let snapshot = ruleset::read(&mut kernel)?;
     let others = ruleset::others(&mut kernel)?;
     let compared = snapshot.as_ref().map(|it| Compared::of(loaded, &it.program));
+    // Who may not look into the docket still learns the rest.
+    let entries = Docket::look(state).unwrap_or_default();
+    let last_confirmed = entries.iter().rev().find(|it| it.state == State::Confirmed);
+    let confirmed = last_confirmed.is_some_and(|it| it.kind != EntryKind::Release);
+    let docket = in_docket(&entries, loaded, state);
     Ok(Report {
         host: loaded.plan.host.clone(),
         in_force: snapshot.as_ref().is_some_and(|it| !it.dormant),
@@ -134,12 +163,44 @@ pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
         enforced_host: snapshot.as_ref().map(|it| it.host.clone()),
         equal: compared.as_ref().map(|it| it.equal),
         same_form: compared.as_ref().map(|it| it.same_form),
-        after_reboot: false,
+        after_reboot: boot_service().is_some() && confirmed,
+        boot_service: boot_service(),
+        docket,
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(),
     })
+}
+
+fn in_docket(entries: &[Entry], loaded: &Loaded, state: &Path) -> Option<InDocket> {
+    let in_force = |it: &&Entry| matches!(it.state, State::Confirmed | State::Pending);
+    let last = entries.iter().rev().find(in_force)?;
+    Some(InDocket {
+        entry: last.id,
+        since: last.since.clone(),
+        confirmed: last.state == State::Confirmed,
+        loaded_at_boot: last.kind == EntryKind::Boot,
+        same_policy: last.policy == Some(digest(&loaded.plan.host, &loaded.sources).0),
+        pending: Docket::pending(state).map(|pending| pending.id),
+    })
+}
+
+/// What is set up to load the rules at boot.
+fn boot_service() -> Option<&'static str> {
+    let enabled = |folders: &[&str], name: &str| {
+        folders.iter().any(|folder| fs::exists(format!("{folder}/{name}")).unwrap_or(false))
+    };
+    let systemd = [
+        "/etc/systemd/system/sysinit.target.wants",
+        "/etc/systemd/system/network-pre.target.wants",
+        "/etc/systemd/system/multi-user.target.wants",
+    ];
+    if enabled(&systemd, "tipstaff.service") {
+        return Some("systemd");
+    }
+    let levels = ["/etc/runlevels/boot", "/etc/runlevels/sysinit", "/etc/runlevels/default"];
+    enabled(&levels, "tipstaff").then_some("openrc")
 }
 
 /// What the kernel has counted: for each decision of the plan, in its order, and then for what

@@ -255,7 +255,6 @@ pub struct ServiceKeys {
 
 /// Options of `defaults`.
 #[derive(Debug, Args)]
-#[group(required = true, multiple = true)]
 pub struct Defaults {
     /// For packets to the host: allow, deny or reject
     #[arg(long, value_name = "VERDICT")]
@@ -533,6 +532,12 @@ pub fn defaults(global: &Global, screen: &Screen, options: &Defaults) -> Result<
             _ => None,
         })
         .collect();
+    if keys.is_empty() {
+        return Err(Failure::usage(
+            "no default is to change",
+            "name at least one of --inbound, --outbound and --forwarded",
+        ));
+    }
     let request = Request {
         path: &global.policy,
         host: global.host.as_deref(),

@@ -5,8 +5,8 @@ mod edit;
 use crate::app::compare::{Operand, Place};
 use crate::app::reach::{Request, Vantage};
 use crate::app::{
-    Failure, Loaded, ask, asked, compare, enforce, load, load_for_kernel, reach, review, show,
-    status,
+    Failure, ask, asked, compare, docket, load, load_for_kernel, reach, review, show, status,
+    transaction,
 };
 use crate::demo;
 use crate::exit::Exit;
@@ -33,26 +33,38 @@ pub struct Cli {
     pub command: Command,
 }
 
+/// Where the help puts the options that every command has.
+const COMMON: &str = "Options of every command";
+
 /// Options of every command.
 #[derive(Debug, Args)]
 pub struct Global {
     /// The policy file
     #[arg(
         long,
-        global = true,
+        global = true, help_heading = COMMON,
         env = "TIPSTAFF_POLICY",
         default_value = "/etc/tipstaff/policy.toml",
         value_name = "PATH"
     )]
     pub policy: PathBuf,
     /// The host of the policy; this machine, or the only one, if left out
-    #[arg(long, global = true, value_name = "NAME")]
+    #[arg(long, global = true, help_heading = COMMON, value_name = "NAME")]
     pub host: Option<String>,
+    /// Where the docket and the policies it refers to are kept
+    #[arg(
+        long,
+        global = true, help_heading = COMMON,
+        env = "TIPSTAFF_STATE",
+        default_value = "/var/lib/tipstaff",
+        value_name = "PATH"
+    )]
+    pub state: PathBuf,
     /// How results are written
-    #[arg(long, global = true, value_enum, default_value = "text")]
+    #[arg(long, global = true, help_heading = COMMON, value_enum, default_value = "text")]
     pub format: Format,
     /// When colours are used
-    #[arg(long, global = true, value_enum, default_value = "auto")]
+    #[arg(long, global = true, help_heading = COMMON, value_enum, default_value = "auto")]
     pub color: ColorWhen,
 }
 
@@ -78,16 +90,25 @@ pub enum Command {
     Ask(Ask),
     /// Show which packets two policies treat differently, or a policy and the kernel
     Compare(Compare),
-    /// Put the policy's rules into the kernel
+    /// Put the policy's rules into the kernel; they go by themselves unless confirmed
     Enforce(Enforce),
-    /// Take our rules out of the kernel
-    Release,
+    /// Keep what was enforced last
+    Confirm,
+    /// Go back to what was confirmed before, or to any earlier entry of the docket
+    Revert(Revert),
+    /// Take our rules out of the kernel; they come back by themselves unless confirmed
+    Release(Staying),
+    /// Show what was enforced on this host, when, by whom, and what became of it
+    Docket(DocketCommand),
     /// Compare the kernel with the policy, and show what each rule has taken
     Status,
     /// Show which listening ports can be reached, from where, and who decides
     Reach(Reach),
     /// Walk through the whole example in a sealed lab; needs no privileges
     Demo(Demo),
+    /// Watches over a change that waits to be confirmed
+    #[command(hide = true)]
+    StandBy(StandBy),
     /// One of the demo's listening programs
     #[command(hide = true)]
     StandIn(StandIn),
@@ -157,12 +178,74 @@ pub struct Compare {
     second: Option<Operand>,
 }
 
+/// How long a change stays.
+#[derive(Debug, Args)]
+pub struct Staying {
+    /// Stay so until the next change, without waiting to be confirmed
+    #[arg(long)]
+    keep: bool,
+    /// Go back by itself unless `tipstaff confirm` comes within this time
+    #[arg(long, value_name = "SECONDS", default_value = "60", value_parser = waiting)]
+    confirm_within: Duration,
+}
+
 /// Options of `enforce`.
 #[derive(Debug, Args)]
 pub struct Enforce {
-    /// Enforce now, and stay so until the next change
+    #[command(flatten)]
+    staying: Staying,
+    /// Show what would change; change nothing
     #[arg(long)]
-    keep: bool,
+    dry_run: bool,
+    /// Go on although the session you work in could not be opened again
+    #[arg(long)]
+    even_if_locked_out: bool,
+    /// Load the last confirmed policy from the docket, as at boot
+    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out"])]
+    boot: bool,
+}
+
+/// Options of `revert`.
+#[derive(Debug, Args)]
+pub struct Revert {
+    /// The entry of the docket; what was confirmed before the last if left out
+    id: Option<u64>,
+    #[command(flatten)]
+    staying: Staying,
+    /// Go on although the session you work in could not be opened again
+    #[arg(long)]
+    even_if_locked_out: bool,
+}
+
+/// Options of `docket`.
+#[derive(Debug, Args)]
+pub struct DocketCommand {
+    #[command(subcommand)]
+    part: Option<DocketPart>,
+}
+
+/// What the docket can be asked.
+#[derive(Debug, Subcommand)]
+pub enum DocketPart {
+    /// Show one entry, with the policy as it was
+    Show {
+        /// Its number
+        id: u64,
+    },
+    /// Show which packets two entries treat differently, or an entry and the policy
+    Compare {
+        /// The one entry
+        id: u64,
+        /// The other one; the policy if left out
+        other: Option<u64>,
+    },
+}
+
+/// Options of the process that watches over a change.
+#[derive(Debug, Args)]
+pub struct StandBy {
+    /// The entry
+    id: u64,
 }
 
 /// Options of `reach`.
@@ -192,6 +275,14 @@ pub struct Demo {
 pub struct StandIn {
     /// Where to listen: tcp:PORT, udp:PORT (both IP versions), tcp4:PORT, ...
     listen: Vec<String>,
+}
+
+fn waiting(text: &str) -> Result<Duration, String> {
+    text.parse()
+        .ok()
+        .filter(|seconds| (1..=86_400).contains(seconds))
+        .map(Duration::from_secs)
+        .ok_or_else(|| "expected a whole number of seconds from 1 to 86400".into())
 }
 
 fn seconds(text: &str) -> Result<Duration, String> {
@@ -281,18 +372,53 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             let report = ask::report(&policy()?, &question)?;
             Ok(Output::fine(render::report(format, screen, &report, render::ask)))
         }
+        Command::Enforce(options) if options.boot => {
+            let report = transaction::boot(&global.state)?;
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::booted), exit })
+        }
         Command::Enforce(options) => {
             let loaded = load_for_kernel(&global.policy, host)?;
-            enforce_command(options, &loaded, format, screen)
+            let how = transaction::Options {
+                dry: options.dry_run,
+                even_if_locked_out: options.even_if_locked_out,
+                ..options.staying.options(global)
+            };
+            let busy = render::progress("enforcing");
+            let report = transaction::enforce(&loaded, &how)?;
+            drop(busy);
+            Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
         }
-        Command::Release => {
-            let report = enforce::release()?;
-            Ok(Output::fine(render::report(format, screen, &report, render::released)))
+        Command::Confirm => {
+            let report = transaction::confirm(&global.state)?;
+            Ok(Output::fine(render::report(format, screen, &report, render::settled)))
+        }
+        Command::Revert(options) => {
+            if options.id.is_none()
+                && let Some(report) = transaction::revert_pending(&global.state)?
+            {
+                return Ok(Output::fine(render::report(format, screen, &report, render::settled)));
+            }
+            let how = transaction::Options {
+                even_if_locked_out: options.even_if_locked_out,
+                ..options.staying.options(global)
+            };
+            let report = transaction::revert(options.id, &how)?;
+            Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
+        }
+        Command::Release(staying) => {
+            let report = transaction::release(&staying.options(global))?;
+            Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
+        }
+        Command::Docket(command) => docket_command(command, global, screen),
+        Command::StandBy(options) => {
+            transaction::stand_by(&global.state, options.id)?;
+            Ok(Output::fine(String::new()))
         }
         Command::Status => {
             let loaded = policy()?;
             let busy = render::progress("comparing");
-            let report = status::report(&loaded)?;
+            let report = status::report(&loaded, &global.state)?;
             drop(busy);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::status), exit })
@@ -315,23 +441,44 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     }
 }
 
-fn enforce_command(
-    options: &Enforce,
-    loaded: &Loaded,
-    format: Format,
+impl Staying {
+    fn options<'g>(&self, global: &'g Global) -> transaction::Options<'g> {
+        transaction::Options {
+            state: &global.state,
+            keep: self.keep,
+            within: self.confirm_within,
+            dry: false,
+            even_if_locked_out: false,
+        }
+    }
+}
+
+fn docket_command(
+    command: &DocketCommand,
+    global: &Global,
     screen: &Screen,
 ) -> Result<Output, Failure> {
-    if !options.keep {
-        return Err(Failure::usage(
-            "nothing was enforced: without --keep, a change would have to be confirmed, and this \
-             version cannot wait for that yet",
-            format!("to enforce the policy of `{}` now, add --keep", loaded.plan.host),
-        ));
+    let format = global.format;
+    match &command.part {
+        None => {
+            let report = docket::list(&global.state)?;
+            Ok(Output::fine(render::report(format, screen, &report, render::docket)))
+        }
+        Some(DocketPart::Show { id }) => {
+            let report = docket::show(&global.state, *id)?;
+            Ok(Output::fine(render::report(format, screen, &report, render::docket_entry)))
+        }
+        Some(DocketPart::Compare { id, other }) => {
+            let first = docket::policy(&global.state, *id)?;
+            let second = match other {
+                Some(other) => docket::policy(&global.state, *other)?,
+                None => load(&global.policy, global.host.as_deref())?,
+            };
+            let report = compare::between(&first, &second);
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::compare), exit })
+        }
     }
-    let busy = render::progress("enforcing");
-    let report = enforce::enforce(loaded)?;
-    drop(busy);
-    Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
 }
 
 impl DirectionWord {

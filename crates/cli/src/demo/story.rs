@@ -3,7 +3,7 @@
 use super::changes::{Change, Sight, changes, sights};
 use super::world::{self, HOSTS, MAIL, World};
 use crate::app::reach::{Report, Request, Vantage};
-use crate::app::{Failure, Loaded, ask, enforce, loaded, reach, review, show, status};
+use crate::app::{Failure, Loaded, ask, enforce, loaded, reach, review, show, status, transaction};
 use crate::args::{Cli, Output, dispatch};
 use crate::exit::Exit;
 use crate::render::{self, Cell, Format, Screen, Style, Table};
@@ -146,7 +146,7 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     let mended = Policies::read(MENDED)?;
     let after = teller.enforce_and_check(&world, &mended)?;
     teller.command("--host sluice status");
-    let status = world.node("sluice").run(|| status::report(mended.of("sluice")))??;
+    let status = world.node("sluice").run(|| status::report(mended.of("sluice"), &desk))??;
     teller.say(&render::status(&status, screen));
 
     let changes = changes(&before.sights, &after.sights);
@@ -255,6 +255,13 @@ impl Teller {
         for host in HOSTS {
             self.command(&format!("--host {host} enforce --keep"));
             let report = world.node(host).run(|| enforce::enforce(policies.of(host)))??;
+            let report = transaction::Report {
+                done: "enforced",
+                entry: None,
+                confirm_within: None,
+                enforced: Some(report),
+                changes: Vec::new(),
+            };
             self.say(&render::enforced(&report, &self.screen));
         }
         let mut check = Check { reports: Vec::new(), sights: Vec::new() };

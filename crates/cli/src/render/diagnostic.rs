@@ -31,7 +31,9 @@ pub fn failure(failure: &Failure, screen: &Screen) -> String {
             text
         }
         Failure::Refusal { sources, problem } => diagnostic(sources, problem, screen),
-        Failure::Usage { message, help } | Failure::System { message, help } => {
+        Failure::Usage { message, help }
+        | Failure::Stopped { message, help }
+        | Failure::System { message, help } => {
             let mut text = format!("{} {}\n", screen.paint(Style::Wrong, "error:"), clean(message));
             for line in help {
                 text.push_str(&format!(
@@ -185,6 +187,7 @@ pub fn failure_words(failure: &Failure) -> FailureWords {
             Failure::Input { problems, .. } => problems.iter().map(of).collect(),
             Failure::Refusal { problem, .. } => vec![of(problem)],
             Failure::Usage { message, help } => vec![plain("usage", message, help)],
+            Failure::Stopped { message, help } => vec![plain("stopped", message, help)],
             Failure::System { message, help } => vec![plain("system", message, help)],
         },
     }

@@ -1,10 +1,44 @@
-//! `enforce` and `release` as text: one line that says what changed.
+//! `enforce`, `confirm`, `revert` and `release` as text.
 
-use super::{Screen, Style, clean};
-use crate::app::enforce::{Released, Report};
+use super::{Screen, Style, changes, clean};
+use crate::app::enforce::Report as Enforced;
+use crate::app::transaction::{Booted, Report, Settled};
 
-/// What `enforce` changed.
+/// What a change did.
 pub fn enforced(report: &Report, screen: &Screen) -> String {
+    let mut text = match (report.done, &report.enforced) {
+        ("nothing-to-release", _) => {
+            return "nothing to release: no rules of ours are in the kernel\n".into();
+        }
+        (_, None) => {
+            let lead = screen.paint(Style::Mixed, "released");
+            format!("{lead}: our rules are out of the kernel and stop nothing any more\n")
+        }
+        ("would-enforce", Some(rules)) => {
+            format!("{} {}", screen.paint(Style::Mixed, "would enforce"), summary(rules))
+        }
+        ("unchanged", Some(rules)) => {
+            let lead = screen.paint(Style::Good, "in force already");
+            let host = clean(&rules.host);
+            format!("{lead} {host}: nothing was changed, and what was counted stays\n")
+        }
+        (_, Some(rules)) => format!("{} {}", screen.paint(Style::Good, "enforced"), summary(rules)),
+    };
+    if !report.changes.is_empty() {
+        text.push_str(&format!("\n{}", changes(&report.changes, screen)));
+    }
+    if let (Some(seconds), Some(entry)) = (report.confirm_within, report.entry) {
+        let lead = screen.paint(Style::Mixed, "not kept yet:");
+        text.push_str(&format!(
+            "\n{lead} entry {entry} goes back by itself in {seconds} seconds.\n\
+             Open a new session, try what you need, and keep it there with `tipstaff confirm`.\n"
+        ));
+    }
+    text
+}
+
+/// Which rules a change concerns.
+fn summary(report: &Enforced) -> String {
     let host = clean(&report.host);
     let mut parts = Vec::new();
     match &report.replaced {
@@ -37,16 +71,56 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         0 => String::new(),
         count => format!(", {count} ended and left out ({})", clean(&report.ended.join(", "))),
     };
-    let lead = screen.paint(Style::Good, "enforced");
-    format!("{lead} {host}: {rules}{paused}{ended}; {}\n", parts.join("; "))
+    format!("{host}: {rules}{paused}{ended}; {}\n", parts.join("; "))
 }
 
-/// What `release` changed.
-pub fn released(report: &Released, screen: &Screen) -> String {
-    if !report.released {
-        return "nothing to release: no rules of ours are in the kernel\n".into();
+/// What `confirm`, or going back at once, did.
+pub fn settled(report: &Settled, screen: &Screen) -> String {
+    let entry = report.entry;
+    match (report.done, report.back_to) {
+        ("confirmed", _) => {
+            format!("{} entry {entry}: it stays\n", screen.paint(Style::Good, "confirmed"))
+        }
+        (_, Some(id)) => {
+            let lead = screen.paint(Style::Closed, "went back");
+            format!("{lead} from entry {entry}: entry {id} is in force again\n")
+        }
+        (_, None) => {
+            let lead = screen.paint(Style::Closed, "went back");
+            format!("{lead} from entry {entry}: our rules are out of the kernel\n")
+        }
     }
+}
+
+/// What was loaded at boot.
+pub fn booted(report: &Booted, screen: &Screen) -> String {
     let host = clean(report.host.as_deref().unwrap_or_default());
-    let lead = screen.paint(Style::Mixed, "released");
-    format!("{lead} {host}: our rules are out of the kernel and stop nothing any more\n")
+    let entry = report.entry.unwrap_or_default();
+    let mut text = match report.done {
+        "loaded" => {
+            format!("{} {host}, as of entry {entry}\n", screen.paint(Style::Good, "loaded"))
+        }
+        "loaded-earlier" => {
+            format!(
+                "{} {host}, as of entry {entry}\n",
+                screen.paint(Style::Mixed, "loaded an earlier policy of")
+            )
+        }
+        "released" => "nothing loaded: the rules were released\n".into(),
+        "closed" => {
+            let lead = screen.paint(Style::Wrong, "closed");
+            format!("{lead} {host}: only the baseline and the remote shell stay open\n")
+        }
+        "open" => {
+            let lead = screen.paint(Style::Wrong, "open");
+            format!(
+                "{lead} {host}: no rules could be loaded, and the policy lets everything pass then\n"
+            )
+        }
+        _ => "nothing loaded: no policy was confirmed yet\n".into(),
+    };
+    for line in &report.trouble {
+        text.push_str(&format!("  {}\n", clean(line)));
+    }
+    text
 }

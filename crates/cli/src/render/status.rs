@@ -36,10 +36,47 @@ pub fn status(report: &Report, screen: &Screen) -> String {
         text.push_str(&table.render(screen));
     }
     text.push_str(&others(report, screen));
-    if report.in_force && !report.after_reboot {
-        let lead = screen.paint(Style::Mixed, "after a reboot:");
-        let rest = "these rules are gone; run `tipstaff enforce --keep` again";
-        text.push_str(&format!("\n{lead} {rest}\n"));
+    text.push_str(&docket(report, screen));
+    text
+}
+
+/// Since when, and what a reboot makes of it.
+fn docket(report: &Report, screen: &Screen) -> String {
+    let mut text = String::from("\n");
+    if let Some(docket) = &report.docket {
+        let how = match (docket.confirmed, docket.loaded_at_boot) {
+            (_, true) => "loaded at boot",
+            (true, false) => "confirmed",
+            (false, false) => "not confirmed yet",
+        };
+        let letter = if docket.same_policy { "" } else { "; the policy's text has changed since" };
+        text.push_str(&format!(
+            "in the docket: entry {}, {how}, since {}{letter}\n",
+            docket.entry, docket.since
+        ));
+        if let Some(id) = docket.pending {
+            let lead = screen.paint(Style::Mixed, "not kept yet:");
+            let rest = "goes back by itself unless `tipstaff confirm` comes";
+            text.push_str(&format!("{lead} entry {id} {rest}\n"));
+        }
+    }
+    match (report.in_force, report.after_reboot, report.boot_service) {
+        (_, true, Some(service)) => {
+            let lead = screen.paint(Style::Good, "after a reboot:");
+            let rest = "what was confirmed last is loaded before the network comes up";
+            text.push_str(&format!("{lead} {rest} ({service})\n"));
+        }
+        (true, _, None) => {
+            let lead = screen.paint(Style::Mixed, "after a reboot:");
+            let rest = "these rules are gone, until the boot service is installed and enabled";
+            text.push_str(&format!("{lead} {rest}\n"));
+        }
+        (true, false, Some(_)) => {
+            let lead = screen.paint(Style::Mixed, "after a reboot:");
+            let rest = "nothing is loaded, since nothing was confirmed";
+            text.push_str(&format!("{lead} {rest}\n"));
+        }
+        _ => {}
     }
     text
 }

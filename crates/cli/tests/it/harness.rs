@@ -3,7 +3,7 @@
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use tempfile::TempDir;
 use tipstaff_linux::lab::Node;
@@ -14,6 +14,7 @@ pub const MENDED: &str = include_str!("../../../../demo/mended.toml");
 /// A folder with a policy in it.
 pub struct Desk {
     pub folder: TempDir,
+    state: TempDir,
 }
 
 /// What a run gave.
@@ -43,7 +44,7 @@ impl Desk {
     /// A folder with this text as `policy.toml`.
     pub fn with(policy: impl AsRef<[u8]>) -> Self {
         let folder = tempfile::tempdir().expect("a folder");
-        let desk = Self { folder };
+        let desk = Self { folder, state: tempfile::tempdir().expect("a folder") };
         desk.write(policy);
         desk
     }
@@ -58,6 +59,12 @@ impl Desk {
         self.folder.path()
     }
 
+    /// Where the docket is kept: beside the policy's folder, so that it is never taken for a part
+    /// of it.
+    pub fn state(&self) -> PathBuf {
+        self.state.path().join("state")
+    }
+
     /// The program, ready to run on the policy.
     pub fn command<A: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = A>) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_tipstaff"));
@@ -65,6 +72,7 @@ impl Desk {
             .args(args)
             .env_clear()
             .env("TIPSTAFF_POLICY", "policy.toml")
+            .env("TIPSTAFF_STATE", self.state())
             .env("COLUMNS", "100")
             .current_dir(self.path())
             .stdin(Stdio::null());

@@ -4,6 +4,7 @@ mod asking;
 mod bad_policies;
 mod demo;
 mod editing;
+mod enforcing;
 mod folders;
 mod harness;
 mod kernel;

@@ -117,7 +117,12 @@ fn the_command_reference_is_what_the_program_says() {
         "ask",
         "compare",
         "enforce",
+        "confirm",
+        "revert",
         "release",
+        "docket",
+        "docket show",
+        "docket compare",
         "status",
         "reach",
         "demo",
@@ -125,7 +130,7 @@ fn the_command_reference_is_what_the_program_says() {
         let args: Vec<&str> =
             command.split(' ').chain(["--help"]).filter(|it| !it.is_empty()).collect();
         let mut run = desk.command(&args);
-        run.env("COLUMNS", "90").env_remove("TIPSTAFF_POLICY");
+        run.env("COLUMNS", "90").env_remove("TIPSTAFF_POLICY").env_remove("TIPSTAFF_STATE");
         let help = crate::harness::finish(run).exits(0).stdout;
         let title = format!("tipstaff {command}");
         texts.push_str(&format!("\n### `{}`\n\n```text\n{}\n```\n", title.trim(), help.trim_end()));

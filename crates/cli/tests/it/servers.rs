@@ -276,7 +276,7 @@ fn an_enforced_policy_holds_against_programs_of_others() {
         for version in 0..2 {
             assert!(!ping(street, ping_program, STRANGER[version], SLUICE[version]).0);
         }
-        desk.on(sluice, ["release"]).exits(0);
+        desk.on(sluice, ["release", "--keep"]).exits(0);
         meets(curl(STRANGER[0], SLUICE[0], 9100), OPEN);
     });
 }

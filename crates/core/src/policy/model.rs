@@ -133,6 +133,8 @@ pub struct Host {
     pub expectations: Vec<Expectation>,
     /// Where the remote shell listens, if that is written.
     pub shell: Option<Shell>,
+    /// Whether everything passes if the rules cannot be loaded at boot.
+    pub open_on_failure: bool,
     /// Findings about it, not about one of its rules, that are accepted.
     pub accepted: Vec<Accepted>,
     /// Where it is written.

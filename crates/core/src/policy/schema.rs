@@ -190,6 +190,13 @@ pub const SCHEMA: &[TableSpec] = &[
             key("rule", Shape::Tables("rule"), "The rules; the first that matches decides", ""),
             key("expect", Shape::Tables("expect"), "Statements that must hold", ""),
             key(
+                "on-failure",
+                Shape::Text,
+                "If its rules cannot be loaded at boot: `closed` (if left out) keeps only the \
+                 baseline and the remote shell, `open` lets everything pass",
+                "\"closed\"",
+            ),
+            key(
                 "shell",
                 Shape::List,
                 "Where its remote shell listens; `review` sees to it that somebody can reach it",

@@ -50,6 +50,9 @@ pub fn host(
     let expectations =
         expectations.iter().filter_map(|table| expectation(reader, &names, table)).collect();
     let shell = shell(reader, &names, table);
+    let on_failure = table.text(reader, "on-failure");
+    let on_failure =
+        on_failure.and_then(|text| choice(reader, &text, &["closed", "open"]).map(str::to_owned));
     Host {
         name: name.value.clone(),
         addresses,
@@ -64,6 +67,7 @@ pub fn host(
         rules: unfolded.rules,
         expectations,
         shell,
+        open_on_failure: on_failure.as_deref() == Some("open"),
         accepted: accepted(reader, table),
         origin: reader.origin(name.span.clone()),
     }

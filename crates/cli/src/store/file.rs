@@ -97,3 +97,17 @@ fn inside(path: &Path) -> Result<PathBuf, Failure> {
         }
     }
 }
+
+/// Writes a file that only its owner may read, in place of what was there.
+pub fn replace_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let draft = path.with_extension("new");
+    let _ = fs::remove_file(&draft);
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&draft)?;
+    let written = file.write_all(bytes).and_then(|()| file.sync_all());
+    let moved = written.and_then(|()| fs::rename(&draft, path));
+    if moved.is_err() {
+        let _ = fs::remove_file(&draft);
+    }
+    moved?;
+    File::open(folder_of(path))?.sync_all()
+}

@@ -1,0 +1,320 @@
+//! Enforcing as a transaction: what stops it, the way back, the docket, and a reboot.
+
+use crate::harness::{Desk, INHERITED, MENDED, Outcome, finish};
+use serde_json::Value;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
+
+fn on_sluice(desk: &Desk, args: &[&str]) -> Outcome {
+    desk.run(["--host", "sluice"].iter().chain(args))
+}
+
+fn status(desk: &Desk) -> Value {
+    desk.run(["--host", "sluice", "--format", "json", "status"]).json()
+}
+
+fn docket(desk: &Desk) -> Vec<(String, String)> {
+    let list = desk.run(["--format", "json", "docket"]).exits(0).json();
+    let entries = list["entries"].as_array().expect("a list").iter();
+    let word = |entry: &Value, key: &str| entry[key].as_str().expect("a word").to_owned();
+    entries.map(|entry| (word(entry, "kind"), word(entry, "state"))).collect()
+}
+
+fn pairs(list: &[(&str, &str)]) -> Vec<(String, String)> {
+    list.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
+}
+
+/// Waits until the kernel's rules are, or are not, those of the policy.
+fn soon(desk: &Desk, within: Duration, wanted: impl Fn(&Value) -> bool) {
+    let deadline = Instant::now() + within;
+    loop {
+        let now = status(desk);
+        if wanted(&now) {
+            return;
+        }
+        assert!(Instant::now() < deadline, "{now:#}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+#[test]
+fn what_is_not_confirmed_goes_by_itself() {
+    sealed("enforcing::what_is_not_confirmed_goes_by_itself", || {
+        let desk = Desk::with(INHERITED);
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        desk.write(MENDED);
+        let said = on_sluice(&desk, &["enforce", "--confirm-within", "2"]).exits(0).stdout;
+        assert!(said.contains("goes back by itself in 2 seconds"), "{said}");
+        assert_eq!(status(&desk)["equal"], true);
+        assert_eq!(status(&desk)["docket"]["pending"], 2);
+        // Nothing else is changed meanwhile.
+        for command in [&["enforce", "--keep"][..], &["release", "--keep"]] {
+            let refused = on_sluice(&desk, command).exits(1);
+            assert!(refused.stderr.contains("entry 2 waits to be confirmed"), "{}", refused.stderr);
+        }
+        soon(&desk, Duration::from_secs(6), |it| it["equal"] == false);
+        let expected = pairs(&[("enforce", "confirmed"), ("enforce", "reverted")]);
+        assert_eq!(docket(&desk), expected);
+        on_sluice(&desk, &["confirm"]).exits(2);
+    });
+}
+
+#[test]
+fn what_is_confirmed_stays_and_can_be_gone_back_from() {
+    sealed("enforcing::what_is_confirmed_stays_and_can_be_gone_back_from", || {
+        let desk = Desk::with(INHERITED);
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        desk.write(MENDED);
+        on_sluice(&desk, &["enforce", "--confirm-within", "2"]).exits(0);
+        assert!(on_sluice(&desk, &["confirm"]).exits(0).stdout.starts_with("confirmed entry 2"));
+        std::thread::sleep(Duration::from_secs(3));
+        assert_eq!(status(&desk)["equal"], true, "it stays");
+        // Back to what was confirmed before, which the docket still has.
+        fs::remove_file(desk.path().join("policy.toml")).expect("the file is gone");
+        let said = desk.run(["revert", "--keep"]).exits(0).stdout;
+        assert!(said.contains("closes") && said.contains("2202/tcp"), "{said}");
+        desk.write(INHERITED);
+        assert_eq!(status(&desk)["equal"], true);
+        let difference = desk.run(["docket", "compare", "1", "2"]).exits(1).stdout;
+        assert!(difference.contains("opens") && difference.contains("9100/tcp"), "{difference}");
+        let shown = desk.run(["docket", "show", "2"]).exits(0).stdout;
+        assert!(shown.contains("allow = [\"2202/tcp\"]"), "{shown}");
+        // At once, while it waits.
+        desk.write(MENDED);
+        on_sluice(&desk, &["enforce"]).exits(0);
+        let back = desk.run(["revert"]).exits(0).stdout;
+        assert!(back.contains("entry 3 is in force again"), "{back}");
+        assert_eq!(status(&desk)["equal"], false);
+        // To any entry, by its number.
+        desk.run(["revert", "2", "--keep"]).exits(0);
+        assert_eq!(status(&desk)["equal"], true);
+    });
+}
+
+#[test]
+fn releasing_has_a_way_back_too() {
+    sealed("enforcing::releasing_has_a_way_back_too", || {
+        let desk = Desk::with(MENDED);
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        desk.run(["release", "--confirm-within", "1"]).exits(0);
+        assert_eq!(status(&desk)["in_force"], false);
+        soon(&desk, Duration::from_secs(5), |it| it["in_force"] == true && it["equal"] == true);
+    });
+}
+
+#[test]
+fn the_session_that_asks_is_not_shut_out() {
+    sealed("enforcing::the_session_that_asks_is_not_shut_out", || {
+        let desk = Desk::with(MENDED);
+        let from = |client: &str, more: &[&str]| {
+            let mut command = desk.command(["--host", "sluice", "enforce"].iter().chain(more));
+            command.env("SSH_CONNECTION", format!("{client} 50000 192.0.2.10 2202"));
+            finish(command)
+        };
+        let refused = from("203.0.113.9", &["--keep"]).exits(1);
+        assert!(refused.stderr.contains("this would lock you out"), "{}", refused.stderr);
+        assert!(refused.stderr.contains("`default/inbound`"), "{}", refused.stderr);
+        assert!(refused.stderr.contains("rule add shell --allow 2202/tcp --from 203.0.113.9"));
+        assert_eq!(status(&desk)["in_force"], false);
+        // A parent's session counts when a privilege switch has cleared the environment.
+        let program = env!("CARGO_BIN_EXE_tipstaff");
+        let inner =
+            format!("unset SSH_CONNECTION; '{program}' --host sluice enforce --keep; exit $?");
+        let mut command = std::process::Command::new("/bin/sh");
+        let plain = desk.command(["show"]);
+        command.args(["-c", &inner]).current_dir(desk.path());
+        command.envs(plain.get_envs().filter_map(|(key, value)| Some((key, value?))));
+        command.env("SSH_CONNECTION", "203.0.113.9 50000 192.0.2.10 2202");
+        finish(command).exits(1);
+        from("198.51.100.7", &["--keep"]).exits(0);
+        let gone_on = from("203.0.113.9", &["--keep", "--even-if-locked-out"]).exits(0);
+        assert!(gone_on.stdout.starts_with("in force already"), "{}", gone_on.stdout);
+    });
+}
+
+#[test]
+fn errors_of_the_review_and_dry_runs_change_nothing() {
+    sealed("enforcing::errors_of_the_review_and_dry_runs_change_nothing", || {
+        let desk = Desk::with(format!(
+            "{INHERITED}\n[[host.sluice.expect]]\ntraffic = [\"2202/tcp\"]\n\
+             from = [\"curators\"]\nverdict = \"allow\"\n"
+        ));
+        let stopped = on_sluice(&desk, &["enforce", "--keep"]).exits(1);
+        assert!(stopped.stderr.contains("the review finds an error: expectation-failed"));
+        desk.write(MENDED);
+        let would = on_sluice(&desk, &["enforce", "--dry-run"]).exits(0).stdout;
+        assert!(would.starts_with("would enforce sluice: 6 rules"), "{would}");
+        assert_eq!(status(&desk)["in_force"], false);
+        assert!(!desk.state().exists(), "not even a docket");
+    });
+}
+
+#[test]
+fn an_unchanged_policy_changes_nothing() {
+    sealed("enforcing::an_unchanged_policy_changes_nothing", || {
+        let desk = Desk::with(MENDED);
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let run = |args: &[&str]| desk.on(sluice, ["--host", "sluice"].iter().chain(args));
+        run(&["enforce", "--keep"]).exits(0);
+        // Something is counted.
+        street
+            .run(|| {
+                let address = "192.0.2.10:2202".parse().expect("an address");
+                std::net::TcpStream::connect_timeout(&address, Duration::from_millis(300)).is_err()
+            })
+            .expect("it can be tried");
+        let counted = || {
+            let status = run(&["--format", "json", "status"]).exits(0).json();
+            let rules = status["rules"].as_array().expect("a list").clone();
+            rules.iter().filter_map(|rule| rule["packets"].as_u64()).sum::<u64>()
+        };
+        let before = counted();
+        assert!(before > 0);
+        let again = run(&["enforce"]).exits(0).stdout;
+        assert!(again.starts_with("in force already sluice"), "{again}");
+        assert!(counted() >= before, "what was counted stays");
+        assert_eq!(docket(&desk).len(), 1);
+    });
+}
+
+#[test]
+fn after_a_reboot_the_confirmed_policy_stands_and_nothing_else() {
+    let desk = Desk::with(INHERITED);
+    // The first boot; the second has the same folder of state, and a fresh kernel.
+    sealed("enforcing::after_a_reboot_the_confirmed_policy_stands_and_nothing_else", || {
+        if !desk.state().exists() && std::env::var_os("TIPSTAFF_TEST_SECOND").is_none() {
+            let nothing = desk.run(["enforce", "--boot"]).exits(1).stdout;
+            assert!(nothing.contains("no policy was confirmed yet"), "{nothing}");
+            on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+            desk.write(MENDED);
+            on_sluice(&desk, &["enforce", "--confirm-within", "600"]).exits(0);
+            // Nobody confirms; the machine goes down: another boot, no rules.
+            let pending = desk.state().join("pending.json");
+            let text = fs::read_to_string(&pending).expect("it waits");
+            let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").expect("a name");
+            fs::write(&pending, text.replace(boot.trim(), "another-boot")).expect("written");
+            tipstaff_linux::ruleset::release(
+                &mut tipstaff_linux::NetlinkSocket::open(tipstaff_linux::Protocol::Netfilter)
+                    .expect("a socket"),
+            )
+            .expect("as after a reboot");
+            // The policy's file is not even there yet.
+            fs::remove_file(desk.path().join("policy.toml")).expect("gone");
+            let said = desk.run(["enforce", "--boot"]).exits(0).stdout;
+            assert_eq!(said, "loaded sluice, as of entry 1\n");
+            desk.write(INHERITED);
+            let now = status(&desk);
+            assert_eq!(
+                (&now["equal"], &now["docket"]["loaded_at_boot"]),
+                (&true.into(), &true.into())
+            );
+            let expected =
+                pairs(&[("enforce", "confirmed"), ("enforce", "reverted"), ("boot", "confirmed")]);
+            assert_eq!(docket(&desk), expected);
+        }
+    });
+}
+
+#[test]
+fn what_cannot_be_loaded_at_boot_leaves_the_shell_or_an_earlier_policy() {
+    sealed(
+        "enforcing::what_cannot_be_loaded_at_boot_leaves_the_shell_or_an_earlier_policy",
+        || {
+            let desk = Desk::with(INHERITED);
+            on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+            desk.write(MENDED);
+            on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+            let policies = desk.state().join("policies");
+            let mut files: Vec<_> =
+                fs::read_dir(&policies).expect("a folder").flatten().map(|it| it.path()).collect();
+            files.sort_by_key(|file| {
+                fs::metadata(file).and_then(|it| it.modified()).expect("a time")
+            });
+            // The last one is damaged: the one before it stands.
+            fs::write(&files[1], "{}").expect("damaged");
+            let said = desk.run(["enforce", "--boot"]).exits(1).stdout;
+            assert!(said.contains("an earlier policy of sluice, as of entry 1"), "{said}");
+            assert!(said.contains("its file was changed"), "{said}");
+            // All are: only the shell is left.
+            fs::write(&files[0], "{}").expect("damaged");
+            let said = desk.run(["enforce", "--boot"]).exits(1).stdout;
+            assert!(said.contains("only the baseline and the remote shell stay open"), "{said}");
+            desk.write(
+                "edition = 1\n[host.sluice]\naddresses = [\"127.0.0.1\", \"::1\"]\n\
+             [[host.sluice.rule]]\nname = \"shell\"\nallow = [\"22/tcp\"]\n",
+            );
+            assert_eq!(status(&desk)["equal"], true);
+        },
+    );
+}
+
+#[test]
+fn a_kill_at_any_moment_leaves_old_or_new_rules_and_a_docket_that_agrees() {
+    sealed(
+        "enforcing::a_kill_at_any_moment_leaves_old_or_new_rules_and_a_docket_that_agrees",
+        || {
+            // `TIPSTAFF_KILLS` asks for more.
+            let kills = std::env::var("TIPSTAFF_KILLS");
+            let kills: u64 = kills.map_or(40, |it| it.parse().expect("a number"));
+            let desk = Desk::with(INHERITED);
+            on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+            let mut last = INHERITED;
+            let (mut old, mut new) = (0, 0);
+            for round in 0..kills {
+                let next = if last == INHERITED { MENDED } else { INHERITED };
+                desk.write(next);
+                let mut command = desk.command(["--host", "sluice", "enforce", "--keep"]);
+                let mut child =
+                    command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("runs");
+                // From right after the start to well after the end, in steps that are spread.
+                std::thread::sleep(Duration::from_micros(500 + (round * 37 % 100) * 1_500));
+                child.kill().expect("killed, or done");
+                child.wait().expect("ended");
+                // One or the other, entirely.
+                let arrived = status(&desk)["equal"] == true;
+                if arrived {
+                    last = next;
+                    new += 1;
+                } else {
+                    desk.write(last);
+                    assert_eq!(status(&desk)["equal"], true, "the old rules stand");
+                    old += 1;
+                }
+                // The next command settles what was left open, and works.
+                on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+                assert!(
+                    docket(&desk)
+                        .iter()
+                        .all(|(_, state)| state == "confirmed" || state == "failed")
+                );
+            }
+            assert!(old > 0 && new > 0, "{old} old, {new} new");
+        },
+    );
+}
+
+#[test]
+fn a_torn_docket_is_read_and_a_damaged_one_is_not_written_over() {
+    sealed("enforcing::a_torn_docket_is_read_and_a_damaged_one_is_not_written_over", || {
+        let desk = Desk::with(INHERITED);
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        let file = desk.state().join("docket.jsonl");
+        assert_eq!(fs::metadata(&file).expect("it").permissions().mode() & 0o777, 0o600);
+        assert_eq!(fs::metadata(desk.state()).expect("it").permissions().mode() & 0o777, 0o700);
+        let whole = fs::read_to_string(&file).expect("text");
+        fs::write(&file, format!("{whole}{{\"id\":2,\"time\":\"20")).expect("torn");
+        desk.write(MENDED);
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        assert_eq!(docket(&desk), pairs(&[("enforce", "confirmed"), ("enforce", "confirmed")]));
+        fs::write(&file, format!("{{\"id\":}}\n{whole}")).expect("damaged");
+        desk.write(INHERITED);
+        let refused = on_sluice(&desk, &["enforce", "--keep"]).exits(3);
+        assert!(refused.stderr.contains("line 1 of docket.jsonl cannot be read"));
+        desk.write(MENDED);
+        assert_eq!(status(&desk)["equal"], true, "nothing was changed");
+    });
+}
