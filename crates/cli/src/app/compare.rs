@@ -157,6 +157,7 @@ fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool) -> Vec<C
             witness: atlas.example(&difference.region, &likely).as_ref().map(PacketWords::of),
         });
     }
+    effect::sort(&mut changes);
     changes
 }
 

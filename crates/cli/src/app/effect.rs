@@ -62,9 +62,14 @@ pub fn changes(before: (&Policy, &HostPlan), after: (&Policy, &HostPlan)) -> Vec
     let comparison = compare(before.1, after.1, likely);
     let mut list: Vec<ChangeWords> =
         comparison.changes.iter().map(|change| words(change, before, after)).collect();
+    sort(&mut list);
+    list
+}
+
+/// Puts what opens first, then what closes.
+pub fn sort(list: &mut [ChangeWords]) {
     let rank = |kind: &str| ["opens", "closes"].iter().position(|it| *it == kind).unwrap_or(2);
     list.sort_by_key(|change| rank(change.kind));
-    list
 }
 
 fn words(

@@ -1,4 +1,4 @@
-//! Rules into the kernel: the step itself, and which rules it concerns.
+//! Which rules an enforcement concerns.
 
 use super::{Failure, Loaded};
 use serde::Serialize;
@@ -7,8 +7,7 @@ use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Decision, Idle, Kind, RuleId};
 use tipstaff_core::policy::Diagnostic;
 use tipstaff_core::program::{Action, RuleProgram, Then};
-use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::ruleset::Snapshot;
 
 /// What `enforce` changed.
 #[derive(Debug, Serialize)]
@@ -29,20 +28,6 @@ pub struct Report {
     pub changed: Vec<String>,
     /// Decisions that are gone.
     pub gone: Vec<String>,
-}
-
-/// Puts the policy's rules into the kernel.
-///
-/// # Errors
-/// [`Failure`] if the kernel refuses; then it holds what it held before.
-pub fn enforce(loaded: &Loaded) -> Result<Report, Failure> {
-    let plan = &loaded.plan;
-    let in_kernel = |error| Failure::in_kernel(error, &loaded.sources, plan);
-    no_programs(loaded)?;
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    let before = ruleset::read(&mut kernel)?;
-    ruleset::enforce(&mut kernel, &plan.host, &loaded.program).map_err(in_kernel)?;
-    Ok(report(loaded, before.as_ref()))
 }
 
 /// Rules for programs cannot be enforced yet, and without their programs they would be wider than

@@ -3,7 +3,7 @@
 use super::changes::{Change, Sight, changes, sights};
 use super::world::{self, HOSTS, MAIL, World};
 use crate::app::reach::{Report, Request, Vantage};
-use crate::app::{Failure, Loaded, ask, enforce, loaded, reach, review, show, status, transaction};
+use crate::app::{Failure, Loaded, ask, docket, loaded, reach, review, show, status, transaction};
 use crate::args::{Cli, Output, dispatch};
 use crate::exit::Exit;
 use crate::render::{self, Cell, Format, Screen, Style, Table};
@@ -117,6 +117,7 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     teller.opening();
     let inherited = Policies::read(INHERITED)?;
     let world = World::build(&inherited.plans())?;
+    let desk = world::desk()?;
 
     teller.chapter("1. What listens", LISTENS);
     for host in HOSTS {
@@ -128,7 +129,7 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     teller.say(&render::show(&show::report(inherited.of("sluice")), screen));
 
     teller.chapter("3. Enforce it, and check from outside", CHECK);
-    let before = teller.enforce_and_check(&world, &inherited)?;
+    let before = teller.enforce_and_check(&world, &inherited, &desk)?;
 
     teller.chapter("4. The mistakes, seen", MISTAKES);
     teller.command("--host sluice review --live");
@@ -139,14 +140,16 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     }
 
     teller.chapter("5. Mend it, one change at a time", EDITS);
-    let desk = world::desk()?;
     let mut unlike = teller.edit(&desk)?;
 
     teller.chapter("6. The mended policy, and the same check", MENDED_POLICY);
     let mended = Policies::read(MENDED)?;
-    let after = teller.enforce_and_check(&world, &mended)?;
+    let after = teller.enforce_and_check(&world, &mended, &desk)?;
+    let state = desk.join("sluice");
+    teller.command("docket");
+    teller.say(&format!("{}\n", render::docket(&docket::list(&state)?, screen)));
     teller.command("--host sluice status");
-    let status = world.node("sluice").run(|| status::report(mended.of("sluice"), &desk))??;
+    let status = world.node("sluice").run(|| status::report(mended.of("sluice"), &state))??;
     teller.say(&render::status(&status, screen));
 
     let changes = changes(&before.sights, &after.sights);
@@ -251,17 +254,24 @@ impl Teller {
         Ok(())
     }
 
-    fn enforce_and_check(&self, world: &World, policies: &Policies) -> Result<Check, Failure> {
+    fn enforce_and_check(
+        &self,
+        world: &World,
+        policies: &Policies,
+        desk: &Path,
+    ) -> Result<Check, Failure> {
         for host in HOSTS {
             self.command(&format!("--host {host} enforce --keep"));
-            let report = world.node(host).run(|| enforce::enforce(policies.of(host)))??;
-            let report = transaction::Report {
-                done: "enforced",
-                entry: None,
-                confirm_within: None,
-                enforced: Some(report),
-                changes: Vec::new(),
+            // Whose session this is has nothing to do with the machines of the lab.
+            let options = transaction::Options {
+                state: &desk.join(host),
+                keep: true,
+                within: Duration::ZERO,
+                dry: false,
+                even_if_locked_out: true,
             };
+            let enforce = || transaction::enforce(policies.of(host), &options);
+            let report = world.node(host).run(enforce)??;
             self.say(&render::enforced(&report, &self.screen));
         }
         let mut check = Check { reports: Vec::new(), sights: Vec::new() };

@@ -93,7 +93,7 @@ pub struct Entry {
 #[serde(untagged)]
 pub enum Event {
     /// A new entry.
-    Made(Entry),
+    Made(Box<Entry>),
     /// What became of one.
     Became {
         /// Its number.
@@ -200,7 +200,7 @@ impl Docket {
         if self.entries.len() >= KEPT {
             self.trim().map_err(|error| broken(&self.folder, &error))?;
         }
-        self.write(&Event::Made(entry.clone()))?;
+        self.write(&Event::Made(Box::new(entry.clone())))?;
         self.entries.push(entry);
         Ok(id)
     }
@@ -252,7 +252,7 @@ impl Docket {
         self.entries = kept;
         let mut text = Vec::new();
         for entry in &self.entries {
-            serde_json::to_writer(&mut text, &Event::Made(entry.clone()))?;
+            serde_json::to_writer(&mut text, &Event::Made(Box::new(entry.clone())))?;
             text.push(b'\n');
         }
         let path = self.folder.join(FILE);
@@ -336,7 +336,7 @@ fn read(text: &str) -> io::Result<(Vec<Entry>, u64)> {
     for (number, line) in text.split_inclusive('\n').enumerate() {
         let whole = line.ends_with('\n');
         match serde_json::from_str(line) {
-            Ok(Event::Made(entry)) if whole => entries.push(entry),
+            Ok(Event::Made(entry)) if whole => entries.push(*entry),
             Ok(Event::Became { id, became, time }) if whole => {
                 if let Some(entry) = entries.iter_mut().find(|entry| entry.id == id) {
                     (entry.state, entry.since) = (became, time);

@@ -183,39 +183,33 @@ fn an_unchanged_policy_changes_nothing() {
 
 #[test]
 fn after_a_reboot_the_confirmed_policy_stands_and_nothing_else() {
-    let desk = Desk::with(INHERITED);
-    // The first boot; the second has the same folder of state, and a fresh kernel.
     sealed("enforcing::after_a_reboot_the_confirmed_policy_stands_and_nothing_else", || {
-        if !desk.state().exists() && std::env::var_os("TIPSTAFF_TEST_SECOND").is_none() {
-            let nothing = desk.run(["enforce", "--boot"]).exits(1).stdout;
-            assert!(nothing.contains("no policy was confirmed yet"), "{nothing}");
-            on_sluice(&desk, &["enforce", "--keep"]).exits(0);
-            desk.write(MENDED);
-            on_sluice(&desk, &["enforce", "--confirm-within", "600"]).exits(0);
-            // Nobody confirms; the machine goes down: another boot, no rules.
-            let pending = desk.state().join("pending.json");
-            let text = fs::read_to_string(&pending).expect("it waits");
-            let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").expect("a name");
-            fs::write(&pending, text.replace(boot.trim(), "another-boot")).expect("written");
-            tipstaff_linux::ruleset::release(
-                &mut tipstaff_linux::NetlinkSocket::open(tipstaff_linux::Protocol::Netfilter)
-                    .expect("a socket"),
-            )
-            .expect("as after a reboot");
-            // The policy's file is not even there yet.
-            fs::remove_file(desk.path().join("policy.toml")).expect("gone");
-            let said = desk.run(["enforce", "--boot"]).exits(0).stdout;
-            assert_eq!(said, "loaded sluice, as of entry 1\n");
-            desk.write(INHERITED);
-            let now = status(&desk);
-            assert_eq!(
-                (&now["equal"], &now["docket"]["loaded_at_boot"]),
-                (&true.into(), &true.into())
-            );
-            let expected =
-                pairs(&[("enforce", "confirmed"), ("enforce", "reverted"), ("boot", "confirmed")]);
-            assert_eq!(docket(&desk), expected);
-        }
+        let desk = Desk::with(INHERITED);
+        let nothing = desk.run(["enforce", "--boot"]).exits(1).stdout;
+        assert!(nothing.contains("no policy was confirmed yet"), "{nothing}");
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        desk.write(MENDED);
+        on_sluice(&desk, &["enforce", "--confirm-within", "600"]).exits(0);
+        // Nobody confirms; the machine goes down: another boot, no rules.
+        let pending = desk.state().join("pending.json");
+        let text = fs::read_to_string(&pending).expect("it waits");
+        let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").expect("a name");
+        fs::write(&pending, text.replace(boot.trim(), "another-boot")).expect("written");
+        tipstaff_linux::ruleset::release(
+            &mut tipstaff_linux::NetlinkSocket::open(tipstaff_linux::Protocol::Netfilter)
+                .expect("a socket"),
+        )
+        .expect("as after a reboot");
+        // The policy's file is not even there yet.
+        fs::remove_file(desk.path().join("policy.toml")).expect("gone");
+        let said = desk.run(["enforce", "--boot"]).exits(0).stdout;
+        assert_eq!(said, "loaded sluice, as of entry 1\n");
+        desk.write(INHERITED);
+        let now = status(&desk);
+        assert_eq!((&now["equal"], &now["docket"]["loaded_at_boot"]), (&true.into(), &true.into()));
+        let expected =
+            pairs(&[("enforce", "confirmed"), ("enforce", "reverted"), ("boot", "confirmed")]);
+        assert_eq!(docket(&desk), expected);
     });
 }
 
