@@ -272,7 +272,7 @@ impl Teller {
             };
             let enforce = || transaction::enforce(policies.of(host), &options);
             let report = world.node(host).run(enforce)??;
-            self.say(&render::enforced(&report, &self.screen));
+            self.say(&format!("{}\n", render::enforced(&report, &self.screen)));
         }
         let mut check = Check { reports: Vec::new(), sights: Vec::new() };
         for host in HOSTS {
