@@ -30,6 +30,9 @@ pub enum LinuxError {
         /// The kernel's words.
         reason: String,
     },
+    /// Somebody changed the kernel's rules in the meantime. Nothing was changed by us.
+    #[error("somebody changed the kernel's rules in the meantime")]
+    Changed,
     /// A system call failed.
     #[error("cannot {doing}: {source}")]
     System {

@@ -1,11 +1,12 @@
 //! Everything of Tipstaff that talks to the Linux kernel.
 //!
 //! [`ruleset`] puts rule programs into the kernel and reads them back, [`sockets`] lists what
-//! listens, [`lab`] builds sealed networks, [`probe`] sends real packets. All `unsafe` code of
+//! listens, [`flows`] what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets. All `unsafe` code of
 //! the project is in the modules below `sys`, each with the reason why it is sound.
 
 mod addresses;
 mod error;
+pub mod flows;
 pub mod lab;
 pub mod probe;
 pub mod ruleset;

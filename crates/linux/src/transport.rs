@@ -102,6 +102,16 @@ pub(crate) fn ask(
     doing: &str,
     request: impl FnOnce(u32) -> Result<Vec<u8>, WireError>,
 ) -> Result<(), LinuxError> {
+    ask_about(transport, doing, &[], request).map(|_| ())
+}
+
+/// Like [`ask`]; the errors named in `fine` are answers: gives `false` for those.
+pub(crate) fn ask_about(
+    transport: &mut dyn Transport,
+    doing: &str,
+    fine: &[i32],
+    request: impl FnOnce(u32) -> Result<Vec<u8>, WireError>,
+) -> Result<bool, LinuxError> {
     let sequence = transport.next_sequence();
     let bytes = request(sequence)?;
     let system = |source| LinuxError::system(doing, source);
@@ -112,7 +122,8 @@ pub(crate) fn ask(
             if message.sequence == sequence && message.kind == ERROR {
                 let answer = message.answer()?;
                 return match answer.errno {
-                    0 => Ok(()),
+                    0 => Ok(true),
+                    errno if fine.contains(&errno) => Ok(false),
                     errno => Err(LinuxError::refused(doing, errno, answer.remark.as_deref())),
                 };
             }

@@ -87,3 +87,42 @@ pub fn decode(body: &[u8]) -> Result<Socket, WireError> {
     }
     Ok(socket)
 }
+
+/// `SOCK_DESTROY`.
+const DESTROY: u16 = 21;
+/// `INET_DIAG_NOCOOKIE`: the socket is named by its addresses and ports alone.
+const NO_COOKIE: [u8; 8] = [0xff; 8];
+
+/// A request that the kernel end a connection of this host: its own end, then the other one.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn destroy(
+    protocol: u8,
+    own: (IpAddr, u16),
+    other: (IpAddr, u16),
+    sequence: u32,
+) -> Result<Vec<u8>, WireError> {
+    let sixteen = |address: IpAddr| match address {
+        IpAddr::V4(address) => {
+            let mut bytes = [0; 16];
+            bytes[..4].copy_from_slice(&address.octets());
+            bytes
+        }
+        IpAddr::V6(address) => address.octets(),
+    };
+    let family = if own.0.is_ipv4() { FAMILY_V4 } else { FAMILY_V6 };
+    let mut out = Writer::new();
+    netlink::write(&mut out, DESTROY, REQUEST | netlink::ACK, sequence, |out| {
+        // struct inet_diag_req_v2, struct inet_diag_sockid
+        out.raw(&[family, protocol, 0, 0]);
+        out.raw(&u32::MAX.to_ne_bytes());
+        out.raw(&own.1.to_be_bytes());
+        out.raw(&other.1.to_be_bytes());
+        out.raw(&sixteen(own.0));
+        out.raw(&sixteen(other.0));
+        out.raw(&0u32.to_ne_bytes());
+        out.raw(&NO_COOKIE);
+    });
+    out.finish()
+}

@@ -96,6 +96,9 @@ impl From<LinuxError> for Failure {
             LinuxError::NotPermitted { .. } => {
                 vec!["run it as root, or with the capability CAP_NET_ADMIN".to_owned()]
             }
+            LinuxError::Changed => {
+                vec!["nothing was changed; look with `tipstaff status`, and try again".to_owned()]
+            }
             LinuxError::Wire(_) | LinuxError::ReadBack(_) => {
                 vec!["this is a mistake in Tipstaff; please report it".to_owned()]
             }

@@ -4,6 +4,7 @@ pub mod ask;
 pub mod asked;
 mod committed;
 pub mod compare;
+pub mod cut;
 pub mod docket;
 pub mod edit;
 pub mod effect;

@@ -17,7 +17,7 @@ use tipstaff_core::analysis;
 use tipstaff_core::policy::{Severity, Source, Verdict};
 use tipstaff_core::program;
 use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::{NetlinkSocket, Protocol, link_towards};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, link_towards};
 
 /// How a change is to be made.
 #[derive(Clone, Copy, Debug)]
@@ -49,6 +49,11 @@ pub struct Report {
     /// What it changes for packets, against what the kernel enforced before; empty if nothing was
     /// in force.
     pub changes: Vec<ChangeWords>,
+    /// How many connections live on that began before and that the policy would not admit;
+    /// `null` if that is not known.
+    pub living_on: Option<usize>,
+    /// Those that were ended.
+    pub living: Option<super::cut::Report>,
 }
 
 /// A change that has to be confirmed is watched over by a process of its own.
@@ -119,6 +124,8 @@ fn carry_out(
             confirm_within: None,
             enforced: Some(report),
             changes,
+            living_on: None,
+            living: None,
         });
     };
     let host = &policy.plan.host;
@@ -134,6 +141,8 @@ fn carry_out(
             confirm_within: None,
             enforced,
             changes,
+            living_on: super::cut::count(policy).ok(),
+            living: None,
         });
     }
     let back_to = docket.confirmed().map(|entry| entry.id);
@@ -146,11 +155,7 @@ fn carry_out(
         // Before anything changes: whatever happens to this process then, somebody is there.
         watch_over(options.state, id)?;
     }
-    let sent = if same {
-        Ok(())
-    } else {
-        ruleset::enforce(&mut kernel, host, &policy.program).map(|_| ())
-    };
+    let sent = if same { Ok(()) } else { send(&mut kernel, policy, before.as_ref()) };
     if let Err(error) = sent {
         docket.became(id, State::Failed, &now())?;
         docket.set_pending(None)?;
@@ -163,7 +168,34 @@ fn carry_out(
         confirm_within: (!keep).then_some(options.within.as_secs()),
         enforced: Some(report),
         changes,
+        // Only told: what cannot be looked at does not make the enforcement fail.
+        living_on: super::cut::count(policy).ok(),
+        living: None,
     })
+}
+
+/// Puts the policy's rules into the kernel, provided that ours are still what they were when it
+/// was worked out what changes. Others may change theirs at any time.
+fn send(
+    kernel: &mut NetlinkSocket,
+    policy: &Loaded,
+    before: Option<&Snapshot>,
+) -> Result<(), LinuxError> {
+    const TRIES: usize = 8;
+    for _ in 0..TRIES {
+        let generation = ruleset::generation(kernel)?;
+        let now = ruleset::read(kernel)?;
+        if now.as_ref().map(|it| (&it.program, it.dormant))
+            != before.map(|it| (&it.program, it.dormant))
+        {
+            return Err(LinuxError::Changed);
+        }
+        match ruleset::enforce_at(kernel, &policy.plan.host, &policy.program, generation) {
+            Err(LinuxError::Changed) => {}
+            done => return done.map(|_| ()),
+        }
+    }
+    Err(LinuxError::Changed)
 }
 
 /// Whether the kernel holds just what the policy asks for.
@@ -507,6 +539,8 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
         confirm_within: None,
         enforced: None,
         changes: Vec::new(),
+        living_on: None,
+        living: None,
     };
     let Some(before) = ruleset::read(&mut kernel)? else { return Ok(report) };
     let back_to = docket.confirmed().map(|entry| entry.id);

@@ -5,7 +5,7 @@ mod edit;
 use crate::app::compare::{Operand, Place};
 use crate::app::reach::{Request, Vantage};
 use crate::app::{
-    Failure, ask, asked, compare, docket, load, load_for_kernel, reach, review, show, status,
+    Failure, ask, asked, compare, cut, docket, load, load_for_kernel, reach, review, show, status,
     transaction,
 };
 use crate::demo;
@@ -98,6 +98,8 @@ pub enum Command {
     Revert(Revert),
     /// Take our rules out of the kernel; they come back by themselves unless confirmed
     Release(Staying),
+    /// End connections that began before and that the policy would not admit any more
+    Cut(Cut),
     /// Show what was enforced on this host, when, by whom, and what became of it
     Docket(DocketCommand),
     /// Compare the kernel with the policy, and show what each rule has taken
@@ -200,8 +202,11 @@ pub struct Enforce {
     /// Go on although the session you work in could not be opened again
     #[arg(long)]
     even_if_locked_out: bool,
+    /// Also end connections that began before and that the policy would not admit
+    #[arg(long, conflicts_with = "dry_run")]
+    cut: bool,
     /// Load the last confirmed policy from the docket, as at boot
-    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out"])]
+    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "cut"])]
     boot: bool,
 }
 
@@ -215,6 +220,14 @@ pub struct Revert {
     /// Go on although the session you work in could not be opened again
     #[arg(long)]
     even_if_locked_out: bool,
+}
+
+/// Options of `cut`.
+#[derive(Debug, Args)]
+pub struct Cut {
+    /// Only list them
+    #[arg(long)]
+    dry_run: bool,
 }
 
 /// Options of `docket`.
@@ -385,7 +398,10 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                 ..options.staying.options(global)
             };
             let busy = render::progress("enforcing");
-            let report = transaction::enforce(&loaded, &how)?;
+            let mut report = transaction::enforce(&loaded, &how)?;
+            if options.cut {
+                report.living = Some(cut::report(&loaded, true)?);
+            }
             drop(busy);
             Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
         }
@@ -409,6 +425,11 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         Command::Release(staying) => {
             let report = transaction::release(&staying.options(global))?;
             Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
+        }
+        Command::Cut(options) => {
+            let loaded = load_for_kernel(&global.policy, host)?;
+            let report = cut::report(&loaded, !options.dry_run)?;
+            Ok(Output::fine(render::report(format, screen, &report, render::cut)))
         }
         Command::Docket(command) => docket_command(command, global, screen),
         Command::StandBy(options) => {

@@ -27,6 +27,19 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
     if !report.changes.is_empty() {
         text.push_str(&format!("\n{}", changes(&report.changes, screen)));
     }
+    match (&report.living, report.living_on) {
+        (Some(ended), _) if !ended.living.is_empty() => {
+            text.push_str(&format!("\n{}", super::cut(ended, screen)));
+        }
+        (None, Some(count)) if count > 0 => {
+            let what = if count == 1 { "1 connection lives" } else { "connections live" };
+            let many = if count == 1 { String::new() } else { format!("{count} ") };
+            text.push_str(&format!(
+                "\n{many}{what} on that the policy would not admit; `tipstaff cut` ends them\n"
+            ));
+        }
+        _ => {}
+    }
     if let (Some(seconds), Some(entry)) = (report.confirm_within, report.entry) {
         let lead = screen.paint(Style::Mixed, "not kept yet:");
         text.push_str(&format!(

@@ -3,6 +3,7 @@
 mod ask;
 mod asked;
 mod compare;
+mod cut;
 mod diagnostic;
 mod docket;
 mod edit;
@@ -19,6 +20,7 @@ mod text;
 pub use ask::ask;
 pub use asked::asked;
 pub use compare::compare;
+pub use cut::cut;
 pub use docket::{docket, docket_entry};
 pub use edit::{edited, names, rules};
 pub use effect::{changes, regions};

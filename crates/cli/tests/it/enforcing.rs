@@ -3,6 +3,8 @@
 use crate::harness::{Desk, INHERITED, MENDED, Outcome, finish};
 use serde_json::Value;
 use std::fs;
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -310,5 +312,60 @@ fn a_torn_docket_is_read_and_a_damaged_one_is_not_written_over() {
         assert!(refused.stderr.contains("line 1 of docket.jsonl cannot be read"));
         desk.write(MENDED);
         assert_eq!(status(&desk)["equal"], true, "nothing was changed");
+    });
+}
+
+#[test]
+fn connections_that_live_on_are_told_and_ended() {
+    sealed("enforcing::connections_that_live_on_are_told_and_ended", || {
+        let policy = |ports: &str| {
+            format!(
+                "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n\
+                 [[host.sluice.rule]]\nname = \"services\"\nallow = [{ports}]\n"
+            )
+        };
+        let desk = Desk::with(policy("\"2202/tcp\", \"5432/tcp\""));
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        desk.on(sluice, ["enforce", "--keep"]).exits(0);
+        let connected = |port: u16, version: &str| {
+            let server: SocketAddr = format!("{version}:{port}").parse().expect("an address");
+            let any = if server.is_ipv4() { "0.0.0.0" } else { "[::]" };
+            let listener = sluice.run(|| TcpListener::bind(format!("{any}:{port}"))).expect("run");
+            let listener = listener.expect("a port");
+            let client = street.run(|| TcpStream::connect(server)).expect("run").expect("open");
+            client.set_read_timeout(Some(Duration::from_millis(500))).expect("a time");
+            (client, listener.accept().expect("accepted").0)
+        };
+        let flows = |(client, server): &mut (TcpStream, TcpStream)| {
+            let sent = client.write_all(b"seed").and_then(|()| {
+                let mut bytes = [0; 4];
+                server.set_read_timeout(Some(Duration::from_millis(500)))?;
+                server.read_exact(&mut bytes)
+            });
+            sent.is_ok()
+        };
+        let mut shell = connected(2202, "192.0.2.10");
+        let mut old = [connected(5432, "192.0.2.10"), connected(5432, "[2001:db8:2::10]")];
+        desk.write(policy("\"443/tcp\""));
+        let client = shell.0.local_addr().expect("an address");
+        let asked = |args: &[&str]| {
+            let mut command = desk.command(args);
+            let session = format!("{} {} 192.0.2.10 2202", client.ip(), client.port());
+            command.env("SSH_CONNECTION", session);
+            sluice.start_here(&mut command).expect("it can start there");
+            finish(command)
+        };
+        let said = asked(&["enforce", "--keep", "--even-if-locked-out"]).exits(0).stdout;
+        assert!(said.contains("3 connections live on"), "{said}");
+        // An old connection hides that the port is closed.
+        assert!(old.iter_mut().all(flows) && flows(&mut shell));
+        let listed = asked(&["--format", "json", "cut", "--dry-run"]).exits(0).json();
+        assert_eq!(listed["living"].as_array().map(Vec::len), Some(3));
+        assert!(old.iter_mut().all(flows), "only listed");
+        let said = asked(&["cut"]).exits(0).stdout;
+        assert!(said.contains("your session") && said.contains("5432/tcp"), "{said}");
+        assert!(!old.iter_mut().any(flows), "they are ended");
+        assert!(flows(&mut shell), "the session that asks lives on");
     });
 }

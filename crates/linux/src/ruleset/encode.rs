@@ -47,8 +47,17 @@ pub fn encode(
     host: &str,
     sequence: u32,
 ) -> Result<(Batch, Ledger), LinuxError> {
+    encode_into(Batch::begin(sequence), program, host)
+}
+
+/// Like [`encode`], into a batch that has been begun.
+pub(super) fn encode_into(
+    batch: Batch,
+    program: &RuleProgram,
+    host: &str,
+) -> Result<(Batch, Ledger), LinuxError> {
     let mut encoder = Encoder {
-        batch: Batch::begin(sequence),
+        batch,
         ledger: Ledger::default(),
         sets: 0,
         expressions: Vec::new(),

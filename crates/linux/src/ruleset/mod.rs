@@ -22,7 +22,7 @@ use std::io;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{RuleProgram, compare};
 use tipstaff_wire::netlink::{ERROR, split};
-use tipstaff_wire::nf_tables::Batch;
+use tipstaff_wire::nf_tables::{Batch, ask_generation, decode_generation, message_kind};
 
 /// The name of our table.
 pub const TABLE: &str = "tipstaff";
@@ -61,8 +61,31 @@ pub fn enforce(
     host: &str,
     program: &RuleProgram,
 ) -> Result<Snapshot, LinuxError> {
-    let sequence = transport.next_sequence();
-    let (batch, ledger) = encode(program, host, sequence)?;
+    load(transport, host, program, None)
+}
+
+/// Like [`enforce`], but only if nobody has changed any of the kernel's rules since they had this
+/// [`generation`].
+///
+/// # Errors
+/// As for [`enforce`]; [`LinuxError::Changed`] if somebody has.
+pub fn enforce_at(
+    transport: &mut dyn Transport,
+    host: &str,
+    program: &RuleProgram,
+    generation: u32,
+) -> Result<Snapshot, LinuxError> {
+    load(transport, host, program, Some(generation))
+}
+
+fn load(
+    transport: &mut dyn Transport,
+    host: &str,
+    program: &RuleProgram,
+    generation: Option<u32>,
+) -> Result<Snapshot, LinuxError> {
+    let batch = Batch::begin_at(transport.next_sequence(), generation);
+    let (batch, ledger) = encode::encode_into(batch, program, host)?;
     send(transport, "load rules", batch, &ledger)?;
     let snapshot = read_table(transport, false)?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
@@ -71,6 +94,30 @@ pub fn enforce(
         Ok(snapshot)
     } else {
         Err(LinuxError::ReadBack(format!("{} differences, first: {:?}", drifts.len(), drifts[0])))
+    }
+}
+
+/// The generation of the kernel's rules, ours and others': a number that every change of any of
+/// them raises.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us ask.
+pub fn generation(transport: &mut dyn Transport) -> Result<u32, LinuxError> {
+    const DOING: &str = "ask how often rules have changed";
+    let sequence = transport.next_sequence();
+    let system = |source| LinuxError::system(DOING, source);
+    transport.send(&ask_generation(sequence)?).map_err(system)?;
+    loop {
+        let datagram = transport.receive().map_err(system)?;
+        for message in split(&datagram)?.iter().filter(|it| it.sequence == sequence) {
+            if message.kind == message_kind::NEW_GENERATION {
+                return Ok(decode_generation(message.body)?);
+            }
+            if message.kind == ERROR {
+                let answer = message.answer()?;
+                return Err(LinuxError::refused(DOING, answer.errno, answer.remark.as_deref()));
+            }
+        }
     }
 }
 
@@ -112,6 +159,9 @@ pub(crate) fn send(
         let datagram = transport.receive().map_err(system)?;
         for message in split(&datagram)?.iter().filter(|message| message.kind == ERROR) {
             let answer = message.answer()?;
+            if answer.errno == libc::ERESTART {
+                return Err(LinuxError::Changed);
+            }
             if answer.errno != 0 {
                 // Later parts fail too when an earlier one did: the first refusal is the cause.
                 let blame = ledger.blame(message.sequence);

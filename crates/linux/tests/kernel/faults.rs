@@ -4,9 +4,10 @@ use crate::world::{netfilter, plan};
 use std::io;
 use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_linux::lab::testing::sealed;
-use tipstaff_linux::ruleset::{enforce, read, release};
+use tipstaff_linux::ruleset::{enforce, enforce_at, generation, read, release};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Transport};
 use tipstaff_wire::netlink::DUMP_INTERRUPTED;
+use tipstaff_wire::nf_tables::{Batch, Table};
 
 const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
 const MENDED: &str = include_str!("../../../../demo/mended.toml");
@@ -130,5 +131,51 @@ fn a_missing_right_is_told_apart_from_other_refusals() {
         let outcome = enforce(&mut faulty, "sluice", &lower(&plan(MENDED)));
         let error = outcome.expect_err("too large").to_string();
         assert!(error.contains("more than this user may send at once"), "{error}");
+    });
+}
+
+/// A socket before whose batch somebody else comes.
+struct Overtaken {
+    socket: NetlinkSocket,
+    others: Vec<u8>,
+}
+
+impl Transport for Overtaken {
+    fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
+        let batch = bytes.len() > 100;
+        if batch && !self.others.is_empty() {
+            let mut other = netfilter();
+            other.send(&std::mem::take(&mut self.others))?;
+            other.receive()?;
+        }
+        self.socket.send(bytes)
+    }
+
+    fn receive(&mut self) -> io::Result<Vec<u8>> {
+        self.socket.receive()
+    }
+
+    fn next_sequence(&mut self) -> u32 {
+        self.socket.next_sequence()
+    }
+}
+
+#[test]
+fn a_change_by_somebody_else_in_between_is_noticed() {
+    sealed("faults::a_change_by_somebody_else_in_between_is_noticed", || {
+        let [inherited, mended] = [INHERITED, MENDED].map(|text| lower(&plan(text)));
+        enforce(&mut netfilter(), "sluice", &inherited).expect("enforced");
+        let mut batch = Batch::begin(1);
+        batch.new_table(&Table { name: "almanac".into(), ..Table::default() });
+        let others = batch.finish().expect("fits").bytes;
+        let mut socket = Overtaken { socket: netfilter(), others };
+        let before = generation(&mut socket).expect("a number");
+        let refused = enforce_at(&mut socket, "sluice", &mended, before);
+        assert!(matches!(refused, Err(LinuxError::Changed)), "{refused:?}");
+        let kept = read(&mut netfilter()).expect("read").expect("there");
+        assert_eq!(kept.program, inherited, "the old rules stand");
+        let now = generation(&mut socket).expect("a number");
+        assert!(now > before, "{now} after {before}");
+        enforce_at(&mut socket, "sluice", &mended, now).expect("enforced");
     });
 }

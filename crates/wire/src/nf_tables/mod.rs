@@ -12,7 +12,7 @@ pub use expression::{
     Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, Verdict, ct,
     registers,
 };
-pub use request::{Batch, BatchOutput, dump, message_kind};
+pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump, message_kind};
 pub use rule::Rule;
 pub use set::{Element, Set, decode_elements, set_flags};
 pub use table::Table;

@@ -2,12 +2,16 @@
 
 use super::{Chain, Element, FAMILY_INET, Rule, Set, Table, write_header};
 use crate::netlink::{self, ACK, APPEND, CREATE, DUMP, REQUEST};
-use crate::{WireError, Writer};
+use crate::{Attributes, Fields, WireError, Writer};
 
 /// `NFNL_SUBSYS_NFTABLES`.
 const SUBSYSTEM: u16 = 10;
 const BATCH_BEGIN: u16 = 0x10;
 const BATCH_END: u16 = 0x11;
+/// `NFNL_BATCH_GENID`.
+const BATCH_GENERATION: u16 = 1;
+/// `NFTA_GEN_ID`.
+const GENERATION: u16 = 1;
 
 /// `enum nf_tables_msg_types`, with the subsystem put in.
 pub mod message_kind {
@@ -35,6 +39,10 @@ pub mod message_kind {
     pub const NEW_ELEMENTS: u16 = SUBSYSTEM << 8 | 12;
     /// `NFT_MSG_GETSETELEM`.
     pub const GET_ELEMENTS: u16 = SUBSYSTEM << 8 | 13;
+    /// `NFT_MSG_NEWGEN`.
+    pub const NEW_GENERATION: u16 = SUBSYSTEM << 8 | 15;
+    /// `NFT_MSG_GETGEN`.
+    pub const GET_GENERATION: u16 = SUBSYSTEM << 8 | 16;
 }
 
 /// The size up to which elements are put into one message: attribute lengths have 16 bits.
@@ -58,6 +66,35 @@ pub fn dump(
     out.finish()
 }
 
+/// A question for the generation of the kernel's rules: a number that every change of any of them
+/// raises.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn ask_generation(sequence: u32) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    netlink::write(&mut out, message_kind::GET_GENERATION, REQUEST, sequence, |out| {
+        write_header(out, 0, 0);
+    });
+    out.finish()
+}
+
+/// Reads the body of the answer.
+///
+/// # Errors
+/// [`WireError`] if it is malformed.
+pub fn decode_generation(body: &[u8]) -> Result<u32, WireError> {
+    let mut fields = Fields::new(body, "struct nfgenmsg");
+    fields.take(4)?;
+    for attribute in Attributes::new(fields.rest(), "NFT_MSG_NEWGEN") {
+        let attribute = attribute?;
+        if attribute.kind == GENERATION {
+            return attribute.be32("NFTA_GEN_ID");
+        }
+    }
+    Err(WireError::Missing { what: "NFTA_GEN_ID" })
+}
+
 /// A batch: the kernel applies all of it or nothing.
 #[derive(Debug)]
 pub struct Batch {
@@ -78,9 +115,19 @@ impl Batch {
     /// Begins a batch whose messages are numbered from `sequence` on.
     #[must_use]
     pub fn begin(sequence: u32) -> Self {
+        Self::begin_at(sequence, None)
+    }
+
+    /// Begins a batch that the kernel refuses (`ERESTART`) if its rules are of another generation
+    /// by then: if anybody has changed any of them.
+    #[must_use]
+    pub fn begin_at(sequence: u32, generation: Option<u32>) -> Self {
         let mut out = Writer::new();
         netlink::write(&mut out, BATCH_BEGIN, REQUEST, sequence, |out| {
             write_header(out, 0, SUBSYSTEM);
+            if let Some(generation) = generation {
+                out.be32(BATCH_GENERATION, generation);
+            }
         });
         Self { out, sequence }
     }

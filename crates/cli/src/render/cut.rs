@@ -1,0 +1,39 @@
+//! `cut` as text.
+
+use super::show::verdict_style;
+use super::{Cell, Screen, Style, Table, clean};
+use crate::app::cut::Report;
+
+/// What lives on, and what was ended.
+pub fn cut(report: &Report, screen: &Screen) -> String {
+    let host = clean(&report.host);
+    if report.living.is_empty() {
+        return format!("{host}: no connection lives on that the policy would not admit\n");
+    }
+    let heading = format!("{host}: connections that the policy would not admit");
+    let mut table = Table::new(["", "traffic", "from", "to", "the policy says"]);
+    for living in &report.living {
+        let (word, style) = match (living.own_session, living.ended) {
+            (true, _) => ("your session", Style::Mixed),
+            (false, Some(_)) => ("ended", Style::Closed),
+            (false, None) => ("lives on", Style::Mixed),
+        };
+        let traffic = match living.direction {
+            "inbound" => living.traffic.clone(),
+            direction => format!("{direction} {}", living.traffic),
+        };
+        table.row(vec![
+            Cell::new(word, style),
+            Cell::plain(traffic),
+            Cell::plain(living.from.to_string()),
+            Cell::plain(living.to.to_string()),
+            Cell::new(living.verdict, verdict_style(living.verdict))
+                .line(format!("({})", living.by), Style::Faint),
+        ]);
+    }
+    let mut text = format!("{}\n{}", screen.paint(Style::Strong, &heading), table.render(screen));
+    if !report.cut {
+        text.push_str("\nThey began before, and go on. `tipstaff cut` ends them.\n");
+    }
+    text
+}

@@ -1,0 +1,156 @@
+//! Flows that the kernel keeps track of (linux/netfilter/nfnetlink_conntrack.h).
+
+use crate::netlink::{self, ACK, DUMP, REQUEST};
+use crate::{Attribute, Attributes, Fields, WireError, Writer};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+const SUBSYSTEM: u16 = 1;
+const GET: u16 = SUBSYSTEM << 8 | 1;
+const DELETE: u16 = SUBSYSTEM << 8 | 2;
+
+const TUPLE_ORIGINAL: u16 = 1;
+const ID: u16 = 12;
+const TUPLE_IP: u16 = 1;
+const TUPLE_PROTOCOL: u16 = 2;
+const V4_SOURCE: u16 = 1;
+const V4_DESTINATION: u16 = 2;
+const V6_SOURCE: u16 = 3;
+const V6_DESTINATION: u16 = 4;
+const PROTOCOL_NUMBER: u16 = 1;
+const SOURCE_PORT: u16 = 2;
+const DESTINATION_PORT: u16 = 3;
+const ICMP_TYPE: u16 = 5;
+const ICMPV6_TYPE: u16 = 8;
+
+/// One flow, by its first packet.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Flow {
+    /// `AF_INET` or `AF_INET6`.
+    pub family: u8,
+    /// Where its first packet came from.
+    pub source: IpAddr,
+    /// Where it went.
+    pub destination: IpAddr,
+    /// The protocol number.
+    pub protocol: u8,
+    /// The ports, source first, for protocols that have them.
+    pub ports: Option<(u16, u16)>,
+    /// The type, for ICMP and ICMPv6.
+    pub icmp_type: Option<u8>,
+    /// The kernel's number of the flow (`CTA_ID`).
+    pub id: u32,
+    /// The original tuple as the kernel wrote it, by which it finds the flow again.
+    tuple: Vec<u8>,
+}
+
+fn header(out: &mut Writer, family: u8) {
+    // struct nfgenmsg: family, version, resource.
+    out.raw(&[family, 0, 0, 0]);
+}
+
+/// A request for all flows.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn dump(sequence: u32) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    netlink::write(&mut out, GET, REQUEST | DUMP, sequence, |out| header(out, 0));
+    out.finish()
+}
+
+/// A request that the kernel forget a flow. The kernel refuses if there is another one by now.
+///
+/// # Errors
+/// [`WireError`] if the tuple is too long, which the kernel's own never is.
+pub fn delete(flow: &Flow, sequence: u32) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    netlink::write(&mut out, DELETE, REQUEST | ACK, sequence, |out| {
+        header(out, flow.family);
+        out.nest(TUPLE_ORIGINAL, |out| out.raw(&flow.tuple));
+        out.be32(ID, flow.id);
+    });
+    out.finish()
+}
+
+/// Reads the body of an answer to [`dump`].
+///
+/// # Errors
+/// [`WireError`] if it is malformed.
+pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
+    let mut fields = Fields::new(body, "struct nfgenmsg");
+    let family = fields.byte()?;
+    fields.take(3)?;
+    let nowhere = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
+    let mut flow = Flow {
+        family,
+        source: nowhere,
+        destination: nowhere,
+        protocol: 0,
+        ports: None,
+        icmp_type: None,
+        id: 0,
+        tuple: Vec::new(),
+    };
+    for attribute in Attributes::new(fields.rest(), "conntrack attributes") {
+        let attribute = attribute?;
+        match attribute.kind {
+            TUPLE_ORIGINAL => {
+                flow.tuple = attribute.bytes.to_vec();
+                tuple(&mut flow, &attribute)?;
+            }
+            ID => flow.id = attribute.be32("CTA_ID")?,
+            _ => {}
+        }
+    }
+    if flow.tuple.is_empty() {
+        return Err(WireError::Missing { what: "CTA_TUPLE_ORIG" });
+    }
+    Ok(flow)
+}
+
+fn tuple(flow: &mut Flow, tuple: &Attribute<'_>) -> Result<(), WireError> {
+    for part in tuple.nested("CTA_TUPLE_ORIG") {
+        let part = part?;
+        match part.kind {
+            TUPLE_IP => {
+                for end in part.nested("CTA_TUPLE_IP") {
+                    let end = end?;
+                    match end.kind {
+                        V4_SOURCE => flow.source = v4(&end)?,
+                        V4_DESTINATION => flow.destination = v4(&end)?,
+                        V6_SOURCE => flow.source = v6(&end)?,
+                        V6_DESTINATION => flow.destination = v6(&end)?,
+                        _ => {}
+                    }
+                }
+            }
+            TUPLE_PROTOCOL => {
+                let (mut source, mut destination) = (None, None);
+                for field in part.nested("CTA_TUPLE_PROTO") {
+                    let field = field?;
+                    match field.kind {
+                        PROTOCOL_NUMBER => flow.protocol = field.byte("CTA_PROTO_NUM")?,
+                        SOURCE_PORT => source = Some(field.be16("CTA_PROTO_SRC_PORT")?),
+                        DESTINATION_PORT => destination = Some(field.be16("CTA_PROTO_DST_PORT")?),
+                        ICMP_TYPE | ICMPV6_TYPE => {
+                            flow.icmp_type = Some(field.byte("CTA_PROTO_ICMP_TYPE")?);
+                        }
+                        _ => {}
+                    }
+                }
+                flow.ports = source.zip(destination);
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+fn v4(attribute: &Attribute<'_>) -> Result<IpAddr, WireError> {
+    Ok(Ipv4Addr::from_bits(attribute.be32("CTA_IP_V4")?).into())
+}
+
+fn v6(attribute: &Attribute<'_>) -> Result<IpAddr, WireError> {
+    let mut fields = Fields::new(attribute.bytes, "CTA_IP_V6");
+    Ok(Ipv6Addr::from(fields.sixteen()?).into())
+}
