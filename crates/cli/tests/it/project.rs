@@ -120,6 +120,7 @@ fn the_command_reference_is_what_the_program_says() {
         "confirm",
         "revert",
         "release",
+        "cut",
         "docket",
         "docket show",
         "docket compare",

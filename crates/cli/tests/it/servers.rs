@@ -141,7 +141,11 @@ fn sshd(node: &Node, program: &Path, keygen: &Path, folder: &Path) -> Server {
     fs::create_dir("/run/sshd").expect("a folder");
     let mut command = Command::new(program);
     command
-        .args(["-D", "-e", "-p", "2202", "-f", "/dev/null", "-o", "PidFile=none", "-h"])
+        .args(["-D", "-e", "-p", "2202", "-f", "/dev/null", "-o", "PidFile=none"])
+        // The host's own key also lets in who has it.
+        .args(["-o", "StrictModes=no", "-o", "UsePAM=no", "-o"])
+        .arg(format!("AuthorizedKeysFile={}.pub", key.display()))
+        .arg("-h")
         .arg(&key);
     start(node, command)
 }
@@ -279,4 +283,96 @@ fn an_enforced_policy_holds_against_programs_of_others() {
         desk.on(sluice, ["release", "--keep"]).exits(0);
         meets(curl(STRANGER[0], SLUICE[0], 9100), OPEN);
     });
+}
+
+/// What a remote shell of sluice's says, over a session of its own.
+fn over_ssh(node: &Node, ssh: &Path, folder: &Path, script: &str) -> Command {
+    let mut command = Command::new(ssh);
+    command
+        .args(["-F", "none", "-p", "2202", "-b", CURATOR[0], "-l", "root"])
+        .args(["-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"])
+        .args(["-o", "BatchMode=yes", "-o", "LogLevel=ERROR", "-o", "ConnectTimeout=5", "-i"])
+        .arg(folder.join("host_key"))
+        .args([SLUICE[0], script])
+        .env("LC_ALL", "C")
+        .stdin(Stdio::null());
+    node.start_here(&mut command).expect("it can start there");
+    command
+}
+
+#[test]
+fn a_session_cannot_shut_itself_out_for_good() {
+    if !rustix::process::geteuid().is_root() {
+        println!("NOT RUN: logging in by OpenSSH needs a root who may change users");
+        assert!(std::env::var_os("CI").is_none(), "under CI this must run");
+        return;
+    }
+    let Some(tools) = tools() else { return };
+    sealed("servers::a_session_cannot_shut_itself_out_for_good", || {
+        let [sshd_program, ssh, keygen, ..] = &tools;
+        let desk = Desk::with(POLICY);
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let _server = sshd(sluice, sshd_program, keygen, desk.path());
+        desk.on(sluice, ["enforce", "--keep"]).exits(0);
+        // A policy that forgets the shell.
+        fs::write(desk.path().join("cut.toml"), POLICY.replace("2202/tcp", "22/tcp"))
+            .expect("written");
+        let tipstaff = format!(
+            "cd {}; PATH=/usr/bin:/bin; export TIPSTAFF_STATE={} TIPSTAFF_POLICY=cut.toml; \
+             t={}",
+            desk.path().display(),
+            desk.state().display(),
+            env!("CARGO_BIN_EXE_tipstaff")
+        );
+        let script = format!(
+            "{tipstaff}; $t enforce --keep; echo \"refused: $?\"; \
+             $t enforce --even-if-locked-out --confirm-within 3; echo \"forced: $?\"; \
+             $t status >/dev/null; echo \"in force: $?\"; sleep 6; \
+             $t status >/dev/null; echo \"gone back: $?\"; $t docket"
+        );
+        let mut session = over_ssh(street, ssh, desk.path(), &script);
+        let session = session.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn();
+        let session = session.expect("it starts");
+        let opens = || {
+            let attempt = Attempt {
+                protocol: PortProtocol::Tcp,
+                source: Some(CURATOR[0].parse().expect("an address")),
+                destination: format!("{}:2202", SLUICE[0]).parse().expect("an address"),
+                patience: Duration::from_millis(300),
+            };
+            street.run(|| attempt_state(&attempt)).expect("it can be tried")
+        };
+        // New sessions are shut out for a while, and then are not.
+        let begun = Instant::now();
+        while opens() == State::Open {
+            assert!(begun.elapsed() < Duration::from_secs(10), "it was never enforced");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        let shut = Instant::now();
+        while opens() != State::Open {
+            assert!(shut.elapsed() < Duration::from_secs(8), "it did not go back in time");
+        }
+        let output = session.wait_with_output().expect("it ends");
+        let said = String::from_utf8_lossy(&output.stdout);
+        let errors = String::from_utf8_lossy(&output.stderr);
+        // The session that did it lived on.
+        for word in ["refused: 1", "forced: 0", "in force: 0", "gone back: 1", "went back"] {
+            assert!(said.contains(word), "{word} is missing:\n{said}\n{errors}");
+        }
+        assert!(errors.contains("this would lock you out"), "{errors}");
+        assert!(errors.contains("your session, from 198.51.100.7 to 2202/tcp"), "{errors}");
+        // By way of a new session, a change is kept.
+        let script = format!("{tipstaff}; export TIPSTAFF_POLICY=policy.toml; $t status");
+        let status = over_ssh(street, ssh, desk.path(), &script).output().expect("it starts");
+        let status = String::from_utf8_lossy(&status.stdout).into_owned();
+        assert!(
+            status.contains("in force: the kernel's rules mean what the policy says"),
+            "{status}"
+        );
+    });
+}
+
+fn attempt_state(what: &Attempt) -> State {
+    attempt(what).expect("it can be tried").state
 }
