@@ -12,7 +12,7 @@ use tipstaff_core::plan::{Decision, HostPlan, RuleId};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::{Drift, ProgramRule, RuleProgram, compare};
 use tipstaff_core::space::Direction;
-use tipstaff_linux::ruleset::{self, OtherTable, Snapshot, Tally};
+use tipstaff_linux::ruleset::{self, Denies, OtherTable, Snapshot, Tally};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// What the kernel holds.
@@ -123,6 +123,11 @@ pub struct Other {
     pub name: String,
     /// Its chains that packets enter.
     pub chains: Vec<OtherChain>,
+    /// Whether it can keep packets out that this policy allows: `never`, `can`, or `perhaps` if
+    /// something in it is not understood.
+    pub denies: &'static str,
+    /// How many rules it has.
+    pub rules: usize,
 }
 
 /// A chain of somebody else.
@@ -326,7 +331,13 @@ fn other(table: OtherTable) -> Other {
         before_ours: chain.priority < 0,
         drops_the_rest: chain.drops,
     });
-    Other { family: table.family, name: table.name, chains: chains.collect() }
+    let denies = match table.denies {
+        Denies::Never => "never",
+        Denies::Perhaps => "perhaps",
+        Denies::Can => "can",
+    };
+    let (family, rules) = (table.family, table.rules);
+    Other { family, name: table.name, chains: chains.collect(), denies, rules }
 }
 
 /// The kernel lists its older filter's tables in two files, which only root can read.

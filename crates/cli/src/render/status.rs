@@ -152,7 +152,18 @@ fn others(report: &Report, screen: &Screen) -> String {
         let names = clean(&report.older_tables.join(", "));
         text.push_str(&format!("  tables of the kernel's older packet filter: {names}\n"));
     }
-    text.push_str("  What they drop stays dropped, whatever this policy allows.\n");
+    let names = |word: &str| -> Vec<String> {
+        report.others.iter().filter(|it| it.denies == word).map(|it| clean(&it.name)).collect()
+    };
+    for (word, what) in [
+        ("can", "can keep out what this policy allows: what it drops stays dropped"),
+        ("perhaps", "has parts that are not understood, and may keep out what this policy allows"),
+        ("never", "drops nothing"),
+    ] {
+        for name in names(word) {
+            text.push_str(&format!("  {name} {what}.\n"));
+        }
+    }
     text
 }
 

@@ -166,7 +166,7 @@ fn an_unchanged_policy_changes_nothing() {
         street
             .run(|| {
                 let address = "192.0.2.10:2202".parse().expect("an address");
-                std::net::TcpStream::connect_timeout(&address, Duration::from_millis(300)).is_err()
+                TcpStream::connect_timeout(&address, Duration::from_millis(300)).is_err()
             })
             .expect("it can be tried");
         let counted = || {

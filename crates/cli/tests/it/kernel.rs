@@ -105,6 +105,46 @@ fn somebody_elses_table() {
     send(batch);
 }
 
+/// A table of somebody else that lets everything pass, but for what its one rule may do.
+fn another_table(name: &str, rule: nf::Expression) {
+    let mut batch = nf::Batch::begin(1);
+    batch.new_table(&nf::Table { name: name.into(), ..nf::Table::default() });
+    batch.new_chain(&nf::Chain {
+        table: name.into(),
+        name: "ebb".into(),
+        kind: Some("filter".into()),
+        hook: Some(nf::Hook { number: nf::Hook::LOCAL_IN, priority: 5 }),
+        policy: Some(1),
+        ..nf::Chain::default()
+    });
+    batch.new_rule(&nf::Rule {
+        table: name.into(),
+        chain: "ebb".into(),
+        expressions: vec![rule],
+        ..nf::Rule::default()
+    });
+    send(batch);
+}
+
+#[test]
+fn whether_others_can_deny_is_told() {
+    sealed("kernel::whether_others_can_deny_is_told", || {
+        another_table("harmless", nf::Expression::Immediate(nf::Verdict::Accept));
+        another_table("strict", nf::Expression::Immediate(nf::Verdict::Drop));
+        let desk = Desk::with(MENDED);
+        desk.run(sluice(&["enforce", "--keep"])).exits(0);
+        let status = desk.run(sluice(&["status"])).exits(0).stdout;
+        assert!(status.contains("harmless drops nothing."), "{status}");
+        assert!(status.contains("strict can keep out what this policy allows"), "{status}");
+        let others = desk.run(sluice(&["status", "--format", "json"])).exits(0).json();
+        let denies = |name: &str| {
+            let others = others["others"].as_array().expect("a list");
+            others.iter().find(|it| it["name"] == name).expect("there")["denies"].clone()
+        };
+        assert_eq!((denies("harmless"), denies("strict")), ("never".into(), "can".into()));
+    });
+}
+
 #[test]
 fn others_that_also_decide_are_named_and_left_alone() {
     sealed("kernel::others_that_also_decide_are_named_and_left_alone", || {

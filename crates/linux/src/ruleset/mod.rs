@@ -11,7 +11,7 @@ mod read;
 mod values;
 
 pub use encode::{LOG_GROUP, encode};
-pub use others::{OtherChain, OtherTable, others};
+pub use others::{Denies, OtherChain, OtherTable, others};
 use read::read_table;
 pub use read::{Count, Snapshot, Tally, read};
 

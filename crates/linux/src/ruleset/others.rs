@@ -23,6 +23,17 @@ pub struct OtherChain {
     pub drops: bool,
 }
 
+/// Whether a table can keep packets out that ours allow.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Denies {
+    /// Nothing in it drops anything.
+    Never,
+    /// Something in it is not understood, and may.
+    Perhaps,
+    /// Something in it does.
+    Can,
+}
+
 /// A table of somebody else.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OtherTable {
@@ -32,6 +43,10 @@ pub struct OtherTable {
     pub name: String,
     /// Its chains that packets enter.
     pub chains: Vec<OtherChain>,
+    /// Whether it can keep packets out that ours allow.
+    pub denies: Denies,
+    /// How many rules it has.
+    pub rules: usize,
 }
 
 /// Lists the tables of others that have chains which packets enter.
@@ -62,11 +77,63 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
         match tables.iter_mut().find(|it| it.name == chain.table && it.family == family) {
             Some(table) => table.chains.push(other),
             None => {
-                tables.push(OtherTable { family, name: chain.table.clone(), chains: vec![other] });
+                let name = chain.table.clone();
+                let denies = Denies::Never;
+                tables.push(OtherTable { family, name, chains: vec![other], denies, rules: 0 });
             }
         }
     }
+    for table in &mut tables {
+        let drops = table.chains.iter().any(|chain| chain.drops && chain.kind == "filter");
+        table.denies = if drops { Denies::Can } else { Denies::Never };
+    }
+    if tables.is_empty() {
+        return Ok(tables);
+    }
+    let rules: Vec<nf::Rule> = dump(
+        transport,
+        "read the kernel's rules",
+        |sequence| nf::dump(message_kind::GET_RULE, 0, sequence, |_| {}),
+        nf::Rule::decode,
+    )?;
+    for rule in &rules {
+        // A name may occur in several families; a rule then counts for each.
+        for table in tables.iter_mut().filter(|it| it.name == rule.table) {
+            table.rules += 1;
+            table.denies = table.denies.max(denies(rule));
+        }
+    }
     Ok(tables)
+}
+
+/// Expressions that never keep a packet out by themselves, besides those that we use.
+const HARMLESS: [&str; 14] = [
+    "bitwise",
+    "connlimit",
+    "ct",
+    "dup",
+    "fib",
+    "hash",
+    "last",
+    "masq",
+    "nat",
+    "notrack",
+    "numgen",
+    "objref",
+    "quota",
+    "redir",
+];
+
+fn denies(rule: &nf::Rule) -> Denies {
+    let of = |expression: &nf::Expression| match expression {
+        nf::Expression::Immediate(nf::Verdict::Drop) | nf::Expression::Reject { .. } => Denies::Can,
+        // To somebody's program, which may do anything with it; or by a map of verdicts.
+        nf::Expression::Immediate(nf::Verdict::Other(..))
+        | nf::Expression::Lookup { to_verdict: true, .. } => Denies::Perhaps,
+        nf::Expression::Other { name, .. } if !HARMLESS.contains(&name.as_str()) => Denies::Perhaps,
+        _ => Denies::Never,
+    };
+    rule.expressions.iter().map(of).max().unwrap_or(Denies::Never)
 }
 
 fn family_words(family: u8) -> &'static str {
