@@ -176,7 +176,8 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         let enforced = json(&["enforce", "--keep"], 0);
         assert_eq!(
             keys(&enforced),
-            "done entry confirm_within host replaced rules paused ended new changed gone changes"
+            "done entry confirm_within host replaced rules paused ended new changed gone changes \
+             living_on living"
         );
         let status = json(&["status"], 0);
         assert_eq!(
@@ -193,7 +194,10 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         let ask = json(&["ask", "--from", "203.0.113.9", "--traffic", "443/tcp"], 0);
         assert_eq!(keys(&ask), "host packet verdict limited answered decided_by path");
         assert_eq!(keys(&ask["decided_by"]), "kind name origin");
-        assert_eq!(keys(&json(&["release", "--keep"], 0)), "done entry confirm_within changes");
+        assert_eq!(
+            keys(&json(&["release", "--keep"], 0)),
+            "done entry confirm_within changes living_on living"
+        );
     });
 }
 
