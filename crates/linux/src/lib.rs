@@ -8,6 +8,7 @@ mod addresses;
 mod error;
 pub mod flows;
 pub mod lab;
+mod privileges;
 pub mod probe;
 pub mod ruleset;
 pub mod sockets;
@@ -16,6 +17,7 @@ mod transport;
 
 pub use addresses::{addresses, is_own, link_towards};
 pub use error::LinuxError;
+pub use privileges::keep_only_what_enforcing_needs;
 pub use sys::die_with_parent;
 pub use sys::namespace::Namespace;
 pub use transport::{NetlinkSocket, Protocol, Transport};

@@ -85,6 +85,17 @@ impl Failure {
                 .expected("this is what it stems from"),
             None => Diagnostic::general("kernel-refused", message),
         };
+        // So the kernel answers where a part of the packet filter was not built or cannot be loaded.
+        let missing = ["No such file or directory", "not supported"];
+        let problem = if missing.iter().any(|it| reason.contains(it)) {
+            problem.help(
+                "this kernel may lack a part that the rule needs: CONFIG_NF_TABLES_INET, \
+                 CONFIG_NFT_CT, CONFIG_NFT_LIMIT (`rate`), CONFIG_NFT_REJECT_INET (`reject`), \
+                 CONFIG_NFT_LOG (`log`)",
+            )
+        } else {
+            problem
+        };
         let problem = Box::new(problem.help("nothing was changed"));
         Self::Refusal { sources: sources.to_vec(), problem }
     }

@@ -329,6 +329,12 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     let host = global.host.as_deref();
     let format = global.format;
     let policy = || load(&global.policy, host);
+    if cli.command.changes_the_kernel() {
+        tipstaff_linux::keep_only_what_enforcing_needs().map_err(|source| Failure::System {
+            message: format!("cannot give up rights that are not needed: {source}"),
+            help: Vec::new(),
+        })?;
+    }
     match &cli.command {
         Command::Show => {
             let report = show::report(&policy()?);
@@ -499,6 +505,21 @@ fn docket_command(
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::compare), exit })
         }
+    }
+}
+
+impl Command {
+    /// Whether it changes what the kernel does, and nothing else that needs rights.
+    fn changes_the_kernel(&self) -> bool {
+        matches!(
+            self,
+            Self::Enforce(_)
+                | Self::Confirm
+                | Self::Revert(_)
+                | Self::Release(_)
+                | Self::Cut(_)
+                | Self::StandBy(_)
+        )
     }
 }
 

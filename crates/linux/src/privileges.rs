@@ -1,0 +1,22 @@
+//! Giving up what is not needed.
+
+use rustix::thread::{CapabilitySet, CapabilitySets, set_capabilities};
+use std::io;
+
+/// Gives up every capability (capabilities(7)) of the calling process but those that enforcing
+/// needs: `CAP_NET_ADMIN` to change rules, and `CAP_SYS_PTRACE` and `CAP_DAC_READ_SEARCH` to look
+/// up whose session or socket something is. Call it before any thread is started.
+///
+/// # Errors
+/// The system's, which is not known to happen: anybody may give up what they have.
+pub fn keep_only_what_enforcing_needs() -> io::Result<()> {
+    let had = rustix::thread::capabilities(None)?;
+    let needed =
+        CapabilitySet::NET_ADMIN | CapabilitySet::SYS_PTRACE | CapabilitySet::DAC_READ_SEARCH;
+    let kept = CapabilitySets {
+        effective: had.effective & needed,
+        permitted: had.permitted & needed,
+        inheritable: CapabilitySet::empty(),
+    };
+    Ok(set_capabilities(None, kept)?)
+}
