@@ -16,7 +16,7 @@ use std::time::Duration;
 use tipstaff_core::analysis;
 use tipstaff_core::policy::{Severity, Source, Verdict};
 use tipstaff_core::program;
-use tipstaff_linux::ruleset::{self, Snapshot};
+use tipstaff_linux::ruleset::{self, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, link_towards};
 
 /// How a change is to be made.
@@ -116,6 +116,7 @@ fn carry_out(
         None => Vec::new(),
     };
     let report = enforce::report(policy, before.as_ref());
+    let reset = report.changed.clone();
     let Some(docket) = docket.as_mut() else {
         let done = "would-enforce";
         return Ok(Report {
@@ -155,7 +156,7 @@ fn carry_out(
         // Before anything changes: whatever happens to this process then, somebody is there.
         watch_over(options.state, id)?;
     }
-    let sent = if same { Ok(()) } else { send(&mut kernel, policy, before.as_ref()) };
+    let sent = if same { Ok(()) } else { send(&mut kernel, policy, before.as_ref(), &reset) };
     if let Err(error) = sent {
         docket.became(id, State::Failed, &now())?;
         docket.set_pending(None)?;
@@ -175,11 +176,13 @@ fn carry_out(
 }
 
 /// Puts the policy's rules into the kernel, provided that ours are still what they were when it
-/// was worked out what changes. Others may change theirs at any time.
+/// was worked out what changes. Others may change theirs at any time. Decisions go on counting from
+/// where they are, but for those that `reset` names.
 fn send(
     kernel: &mut NetlinkSocket,
     policy: &Loaded,
     before: Option<&Snapshot>,
+    reset: &[String],
 ) -> Result<(), LinuxError> {
     const TRIES: usize = 8;
     for _ in 0..TRIES {
@@ -190,7 +193,16 @@ fn send(
         {
             return Err(LinuxError::Changed);
         }
-        match ruleset::enforce_at(kernel, &policy.plan.host, &policy.program, generation) {
+        // What has been counted up to now, of decisions that take what they took.
+        let carried: Vec<Tally> = now
+            .filter(|it| it.host == policy.plan.host)
+            .map(|it| it.tallies)
+            .unwrap_or_default()
+            .into_iter()
+            .filter(|tally| !reset.contains(&tally.id.to_string()))
+            .collect();
+        let (host, program) = (&policy.plan.host, &policy.program);
+        match ruleset::enforce_at(kernel, host, program, generation, &carried) {
             Err(LinuxError::Changed) => {}
             done => return done.map(|_| ()),
         }

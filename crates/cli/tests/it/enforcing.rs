@@ -480,3 +480,61 @@ fn of_two_at_once_one_waits_for_the_other() {
         assert_eq!(status(&desk)["equal"], true);
     });
 }
+
+#[test]
+fn rules_that_stay_the_same_go_on_counting() {
+    sealed("enforcing::rules_that_stay_the_same_go_on_counting", || {
+        // A few rules, and so many that they become lookups.
+        for many in [0, 40] {
+            let policy = |last: &str| {
+                let rules: String = (0..many)
+                    .map(|number| {
+                        format!(
+                            "[[host.sluice.rule]]\nname = \"r{number}\"\n\
+                             allow = [\"{}/tcp\"]\nfrom = [\"198.51.100.{number}\"]\n",
+                            20_000 + number
+                        )
+                    })
+                    .collect();
+                format!(
+                    "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+                     [[host.sluice.rule]]\nname = \"stays\"\nallow = [\"2202/tcp\"]\n\
+                     from = [\"192.0.2.1\"]\n\
+                     [[host.sluice.rule]]\nname = \"slow\"\nallow = [\"2203/tcp\"]\n\
+                     rate = \"1/hour\"\n{rules}{last}"
+                )
+            };
+            let more = "[[host.sluice.rule]]\nname = \"more\"\ndeny = [\"9/tcp\"]\n\
+                        from = [\"203.0.113.9\"]\n";
+            let desk = Desk::with(policy(""));
+            let lab = street_sluice_granary();
+            let (sluice, street) =
+                (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+            desk.on(sluice, ["enforce", "--keep"]).exits(0);
+            street
+                .run(|| {
+                    for port in [2202, 2203, 2203, 2202] {
+                        let address = SocketAddr::from(([192, 0, 2, 10], port));
+                        // Nobody listens, or silence: counted either way.
+                        let _ = TcpStream::connect_timeout(&address, Duration::from_millis(50));
+                    }
+                })
+                .expect("it can be tried");
+            let counts = || {
+                let status = desk.on(sluice, ["--format", "json", "status"]).exits(0).json();
+                let rules = status["rules"].as_array().expect("a list").clone();
+                let of = |name: &str| {
+                    let rule = rules.iter().find(|rule| rule["name"] == name).expect("there");
+                    (rule["packets"].as_u64(), rule["excess_packets"].as_u64())
+                };
+                [of("stays"), of("slow")]
+            };
+            let before = counts();
+            assert!(before[0].0 >= Some(2) && before[1].0 == Some(1), "{before:?}");
+            assert!(before[1].1 >= Some(1), "{before:?}");
+            desk.write(policy(more));
+            desk.on(sluice, ["enforce", "--keep"]).exits(0);
+            assert_eq!(counts(), before, "with {many} rules more");
+        }
+    });
+}

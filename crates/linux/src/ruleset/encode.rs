@@ -1,5 +1,6 @@
 //! A rule program to one batch of netlink messages.
 
+use super::read::{Count, Tally, direction_of};
 use super::values::{Key as Value, spelled_out};
 use super::{Ledger, TABLE, keys};
 use crate::LinuxError;
@@ -47,7 +48,7 @@ pub fn encode(
     host: &str,
     sequence: u32,
 ) -> Result<(Batch, Ledger), LinuxError> {
-    encode_into(Batch::begin(sequence), program, host)
+    encode_into(Batch::begin(sequence), program, host, &[])
 }
 
 /// Like [`encode`], into a batch that has been begun.
@@ -55,8 +56,12 @@ pub(super) fn encode_into(
     batch: Batch,
     program: &RuleProgram,
     host: &str,
+    carried: &[Tally],
 ) -> Result<(Batch, Ledger), LinuxError> {
     let mut encoder = Encoder {
+        carried: Carried::of(carried),
+        limiter: false,
+        direction: None,
         batch,
         ledger: Ledger::default(),
         sets: 0,
@@ -72,6 +77,9 @@ pub(super) fn encode_into(
         encoder.ledger.preamble = encoder.chain(chain);
     }
     for chain in &program.chains {
+        encoder.direction = direction_of(&chain.name);
+        encoder.limiter =
+            chain.rules.iter().any(|rule| matches!(rule.action, Action::AllowWithin(_)));
         for rule in &chain.rules {
             encoder.rule(&chain.name, rule)?;
         }
@@ -117,7 +125,39 @@ pub(super) fn interface_key(name: &str) -> Vec<u8> {
     key
 }
 
+/// What decisions have counted so far and are to go on from.
+#[derive(Default)]
+struct Carried {
+    taken: HashMap<(Direction, RuleId), Count>,
+    excess: HashMap<(Direction, RuleId), Count>,
+}
+
+impl Carried {
+    fn of(tallies: &[Tally]) -> Self {
+        let key = |it: &Tally| (it.direction, it.id.clone());
+        let counts = |it: &Tally| it.taken != Count::default();
+        Self {
+            taken: tallies.iter().filter(|it| counts(it)).map(|it| (key(it), it.taken)).collect(),
+            excess: tallies.iter().filter_map(|it| Some((key(it), it.excess?))).collect(),
+        }
+    }
+
+    /// What the first counter of a decision is to begin with. Nothing is given twice.
+    fn take(&mut self, direction: Option<Direction>, id: &RuleId, excess: bool) -> Option<Count> {
+        let from = if excess { &mut self.excess } else { &mut self.taken };
+        if from.is_empty() {
+            return None;
+        }
+        from.remove(&(direction?, id.clone()))
+    }
+}
+
 struct Encoder {
+    carried: Carried,
+    /// Whether the chain that is being written has a limiter.
+    limiter: bool,
+    /// The direction of the packets that come to it.
+    direction: Option<Direction>,
     batch: Batch,
     ledger: Ledger,
     /// How many sets have been made.
@@ -153,6 +193,16 @@ impl Encoder {
             }
             Action::Choose(lookup) => self.lookup(lookup, &mut expressions),
             other => action(other, &name, &mut expressions),
+        }
+        let counter = expressions.iter_mut().find_map(|it| match it {
+            Expression::Counter { packets, bytes } => Some((packets, bytes)),
+            _ => None,
+        });
+        let excess = self.limiter && rule.action == Action::Deny;
+        if let (Some((packets, bytes)), Some(id)) = (counter, &rule.id)
+            && let Some(count) = self.carried.take(self.direction, id, excess)
+        {
+            (*packets, *bytes) = (count.packets, count.bytes);
         }
         let rule_message = nf::Rule {
             table: TABLE.into(),
@@ -316,7 +366,12 @@ impl Encoder {
         };
         let mut elements = Vec::with_capacity(lookup.entries.len() * 2);
         for entry in &lookup.entries {
-            elements.push(element(lookup.key, entry));
+            let mut element = element(lookup.key, entry);
+            if let Then::Allow(id) | Then::Deny(id) = &entry.then {
+                let count = self.carried.take(self.direction, id, false);
+                element.count = count.map(|count| (count.packets, count.bytes));
+            }
+            elements.push(element);
             if points {
                 continue;
             }

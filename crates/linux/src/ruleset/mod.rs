@@ -61,11 +61,11 @@ pub fn enforce(
     host: &str,
     program: &RuleProgram,
 ) -> Result<Snapshot, LinuxError> {
-    load(transport, host, program, None)
+    load(transport, host, program, None, &[])
 }
 
 /// Like [`enforce`], but only if nobody has changed any of the kernel's rules since they had this
-/// [`generation`].
+/// [`generation`]; and decisions go on counting from what is `carried` over.
 ///
 /// # Errors
 /// As for [`enforce`]; [`LinuxError::Changed`] if somebody has.
@@ -74,8 +74,9 @@ pub fn enforce_at(
     host: &str,
     program: &RuleProgram,
     generation: u32,
+    carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
-    load(transport, host, program, Some(generation))
+    load(transport, host, program, Some(generation), carried)
 }
 
 fn load(
@@ -83,9 +84,10 @@ fn load(
     host: &str,
     program: &RuleProgram,
     generation: Option<u32>,
+    carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
     let batch = Batch::begin_at(transport.next_sequence(), generation);
-    let (batch, ledger) = encode::encode_into(batch, program, host)?;
+    let (batch, ledger) = encode::encode_into(batch, program, host, carried)?;
     send(transport, "load rules", batch, &ledger)?;
     let snapshot = read_table(transport, false)?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;

@@ -184,6 +184,11 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
     }
 }
 
+/// The names of our chains begin with the direction of the packets that come there.
+pub(super) fn direction_of(chain: &str) -> Option<Direction> {
+    Direction::parse(chain.split('/').next().unwrap_or_default())
+}
+
 /// Adds up what serves one decision.
 #[derive(Default)]
 struct Tallies {
@@ -195,8 +200,7 @@ impl Tallies {
     /// Adds what the rules of one chain have counted, and whether they deny. The names of our chains begin with the
     /// direction of the packets that come there.
     fn add(&mut self, chain: &Chain, counts: Vec<(bool, RuleId, Count)>) {
-        let word = chain.name.split('/').next().unwrap_or_default();
-        let Some(direction) = Direction::parse(word) else { return };
+        let Some(direction) = direction_of(&chain.name) else { return };
         let limiter = chain.rules.iter().any(|rule| matches!(rule.action, Action::AllowWithin(_)));
         for (denies, id, count) in counts {
             let at = *self.at.entry((direction, id)).or_insert_with_key(|(direction, id)| {

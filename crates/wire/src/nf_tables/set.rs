@@ -164,7 +164,8 @@ pub struct Element {
     pub verdict: Option<Verdict>,
     /// `NFTA_SET_ELEM_USERDATA`, up to 256 bytes that the kernel keeps for the owner.
     pub user_data: Vec<u8>,
-    /// What it has counted, as packets and bytes; the kernel gives it.
+    /// What it has counted, as packets and bytes: the kernel gives it, and goes on from there if it
+    /// is given to the kernel.
     pub count: Option<(u64, u64)>,
 }
 
@@ -191,7 +192,9 @@ impl Element {
             Some(_) => VERDICT,
         };
         let user_data = if self.user_data.is_empty() { 0 } else { self.user_data.len() + 8 };
-        ATTRIBUTES + self.key.len() + verdict + user_data
+        const COUNTER: usize = 52;
+        let count = if self.count.is_some() { COUNTER } else { 0 };
+        ATTRIBUTES + self.key.len() + verdict + user_data + count
     }
 
     fn write(&self, out: &mut Writer) {
@@ -204,6 +207,9 @@ impl Element {
         }
         if !self.user_data.is_empty() {
             out.bytes(ELEMENT_USER_DATA, &self.user_data);
+        }
+        if let Some((packets, bytes)) = self.count {
+            out.nest(ELEMENT_EXPRESSION, |out| Expression::Counter { packets, bytes }.write(out));
         }
     }
 
