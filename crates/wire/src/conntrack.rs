@@ -9,6 +9,8 @@ const GET: u16 = SUBSYSTEM << 8 | 1;
 const DELETE: u16 = SUBSYSTEM << 8 | 2;
 
 const TUPLE_ORIGINAL: u16 = 1;
+const STATUS: u16 = 3;
+const SEEN_REPLY: u32 = 2;
 const ID: u16 = 12;
 const TUPLE_IP: u16 = 1;
 const TUPLE_PROTOCOL: u16 = 2;
@@ -37,6 +39,8 @@ pub struct Flow {
     pub ports: Option<(u16, u16)>,
     /// The type, for ICMP and ICMPv6.
     pub icmp_type: Option<u8>,
+    /// Whether it has been answered (`IPS_SEEN_REPLY`).
+    pub answered: bool,
     /// The kernel's number of the flow (`CTA_ID`).
     pub id: u32,
     /// The original tuple as the kernel wrote it, by which it finds the flow again.
@@ -88,6 +92,7 @@ pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
         protocol: 0,
         ports: None,
         icmp_type: None,
+        answered: false,
         id: 0,
         tuple: Vec::new(),
     };
@@ -98,6 +103,7 @@ pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
                 flow.tuple = attribute.bytes.to_vec();
                 tuple(&mut flow, &attribute)?;
             }
+            STATUS => flow.answered = attribute.be32("CTA_STATUS")? & SEEN_REPLY != 0,
             ID => flow.id = attribute.be32("CTA_ID")?,
             _ => {}
         }

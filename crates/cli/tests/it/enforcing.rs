@@ -360,6 +360,22 @@ fn connections_that_live_on_are_told_and_ended() {
             sluice.start_here(&mut command).expect("it can start there");
             finish(command)
         };
+        // Somebody else's session counts too, also when nobody's own is known.
+        let refused = desk.on(sluice, ["enforce", "--keep"]);
+        assert_eq!(refused.code, 0, "port 22 is the shell's unless something else is written");
+        desk.write(policy("\"2202/tcp\", \"5432/tcp\""));
+        desk.on(sluice, ["enforce", "--keep"]).exits(0);
+        desk.write(policy("\"443/tcp\"").replace("[[", "shell = [\"2202/tcp\"]\n[["));
+        let refused = desk.on(sluice, ["enforce", "--keep"]).exits(1);
+        assert!(refused.stderr.contains("the review finds an error: shell-lockout"));
+        desk.write(policy("\"443/tcp\", \"2202/tcp\"").replace(
+            "[[",
+            "shell = [\"2202/tcp\"]\n[[host.sluice.rule]]\nname = \"not-they\"\n\
+             deny = [\"2202/tcp\"]\nfrom = [\"192.0.2.1\"]\n[[",
+        ));
+        let refused = desk.on(sluice, ["enforce", "--keep"]).exits(1);
+        assert!(refused.stderr.contains("this would lock somebody out"), "{}", refused.stderr);
+        desk.write(policy("\"443/tcp\""));
         let said = asked(&["enforce", "--keep", "--even-if-locked-out"]).exits(0).stdout;
         assert!(said.contains("3 connections live on"), "{said}");
         // An old connection hides that the port is closed.
@@ -474,9 +490,9 @@ fn of_two_at_once_one_waits_for_the_other() {
         let expected: Vec<u64> = (1..=numbers.len() as u64).collect();
         assert_eq!(numbers, expected, "no entry is lost");
         // What is in force is what the last entry says.
-        let last = entries.last().expect("one")["policy"].clone();
-        let first = entries[0]["policy"].clone();
-        desk.write(if last == first { INHERITED } else { MENDED });
+        let last = numbers.last().expect("one").to_string();
+        let shown = desk.run(["docket", "show", &last]).exits(0).stdout;
+        desk.write(if shown.contains("2202/tcp") { MENDED } else { INHERITED });
         assert_eq!(status(&desk)["equal"], true);
     });
 }
@@ -535,6 +551,40 @@ fn rules_that_stay_the_same_go_on_counting() {
             desk.write(policy(more));
             desk.on(sluice, ["enforce", "--keep"]).exits(0);
             assert_eq!(counts(), before, "with {many} rules more");
+        }
+    });
+}
+
+#[test]
+fn a_kill_while_confirming_or_going_back_leaves_one_or_the_other() {
+    sealed("enforcing::a_kill_while_confirming_or_going_back_leaves_one_or_the_other", || {
+        let kills = std::env::var("TIPSTAFF_KILLS");
+        let kills: u64 = kills.map_or(24, |it| it.parse().expect("a number"));
+        let desk = Desk::with(INHERITED);
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        let mut last = INHERITED;
+        for round in 0..kills {
+            let next = if last == INHERITED { MENDED } else { INHERITED };
+            desk.write(next);
+            on_sluice(&desk, &["enforce", "--confirm-within", "600"]).exits(0);
+            let confirming = round % 2 == 0;
+            let mut command = desk.command([if confirming { "confirm" } else { "revert" }]);
+            let mut child =
+                command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("runs");
+            std::thread::sleep(Duration::from_micros(300 + (round * 37 % 100) * 500));
+            child.kill().expect("killed, or done");
+            child.wait().expect("ended");
+            // Whatever is left open is settled by saying it again.
+            let waits = status(&desk)["docket"]["pending"].is_u64();
+            if waits {
+                desk.run([if confirming { "confirm" } else { "revert" }]).exits(0);
+            }
+            last = if confirming { next } else { last };
+            desk.write(last);
+            assert_eq!(status(&desk)["equal"], true, "round {round}");
+            let became = docket(&desk).last().expect("an entry").1.clone();
+            let expected = if confirming { "confirmed" } else { "reverted" };
+            assert_eq!(became, expected, "round {round}");
         }
     });
 }
