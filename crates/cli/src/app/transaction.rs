@@ -22,7 +22,7 @@ use tipstaff_linux::ruleset::{self, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses, link_towards};
 
 /// How a change is to be made.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy)]
 pub struct Options<'o> {
     /// Where the docket is.
     pub state: &'o Path,
@@ -34,6 +34,8 @@ pub struct Options<'o> {
     pub dry: bool,
     /// Whether it is made even if the session could not be opened again.
     pub even_if_locked_out: bool,
+    /// Told what will change, before anything does.
+    pub tell: Option<&'o (dyn Fn(&[ChangeWords]) + Sync)>,
 }
 
 /// What a change did, or would do.
@@ -56,6 +58,9 @@ pub struct Report {
     pub living_on: Option<usize>,
     /// Those that were ended.
     pub living: Option<super::cut::Report>,
+    /// Whether what changes has been told beforehand.
+    #[serde(skip)]
+    pub told: bool,
 }
 
 /// A change that has to be confirmed is watched over by a process of its own.
@@ -129,6 +134,7 @@ fn carry_out(
             changes,
             living_on: None,
             living: None,
+            told: false,
         });
     };
     let host = &policy.plan.host;
@@ -146,7 +152,12 @@ fn carry_out(
             changes,
             living_on: super::cut::count(policy).ok(),
             living: None,
+            told: false,
         });
+    }
+    let told = options.tell.filter(|_| !changes.is_empty());
+    if let Some(tell) = told {
+        tell(&changes);
     }
     let back_to = docket.confirmed().map(|entry| entry.id);
     let effect = effect(&changes, before.is_some());
@@ -174,6 +185,7 @@ fn carry_out(
         // Only told: what cannot be looked at does not make the enforcement fail.
         living_on: super::cut::count(policy).ok(),
         living: None,
+        told: told.is_some(),
     })
 }
 
@@ -585,6 +597,7 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
         changes: Vec::new(),
         living_on: None,
         living: None,
+        told: false,
     };
     let Some(before) = ruleset::read(&mut kernel)? else { return Ok(report) };
     let back_to = docket.confirmed().map(|entry| entry.id);

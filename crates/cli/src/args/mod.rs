@@ -3,6 +3,7 @@
 mod edit;
 
 use crate::app::compare::{Operand, Place};
+use crate::app::effect::ChangeWords;
 use crate::app::reach::{Request, Vantage};
 use crate::app::{
     Failure, ask, asked, compare, cut, docket, load, load_for_kernel, reach, review, show, status,
@@ -398,12 +399,18 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         }
         Command::Enforce(options) => {
             let loaded = load_for_kernel(&global.policy, host)?;
+            let busy = render::progress("enforcing");
+            let tell = |changes: &[ChangeWords]| {
+                busy.clear();
+                // Whoever no longer reads it wants it done all the same.
+                let _ = render::print(&render::will_change(changes, screen));
+            };
             let how = transaction::Options {
                 dry: options.dry_run,
                 even_if_locked_out: options.even_if_locked_out,
+                tell: (format == Format::Text).then_some(&tell),
                 ..options.staying.options(global)
             };
-            let busy = render::progress("enforcing");
             let mut report = transaction::enforce(&loaded, &how)?;
             if options.cut {
                 report.living = Some(cut::report(&loaded, true)?);
@@ -476,6 +483,7 @@ impl Staying {
             within: self.confirm_within,
             dry: false,
             even_if_locked_out: false,
+            tell: None,
         }
     }
 }

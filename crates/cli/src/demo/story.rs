@@ -269,6 +269,7 @@ impl Teller {
                 within: Duration::ZERO,
                 dry: false,
                 even_if_locked_out: true,
+                tell: None,
             };
             let enforce = || transaction::enforce(policies.of(host), &options);
             let report = world.node(host).run(enforce)??;

@@ -1,6 +1,7 @@
 //! `enforce`, `confirm`, `revert` and `release` as text.
 
 use super::{Screen, Style, changes, clean};
+use crate::app::effect::ChangeWords;
 use crate::app::enforce::Report as Enforced;
 use crate::app::transaction::{Booted, Report, Settled};
 
@@ -24,7 +25,7 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         }
         (_, Some(rules)) => format!("{} {}", screen.paint(Style::Good, "enforced"), summary(rules)),
     };
-    if !report.changes.is_empty() {
+    if !report.changes.is_empty() && !report.told {
         text.push_str(&format!("\n{}", changes(&report.changes, screen)));
     }
     match (&report.living, report.living_on) {
@@ -48,6 +49,11 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         ));
     }
     text
+}
+
+/// What will change, told before it does.
+pub fn will_change(list: &[ChangeWords], screen: &Screen) -> String {
+    format!("{}\n{}\n", screen.paint(Style::Strong, "this will change:"), changes(list, screen))
 }
 
 /// Which rules a change concerns.

@@ -24,7 +24,7 @@ pub use cut::cut;
 pub use docket::{docket, docket_entry};
 pub use edit::{edited, names, rules};
 pub use effect::{changes, regions};
-pub use enforce::{booted, enforced, settled};
+pub use enforce::{booted, enforced, settled, will_change};
 pub use reach::reach;
 pub use review::{explanation, review};
 pub use screen::{ColorWhen, Screen, Style};
@@ -109,10 +109,17 @@ pub struct Progress {
     shown: bool,
 }
 
-impl Drop for Progress {
-    fn drop(&mut self) {
+impl Progress {
+    /// Makes the line vanish for now, so that something else can be written.
+    pub fn clear(&self) {
         if self.shown {
             let _ = write!(std::io::stderr().lock(), "\r\x1b[K");
         }
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        self.clear();
     }
 }

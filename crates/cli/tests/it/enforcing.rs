@@ -201,17 +201,15 @@ fn after_a_reboot_the_confirmed_policy_stands_and_nothing_else() {
         let text = fs::read_to_string(&pending).expect("it waits");
         let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").expect("a name");
         fs::write(&pending, text.replace(boot.trim(), "another-boot")).expect("written");
-        tipstaff_linux::ruleset::release(
-            &mut tipstaff_linux::NetlinkSocket::open(tipstaff_linux::Protocol::Netfilter)
-                .expect("a socket"),
-        )
-        .expect("as after a reboot");
+        let lab = street_sluice_granary();
+        let fresh = lab.node("granary").expect("a kernel without rules");
         // The policy's file is not even there yet.
         fs::remove_file(desk.path().join("policy.toml")).expect("gone");
-        let said = desk.run(["enforce", "--boot"]).exits(0).stdout;
+        let said = desk.on(fresh, ["enforce", "--boot"]).exits(0).stdout;
         assert_eq!(said, "loaded sluice, as of entry 1\n");
         desk.write(INHERITED);
-        let now = status(&desk);
+        let now =
+            desk.on(fresh, ["--host", "sluice", "--format", "json", "status"]).exits(0).json();
         assert_eq!((&now["equal"], &now["docket"]["loaded_at_boot"]), (&true.into(), &true.into()));
         let expected =
             pairs(&[("enforce", "confirmed"), ("enforce", "reverted"), ("boot", "confirmed")]);
@@ -259,7 +257,7 @@ fn a_kill_at_any_moment_leaves_old_or_new_rules_and_a_docket_that_agrees() {
         || {
             // `TIPSTAFF_KILLS` asks for more.
             let kills = std::env::var("TIPSTAFF_KILLS");
-            let kills: u64 = kills.map_or(40, |it| it.parse().expect("a number"));
+            let kills: u64 = kills.map_or(24, |it| it.parse().expect("a number"));
             let desk = Desk::with(INHERITED);
             on_sluice(&desk, &["enforce", "--keep"]).exits(0);
             let mut last = INHERITED;
