@@ -21,6 +21,9 @@ use tipstaff_linux::flows::{self, Flow};
 use tipstaff_linux::ruleset::{self, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses, link_towards};
 
+/// Who is told what will change.
+pub type Tell = dyn Fn(&[ChangeWords]) + Sync;
+
 /// How a change is to be made.
 #[derive(Clone, Copy)]
 pub struct Options<'o> {
@@ -35,7 +38,7 @@ pub struct Options<'o> {
     /// Whether it is made even if the session could not be opened again.
     pub even_if_locked_out: bool,
     /// Told what will change, before anything does.
-    pub tell: Option<&'o (dyn Fn(&[ChangeWords]) + Sync)>,
+    pub tell: Option<&'o Tell>,
 }
 
 /// What a change did, or would do.
