@@ -22,7 +22,7 @@ use tipstaff_linux::ruleset::{self, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses, link_towards};
 
 /// Who is told what will change.
-pub type Tell = dyn Fn(&[ChangeWords]) + Sync;
+pub type Tell<'t> = dyn Fn(&[ChangeWords]) + Sync + 't;
 
 /// How a change is to be made.
 #[derive(Clone, Copy)]
@@ -38,7 +38,7 @@ pub struct Options<'o> {
     /// Whether it is made even if the session could not be opened again.
     pub even_if_locked_out: bool,
     /// Told what will change, before anything does.
-    pub tell: Option<&'o Tell>,
+    pub tell: Option<&'o Tell<'o>>,
 }
 
 /// What a change did, or would do.
