@@ -9,13 +9,14 @@ use std::io;
 use tipstaff_core::generate::NOW;
 use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::resolve;
+use tipstaff_core::policy::edit::{Place, RuleEdit, Value, edit_rule};
 use tipstaff_core::policy::{
     Policy, Rate, Source, Time, read, read_addresses, read_all, read_traffic,
 };
 use tipstaff_core::program::lower;
 use tipstaff_linux::{Transport, ruleset};
-use tipstaff_wire::nf_tables::{Chain, Rule, Set, Table, decode_elements};
-use tipstaff_wire::{Attributes, netlink, nflog, packet, route, sock_diag};
+use tipstaff_wire::nf_tables::{self, Chain, Rule, Set, Table, decode_elements};
+use tipstaff_wire::{Attributes, conntrack, netlink, nflog, packet, route, sock_diag};
 
 /// Something to hand bytes to; it panics if it finds a mistake.
 pub struct Target {
@@ -30,7 +31,7 @@ const fn target(name: &'static str, run: fn(&[u8])) -> Target {
 }
 
 /// All targets.
-pub const TARGETS: [Target; 9] = [
+pub const TARGETS: [Target; 11] = [
     target("policy", policy),
     target("folder", folder),
     target("terms", terms),
@@ -38,6 +39,8 @@ pub const TARGETS: [Target; 9] = [
     target("tables", tables),
     target("reports", reports),
     target("sockets", sockets),
+    target("connections", connections),
+    target("edits", edits),
     target("routes", routes),
     target("readback", readback),
 ];
@@ -121,6 +124,46 @@ fn tables(bytes: &[u8]) {
     let _ = Rule::decode(bytes);
     let _ = Set::decode(bytes);
     let _ = decode_elements(bytes);
+}
+
+fn connections(bytes: &[u8]) {
+    if let Ok(flow) = conntrack::decode(bytes) {
+        assert!(conntrack::delete(&flow, 1).is_ok(), "what was read can be asked for");
+    }
+    let _ = nf_tables::decode_generation(bytes);
+}
+
+/// Where the bytes are a policy, moves, pauses and removes its first rules: each result is a
+/// policy again, in which only that has changed.
+fn edits(bytes: &[u8]) {
+    const MOST: usize = 4;
+    let text = String::from_utf8_lossy(bytes);
+    let sources = [Source::new("policy.toml", &text)];
+    let Ok(policy) = read_all(&sources) else { return };
+    for host in policy.hosts.iter().take(MOST) {
+        let names = |policy: &Policy| -> Vec<String> {
+            let host = policy.host(&host.name).map(|host| host.rules.iter());
+            host.into_iter().flatten().map(|rule| rule.name.clone()).collect()
+        };
+        let before = names(&policy);
+        for name in before.iter().take(MOST) {
+            let paused = vec![("paused", Some(Value::Switch(true)))];
+            let changes = [
+                (RuleEdit::Remove, before.len() - 1),
+                (RuleEdit::Move { place: Place::Last }, before.len()),
+                (RuleEdit::Change { keys: paused }, before.len()),
+            ];
+            for (change, count) in changes {
+                let owner = ("host", host.name.as_str());
+                let Ok(edited) = edit_rule(&sources, &policy, owner, name, &change) else {
+                    continue;
+                };
+                let again = read(&Source::new("policy.toml", &edited.text));
+                let Ok(again) = again else { panic!("{change:?} of {name} spoils the policy") };
+                assert!(names(&again).len() == count, "{change:?} of {name} changes others");
+            }
+        }
+    }
 }
 
 fn reports(bytes: &[u8]) {

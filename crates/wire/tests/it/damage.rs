@@ -4,9 +4,11 @@ use crate::golden::{ADDRESS, ADDRESS_V6, BAD_PREFIX, NO_TABLE, TCP_LISTENER, UDP
 use crate::round_trips::rule;
 use proptest::prelude::{any, proptest};
 use tipstaff_wire::netlink::split;
-use tipstaff_wire::nf_tables::{Batch, Chain, Rule, Set, Table, decode_elements};
+use tipstaff_wire::nf_tables::{
+    Batch, Chain, Rule, Set, Table, decode_elements, decode_generation,
+};
 use tipstaff_wire::packet::{Payload, build, parse};
-use tipstaff_wire::{Attributes, nflog, route, sock_diag};
+use tipstaff_wire::{Attributes, conntrack, nflog, route, sock_diag};
 
 /// Hands bytes to every decoder.
 fn decode_all(bytes: &[u8]) {
@@ -17,6 +19,8 @@ fn decode_all(bytes: &[u8]) {
     let _ = decode_elements(bytes);
     let _ = nflog::decode(bytes);
     let _ = sock_diag::decode(bytes);
+    let _ = conntrack::decode(bytes);
+    let _ = decode_generation(bytes);
     let _ = route::decode_address(bytes);
     let _ = route::decode_route(bytes);
     let _ = parse(bytes);

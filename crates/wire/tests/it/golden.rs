@@ -1,7 +1,8 @@
 //! Bytes that Linux 6.18 sent, in a network namespace with the addresses of the example.
 
 use tipstaff_wire::netlink::split;
-use tipstaff_wire::{route, sock_diag};
+use tipstaff_wire::nf_tables::decode_generation;
+use tipstaff_wire::{conntrack, route, sock_diag};
 
 pub fn bytes(digits: &str) -> Vec<u8> {
     let pairs = digits.as_bytes().chunks(2);
@@ -33,6 +34,46 @@ pub const ADDRESS: &str = "022080000100000008000100c000020a08000200c000020a07000
     008000000014000600ffffffffffffffffafcc0800afcc0800";
 pub const ADDRESS_V6: &str = "0a808200010000001400010020010db800020000000000000000001014000600ff\
     ffffffffffffffafcc0800afcc08000800080082000000";
+
+/// What connection tracking says of a connection from `127.0.0.1:35028` to port 5432 there.
+pub const FLOW: &str = "020000003400018014000180080001007f000001080002007f0000011c000280\
+    05000100060000000600020088d4000006000300153800003400028014000180080001007f000001080002007f\
+    0000011c000280050001000600000006000200153800000600030088d40000080003000000000e080008000000\
+    000008000c002df1e97108000b0000000001080007000006977f300004802c0001800500010003000000050002\
+    000a000000050003000a00000006000400230000000600050023000000";
+
+/// Of one from `[::1]:44126`.
+pub const FLOW_V6: &str = "0a0000004c0001802c0001801400030000000000000000000000000000000001\
+    14000400000000000000000000000000000000011c000280050001000600000006000200ac5e00000600030015\
+    3800004c0002802c00018014000300000000000000000000000000000000011400040000000000000000000000\
+    0000000000011c0002800500010006000000060002001538000006000300ac5e0000080003000000000e080008\
+    000000000008000c0055d2c79f08000b00000000010800070000069780300004802c0001800500010003000000\
+    050002000a000000050003000a00000006000400230000000600050023000000";
+
+#[test]
+fn flows() {
+    for (text, end, from) in [(FLOW, "127.0.0.1", 35_028), (FLOW_V6, "::1", 44_126)] {
+        let flow = conntrack::decode(&bytes(text)).expect("decoded");
+        assert_eq!(
+            (flow.source.to_string(), flow.destination.to_string()),
+            (end.into(), end.into())
+        );
+        assert_eq!((flow.protocol, flow.ports), (6, Some((from, 5432))));
+        assert!(flow.answered && flow.icmp_type.is_none());
+        // What names it in a request is what the kernel itself wrote.
+        let request = conntrack::delete(&flow, 9).expect("fits");
+        let message = split(&request).expect("splits")[0];
+        let again = conntrack::decode(message.body).expect("decoded");
+        assert_eq!((again.source, again.ports, again.id), (flow.source, flow.ports, flow.id));
+    }
+}
+
+#[test]
+fn generations() {
+    let body = bytes("000000000800010000000007");
+    assert_eq!(decode_generation(&body), Ok(7));
+    assert!(decode_generation(&body[..8]).is_err() && decode_generation(&body[..4]).is_err());
+}
 
 #[test]
 fn sockets() {
