@@ -1,10 +1,14 @@
 //! Enforcing as a recorded transaction: what stops it, what it changes, a way back.
 
+mod boot;
+mod guard;
+
+pub use boot::{Booted, boot};
+
 use super::effect::ChangeWords;
 use super::enforce::{self, Report as Enforced};
 use super::session::Session;
 use super::{Failure, Loaded, compare, likely_packet, loaded};
-use crate::exit::Exit;
 use crate::store::{Docket, Entry, Kind, Pending, State};
 use jiff::Timestamp;
 use rustix::time::{ClockId, clock_gettime};
@@ -14,12 +18,10 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 use tipstaff_core::analysis;
-use tipstaff_core::policy::{Severity, Source, Verdict};
+use tipstaff_core::policy::{Severity, Source};
 use tipstaff_core::program;
-use tipstaff_core::space::{RangeSet, TCP};
-use tipstaff_linux::flows::{self, Flow};
 use tipstaff_linux::ruleset::{self, Snapshot, Tally};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses, link_towards};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 
 /// Who is told what will change.
 pub type Tell<'t> = dyn Fn(&[ChangeWords]) + Sync + 't;
@@ -115,7 +117,7 @@ fn carry_out(
     enforce::no_programs(policy)?;
     no_errors(policy)?;
     if !options.even_if_locked_out {
-        guard(policy)?;
+        guard::guard(policy)?;
     }
     // Whoever else changes what is enforced waits until this is done.
     let mut docket = if options.dry { None } else { Some(opened(options.state)?) };
@@ -325,71 +327,6 @@ fn no_errors(policy: &Loaded) -> Result<(), Failure> {
         "nothing was changed".to_owned(),
     ];
     Err(stopped(format!("the review finds an error: {}", errors.join("; ")), help))
-}
-
-/// Refuses a policy under which the session that asks, or another remote shell session that lives
-/// now, could not be opened again.
-fn guard(policy: &Loaded) -> Result<(), Failure> {
-    let own = Session::own().filter(|session| !session.client.is_loopback());
-    let others = others(policy, own.as_ref());
-    for session in own.iter().chain(&others) {
-        let mut packet = session.opening(&policy.plan);
-        // By which interface it would come in is told by the way back to it.
-        packet.in_interface = NetlinkSocket::open(Protocol::Route)
-            .and_then(|mut routes| link_towards(&mut routes, session.client))
-            .ok()
-            .flatten();
-        let decision = policy.plan.decision(&packet);
-        if decision.act.verdict() == Verdict::Allow {
-            continue;
-        }
-        let whose = if Some(session) == own.as_ref() {
-            "this would lock you out: your session"
-        } else {
-            "this would lock somebody out: a remote shell session"
-        };
-        let origin = decision.origin.as_ref().map(|it| format!(" ({it})")).unwrap_or_default();
-        let (client, port) = (session.client, session.port);
-        let verdict = decision.act.verdict().as_str();
-        return Err(stopped(
-            format!(
-                "{whose}, from {client} to {port}/tcp, could not be opened again; \
-                 `{}`{origin} decides {verdict}",
-                decision.id
-            ),
-            vec![
-                format!(
-                    "allow it first: tipstaff rule add shell --allow {port}/tcp --from {client} \
-                     --first"
-                ),
-                "or go on with --even-if-locked-out; without --keep, it goes back by itself".into(),
-                "nothing was changed".into(),
-            ],
-        ));
-    }
-    Ok(())
-}
-
-/// Other sessions at the remote shell's ports, as far as the kernel keeps track of connections.
-fn others(policy: &Loaded, own: Option<&Session>) -> Vec<Session> {
-    let host = policy.policy.host(&policy.plan.host);
-    let written = host.and_then(|host| host.shell.as_ref()).map(|shell| shell.traffic.tcp.clone());
-    let ports = match (written, own) {
-        (Some(ports), _) => ports,
-        (None, Some(own)) => RangeSet::single(own.port),
-        (None, None) => RangeSet::single(22),
-    };
-    let flows = NetlinkSocket::open(Protocol::Netfilter).and_then(|mut it| flows::flows(&mut it));
-    let addresses = NetlinkSocket::open(Protocol::Route).and_then(|mut it| addresses(&mut it));
-    // Where either cannot be known, the session that asks still is.
-    let (flows, addresses) = (flows.unwrap_or_default(), addresses.unwrap_or_default());
-    let here = |flow: &Flow| addresses.contains(&flow.destination) && !flow.source.is_loopback();
-    let session = |flow: Flow| {
-        let (client_port, port) = flow.ports?;
-        let found = Session { client: flow.source, client_port, server: flow.destination, port };
-        (flow.protocol == TCP && flow.answered && ports.contains(port)).then_some(found)
-    };
-    flows.into_iter().filter(here).filter_map(session).filter(|it| Some(it) != own).collect()
 }
 
 /// What changes, in a few words.
@@ -625,91 +562,4 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     report.entry = Some(id);
     report.confirm_within = (!keep).then_some(options.within.as_secs());
     Ok(report)
-}
-
-/// What `enforce --boot` did.
-#[derive(Debug, Serialize)]
-pub struct Booted {
-    /// `loaded`, `nothing-confirmed`, `released`, or what was done since loading failed:
-    /// `loaded-earlier`, `closed` or `open`.
-    pub done: &'static str,
-    /// The entry whose policy is in force.
-    pub entry: Option<u64>,
-    /// The host.
-    pub host: Option<String>,
-    /// What went wrong, if anything did.
-    pub trouble: Vec<String>,
-}
-
-impl Booted {
-    /// The exit code that belongs to it.
-    pub fn exit(&self) -> Exit {
-        if matches!(self.done, "loaded" | "released") { Exit::Fine } else { Exit::Found }
-    }
-}
-
-/// Loads the last confirmed policy, from the docket, not the file. If that fails, an earlier
-/// confirmed one; if none can be loaded, only the baseline and the remote shell stay open, unless
-/// the policy chose otherwise.
-///
-/// # Errors
-/// [`Failure`] if the docket cannot be used, or the kernel refuses even that.
-pub fn boot(state: &Path) -> Result<Booted, Failure> {
-    let mut docket = Docket::open(state)?;
-    if let Some(pending) = Docket::pending(state) {
-        docket.became(pending.id, State::Reverted, &now())?;
-        docket.set_pending(None)?;
-    }
-    settle(state, &mut docket)?;
-    let mut booted =
-        Booted { done: "nothing-confirmed", entry: None, host: None, trouble: Vec::new() };
-    let confirmed: Vec<Entry> =
-        docket.entries().iter().rev().filter(|it| it.state == State::Confirmed).cloned().collect();
-    let Some(last) = confirmed.first() else { return Ok(booted) };
-    if last.kind == Kind::Release {
-        booted.done = "released";
-        return Ok(booted);
-    }
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    for entry in confirmed.iter().filter(|it| it.kind != Kind::Release) {
-        let done = recorded(state, entry).and_then(|policy| {
-            ruleset::enforce(&mut kernel, &policy.plan.host, &policy.program)
-                .map_err(|error| Failure::in_kernel(error, &policy.sources, &policy.plan))
-        });
-        match done {
-            Ok(snapshot) => {
-                booted.done = if entry.id == last.id { "loaded" } else { "loaded-earlier" };
-                booted.entry = Some(entry.id);
-                booted.host = Some(snapshot.host);
-                let mut note = entry.clone();
-                (note.kind, note.of, note.state) = (Kind::Boot, Some(entry.id), State::Intended);
-                (note.time, note.effect) = (now(), booted.done.to_owned());
-                let id = docket.add(note)?;
-                docket.became(id, State::Confirmed, &now())?;
-                return Ok(booted);
-            }
-            Err(failure) => booted.trouble.push(format!("entry {}: {}", entry.id, failure.line())),
-        }
-    }
-    booted.host.clone_from(&last.host);
-    if last.open_on_failure {
-        booted.done = "open";
-        return Ok(booted);
-    }
-    let policy = only_shell(last)?;
-    ruleset::enforce(&mut kernel, &policy.plan.host, &policy.program)?;
-    booted.done = "closed";
-    Ok(booted)
-}
-
-/// A policy that leaves only the baseline and the remote shell.
-fn only_shell(entry: &Entry) -> Result<Loaded, Failure> {
-    let host = entry.host.as_deref().unwrap_or("host");
-    let ports: Vec<String> = entry.shell.iter().map(|term| format!("\"{term}\"")).collect();
-    let text = format!(
-        "edition = 1\n[host.{host}]\naddresses = [\"127.0.0.1\", \"::1\"]\n\
-         [[host.{host}.rule]]\nname = \"shell\"\nallow = [{}]\n",
-        ports.join(", ")
-    );
-    loaded("what is left", vec![Source::new("what is left", &text)], Some(host))
 }
