@@ -122,6 +122,8 @@ pub struct Pending {
 #[derive(Debug)]
 pub struct Docket {
     folder: PathBuf,
+    /// The folder, locked: the file may be replaced, and a lock on it would go with it.
+    _lock: File,
     file: File,
     entries: Vec<Entry>,
     /// Where the last whole line ends.
@@ -158,14 +160,15 @@ impl Docket {
 
     fn opened(folder: &Path) -> io::Result<Self> {
         DirBuilder::new().recursive(true).mode(0o700).create(folder.join(POLICIES))?;
+        let lock = File::open(folder)?;
+        flock(&lock, FlockOperation::LockExclusive)?;
         let mut options = OpenOptions::new();
         options.read(true).write(true).create(true).truncate(false).mode(0o600);
         let mut file = options.open(folder.join(FILE))?;
-        flock(&file, FlockOperation::LockExclusive)?;
         let mut text = String::new();
         file.read_to_string(&mut text)?;
         let (entries, end) = read(&text)?;
-        Ok(Self { folder: folder.to_owned(), file, entries, end })
+        Ok(Self { folder: folder.to_owned(), _lock: lock, file, entries, end })
     }
 
     /// The entries of a docket that is only looked at; none if there is no docket.
@@ -198,7 +201,7 @@ impl Docket {
         entry.id = self.entries.last().map_or(1, |last| last.id + 1);
         let id = entry.id;
         if self.entries.len() >= KEPT {
-            self.trim().map_err(|error| broken(&self.folder, &error))?;
+            self.trim(entry.policy.as_deref()).map_err(|error| broken(&self.folder, &error))?;
         }
         self.write(&Event::Made(Box::new(entry.clone())))?;
         self.entries.push(entry);
@@ -241,8 +244,9 @@ impl Docket {
         }
     }
 
-    /// Leaves out the oldest half of the entries, and policies that nobody refers to any more.
-    fn trim(&mut self) -> io::Result<()> {
+    /// Leaves out the oldest half of the entries, and policies that nobody refers to any more, but
+    /// for one that is about to be.
+    fn trim(&mut self, wanted: Option<&str>) -> io::Result<()> {
         let gone = self.entries.len() / 2;
         let last_good = self.confirmed().cloned();
         let mut kept: Vec<Entry> = self.entries.split_off(gone);
@@ -258,10 +262,9 @@ impl Docket {
         let path = self.folder.join(FILE);
         replace_private(&path, &text)?;
         self.file = OpenOptions::new().read(true).write(true).open(&path)?;
-        flock(&self.file, FlockOperation::LockExclusive)?;
         self.end = text.len() as u64;
         let used: BTreeSet<&str> =
-            self.entries.iter().filter_map(|entry| entry.policy.as_deref()).collect();
+            self.entries.iter().filter_map(|entry| entry.policy.as_deref()).chain(wanted).collect();
         for file in fs::read_dir(self.folder.join(POLICIES))?.flatten() {
             let name = file.file_name();
             let digest = name.to_string_lossy().trim_end_matches(".json").to_owned();

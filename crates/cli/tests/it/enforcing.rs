@@ -586,3 +586,30 @@ fn a_kill_while_confirming_or_going_back_leaves_one_or_the_other() {
         }
     });
 }
+
+#[test]
+fn a_long_docket_is_shortened_and_can_still_be_gone_back_from() {
+    sealed("enforcing::a_long_docket_is_shortened_and_can_still_be_gone_back_from", || {
+        let desk = Desk::with(INHERITED);
+        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+        // Many that went back came after the one that was kept.
+        let file = desk.state().join("docket.jsonl");
+        let whole = fs::read_to_string(&file).expect("text");
+        let first = whole.lines().next().expect("an entry").to_owned();
+        let many = (2..=1_000).map(|id| {
+            let entry = first.replacen("\"id\":1,", &format!("\"id\":{id},"), 1);
+            entry.replace("\"intended\"", "\"reverted\"") + "\n"
+        });
+        fs::write(&file, whole.clone() + &many.collect::<String>()).expect("written");
+        desk.write(MENDED);
+        on_sluice(&desk, &["enforce", "--confirm-within", "600"]).exits(0);
+        let list = docket(&desk);
+        assert!(list.len() < 600, "{} entries", list.len());
+        assert_eq!(list[0].1, "confirmed", "what was kept last is never left out");
+        assert_eq!(fs::read_dir(desk.state().join("policies")).expect("it").count(), 2);
+        desk.run(["revert"]).exits(0);
+        desk.write(INHERITED);
+        assert_eq!(status(&desk)["equal"], true);
+        desk.run(["docket", "show", "1001"]).exits(0);
+    });
+}
