@@ -4,7 +4,7 @@ use super::review::{self, Finding};
 use super::session::Session;
 use super::{Failure, Loaded};
 use std::collections::BTreeMap;
-use tipstaff_core::analysis::{self, Code, Subject, ordinary, reachable, share_of};
+use tipstaff_core::analysis::{self, Code, Mend, Subject, ordinary, reachable, share_of};
 use tipstaff_core::plan::{Decision, Kind};
 use tipstaff_core::policy::{Severity, Verdict};
 use tipstaff_core::space::{AddressSet, Direction, RangeSet, TrafficSet};
@@ -115,7 +115,7 @@ fn no_listener(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding
             let message = format!("allows {idle}, but nothing listens there");
             let mut finding = finding(Code::NoListener, Severity::Warning, message);
             let all = idle == TrafficSet { tcp: open.tcp, udp: open.udp, ..TrafficSet::empty() };
-            finding.mend = all.then(|| format!("rule remove {name}"));
+            finding.mend = all.then(|| Mend::Remove(name.clone()));
             found.push(about(finding, decision));
         }
         if !local.is_empty() {
@@ -159,7 +159,11 @@ fn unmentioned(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding
         );
         let severity = if default == "allow" { Severity::Warning } else { Severity::Note };
         let mut finding = finding(Code::UnmentionedListener, severity, message);
-        finding.mend = Some(format!("rule add NAME --allow {port}/{protocol} --from PLACE"));
+        finding.mend = Some(Mend::Allow {
+            name: None,
+            traffic: vec![format!("{port}/{protocol}")],
+            from: None,
+        });
         finding
     };
     ports.iter().map(words).collect()
@@ -188,7 +192,11 @@ fn shell(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
     }
     let message = format!("no address can reach the remote shell that listens at {ports}/tcp");
     let mut finding = finding(Code::ShellLockout, Severity::Error, message);
-    finding.mend = Some(format!("rule add shell --allow {ports}/tcp --from PLACE --first"));
+    finding.mend = Some(Mend::Allow {
+        name: Some("shell"),
+        traffic: ports.ranges().iter().map(|it| format!("{}/tcp", it.0)).collect(),
+        from: None,
+    });
     vec![finding]
 }
 
@@ -209,7 +217,11 @@ fn session(loaded: &Loaded) -> Option<analysis::Finding> {
     let mut finding = finding(Code::SessionCut, Severity::Error, message);
     finding.others = vec![decision.id.clone()];
     let from = AddressSet::single(packet.source);
-    finding.mend = Some(format!("rule add shell --allow {port}/tcp --from {from} --first"));
+    finding.mend = Some(Mend::Allow {
+        name: Some("shell"),
+        traffic: vec![format!("{port}/tcp")],
+        from: Some(from.to_string()),
+    });
     finding.witness = Some(packet);
     Some(finding)
 }

@@ -3,7 +3,7 @@
 use super::{Failure, Loaded, PacketWords, likely_packet};
 use crate::exit::Exit;
 use serde::Serialize;
-use tipstaff_core::analysis::{self, Code, Subject};
+use tipstaff_core::analysis::{self, Code, Mend, Subject};
 use tipstaff_core::policy::{Severity, nearest};
 
 /// The findings.
@@ -81,8 +81,35 @@ pub fn words(finding: analysis::Finding) -> Finding {
         origin: finding.origin.as_ref().map(ToString::to_string),
         message: finding.message,
         witness: finding.witness.as_ref().map(PacketWords::of),
-        mend: finding.mend.map(|mend| format!("tipstaff {mend}")),
+        mend: finding.mend.as_ref().map(command),
         accepted: finding.accepted,
+    }
+}
+
+/// The command that makes a change; words in capitals are for the author to choose.
+fn command(mend: &Mend) -> String {
+    match mend {
+        Mend::Move { rule, before } => format!("tipstaff rule move {rule} --before {before}"),
+        Mend::Remove(rule) => format!("tipstaff rule remove {rule}"),
+        Mend::Change { rule, key, value } => {
+            let value = match (value, *key) {
+                (Some(value), _) => format!("\"{value}\""),
+                (None, "from") => "PLACE".to_owned(),
+                (None, "until") => "TIME".to_owned(),
+                (None, key) => key.to_uppercase(),
+            };
+            format!("tipstaff rule change {rule} --{key} {value}")
+        }
+        Mend::Allow { name, traffic, from } => {
+            let first = if name.is_some() { " --first" } else { "" };
+            format!(
+                "tipstaff rule add {} --allow {} --from {}{first}",
+                name.unwrap_or("NAME"),
+                traffic.join(" "),
+                from.as_deref().unwrap_or("PLACE")
+            )
+        }
+        Mend::RemoveName(what, name) => format!("tipstaff {} remove {name}", what.as_str()),
     }
 }
 

@@ -20,6 +20,6 @@ pub use compare::{Change, Comparison, Side, compare};
 pub use expect::{Failing, failing};
 pub use lines::piece_of;
 pub use question::{Share, loopback, ordinary, share_of, shares};
-pub use review::{Finding, Subject, explain, reachable, review, review_expectations};
+pub use review::{Finding, Mend, Subject, explain, reachable, review, review_expectations};
 
 pub use crate::policy::Code;

@@ -3,7 +3,7 @@
 use super::super::budget::Budget;
 use super::super::lines::{Lines, piece_of};
 use super::super::question::ordinary;
-use super::{Finding, Subjects};
+use super::{Finding, Mend, Subjects};
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::{AddressSet, Direction, Piece, RangeSet, TrafficSet};
 
@@ -99,9 +99,11 @@ pub fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
             words.join(", ")
         );
         let finding = Finding::about(Code::WideOpen, Severity::Warning, decision, message);
-        findings.push(
-            finding.witness(witness).mend(format!("rule change {} --from PLACE", decision.id)),
-        );
+        findings.push(finding.witness(witness).mend(Mend::Change {
+            rule: decision.id.clone(),
+            key: "from",
+            value: None,
+        }));
     }
     findings
 }

@@ -16,7 +16,7 @@ use super::budget::Budget;
 use super::lines::Lines;
 use crate::meaning::Atlas;
 use crate::plan::{Decision, HostPlan, Kind, RuleId};
-use crate::policy::{Accepted, Code, Host, Origin, Policy, Rule, Severity, Time};
+use crate::policy::{Accepted, Code, Host, Origin, Policy, Rule, Severity, Time, Used};
 use crate::space::{Direction, Packet};
 use std::collections::HashMap;
 
@@ -31,6 +31,40 @@ pub enum Subject {
     Expectation,
     /// A place, service or bundle, by the word for it and its name.
     Name(&'static str, String),
+}
+
+/// A change of the policy that would mend a finding.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Mend {
+    /// A rule goes right before another one.
+    Move {
+        /// The rule.
+        rule: RuleId,
+        /// The other one.
+        before: RuleId,
+    },
+    /// A rule goes.
+    Remove(RuleId),
+    /// A key of a rule gets another value; `None` is for the author to choose.
+    Change {
+        /// The rule.
+        rule: RuleId,
+        /// The key.
+        key: &'static str,
+        /// Its value.
+        value: Option<String>,
+    },
+    /// A new rule that allows something; what is `None` is for the author to choose.
+    Allow {
+        /// Its name; a name makes it the first of all.
+        name: Option<&'static str>,
+        /// What it allows, as traffic terms.
+        traffic: Vec<String>,
+        /// From where.
+        from: Option<String>,
+    },
+    /// A place, service or bundle goes.
+    RemoveName(Used, String),
 }
 
 /// One thing that is probably not meant.
@@ -50,8 +84,8 @@ pub struct Finding {
     pub message: String,
     /// A packet that shows it.
     pub witness: Option<Packet>,
-    /// What would mend it: the arguments of a command of this program.
-    pub mend: Option<String>,
+    /// What would mend it.
+    pub mend: Option<Mend>,
     /// Why it is accepted, if it is.
     pub accepted: Option<String>,
 }
@@ -82,8 +116,8 @@ impl Finding {
         self
     }
 
-    fn mend(mut self, mend: impl Into<String>) -> Self {
-        self.mend = Some(mend.into());
+    fn mend(mut self, mend: Mend) -> Self {
+        self.mend = Some(mend);
         self
     }
 

@@ -1,6 +1,6 @@
 //! Names that nothing uses.
 
-use super::{Finding, Subject};
+use super::{Finding, Mend, Subject};
 use crate::policy::{Accepted, Code, Origin, Policy, Severity, Used};
 use std::collections::HashSet;
 
@@ -27,16 +27,15 @@ pub fn findings(policy: &Policy) -> Vec<Finding> {
 }
 
 fn unused(what: Used, name: &str, origin: &Origin, accepted: &[Accepted]) -> Finding {
-    let what = what.as_str();
     let finding = Finding {
         code: Code::UnusedName,
         severity: Severity::Note,
-        subject: Subject::Name(what, name.to_owned()),
+        subject: Subject::Name(what.as_str(), name.to_owned()),
         others: Vec::new(),
         origin: Some(origin.clone()),
-        message: format!("nothing uses the {what} `{name}`"),
+        message: format!("nothing uses the {} `{name}`", what.as_str()),
         witness: None,
-        mend: (what != "bundle").then(|| format!("{what} remove {name}")),
+        mend: (what != Used::Bundle).then(|| Mend::RemoveName(what, name.to_owned())),
         accepted: None,
     };
     finding.accepted_by(accepted)

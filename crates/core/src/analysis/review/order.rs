@@ -8,7 +8,7 @@
 
 use super::super::budget::Spent;
 use super::super::lines::{Line, Lines, Outcome, find};
-use super::{Finding, Subjects, budget, idle_by_diagrams, listed};
+use super::{Finding, Mend, Subjects, budget, idle_by_diagrams, listed};
 use crate::plan::{Act, Decision, Kind, RuleId};
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::{Packet, Piece, without};
@@ -176,8 +176,10 @@ impl<'l, 'p> Rule<'l, 'p> {
             .others(ids)
             .witness(witness);
         match opposed.first() {
-            Some(first) => finding.mend(format!("rule move {name} --before {}", first.id)),
-            None => finding.mend(format!("rule remove {name}")),
+            Some(first) => {
+                finding.mend(Mend::Move { rule: name.clone(), before: first.id.clone() })
+            }
+            None => finding.mend(Mend::Remove(name.clone())),
         }
     }
 
@@ -204,7 +206,7 @@ impl<'l, 'p> Rule<'l, 'p> {
         Finding::about(code, severity, self.decision, message)
             .others(heirs.unwrap_or_default())
             .witness(witness)
-            .mend(format!("rule remove {name}"))
+            .mend(Mend::Remove(name.clone()))
     }
 
     /// Who would decide what the rule decides; `None` if that is too entangled to be told.
@@ -265,10 +267,10 @@ impl<'l, 'p> Rule<'l, 'p> {
             listed(&ids)
         );
         let finding = Finding::about(Code::Overlap, severity, self.decision, message);
-        let first = ids.first().map(ToString::to_string).unwrap_or_default();
+        let first = ids.first()?.clone();
         let finding = finding.others(ids).witness(Some(witness));
         Some(if severity == Severity::Warning {
-            finding.mend(format!("rule move {name} --before {first}"))
+            finding.mend(Mend::Move { rule: name.clone(), before: first })
         } else {
             finding
         })

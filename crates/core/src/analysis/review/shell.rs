@@ -1,7 +1,7 @@
 //! A remote shell that nobody can reach.
 
 use super::super::question::{ordinary, shares};
-use super::{Finding, Subject, Subjects};
+use super::{Finding, Mend, Subject, Subjects};
 use crate::plan::HostPlan;
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::{Direction, Piece, TrafficSet};
@@ -37,10 +37,7 @@ pub fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
             subjects.host.name
         ),
         witness: region.example(&(subjects.likely)(Direction::Inbound), Direction::Inbound),
-        mend: Some(format!(
-            "rule add shell --allow {} --from PLACE --first",
-            shell.terms.join(" ")
-        )),
+        mend: Some(Mend::Allow { name: Some("shell"), traffic: shell.terms.clone(), from: None }),
         accepted: None,
     }]
 }

@@ -1,6 +1,6 @@
 //! Rules that have ended or soon will, and rates that do not do what they seem to.
 
-use super::{Finding, Subjects};
+use super::{Finding, Mend, Subjects};
 use crate::plan::{Act, Decision, Idle, Kind};
 use crate::policy::{Code, Rate, Severity};
 use crate::space::{Direction, RangeSet};
@@ -26,15 +26,18 @@ fn ending(subjects: &Subjects<'_>, decision: &Decision) -> Option<Finding> {
         let message = format!("has ended, at {time}, and does nothing any more");
         return Some(
             Finding::about(Code::Expired, Severity::Warning, decision, message)
-                .mend(format!("rule remove {name}")),
+                .mend(Mend::Remove(name.clone())),
         );
     }
     let until = decision.until().filter(|_| decision.idle.is_none())?;
     let left = until.seconds() - subjects.now.seconds();
     (left < NEAR).then(|| {
         let message = format!("ends soon, at {until}");
-        Finding::about(Code::Expired, Severity::Note, decision, message)
-            .mend(format!("rule change {name} --until TIME"))
+        Finding::about(Code::Expired, Severity::Note, decision, message).mend(Mend::Change {
+            rule: name.clone(),
+            key: "until",
+            value: None,
+        })
     })
 }
 
@@ -52,7 +55,7 @@ fn rate(direction: Direction, decision: &Decision) -> Option<Finding> {
         );
         return Some(
             Finding::about(Code::OddRate, Severity::Warning, decision, message)
-                .mend(format!("rule change {name} --rate RATE")),
+                .mend(Mend::Change { rule: name.clone(), key: "rate", value: None }),
         );
     }
     let from_anywhere = decision.conditions.iter().any(|condition| {
@@ -61,7 +64,12 @@ fn rate(direction: Direction, decision: &Decision) -> Option<Finding> {
     (direction == Direction::Inbound && !per_source && from_anywhere).then(|| {
         let message = "counts everybody together and is open to anywhere: one stranger can use \
                        up the rate and shut all others out";
-        Finding::about(Code::OddRate, Severity::Warning, decision, message.into())
-            .mend(format!("rule change {name} --rate \"{}\"", Rate { per_source: true, ..rate }))
+        Finding::about(Code::OddRate, Severity::Warning, decision, message.into()).mend(
+            Mend::Change {
+                rule: name.clone(),
+                key: "rate",
+                value: Some(Rate { per_source: true, ..rate }.to_string()),
+            },
+        )
     })
 }

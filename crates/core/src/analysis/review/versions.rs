@@ -1,7 +1,7 @@
 //! Rules that cannot match here, or serve one IP version only.
 
 use super::super::lines::Lines;
-use super::{Finding, Subjects};
+use super::{Finding, Mend, Subjects};
 use crate::policy::{Code, Severity};
 use crate::space::{AddressSet, Direction, Family};
 
@@ -31,7 +31,7 @@ pub fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
             let message = format!("never matches here: this host has no address that it {what}");
             findings.push(
                 Finding::about(Code::NeverHere, Severity::Warning, decision, message)
-                    .mend(format!("rule remove {name}")),
+                    .mend(Mend::Remove(name.clone())),
             );
             continue;
         }
