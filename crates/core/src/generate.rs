@@ -558,7 +558,7 @@ impl Generator {
     }
 
     fn transport(&mut self, plan: &HostPlan, family: Family) -> (Transport, ConnectionState) {
-        use ConnectionState::{Invalid, New, Untracked};
+        use ConnectionState::New;
         // Away from the ports of DHCP, and different each time, so that flows are new.
         let source = 1_024 + u16::try_from(self.below(60_000)).unwrap_or(0);
         match self.below(10) {
@@ -567,12 +567,8 @@ impl Generator {
                     Family::V4 => *self.pick(&ICMP_KINDS),
                     Family::V6 => *self.pick(&ICMPV6_KINDS),
                 };
-                let state = match (family, kind) {
-                    (Family::V4, 8 | 13) | (Family::V6, 128) => New,
-                    (Family::V6, 130..=137 | 143) => Untracked,
-                    _ => Invalid,
-                };
-                (Transport::Icmp { kind }, state)
+                let transport = Transport::Icmp { kind };
+                (transport, Packet::state_alone(transport, family))
             }
             1 => (Transport::Other { protocol: *self.pick(&OTHER_PROTOCOLS) }, New),
             choice => {

@@ -19,4 +19,5 @@ pub mod meaning;
 pub mod plan;
 pub mod policy;
 pub mod program;
+pub mod rehearsal;
 pub mod space;

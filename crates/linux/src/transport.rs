@@ -79,6 +79,18 @@ impl NetlinkSocket {
         netlink::receive_timeout(&self.socket, time)
             .map_err(|source| LinuxError::system("set a netlink timeout", source))
     }
+
+    /// The next datagram without a copy of it, if one has come already; `None` if not.
+    ///
+    /// # Errors
+    /// The system's.
+    pub(crate) fn receive_now(&mut self) -> io::Result<Option<&[u8]>> {
+        match netlink::receive(&self.socket, &mut self.buffer, true) {
+            Ok(datagram) => Ok(Some(datagram)),
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
 }
 
 impl Transport for NetlinkSocket {
@@ -87,7 +99,7 @@ impl Transport for NetlinkSocket {
     }
 
     fn receive(&mut self) -> io::Result<Vec<u8>> {
-        netlink::receive(&self.socket, &mut self.buffer)
+        netlink::receive(&self.socket, &mut self.buffer, false).map(|it| it.to_vec())
     }
 
     fn next_sequence(&mut self) -> u32 {

@@ -57,22 +57,32 @@ fn link_header(out: &mut Writer, index: u32, flags: u32, change: u32) {
     out.raw(&change.to_ne_bytes());
 }
 
-/// Makes a pair of virtual Ethernet links, one end here, with that hardware address, the other in
-/// the network namespace that the descriptor number `peer_namespace` stands for.
+/// The near end of a pair of links.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NearEnd<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// Its number; the kernel chooses one if none is given.
+    pub number: Option<u32>,
+    /// Its hardware address.
+    pub hardware_address: [u8; 6],
+}
+
+/// Makes a pair of virtual Ethernet links, one end here, the other in the network namespace that the
+/// descriptor number `peer_namespace` stands for.
 ///
 /// # Errors
 /// [`WireError`] if a name is too long.
 pub fn new_pair(
-    name: &str,
-    hardware_address: [u8; 6],
+    near: &NearEnd<'_>,
     peer: &str,
     peer_namespace: u32,
     sequence: u32,
 ) -> Result<Vec<u8>, WireError> {
     request(NEW_LINK, CREATE | EXCLUSIVE, sequence, |out| {
-        link_header(out, 0, 0, 0);
-        out.text(LINK_NAME, name);
-        out.bytes(LINK_ADDRESS, &hardware_address);
+        link_header(out, near.number.unwrap_or(0), 0, 0);
+        out.text(LINK_NAME, near.name);
+        out.bytes(LINK_ADDRESS, &near.hardware_address);
         out.nest(LINK_INFO, |out| {
             out.text(INFO_KIND, "veth");
             out.nest(INFO_DATA, |out| {

@@ -43,7 +43,9 @@ impl Decision {
         self.conditions.first().and_then(|condition| condition.until)
     }
 
-    fn takes(&self, packet: &Packet) -> bool {
+    /// Whether it takes the packet, if none above it does.
+    #[must_use]
+    pub fn takes(&self, packet: &Packet) -> bool {
         self.idle.is_none()
             && self.conditions.iter().any(|condition| condition.miss(packet).is_none())
     }

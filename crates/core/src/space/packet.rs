@@ -247,6 +247,22 @@ impl Packet {
         !is_error && !to_many && !self.source.is_unspecified()
     }
 
+    /// What connection tracking says of a packet that comes alone, with no flow before it and no
+    /// packet inside that it could be about.
+    ///
+    /// # References
+    /// `valid_new` in nf_conntrack_proto_icmp.c, `valid_new` and `noct_valid_new` in
+    /// nf_conntrack_proto_icmpv6.c of Linux.
+    #[must_use]
+    pub fn state_alone(transport: Transport, family: Family) -> ConnectionState {
+        let Transport::Icmp { kind } = transport else { return ConnectionState::New };
+        match (family, kind) {
+            (Family::V4, 8 | 13 | 15 | 17) | (Family::V6, 128 | 139) => ConnectionState::New,
+            (Family::V6, 130..=137 | 143) => ConnectionState::Untracked,
+            _ => ConnectionState::Invalid,
+        }
+    }
+
     /// Source and destination port, for protocols that have them.
     #[must_use]
     pub fn ports(&self) -> Option<(u16, u16)> {

@@ -1,6 +1,6 @@
 //! A topology made real.
 
-use super::link::{Links, index};
+use super::link::{Links, hardware_address, index};
 use super::topology::{Machine, Topology};
 use crate::LinuxError;
 use crate::sys::namespace::Namespace;
@@ -77,12 +77,6 @@ fn bridge(at: usize) -> String {
     format!("segment{at}")
 }
 
-/// A locally administered address, different for each link of a lab.
-fn hardware_address(at: usize) -> [u8; 6] {
-    let [.., high, low] = at.to_be_bytes();
-    [0x02, 0, 0, 0, high, low]
-}
-
 fn port(at: usize) -> String {
     format!("port{at}")
 }
@@ -92,7 +86,8 @@ fn furnish(machine: &Machine, fabric: &Namespace, first: usize) -> Result<(), Li
     let mut links = Links::open()?;
     links.prepare(machine.forwards)?;
     for (at, interface) in machine.interfaces.iter().enumerate() {
-        links.pair(&interface.name, hardware_address(first + at), &port(first + at), fabric)?;
+        let (address, far) = (hardware_address(first + at), port(first + at));
+        links.pair(&interface.name, None, address, &far, fabric)?;
     }
     Ok(())
 }
@@ -118,6 +113,15 @@ fn connect(machine: &Machine) -> Result<(), LinuxError> {
 }
 
 impl Node {
+    pub(super) fn new(name: &str, namespace: Namespace, links: Vec<(String, [u8; 6])>) -> Self {
+        Self { name: name.into(), namespace, links }
+    }
+
+    /// Which of its links has that name.
+    pub(super) fn position(&self, link: &str) -> Option<usize> {
+        self.links.iter().position(|it| it.0 == link)
+    }
+
     /// Its name.
     #[must_use]
     pub fn name(&self) -> &str {
@@ -128,6 +132,12 @@ impl Node {
     #[must_use]
     pub fn hardware_address(&self, link: &str) -> Option<[u8; 6]> {
         self.links.iter().find(|it| it.0 == link).map(|it| it.1)
+    }
+
+    /// Its links besides the loopback one, with their hardware addresses.
+    #[must_use]
+    pub fn links(&self) -> &[(String, [u8; 6])] {
+        &self.links
     }
 
     /// Its network namespace.

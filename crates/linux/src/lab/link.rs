@@ -57,6 +57,16 @@ impl Links {
         self.up("lo", loopback, None)
     }
 
+    /// Makes a namespace that sends nothing by itself.
+    pub fn silence(&mut self) -> Result<(), LinuxError> {
+        for scope in ["all", "default"] {
+            let path = format!("/proc/sys/net/ipv6/conf/{scope}/disable_ipv6");
+            fs::write(&path, "1")
+                .map_err(|source| LinuxError::system(format!("write {path} in a lab"), source))?;
+        }
+        Ok(())
+    }
+
     pub fn bridge(&mut self, name: &str) -> Result<u32, LinuxError> {
         ask(&mut self.socket, "make a bridge in a lab", |n| route::new_bridge(name, n))?;
         let made = index(name)?;
@@ -64,17 +74,19 @@ impl Links {
         Ok(made)
     }
 
-    /// Makes a pair of links, the far end in `fabric`.
+    /// Makes a pair of links, the far end in `fabric`; the near end gets that number if one is given.
     pub fn pair(
         &mut self,
         name: &str,
+        number: Option<u32>,
         hardware_address: [u8; 6],
         peer: &str,
         fabric: &Namespace,
     ) -> Result<(), LinuxError> {
         let fabric = u32::try_from(fabric.raw()).unwrap_or(u32::MAX);
         let doing = format!("make the link {name} in a lab");
-        ask(&mut self.socket, &doing, |n| route::new_pair(name, hardware_address, peer, fabric, n))
+        let near = route::NearEnd { name, number, hardware_address };
+        ask(&mut self.socket, &doing, |n| route::new_pair(&near, peer, fabric, n))
     }
 
     pub fn up(&mut self, name: &str, link: u32, bridge: Option<u32>) -> Result<(), LinuxError> {
@@ -99,4 +111,10 @@ pub fn index(name: &str) -> Result<u32, LinuxError> {
     let any = socket(AddressFamily::INET, SocketType::DGRAM, None)
         .map_err(|source| LinuxError::system(doing(), source))?;
     netdevice::name_to_index(&any, name).map_err(|source| LinuxError::system(doing(), source))
+}
+
+/// A locally administered address, different for each link of a lab.
+pub fn hardware_address(at: usize) -> [u8; 6] {
+    let [.., high, low] = at.to_be_bytes();
+    [0x02, 0, 0, 0, high, low]
 }

@@ -5,11 +5,13 @@
 
 mod build;
 mod link;
+mod stage;
 #[cfg(feature = "testing")]
 pub mod testing;
 mod topology;
 
 pub use build::{Lab, Node};
+pub use stage::{Stage, StageLink};
 pub use topology::{Interface, Machine, Route, Segment, Topology, TopologyError};
 
 use crate::sys::namespace;

@@ -2,6 +2,8 @@
 
 mod connect;
 mod crafted;
+mod sweep;
 
 pub use connect::{Attempt, Observation, State, attempt};
 pub use crafted::{Account, Fate, Range, Shot};
+pub use sweep::{Ends, Met, Sweep};

@@ -58,11 +58,15 @@ pub fn send(socket: &OwnedFd, bytes: &[u8]) -> io::Result<()> {
     if sent == bytes.len() { Ok(()) } else { Err(io::ErrorKind::WriteZero.into()) }
 }
 
-/// Receives one datagram; `buffer` is room that is used again each time.
-pub fn receive(socket: &OwnedFd, buffer: &mut Vec<u8>) -> io::Result<Vec<u8>> {
+/// Receives one datagram, and only one that has come already if `now`; `buffer` is room that is used
+/// again each time.
+pub fn receive<'a>(
+    socket: &OwnedFd,
+    buffer: &'a mut Vec<u8>,
+    now: bool,
+) -> io::Result<&'a mut [u8]> {
     buffer.resize(DATAGRAM, 0);
-    let (_, length) =
-        rustix::io::retry_on_intr(|| recv(socket, &mut buffer[..], RecvFlags::TRUNC))?;
-    let datagram = buffer.get(..length);
-    datagram.map(<[u8]>::to_vec).ok_or_else(|| io::Error::other("a netlink datagram was cut"))
+    let flags = if now { RecvFlags::TRUNC | RecvFlags::DONTWAIT } else { RecvFlags::TRUNC };
+    let (_, length) = rustix::io::retry_on_intr(|| recv(socket, &mut buffer[..], flags))?;
+    buffer.get_mut(..length).ok_or_else(|| io::Error::other("a netlink datagram was cut"))
 }

@@ -1,11 +1,13 @@
 //! Sockets that send hand-made packets.
 
 use rustix::fd::{AsFd, OwnedFd};
+use rustix::io::Errno;
 use rustix::net::addr::{SocketAddrArg, SocketAddrLen, SocketAddrOpaque};
 use rustix::net::{
-    AddressFamily, Protocol, SendFlags, SocketFlags, SocketType, netdevice, sendto, socket_with,
+    AddressFamily, MMsgHdr, Protocol, SendAncillaryBuffer, SendFlags, SocketFlags, SocketType,
+    netdevice, sendmmsg, sendto, socket_with,
 };
-use std::io;
+use std::io::{self, IoSlice};
 use std::net::{IpAddr, SocketAddr};
 
 /// A link-layer address (`struct sockaddr_ll`, packet(7)).
@@ -69,6 +71,67 @@ impl LinkSender {
     }
 }
 
+/// Sends whole frames over one link to one neighbour, many at a time.
+pub struct FrameSender {
+    socket: OwnedFd,
+    /// Receiver and sender of each frame.
+    ends: [u8; 12],
+}
+
+impl FrameSender {
+    /// Opens a sender on the link of that name in the calling thread's namespace.
+    pub fn open(link: &str, neighbour: [u8; 6]) -> io::Result<Self> {
+        let socket =
+            socket_with(AddressFamily::PACKET, SocketType::RAW, SocketFlags::CLOEXEC, None)?;
+        let index = netdevice::name_to_index(&socket, link)?;
+        let address = LinkAddress(libc::sockaddr_ll {
+            sll_family: u16::try_from(libc::AF_PACKET).unwrap_or(17),
+            // Nothing is received.
+            sll_protocol: 0,
+            sll_ifindex: i32::try_from(index).map_err(io::Error::other)?,
+            sll_hatype: 0,
+            sll_pkttype: 0,
+            sll_halen: 0,
+            sll_addr: [0; 8],
+        });
+        rustix::net::bind(&socket, &address)?;
+        // Without a queue in between, the frames are there when the call returns. Where that
+        // cannot be had they come a little later, which is waited for.
+        let _ = super::switch_on(&socket, libc::SOL_PACKET, libc::PACKET_QDISC_BYPASS);
+        let mut ends = [2; 12];
+        ends[..6].copy_from_slice(&neighbour);
+        Ok(Self { socket, ends })
+    }
+
+    /// What stands in a frame before the IP header.
+    pub fn frame_header(&self, v4: bool) -> [u8; 14] {
+        let mut header = [0; 14];
+        header[..12].copy_from_slice(&self.ends);
+        let kind = if v4 { ETHERTYPE_V4 } else { ETHERTYPE_V6 };
+        header[12..].copy_from_slice(&kind.to_be_bytes());
+        header
+    }
+
+    /// Sends frames.
+    pub fn send(&self, frames: &[&[u8]]) -> io::Result<()> {
+        let slices: Vec<[IoSlice<'_>; 1]> = frames.iter().map(|it| [IoSlice::new(it)]).collect();
+        let mut nothing: Vec<SendAncillaryBuffer<'_, '_, '_>> =
+            frames.iter().map(|_| SendAncillaryBuffer::default()).collect();
+        let mut messages: Vec<MMsgHdr<'_>> =
+            slices.iter().zip(&mut nothing).map(|(it, none)| MMsgHdr::new(it, none)).collect();
+        let mut sent = 0;
+        while sent < messages.len() {
+            match sendmmsg(&self.socket, &mut messages[sent..], SendFlags::empty()) {
+                Ok(some) => sent += some,
+                // The link is busy for a moment.
+                Err(Errno::NOBUFS | Errno::AGAIN | Errno::INTR) => std::thread::yield_now(),
+                Err(error) => return Err(error.into()),
+            }
+        }
+        Ok(())
+    }
+}
+
 /// Sends packets, from the IP header on, as if a program of this host had made them.
 pub struct HostSender {
     v4: OwnedFd,
@@ -92,7 +155,7 @@ impl HostSender {
         let socket = if destination.is_ipv4() { &self.v4 } else { &self.v6 };
         let to = SocketAddr::new(destination, 0);
         match rustix::io::retry_on_intr(|| sendto(socket, packet, SendFlags::empty(), &to)) {
-            Ok(_) | Err(rustix::io::Errno::PERM) => Ok(()),
+            Ok(_) | Err(Errno::PERM) => Ok(()),
             Err(error) => Err(error.into()),
         }
     }

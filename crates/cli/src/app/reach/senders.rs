@@ -2,6 +2,7 @@
 
 use crate::app::Failure;
 use tipstaff_core::policy::{ANYWHERE, Policy, Source, read_addresses};
+use tipstaff_core::rehearsal::sendable;
 use tipstaff_core::space::AddressSet;
 
 /// Senders under one name.
@@ -52,22 +53,6 @@ fn anywhere(policy: &Policy) -> Column {
         .flat_map(|it| &it.addresses)
         .map(|&it| AddressSet::single(it))
         .collect();
-    let senders = unicast().difference(&named).difference(&hosts);
+    let senders = sendable().difference(&named).difference(&hosts);
     Column { name: ANYWHERE.into(), senders }
-}
-
-/// The addresses that a packet from outside can come from: IPv4 from 1.0.0.0 up to multicast,
-/// without loopback (RFC 1122 section 3.2.1.3), and global and local IPv6 unicast (RFC 4291
-/// section 2.4).
-fn unicast() -> AddressSet {
-    let v4 = |first: [u8; 4], last: [u8; 4]| (u32::from_be_bytes(first), u32::from_be_bytes(last));
-    let v4 = AddressSet::from_v4([
-        v4([1, 0, 0, 0], [126, 255, 255, 255]),
-        v4([128, 0, 0, 0], [223, 255, 255, 255]),
-    ]);
-    let v6 = AddressSet::from_v6([
-        (0x2000 << 112, (0x4000 << 112) - 1),
-        (0xfc00 << 112, (0xfec0 << 112) - 1),
-    ]);
-    v4.union(&v6)
 }

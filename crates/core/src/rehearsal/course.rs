@@ -1,0 +1,130 @@
+//! From where a host is tried.
+
+use super::classes::{classes, sendable};
+use crate::plan::HostPlan;
+use crate::policy::Policy;
+use crate::space::{AddressSet, Direction, Family, RangeSet};
+use std::net::IpAddr;
+
+/// Sender, receiver and interface of a series of probes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Stand {
+    /// What the senders are called.
+    pub name: String,
+    /// All senders of the IP version that fare alike.
+    pub senders: AddressSet,
+    /// The one of them that speaks for all.
+    pub source: IpAddr,
+    /// The address of the host that is tried.
+    pub destination: IpAddr,
+    /// The interface by which the probes come in.
+    pub interface: String,
+}
+
+impl Stand {
+    /// The IP version.
+    #[must_use]
+    pub fn family(&self) -> Family {
+        Family::of(self.source)
+    }
+}
+
+/// All that has to be tried of what comes in to a host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Course {
+    /// From where.
+    pub stands: Vec<Stand>,
+    /// The host's interfaces besides the loopback one.
+    pub interfaces: Vec<String>,
+    /// One TCP or UDP port of each run of ports that no rule tells apart, with that run's last.
+    pub telling: RangeSet<u16>,
+}
+
+/// The interface of a host whose policy names none.
+const SOME_INTERFACE: &str = "eth0";
+
+/// What the rules of the host tell apart among `from`; everybody if that is `None`.
+///
+/// Every part of the senders that no rule divides further is tried by one sender, at each address
+/// of the host (where no rule tells those apart, at one of each IP version), by each interface that
+/// the policy names.
+#[must_use]
+pub fn course(policy: &Policy, plan: &HostPlan, from: Option<&AddressSet>) -> Course {
+    let chain = plan.chain(Direction::Inbound);
+    let active = || chain.decisions.iter().filter(|it| it.idle.is_none());
+    let conditions: Vec<_> = active().flat_map(|it| &it.conditions).collect();
+    let sources: Vec<&AddressSet> = conditions.iter().map(|it| &it.source).collect();
+    let own: AddressSet = plan.addresses.iter().map(|&it| AddressSet::single(it)).collect();
+    let universe = from.unwrap_or(&AddressSet::full()).intersection(&sendable()).difference(&own);
+
+    let mut interfaces: Vec<String> = plan.interfaces.iter().map(|it| it.name.clone()).collect();
+    for name in plan.interfaces_told_apart(Direction::Inbound) {
+        if !interfaces.contains(&name) {
+            interfaces.push(name);
+        }
+    }
+    if interfaces.is_empty() {
+        interfaces.push(SOME_INTERFACE.into());
+    }
+    let destinations: Vec<&AddressSet> = conditions.iter().map(|it| &it.destination).collect();
+    let receivers: Vec<IpAddr> = classes(&destinations, &own)
+        .iter()
+        .flat_map(|part| Family::BOTH.into_iter().filter_map(|family| part.first(family)))
+        .collect();
+
+    let mut stands = Vec::new();
+    let parts = classes(&sources, &universe);
+    let names = names(policy, &parts);
+    for (senders, name) in parts.into_iter().zip(names) {
+        let source = Family::BOTH.into_iter().find_map(|family| senders.likely(family));
+        let Some(source) = source else { continue };
+        for interface in &interfaces {
+            for &destination in receivers.iter().filter(|it| it.is_ipv4() == source.is_ipv4()) {
+                stands.push(Stand {
+                    name: name.clone(),
+                    senders: senders.clone(),
+                    source,
+                    destination,
+                    interface: interface.clone(),
+                });
+            }
+        }
+    }
+    let mut cuts: Vec<u16> = vec![0, u16::MAX];
+    for condition in &conditions {
+        for ports in [&condition.traffic.tcp, &condition.traffic.udp] {
+            for &(first, last) in ports.ranges() {
+                cuts.extend(
+                    [Some(first), first.checked_sub(1), Some(last), last.checked_add(1)]
+                        .into_iter()
+                        .flatten(),
+                );
+            }
+        }
+    }
+    let telling = RangeSet::from_ranges(cuts.into_iter().map(|port| (port, port)));
+    Course { stands, interfaces, telling }
+}
+
+/// What the parts are called: by the smallest place that holds them, else by themselves if they
+/// are few networks, else as everybody else.
+fn names(policy: &Policy, parts: &[AddressSet]) -> Vec<String> {
+    let smallest_place = |part: &AddressSet| {
+        let holds = policy.places.iter().filter(|it| part.difference(&it.addresses).is_empty());
+        holds.min_by_key(|place| size(&place.addresses))
+    };
+    parts
+        .iter()
+        .map(|part| match (smallest_place(part), part.blocks().as_slice()) {
+            (Some(place), _) => place.name.clone(),
+            (None, [block]) => block.to_string(),
+            (None, _) => "elsewhere".into(),
+        })
+        .collect()
+}
+
+/// How many addresses a set has, less one for each range.
+fn size(set: &AddressSet) -> u128 {
+    let v4 = set.v4.ranges().iter().map(|(first, last)| u128::from(last - first));
+    v4.chain(set.v6.ranges().iter().map(|(first, last)| last - first)).fold(0, u128::saturating_add)
+}

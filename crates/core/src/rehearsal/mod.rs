@@ -1,0 +1,10 @@
+//! What a rehearsal has to try: which senders a host's rules tell apart, where they come in, and
+//! what the rules say of each packet.
+
+mod classes;
+mod course;
+mod judge;
+
+pub use classes::{classes, sendable};
+pub use course::{Course, Stand, course};
+pub use judge::Judge;
