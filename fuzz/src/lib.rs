@@ -177,6 +177,7 @@ fn sockets(bytes: &[u8]) {
 
 fn routes(bytes: &[u8]) {
     let _ = route::decode_address(bytes);
+    let _ = route::decode_link(bytes);
     let _ = route::decode_route(bytes);
 }
 

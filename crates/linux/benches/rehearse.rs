@@ -69,7 +69,10 @@ fn report() {
             assert!(met.iter().all(|it| *it == Met::Closed));
         }
         let (packets, all_seen) = (sweep.sent(), begun.elapsed());
-        println!("round {round}: {packets} packets, each reported, no rules: {}", rate(packets, all_seen));
+        println!(
+            "round {round}: {packets} packets, each reported, no rules: {}",
+            rate(packets, all_seen)
+        );
 
         let ruled = stage();
         ruled
@@ -89,7 +92,10 @@ fn report() {
             differ += disagreements(&plan, ends, &payloads, &met);
         }
         let (packets, whole) = (sweep.sent(), begun.elapsed());
-        println!("         {packets} packets, rules, evaluator: {}; {differ} disagree", rate(packets, whole));
+        println!(
+            "         {packets} packets, rules, evaluator: {}; {differ} disagree",
+            rate(packets, whole)
+        );
     }
 }
 

@@ -5,14 +5,49 @@ use crate::transport::{Transport, dump};
 use rustix::net::{AddressFamily, SocketType, netdevice, socket};
 use std::net::IpAddr;
 use tipstaff_wire::netlink::{ERROR, split};
-use tipstaff_wire::route::{self, Route};
+use tipstaff_wire::route::{self, OwnAddress, Route};
 
 /// Lists the addresses of all links of the transport's network namespace.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
 pub fn addresses(transport: &mut dyn Transport) -> Result<Vec<IpAddr>, LinuxError> {
+    Ok(of_links(transport)?.iter().map(|it| it.address).collect())
+}
+
+/// Lists the addresses of all links with their prefix lengths.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub(crate) fn of_links(transport: &mut dyn Transport) -> Result<Vec<OwnAddress>, LinuxError> {
     dump(transport, "list addresses", route::dump_addresses, route::decode_address)
+}
+
+/// A link of this host besides the loopback one, with its addresses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Link {
+    /// Its number.
+    pub index: u32,
+    /// Its name.
+    pub name: String,
+    /// Its addresses with prefix lengths.
+    pub addresses: Vec<(IpAddr, u8)>,
+}
+
+/// Lists the links of the transport's network namespace that are switched on, without the loopback
+/// one.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn links(transport: &mut dyn Transport) -> Result<Vec<Link>, LinuxError> {
+    let addresses = of_links(transport)?;
+    let found = dump(transport, "list links", route::dump_links, route::decode_link)?;
+    let of = |index: u32| {
+        let its = addresses.iter().filter(move |it| it.link == index);
+        its.map(|it| (it.address, it.prefix)).collect()
+    };
+    let on = found.into_iter().filter(|link| link.up && !link.loopback);
+    Ok(on.map(|it| Link { index: it.index, name: it.name, addresses: of(it.index) }).collect())
 }
 
 /// Whether packets to `address` end at this host, so that it can speak for the address: because a

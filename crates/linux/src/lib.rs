@@ -1,7 +1,8 @@
 //! Everything of Tipstaff that talks to the Linux kernel.
 //!
 //! [`ruleset`] puts rule programs into the kernel and reads them back, [`sockets`] lists what
-//! listens, [`flows`] what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets. All `unsafe` code of
+//! listens, [`flows`] what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets, [`replica`] copies
+//! a machine into a lab. All `unsafe` code of
 //! the project is in the modules below `sys`, each with the reason why it is sound.
 
 mod addresses;
@@ -10,12 +11,13 @@ pub mod flows;
 pub mod lab;
 mod privileges;
 pub mod probe;
+pub mod replica;
 pub mod ruleset;
 pub mod sockets;
 mod sys;
 mod transport;
 
-pub use addresses::{addresses, is_own, link_towards};
+pub use addresses::{Link, addresses, is_own, link_towards, links};
 pub use error::LinuxError;
 pub use privileges::keep_only_what_enforcing_needs;
 pub use sys::die_with_parent;

@@ -5,6 +5,7 @@ use crate::{Attributes, Fields, WireError, Writer};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 const NEW_LINK: u16 = 16;
+const GET_LINK: u16 = 18;
 const NEW_ADDRESS: u16 = 20;
 const GET_ADDRESS: u16 = 22;
 const NEW_ROUTE: u16 = 24;
@@ -20,6 +21,7 @@ const INFO_DATA: u16 = 2;
 const VETH_PEER: u16 = 1;
 const BRIDGE_SNOOPING: u16 = 23;
 const FLAG_UP: u32 = 1;
+const FLAG_LOOPBACK: u32 = 8;
 
 const ADDRESS_ADDRESS: u16 = 1;
 const ADDRESS_LOCAL: u16 = 2;
@@ -158,13 +160,27 @@ pub fn dump_addresses(sequence: u32) -> Result<Vec<u8>, WireError> {
     out.finish()
 }
 
-/// Reads the body of an `RTM_NEWADDR` message: the address that this host has.
+/// An address of a link.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct OwnAddress {
+    /// The link's number.
+    pub link: u32,
+    /// The address that this host has.
+    pub address: IpAddr,
+    /// How many of its bits its network has.
+    pub prefix: u8,
+}
+
+/// Reads the body of an `RTM_NEWADDR` message.
 ///
 /// # Errors
 /// [`WireError`] if it is malformed.
-pub fn decode_address(body: &[u8]) -> Result<IpAddr, WireError> {
+pub fn decode_address(body: &[u8]) -> Result<OwnAddress, WireError> {
     let mut fields = Fields::new(body, "struct ifaddrmsg");
-    fields.take(8)?;
+    fields.byte()?;
+    let prefix = fields.byte()?;
+    fields.take(2)?;
+    let link = fields.ne32()?;
     let mut found = None;
     for attribute in Attributes::new(fields.rest(), "RTM_NEWADDR") {
         let attribute = attribute?;
@@ -180,7 +196,53 @@ pub fn decode_address(body: &[u8]) -> Result<IpAddr, WireError> {
             });
         }
     }
-    found.ok_or(WireError::Missing { what: "IFA_ADDRESS" })
+    let address = found.ok_or(WireError::Missing { what: "IFA_ADDRESS" })?;
+    Ok(OwnAddress { link, address, prefix })
+}
+
+/// A request for all links.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn dump_links(sequence: u32) -> Result<Vec<u8>, WireError> {
+    let mut out = Writer::new();
+    netlink::write(&mut out, GET_LINK, REQUEST | DUMP, sequence, |out| {
+        link_header(out, 0, 0, 0);
+    });
+    out.finish()
+}
+
+/// A link.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Link {
+    /// Its number.
+    pub index: u32,
+    /// Its name.
+    pub name: String,
+    /// Whether it is switched on.
+    pub up: bool,
+    /// Whether it leads back to this machine.
+    pub loopback: bool,
+}
+
+/// Reads the body of an `RTM_NEWLINK` message.
+///
+/// # Errors
+/// [`WireError`] if it is malformed.
+pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
+    let mut fields = Fields::new(body, "struct ifinfomsg");
+    fields.take(4)?;
+    let (index, flags) = (fields.ne32()?, fields.ne32()?);
+    fields.take(4)?;
+    for attribute in Attributes::new(fields.rest(), "RTM_NEWLINK") {
+        let attribute = attribute?;
+        if attribute.kind == LINK_NAME {
+            let name = attribute.text("IFLA_IFNAME")?.to_owned();
+            let (up, loopback) = (flags & FLAG_UP != 0, flags & FLAG_LOOPBACK != 0);
+            return Ok(Link { index, name, up, loopback });
+        }
+    }
+    Err(WireError::Missing { what: "IFLA_IFNAME" })
 }
 
 /// A request for the route that a packet to `address` would take.

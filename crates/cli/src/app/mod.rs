@@ -14,6 +14,7 @@ mod live;
 mod load;
 pub mod reach;
 mod region;
+pub mod rehearse;
 pub mod review;
 mod session;
 pub mod show;

@@ -6,8 +6,8 @@ use crate::app::compare::{Operand, Place};
 use crate::app::effect::ChangeWords;
 use crate::app::reach::{Request, Vantage};
 use crate::app::{
-    Failure, ask, asked, compare, cut, docket, load, load_for_kernel, reach, review, show, status,
-    transaction,
+    Failure, ask, asked, compare, cut, docket, load, load_for_kernel, reach, rehearse, review,
+    show, status, transaction,
 };
 use crate::demo;
 use crate::exit::Exit;
@@ -107,8 +107,13 @@ pub enum Command {
     Status,
     /// Show which listening ports can be reached, from where, and who decides
     Reach(Reach),
+    /// Try every port in a sealed lab with real packets, from everybody whom the policy tells apart; needs no privileges
+    Rehearse(Rehearse),
     /// Walk through the whole example in a sealed lab; needs no privileges
     Demo(Demo),
+    /// The part of a rehearsal that runs inside the lab
+    #[command(hide = true)]
+    LendHand,
     /// Watches over a change that waits to be confirmed
     #[command(hide = true)]
     StandBy(StandBy),
@@ -274,6 +279,20 @@ pub struct Reach {
     /// How many seconds a probe waits for an answer
     #[arg(long, value_name = "SECONDS", default_value = "1", value_parser = seconds)]
     patience: Duration,
+}
+
+/// Options of `rehearse`.
+#[derive(Debug, Args)]
+pub struct Rehearse {
+    /// Try a copy of this machine as it stands, with all its rules and listeners, rather than the policy
+    #[arg(long)]
+    live: bool,
+    /// Places or addresses to try from; everybody if left out
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
+    from: Vec<String>,
+    /// The traffic to try, such as 9100/tcp; every TCP and UDP port and ICMP type if left out
+    #[arg(long, value_name = "TRAFFIC")]
+    traffic: Option<String>,
 }
 
 /// Options of `demo`.
@@ -470,6 +489,20 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::reach), exit })
         }
+        Command::Rehearse(options) => {
+            let request = rehearse::Request {
+                live: options.live,
+                from: &options.from,
+                traffic: options.traffic.as_deref(),
+            };
+            let loaded = policy()?;
+            let bar = render::Bar::new();
+            let report = rehearse::report(&loaded, &request, &|tried, all| bar.show(tried, all))?;
+            drop(bar);
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::rehearsed), exit })
+        }
+        Command::LendHand => rehearse::lend().map(|()| Output::fine(String::new())),
         Command::Demo(options) => demo::run(options.sealed, format, global.color),
         Command::StandIn(options) => demo::stand_in(&options.listen),
     }

@@ -12,6 +12,7 @@ mod world;
 pub use stand_in::run as stand_in;
 
 use crate::app::Failure;
+use crate::app::rehearse::no_namespaces;
 use crate::args::Output;
 use crate::exit::Exit;
 use crate::render::{ColorWhen, Format, Screen};
@@ -34,16 +35,7 @@ pub fn run(sealed: bool, format: Format, color: ColorWhen) -> Result<Output, Fai
     let mut command = Command::new(program);
     command.args(std::env::args_os().skip(1)).arg("--sealed");
     seal(&mut command);
-    let status = command.status().map_err(|source| Failure::System {
-        message: format!("this system lets you make no network namespaces: {source}"),
-        help: vec![
-            "run the demo as root".into(),
-            "or allow ordinary users to make user namespaces: the settings user.max_user_namespaces \
-             and, on some systems, kernel.unprivileged_userns_clone or a security module's \
-             restriction decide that"
-                .into(),
-        ],
-    })?;
+    let status = command.status().map_err(no_namespaces)?;
     let exit = match status.code() {
         Some(0) => Exit::Fine,
         Some(1) => Exit::Found,

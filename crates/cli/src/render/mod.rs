@@ -9,7 +9,9 @@ mod docket;
 mod edit;
 mod effect;
 mod enforce;
+mod progress;
 mod reach;
+mod rehearse;
 mod review;
 mod screen;
 mod show;
@@ -25,7 +27,9 @@ pub use docket::{docket, docket_entry};
 pub use edit::{edited, names, rules};
 pub use effect::{changes, regions};
 pub use enforce::{booted, enforced, settled, will_change};
+pub use progress::{Bar, progress};
 pub use reach::reach;
+pub use rehearse::rehearsed;
 pub use review::{explanation, review};
 pub use screen::{ColorWhen, Screen, Style};
 pub use show::show;
@@ -36,7 +40,7 @@ pub use text::{clean, place};
 use crate::app::Failure;
 use clap::ValueEnum;
 use serde::Serialize;
-use std::io::{ErrorKind, IsTerminal, Write};
+use std::io::{ErrorKind, Write};
 
 /// How results are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -90,36 +94,5 @@ pub fn failure(failure: &Failure, format: Format, color: ColorWhen) {
     if format == Format::Json {
         // If this fails too, there is nowhere left to say so.
         let _ = print(&json(&diagnostic::failure_words(failure)));
-    }
-}
-
-/// A line on standard error, if that is a terminal, that says what is going on; it vanishes when
-/// the value is dropped.
-pub fn progress(doing: &str) -> Progress {
-    let shown = std::io::stderr().is_terminal();
-    if shown {
-        let _ = write!(std::io::stderr().lock(), "{doing} ...");
-    }
-    Progress { shown }
-}
-
-/// See [`progress`].
-#[must_use = "the line vanishes when this is dropped"]
-pub struct Progress {
-    shown: bool,
-}
-
-impl Progress {
-    /// Makes the line vanish for now, so that something else can be written.
-    pub fn clear(&self) {
-        if self.shown {
-            let _ = write!(std::io::stderr().lock(), "\r\x1b[K");
-        }
-    }
-}
-
-impl Drop for Progress {
-    fn drop(&mut self) {
-        self.clear();
     }
 }

@@ -34,38 +34,52 @@ impl Stand {
 pub struct Course {
     /// From where.
     pub stands: Vec<Stand>,
-    /// The host's interfaces besides the loopback one.
-    pub interfaces: Vec<String>,
-    /// One TCP or UDP port of each run of ports that no rule tells apart, with that run's last.
+    /// Of each run of TCP or UDP ports that no rule tells apart, the first and the last.
     pub telling: RangeSet<u16>,
+}
+
+/// Where a host can be tried.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Site {
+    /// Its interfaces besides the loopback one.
+    pub interfaces: Vec<String>,
+    /// Its addresses.
+    pub addresses: Vec<IpAddr>,
 }
 
 /// The interface of a host whose policy names none.
 const SOME_INTERFACE: &str = "eth0";
 
+impl Site {
+    /// The interfaces and addresses that the policy names.
+    #[must_use]
+    pub fn of(plan: &HostPlan) -> Self {
+        let mut interfaces: Vec<String> =
+            plan.interfaces.iter().map(|it| it.name.clone()).collect();
+        for name in plan.interfaces_told_apart(Direction::Inbound) {
+            if !interfaces.contains(&name) {
+                interfaces.push(name);
+            }
+        }
+        if interfaces.is_empty() {
+            interfaces.push(SOME_INTERFACE.into());
+        }
+        Self { interfaces, addresses: plan.addresses.clone() }
+    }
+}
+
 /// What the rules of the host tell apart among `from`; everybody if that is `None`.
 ///
 /// Every part of the senders that no rule divides further is tried by one sender, at each address
-/// of the host (where no rule tells those apart, at one of each IP version), by each interface that
-/// the policy names.
+/// of the host (where no rule tells those apart, at one of each IP version), by each interface.
 #[must_use]
-pub fn course(policy: &Policy, plan: &HostPlan, from: Option<&AddressSet>) -> Course {
+pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&AddressSet>) -> Course {
     let chain = plan.chain(Direction::Inbound);
     let active = || chain.decisions.iter().filter(|it| it.idle.is_none());
     let conditions: Vec<_> = active().flat_map(|it| &it.conditions).collect();
     let sources: Vec<&AddressSet> = conditions.iter().map(|it| &it.source).collect();
-    let own: AddressSet = plan.addresses.iter().map(|&it| AddressSet::single(it)).collect();
+    let own: AddressSet = site.addresses.iter().map(|&it| AddressSet::single(it)).collect();
     let universe = from.unwrap_or(&AddressSet::full()).intersection(&sendable()).difference(&own);
-
-    let mut interfaces: Vec<String> = plan.interfaces.iter().map(|it| it.name.clone()).collect();
-    for name in plan.interfaces_told_apart(Direction::Inbound) {
-        if !interfaces.contains(&name) {
-            interfaces.push(name);
-        }
-    }
-    if interfaces.is_empty() {
-        interfaces.push(SOME_INTERFACE.into());
-    }
     let destinations: Vec<&AddressSet> = conditions.iter().map(|it| &it.destination).collect();
     let receivers: Vec<IpAddr> = classes(&destinations, &own)
         .iter()
@@ -78,7 +92,7 @@ pub fn course(policy: &Policy, plan: &HostPlan, from: Option<&AddressSet>) -> Co
     for (senders, name) in parts.into_iter().zip(names) {
         let source = Family::BOTH.into_iter().find_map(|family| senders.likely(family));
         let Some(source) = source else { continue };
-        for interface in &interfaces {
+        for interface in &site.interfaces {
             for &destination in receivers.iter().filter(|it| it.is_ipv4() == source.is_ipv4()) {
                 stands.push(Stand {
                     name: name.clone(),
@@ -103,7 +117,7 @@ pub fn course(policy: &Policy, plan: &HostPlan, from: Option<&AddressSet>) -> Co
         }
     }
     let telling = RangeSet::from_ranges(cuts.into_iter().map(|port| (port, port)));
-    Course { stands, interfaces, telling }
+    Course { stands, telling }
 }
 
 /// What the parts are called: by the smallest place that holds them, else by themselves if they

@@ -7,3 +7,4 @@ mod sweep;
 pub use connect::{Attempt, Observation, State, attempt};
 pub use crafted::{Account, Fate, Range, Shot};
 pub use sweep::{Ends, Met, Sweep};
+pub use tipstaff_wire::packet::Payload;

@@ -57,6 +57,39 @@ pub enum Met {
     Lost,
 }
 
+impl Met {
+    /// All, as they are compared.
+    pub const ALL: [Self; 7] = [
+        Self::Open,
+        Self::Closed,
+        Self::PassedOn,
+        Self::Rejected,
+        Self::StoppedOddly,
+        Self::Denied,
+        Self::Lost,
+    ];
+
+    /// The word for it in output.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Closed => "closed",
+            Self::PassedOn => "passed-on",
+            Self::Rejected => "rejected",
+            Self::StoppedOddly => "stopped-oddly",
+            Self::Denied => "denied",
+            Self::Lost => "stopped-early",
+        }
+    }
+
+    /// Reads the word that [`Met::as_str`] gives.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|met| met.as_str() == text)
+    }
+}
+
 /// From where probes come, and where they go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Ends<'a> {

@@ -1,6 +1,7 @@
 //! The packet filter's netlink protocol (linux/netfilter/nf_tables.h).
 
 mod chain;
+mod copy;
 mod expression;
 mod request;
 mod rule;
@@ -8,6 +9,7 @@ mod set;
 mod table;
 
 pub use chain::{Chain, Hook};
+pub use copy::{Copied, KINDS, Kind};
 pub use expression::{
     Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, Verdict, ct,
     registers,

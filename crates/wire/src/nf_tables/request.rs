@@ -1,6 +1,6 @@
 //! Requests: dumps, and the one batch that changes things.
 
-use super::{Chain, Element, FAMILY_INET, Rule, Set, Table, write_header};
+use super::{Chain, Copied, Element, FAMILY_INET, Rule, Set, Table, write_header};
 use crate::netlink::{self, ACK, APPEND, CREATE, DUMP, REQUEST};
 use crate::{Attributes, Fields, WireError, Writer};
 
@@ -39,6 +39,14 @@ pub mod message_kind {
     pub const NEW_ELEMENTS: u16 = SUBSYSTEM << 8 | 12;
     /// `NFT_MSG_GETSETELEM`.
     pub const GET_ELEMENTS: u16 = SUBSYSTEM << 8 | 13;
+    /// `NFT_MSG_NEWOBJ`.
+    pub const NEW_OBJECT: u16 = SUBSYSTEM << 8 | 18;
+    /// `NFT_MSG_GETOBJ`.
+    pub const GET_OBJECT: u16 = SUBSYSTEM << 8 | 19;
+    /// `NFT_MSG_NEWFLOWTABLE`.
+    pub const NEW_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 22;
+    /// `NFT_MSG_GETFLOWTABLE`.
+    pub const GET_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 23;
     /// `NFT_MSG_NEWGEN`.
     pub const NEW_GENERATION: u16 = SUBSYSTEM << 8 | 15;
     /// `NFT_MSG_GETGEN`.
@@ -137,6 +145,16 @@ impl Batch {
         netlink::write(&mut self.out, kind, REQUEST | flags, self.sequence, |out| {
             write_header(out, FAMILY_INET, 0);
             body(out);
+        });
+        self.sequence
+    }
+
+    /// Makes once more what a dump has told of; gives the number of the message.
+    pub fn again(&mut self, copied: &Copied) -> u32 {
+        self.sequence += 1;
+        let flags = if copied.kind == message_kind::NEW_RULE { CREATE | APPEND } else { CREATE };
+        netlink::write(&mut self.out, copied.kind, REQUEST | flags, self.sequence, |out| {
+            copied.write(out);
         });
         self.sequence
     }

@@ -22,6 +22,7 @@ fn decode_all(bytes: &[u8]) {
     let _ = conntrack::decode(bytes);
     let _ = decode_generation(bytes);
     let _ = route::decode_address(bytes);
+    let _ = route::decode_link(bytes);
     let _ = route::decode_route(bytes);
     let _ = parse(bytes);
     for message in split(bytes).unwrap_or_default() {

@@ -102,7 +102,8 @@ fn refusals_with_offset_and_with_remark() {
 
 #[test]
 fn addresses() {
-    let decode = |digits| route::decode_address(&bytes(digits)).expect("decoded").to_string();
+    let decode =
+        |digits| route::decode_address(&bytes(digits)).expect("decoded").address.to_string();
     assert_eq!(decode(ADDRESS), "192.0.2.10");
     assert_eq!(decode(ADDRESS_V6), "2001:db8:2::10");
 }

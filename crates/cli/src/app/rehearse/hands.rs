@@ -1,0 +1,113 @@
+//! The part of a rehearsal that runs inside the lab.
+
+use super::order::{Answer, CLIENT_PORT, Order, Ranges, Scene, Shot};
+use crate::app::{Failure, loaded};
+use std::collections::BTreeMap;
+use std::io::{BufRead, Write};
+use tipstaff_core::policy::Source;
+use tipstaff_linux::lab::{Stage, StageLink};
+use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
+use tipstaff_linux::replica::{Replica, Standing};
+use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, ruleset};
+
+const SYN: u8 = 2;
+
+/// Reads an order from standard input, carries it out, and answers on standard output.
+///
+/// # Errors
+/// [`Failure`] if the order cannot be read or an answer not be written; everything else is
+/// answered.
+pub fn lend() -> Result<(), Failure> {
+    let system = |message: String| Failure::System { message, help: Vec::new() };
+    tipstaff_linux::die_with_parent()
+        .map_err(|source| system(format!("cannot tie the lab to its command: {source}")))?;
+    let mut line = String::new();
+    std::io::stdin()
+        .lock()
+        .read_line(&mut line)
+        .map_err(|source| system(format!("cannot read what to try: {source}")))?;
+    let order: Order = serde_json::from_str(&line)
+        .map_err(|source| system(format!("cannot understand what to try: {source}")))?;
+    match carry_out(&order) {
+        Err(failure @ (Failure::System { .. } | Failure::Refusal { .. })) => {
+            let help = match &failure {
+                Failure::System { help, .. } => help.clone(),
+                _ => Vec::new(),
+            };
+            tell(&Answer::Failed(failure.line(), help))
+        }
+        other => other,
+    }
+}
+
+fn tell(answer: &Answer) -> Result<(), Failure> {
+    let failed = |message: String| Failure::System { message, help: Vec::new() };
+    let mut text = serde_json::to_string(answer).map_err(|error| failed(error.to_string()))?;
+    text.push('\n');
+    let mut out = std::io::stdout().lock();
+    out.write_all(text.as_bytes())
+        .and_then(|()| out.flush())
+        .map_err(|error| failed(format!("cannot answer from the lab: {error}")))
+}
+
+fn carry_out(order: &Order) -> Result<(), Failure> {
+    match &order.scene {
+        Scene::Policy { sources, links } => {
+            let sources = sources.iter().map(|(name, text)| Source::new(name, text)).collect();
+            let loaded = loaded("the policy", sources, Some(&order.host))?;
+            let links: Vec<StageLink> = links
+                .iter()
+                .map(|(name, addresses)| StageLink {
+                    name: name.clone(),
+                    index: None,
+                    addresses: addresses.clone(),
+                })
+                .collect();
+            let stage = Stage::build(&order.host, &links, false)?;
+            let enforce = || {
+                let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+                ruleset::enforce(&mut kernel, &order.host, &loaded.program)
+            };
+            stage
+                .host()
+                .run(enforce)?
+                .map_err(|error| Failure::in_kernel(error, &loaded.sources, &loaded.plan))?;
+            tell(&Answer::Ready(Vec::new()))?;
+            try_all(order, &stage, false)
+        }
+        Scene::Copy(namespace) => {
+            let replica = Namespace::open(namespace)?.run(Replica::take)??;
+            let Standing { stage, missing, sockets } = replica.set_up(&order.host)?;
+            tell(&Answer::Ready(missing))?;
+            let tried = try_all(order, &stage, true);
+            drop(sockets);
+            tried
+        }
+    }
+}
+
+fn try_all(order: &Order, stage: &Stage, replica: bool) -> Result<(), Failure> {
+    let mut sweep = Sweep::open(stage, replica)?;
+    for one in &order.tries {
+        let shots: Vec<Shot> = one.packets.shots().collect();
+        let payloads: Vec<Payload> = shots.iter().map(|shot| payload(*shot)).collect();
+        let ends = Ends { link: &one.link, source: one.source, destination: one.destination };
+        let met = sweep.fire(ends, &payloads)?;
+        let mut sorted: BTreeMap<Met, Vec<Shot>> = BTreeMap::new();
+        for (shot, met) in shots.into_iter().zip(met) {
+            sorted.entry(met).or_default().push(shot);
+        }
+        let words =
+            sorted.into_iter().map(|(met, shots)| (met.as_str().to_owned(), Ranges::of(shots)));
+        tell(&Answer::Met(words.collect()))?;
+    }
+    tell(&Answer::Done(sweep.sent()))
+}
+
+fn payload(shot: Shot) -> Payload {
+    match shot {
+        Shot::Tcp(port) => Payload::Tcp { source: CLIENT_PORT, destination: port, flags: SYN },
+        Shot::Udp(port) => Payload::Udp { source: CLIENT_PORT, destination: port },
+        Shot::Icmp(kind) => Payload::Icmp { kind },
+    }
+}

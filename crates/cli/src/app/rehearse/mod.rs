@@ -1,0 +1,367 @@
+//! `rehearse`: every port tried in a lab, from every sender that the policy tells apart.
+
+mod hands;
+mod lab;
+mod order;
+
+pub use hands::lend;
+pub use lab::{carry_out, no_namespaces};
+pub use order::{CLIENT_PORT, Order, Ranges, Scene, Shot, Try};
+
+use super::{By, Failure, Loaded, PacketWords};
+use crate::exit::Exit;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::path::PathBuf;
+use std::time::Instant;
+use tipstaff_core::plan::{Act, HostPlan};
+use tipstaff_core::policy::{Source, Verdict, read_addresses, read_traffic};
+use tipstaff_core::rehearsal::{Course, Judge, Site, Stand, course};
+use tipstaff_core::space::{
+    AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport,
+};
+use tipstaff_linux::probe::Met;
+use tipstaff_linux::{NetlinkSocket, Protocol, links};
+
+/// From more stands than this, only the ports that rules tell apart are tried.
+const MOST_STANDS: usize = 64;
+/// So many disagreements are shown with their packet; all are counted.
+const SHOWN: usize = 20;
+
+/// What is asked.
+#[derive(Clone, Debug)]
+pub struct Request<'a> {
+    /// Whether a copy of this machine is tried, rather than the policy.
+    pub live: bool,
+    /// Places and addresses to try from; everybody if empty.
+    pub from: &'a [String],
+    /// The traffic to try; every port and ICMP type if left out.
+    pub traffic: Option<&'a str>,
+}
+
+/// What can be reached, by trying.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// `policy` for the policy on this kernel, `copy` for a copy of this machine as it stands.
+    pub tried: &'static str,
+    /// How it was seen.
+    pub evidence: &'static str,
+    /// How many packets were sent.
+    pub packets: u64,
+    /// How long that took, in seconds.
+    pub seconds: f64,
+    /// Whether every port was tried, and not only those that rules tell apart.
+    pub every_port: bool,
+    /// What became of the packets, by sender, receiver and interface.
+    pub rows: Vec<Row>,
+    /// How many packets met something else than the policy says.
+    pub disagreements: u64,
+    /// The first of them.
+    pub witnesses: Vec<Witness>,
+    /// What could not be copied, in words.
+    pub missing: Vec<String>,
+}
+
+impl Report {
+    /// The exit code that belongs to the report.
+    pub fn exit(&self) -> Exit {
+        if self.disagreements > 0 { Exit::Found } else { Exit::Fine }
+    }
+}
+
+/// What senders that fare alike meet.
+#[derive(Clone, Debug, Serialize)]
+pub struct Row {
+    /// What they are called.
+    pub from: String,
+    /// All of them.
+    pub senders: String,
+    /// The one that spoke for all.
+    pub source: IpAddr,
+    /// The host's address that was tried.
+    pub destination: IpAddr,
+    /// The interface by which the packets came in.
+    pub interface: String,
+    /// `IPv4` or `IPv6`.
+    pub version: &'static str,
+    /// How many packets were tried.
+    pub packets: u64,
+    /// What got through; on a copy, where somebody listens.
+    pub open: String,
+    /// On a copy: what got through to where nobody listens.
+    pub closed: String,
+    /// What gets through up to a rate.
+    pub limited: String,
+    /// What was refused with an answer.
+    pub rejected: String,
+    /// What got through to another machine behind the host.
+    pub passed_on: String,
+    /// What was stopped before any inbound rule.
+    pub stopped_early: String,
+}
+
+impl Row {
+    /// Whether every packet met silence.
+    pub fn nothing(&self) -> bool {
+        let Self { open, closed, limited, rejected, passed_on, stopped_early, .. } = self;
+        let all = [open, closed, limited, rejected, passed_on, stopped_early];
+        all.iter().all(|traffic| traffic.is_empty())
+    }
+}
+
+/// A packet that met something else than the policy says.
+#[derive(Clone, Debug, Serialize)]
+pub struct Witness {
+    /// The packet.
+    pub packet: PacketWords,
+    /// The policy's word.
+    pub policy: &'static str,
+    /// Who decides by the policy.
+    pub decided_by: By,
+    /// What it met.
+    pub met: &'static str,
+}
+
+/// Tries, and tells `progress` after each step how many packets of how many have been tried.
+///
+/// # Errors
+/// [`Failure`] if an argument is not understood, the policy has program rules, or the system lets
+/// us make no lab.
+pub fn report(
+    loaded: &Loaded,
+    request: &Request<'_>,
+    progress: &dyn Fn(u64, u64),
+) -> Result<Report, Failure> {
+    let from = senders(loaded, request.from)?;
+    let traffic = traffic(loaded, request.traffic)?;
+    let (site, scene) = scene(loaded, request.live)?;
+    let course = course(&loaded.policy, &loaded.plan, &site, from.as_ref());
+    if course.stands.is_empty() {
+        return Err(Failure::usage(
+            "there is nobody to try from, or no address of the host to try",
+            "the host needs `addresses`, and --from must name others than the host itself",
+        ));
+    }
+    let every_port = course.stands.len() <= MOST_STANDS || request.traffic.is_some();
+    let tries = tries(&course, &traffic, every_port);
+    let all: u64 = tries.iter().map(|it| it.packets.count()).sum();
+    let order = Order { host: loaded.plan.host.clone(), scene, tries };
+    let begun = Instant::now();
+    let mut tally = Tally::new(loaded, request.live);
+    let mut tried = 0;
+    progress(0, all);
+    let findings = carry_out(&order, |at, outcome| {
+        let (Some(stand), Some(one)) = (course.stands.get(at), order.tries.get(at)) else { return };
+        tally.add(stand, &one.packets, &outcome);
+        tried += one.packets.count();
+        progress(tried, all);
+    })?;
+    Ok(Report {
+        host: loaded.plan.host.clone(),
+        tried: if request.live { "copy" } else { "policy" },
+        evidence: "each packet's fate was seen in the kernel: what passed behind the last rule was \
+                   reported, and so was every answer; what arrived and was neither was denied",
+        packets: findings.packets,
+        seconds: begun.elapsed().as_secs_f64(),
+        every_port,
+        rows: tally.rows,
+        disagreements: tally.disagreements,
+        witnesses: tally.witnesses,
+        missing: findings.missing,
+    })
+}
+
+fn senders(loaded: &Loaded, wishes: &[String]) -> Result<Option<AddressSet>, Failure> {
+    if wishes.is_empty() {
+        return Ok(None);
+    }
+    let mut senders = Vec::new();
+    for wish in wishes {
+        let source = Source::new("--from", wish);
+        let found = read_addresses(&loaded.policy, &source);
+        senders.push(found.map_err(|problems| Failure::Input { sources: vec![source], problems })?);
+    }
+    Ok(Some(senders.into_iter().collect()))
+}
+
+fn traffic(loaded: &Loaded, wish: Option<&str>) -> Result<TrafficSet, Failure> {
+    let Some(wish) = wish else { return Ok(TrafficSet::any()) };
+    let source = Source::new("--traffic", wish);
+    read_traffic(&loaded.policy, &source)
+        .map_err(|problems| Failure::Input { sources: vec![source], problems })
+}
+
+/// Where the host is tried, and what the lab is to be made of.
+fn scene(loaded: &Loaded, live: bool) -> Result<(Site, Scene), Failure> {
+    if live {
+        let links = links(&mut NetlinkSocket::open(Protocol::Route)?)?;
+        let addresses = links.iter().flat_map(|link| &link.addresses).map(|it| it.0).collect();
+        let interfaces = links.iter().map(|link| link.name.clone()).collect();
+        let own = PathBuf::from(format!("/proc/{}/ns/net", std::process::id()));
+        return Ok((Site { interfaces, addresses }, Scene::Copy(own)));
+    }
+    let site = Site::of(&loaded.plan);
+    let links = site.interfaces.iter().enumerate().map(|(at, name)| {
+        // Which interface has which address makes no difference to what comes in.
+        let addresses: &[IpAddr] = if at == 0 { &site.addresses } else { &[] };
+        let alone = |it: &IpAddr| (*it, if it.is_ipv4() { 32 } else { 128 });
+        (name.clone(), addresses.iter().map(alone).collect())
+    });
+    let sources =
+        loaded.sources.iter().map(|it| (it.name.to_string(), it.text.to_string())).collect();
+    let scene = Scene::Policy { sources, links: links.collect() };
+    Ok((site, scene))
+}
+
+fn tries(course: &Course, traffic: &TrafficSet, every_port: bool) -> Vec<Try> {
+    let mut traffic = traffic.clone();
+    if !every_port {
+        traffic.tcp = traffic.tcp.intersection(&course.telling);
+        traffic.udp = traffic.udp.intersection(&course.telling);
+    }
+    course
+        .stands
+        .iter()
+        .map(|stand| Try {
+            link: stand.interface.clone(),
+            source: stand.source,
+            destination: stand.destination,
+            packets: Ranges::within(&traffic, stand.family()),
+        })
+        .collect()
+}
+
+/// A packet of a stand, which carries nothing yet that matters.
+fn packet(stand: &Stand) -> Packet {
+    Packet {
+        direction: Direction::Inbound,
+        in_interface: Some(stand.interface.clone()),
+        out_interface: None,
+        source: stand.source,
+        destination: stand.destination,
+        transport: Transport::Other { protocol: 0 },
+        state: ConnectionState::New,
+        program: None,
+    }
+}
+
+/// Puts something into a packet.
+fn load(packet: &mut Packet, shot: Shot) {
+    packet.transport = match shot {
+        Shot::Tcp(destination) => Transport::Tcp { source: CLIENT_PORT, destination },
+        Shot::Udp(destination) => Transport::Udp { source: CLIENT_PORT, destination },
+        Shot::Icmp(kind) => Transport::Icmp { kind },
+    };
+    packet.state = Packet::state_alone(packet.transport, packet.family());
+}
+
+/// What has been found out so far.
+struct Tally<'l> {
+    plan: &'l HostPlan,
+    live: bool,
+    rows: Vec<Row>,
+    disagreements: u64,
+    witnesses: Vec<Witness>,
+}
+
+impl<'l> Tally<'l> {
+    fn new(loaded: &'l Loaded, live: bool) -> Self {
+        let plan = &loaded.plan;
+        Self { plan, live, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
+    }
+
+    fn add(&mut self, stand: &Stand, packets: &Ranges, outcome: &[(Met, Ranges)]) {
+        let family = stand.family();
+        let mut limited = Vec::new();
+        let mut now = packet(stand);
+        let judge = Judge::between(self.plan, &now);
+        let mut heard = 0;
+        for (met, ranges) in outcome {
+            heard += ranges.count();
+            for shot in ranges.shots() {
+                load(&mut now, shot);
+                let decision = judge.decision(&now);
+                let is_limited = matches!(decision.act, Act::AllowWithin(_));
+                if is_limited {
+                    limited.push(shot);
+                }
+                let verdict = visible(decision.act.verdict(), &now);
+                if !fits(verdict, is_limited, *met, self.live) {
+                    self.disagreements += 1;
+                    if self.witnesses.len() < SHOWN {
+                        self.witnesses.push(Witness {
+                            packet: PacketWords::of(&now),
+                            policy: decision.act.verdict().as_str(),
+                            decided_by: By::of(&decision.id, self.plan),
+                            met: met.as_str(),
+                        });
+                    }
+                }
+            }
+        }
+        // A packet of which nothing was heard would be a mistake of ours; it is not passed over.
+        self.disagreements += packets.count().abs_diff(heard);
+        limited.sort_unstable();
+        let limited = Ranges::of(limited).traffic(family);
+        let by_met: BTreeMap<Met, TrafficSet> =
+            outcome.iter().map(|(met, ranges)| (*met, ranges.traffic(family))).collect();
+        let words = |of: &[Met]| {
+            let none = TrafficSet::empty();
+            let all = of.iter().filter_map(|met| by_met.get(met));
+            let all = all.fold(none, |all, some| all.union(some)).difference(&limited);
+            traffic_words(&all, family)
+        };
+        let (open, closed): (&[Met], &[Met]) = match self.live {
+            true => (&[Met::Open], &[Met::Closed]),
+            false => (&[Met::Open, Met::Closed], &[]),
+        };
+        self.rows.push(Row {
+            from: stand.name.clone(),
+            senders: stand.senders.to_string(),
+            source: stand.source,
+            destination: stand.destination,
+            interface: stand.interface.clone(),
+            version: if family == Family::V4 { "IPv4" } else { "IPv6" },
+            packets: packets.count(),
+            open: words(open),
+            closed: words(closed),
+            limited: traffic_words(&limited, family),
+            rejected: words(&[Met::Rejected]),
+            passed_on: words(&[Met::PassedOn]),
+            stopped_early: words(&[Met::Lost, Met::StoppedOddly]),
+        });
+    }
+}
+
+/// What a sender sees of a verdict.
+fn visible(verdict: Verdict, packet: &Packet) -> Verdict {
+    match verdict {
+        Verdict::Reject if !packet.may_be_answered() => Verdict::Deny,
+        verdict => verdict,
+    }
+}
+
+fn fits(verdict: Verdict, limited: bool, met: Met, live: bool) -> bool {
+    match (verdict, met) {
+        (Verdict::Allow, Met::Open | Met::Closed)
+        | (Verdict::Deny, Met::Denied)
+        | (Verdict::Reject, Met::Rejected) => true,
+        (Verdict::Allow, Met::Denied) => limited,
+        // On a copy, rules of others may stop a packet before ours are asked.
+        (Verdict::Deny, Met::Lost) => live,
+        _ => false,
+    }
+}
+
+/// Traffic in words; all that can be tried is `everything`.
+fn traffic_words(set: &TrafficSet, family: Family) -> String {
+    let icmp = if family == Family::V4 { &set.icmp } else { &set.icmpv6 };
+    if set.tcp.is_full() && set.udp.is_full() && icmp.is_full() {
+        "everything".into()
+    } else {
+        set.to_string()
+    }
+}

@@ -1,0 +1,179 @@
+//! What a lab is told to try, and what it answers: one JSON value a line.
+
+use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
+use std::path::PathBuf;
+use tipstaff_core::space::{Family, RangeSet, TrafficSet};
+
+/// What the lab is made of, and what is tried in it.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Order {
+    /// The host's name.
+    pub host: String,
+    /// What stands in the lab.
+    pub scene: Scene,
+    /// What is tried, in this order.
+    pub tries: Vec<Try>,
+}
+
+/// What stands in the lab.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Scene {
+    /// A host with these links that enforces a policy.
+    Policy {
+        /// The names and texts of the policy.
+        sources: Vec<(String, String)>,
+        /// The host's links, with its addresses and their prefix lengths.
+        links: Vec<(String, Vec<(IpAddr, u8)>)>,
+    },
+    /// A copy of what is in this network namespace.
+    Copy(PathBuf),
+}
+
+/// What is sent between two ends.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Try {
+    /// The host's link.
+    pub link: String,
+    /// The sender.
+    pub source: IpAddr,
+    /// The receiver.
+    pub destination: IpAddr,
+    /// One packet for each of these.
+    pub packets: Ranges,
+}
+
+/// Ranges of ports and ICMP types, first and last.
+#[derive(Clone, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Ranges {
+    /// TCP ports.
+    pub tcp: Vec<(u16, u16)>,
+    /// UDP ports.
+    pub udp: Vec<(u16, u16)>,
+    /// ICMP types, numbered by the IP version.
+    pub icmp: Vec<(u8, u8)>,
+}
+
+/// What the lab answers.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Answer {
+    /// The lab stands; what could not be copied, in words.
+    Ready(Vec<String>),
+    /// For one try, in their order: what became of its packets.
+    Met(Vec<(String, Ranges)>),
+    /// All is done: how many packets were sent.
+    Done(u64),
+    /// It cannot be done: why, and ways out.
+    Failed(String, Vec<String>),
+}
+
+/// One packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Shot {
+    /// A SYN to a TCP port.
+    Tcp(u16),
+    /// A datagram to a UDP port.
+    Udp(u16),
+    /// An ICMP message of a type.
+    Icmp(u8),
+}
+
+/// The port from which probes come.
+pub const CLIENT_PORT: u16 = 49_152;
+
+impl Ranges {
+    /// Every packet.
+    pub fn shots(&self) -> impl Iterator<Item = Shot> {
+        let ports = |ranges: &[(u16, u16)]| {
+            ranges.to_vec().into_iter().flat_map(|(first, last)| first..=last)
+        };
+        let icmp = self.icmp.clone().into_iter().flat_map(|(first, last)| first..=last);
+        let tcp = ports(&self.tcp).map(Shot::Tcp);
+        tcp.chain(ports(&self.udp).map(Shot::Udp)).chain(icmp.map(Shot::Icmp))
+    }
+
+    /// How many packets.
+    pub fn count(&self) -> u64 {
+        let ports = self.tcp.iter().chain(&self.udp);
+        let ports: u64 = ports.map(|it| u64::from(it.1 - it.0) + 1).sum();
+        ports + self.icmp.iter().map(|it| u64::from(it.1 - it.0) + 1).sum::<u64>()
+    }
+
+    /// The packets given, in their order.
+    pub fn of(shots: impl IntoIterator<Item = Shot>) -> Self {
+        let mut ranges = Self::default();
+        for shot in shots {
+            match shot {
+                Shot::Tcp(port) => extend(&mut ranges.tcp, port),
+                Shot::Udp(port) => extend(&mut ranges.udp, port),
+                Shot::Icmp(kind) => extend(&mut ranges.icmp, kind),
+            }
+        }
+        ranges
+    }
+
+    /// All of some traffic that can be tried over an IP version.
+    pub fn within(traffic: &TrafficSet, family: Family) -> Self {
+        let icmp = match family {
+            Family::V4 => &traffic.icmp,
+            Family::V6 => &traffic.icmpv6,
+        };
+        Self {
+            tcp: traffic.tcp.ranges().to_vec(),
+            udp: traffic.udp.ranges().to_vec(),
+            icmp: icmp.ranges().to_vec(),
+        }
+    }
+
+    /// The same as traffic over an IP version.
+    pub fn traffic(&self, family: Family) -> TrafficSet {
+        let icmp = RangeSet::from_ranges(self.icmp.iter().copied());
+        let none = RangeSet::empty;
+        let ports = |list: &[(u16, u16)]| RangeSet::from_ranges(list.iter().copied());
+        let icmp = match family {
+            Family::V4 => TrafficSet::icmp(icmp, none()),
+            Family::V6 => TrafficSet::icmp(none(), icmp),
+        };
+        icmp.union(&TrafficSet::tcp(ports(&self.tcp))).union(&TrafficSet::udp(ports(&self.udp)))
+    }
+}
+
+/// Adds a value to sorted ranges: to the last one, if it follows on that.
+fn extend<T: Copy + PartialEq + Next>(ranges: &mut Vec<(T, T)>, value: T) {
+    match ranges.last_mut() {
+        Some(range) if range.1.next() == Some(value) => range.1 = value,
+        _ => ranges.push((value, value)),
+    }
+}
+
+/// The number behind a number.
+trait Next: Sized {
+    fn next(self) -> Option<Self>;
+}
+
+impl Next for u16 {
+    fn next(self) -> Option<Self> {
+        self.checked_add(1)
+    }
+}
+
+impl Next for u8 {
+    fn next(self) -> Option<Self> {
+        self.checked_add(1)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Ranges, Shot};
+
+    #[test]
+    fn packets_become_ranges_and_come_back() {
+        let ranges =
+            Ranges { tcp: vec![(1, 3), (9, 9)], udp: vec![(65_534, 65_535)], icmp: vec![(8, 8)] };
+        let shots: Vec<Shot> = ranges.shots().collect();
+        assert_eq!(shots.len(), 7);
+        assert_eq!(ranges.count(), 7);
+        assert_eq!(Ranges::of(shots), ranges);
+    }
+}
