@@ -10,6 +10,7 @@ mod harness;
 mod kernel;
 mod project;
 mod reach;
+mod rehearsing;
 mod reviewing;
 mod servers;
 mod showing;

@@ -81,17 +81,17 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
     let own: AddressSet = site.addresses.iter().map(|&it| AddressSet::single(it)).collect();
     let universe = from.unwrap_or(&AddressSet::full()).intersection(&sendable()).difference(&own);
     let destinations: Vec<&AddressSet> = conditions.iter().map(|it| &it.destination).collect();
+    // Of the addresses that no rule tells apart, the first as written.
     let receivers: Vec<IpAddr> = classes(&destinations, &own)
         .iter()
-        .flat_map(|part| Family::BOTH.into_iter().filter_map(|family| part.first(family)))
+        .filter_map(|part| site.addresses.iter().copied().find(|&it| part.contains(it)))
         .collect();
 
     let mut stands = Vec::new();
     let parts = classes(&sources, &universe);
     let names = names(policy, &parts);
     for (senders, name) in parts.into_iter().zip(names) {
-        let source = Family::BOTH.into_iter().find_map(|family| senders.likely(family));
-        let Some(source) = source else { continue };
+        let Some(source) = speaker(&senders) else { continue };
         for interface in &site.interfaces {
             for &destination in receivers.iter().filter(|it| it.is_ipv4() == source.is_ipv4()) {
                 stands.push(Stand {
@@ -118,6 +118,19 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
     }
     let telling = RangeSet::from_ranges(cuts.into_iter().map(|port| (port, port)));
     Course { stands, telling }
+}
+
+/// Who speaks for senders that fare alike: if possible an address that nobody has.
+fn speaker(senders: &AddressSet) -> Option<IpAddr> {
+    let likely = |set: &AddressSet| Family::BOTH.into_iter().find_map(|family| set.likely(family));
+    likely(&senders.intersection(&for_documentation())).or_else(|| likely(senders))
+}
+
+/// Addresses that are kept free for examples (RFC 5737, RFC 3849).
+fn for_documentation() -> AddressSet {
+    let v4 = [0xcb00_7100, 0xc633_6400, 0xc000_0200].map(|first: u32| (first, first + 0xff));
+    let v6 = (0x2001_0db8 << 96, (0x2001_0db9 << 96) - 1);
+    AddressSet::from_v4(v4).union(&AddressSet::from_v6([v6]))
 }
 
 /// What the parts are called: by the smallest place that holds them, else by themselves if they

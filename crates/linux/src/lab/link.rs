@@ -2,7 +2,7 @@
 
 use crate::LinuxError;
 use crate::sys::namespace::Namespace;
-use crate::transport::{NetlinkSocket, Protocol, ask};
+use crate::transport::{NetlinkSocket, Protocol, ask, ask_about};
 use rustix::net::{AddressFamily, SocketType, netdevice, socket};
 use std::fs;
 use std::net::IpAddr;
@@ -94,9 +94,11 @@ impl Links {
         ask(&mut self.socket, &doing, |n| route::link_up(link, bridge, n))
     }
 
+    /// Gives a link an address; it may have it already, such as its own link-local one.
     pub fn address(&mut self, link: u32, address: (IpAddr, u8)) -> Result<(), LinuxError> {
         let doing = format!("set the address {}/{} in a lab", address.0, address.1);
-        ask(&mut self.socket, &doing, |n| route::new_address(link, address.0, address.1, n))
+        let request = |n| route::new_address(link, address.0, address.1, n);
+        ask_about(&mut self.socket, &doing, &[libc::EEXIST], request).map(drop)
     }
 
     pub fn route(&mut self, network: (IpAddr, u8), via: Via) -> Result<(), LinuxError> {

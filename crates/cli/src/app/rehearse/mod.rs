@@ -198,7 +198,10 @@ fn traffic(loaded: &Loaded, wish: Option<&str>) -> Result<TrafficSet, Failure> {
 fn scene(loaded: &Loaded, live: bool) -> Result<(Site, Scene), Failure> {
     if live {
         let links = links(&mut NetlinkSocket::open(Protocol::Route)?)?;
-        let addresses = links.iter().flat_map(|link| &link.addresses).map(|it| it.0).collect();
+        // Who is not on the link cannot send to a link's own addresses (RFC 4291 section 2.5.6).
+        let of_the_link = |it: IpAddr| matches!(it, IpAddr::V6(it) if it.is_unicast_link_local());
+        let all = links.iter().flat_map(|link| &link.addresses).map(|it| it.0);
+        let addresses = all.filter(|it| !of_the_link(*it)).collect();
         let interfaces = links.iter().map(|link| link.name.clone()).collect();
         let own = PathBuf::from(format!("/proc/{}/ns/net", std::process::id()));
         return Ok((Site { interfaces, addresses }, Scene::Copy(own)));

@@ -1,0 +1,178 @@
+//! `rehearse`: a policy, and a copy of a machine, tried with real packets.
+
+use crate::harness::{Desk, MENDED};
+use serde_json::Value;
+use std::net::{TcpListener, UdpSocket};
+use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
+use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
+use tipstaff_wire::nf_tables as nf;
+
+const POLICY: &str = r#"
+edition = 1
+[place.curators]
+addresses = ["198.51.100.0/27", "2001:db8:51::/64"]
+[host.sluice]
+addresses = ["192.0.2.10", "2001:db8:2::10"]
+interfaces = { outside = "eth0", stacks = "eth1" }
+[[host.sluice.rule]]
+name = "catalogue"
+allow = ["443/tcp", "5353/udp", "8443/tcp"]
+[[host.sluice.rule]]
+name = "shell"
+allow = ["2202/tcp"]
+from = ["curators"]
+[[host.sluice.rule]]
+name = "old"
+reject = ["9100/tcp"]
+via = ["outside"]
+"#;
+
+fn row<'a>(report: &'a Value, from: &str, version: &str, interface: &str) -> &'a Value {
+    let rows = report["rows"].as_array().expect("a list");
+    let found = rows
+        .iter()
+        .find(|it| it["from"] == from && it["version"] == version && it["interface"] == interface);
+    found.unwrap_or_else(|| panic!("no row for {from} {version} {interface} in {report:#}"))
+}
+
+#[test]
+fn every_port_is_tried_from_everybody_whom_the_policy_tells_apart() {
+    let desk = Desk::with(POLICY);
+    let report = desk.run(["rehearse", "--format", "json"]).exits(0).json();
+    assert_eq!(report["disagreements"], 0, "{report:#}");
+    assert_eq!(report["every_port"], true);
+    // Curators, everybody else, and for IPv6 also the link's own addresses, by two interfaces.
+    assert_eq!(report["rows"].as_array().map(Vec::len), Some(2 * (2 + 3)));
+    let each = 2 * 65_536 + 256;
+    assert!(report["rows"].as_array().expect("a list").iter().all(|it| it["packets"] == each));
+    assert_eq!(report["packets"], 10 * each, "none had to be sent twice, and none is missing");
+    let curators = row(&report, "curators", "IPv4", "eth0");
+    assert_eq!(curators["open"], "443/tcp, 2202/tcp, 8443/tcp, 5353/udp");
+    assert_eq!(curators["limited"], "icmp type 8");
+    assert_eq!(curators["rejected"], "9100/tcp");
+    let inside = row(&report, "elsewhere", "IPv4", "eth1");
+    assert_eq!(inside["open"], "443/tcp, 8443/tcp, 5353/udp");
+    assert_eq!(inside["rejected"], "");
+}
+
+#[test]
+fn a_rehearsal_can_be_narrowed_and_says_what_it_does_not_understand() {
+    let desk = Desk::with(MENDED);
+    let args = ["rehearse", "--host", "granary", "--traffic", "5432/tcp", "--from", "10.44.8.10"];
+    let report = desk.run(args.into_iter().chain(["--format", "json"])).exits(0).json();
+    let rows = report["rows"].as_array().expect("a list");
+    assert_eq!((rows.len(), &rows[0]["open"]), (1, &"5432/tcp".into()));
+    assert_eq!(report["packets"], 1);
+    let wrong = desk.run(["rehearse", "--host", "granary", "--from", "curator"]).exits(2);
+    assert!(wrong.stderr.contains("curators"), "{}", wrong.stderr);
+    let wrong = desk.run(["rehearse", "--host", "granary", "--traffic", "99999/tcp"]).exits(2);
+    assert!(wrong.stderr.contains("--traffic"), "{}", wrong.stderr);
+    let own = desk.run(["rehearse", "--host", "granary", "--from", "10.44.8.20"]).exits(2);
+    assert!(own.stderr.contains("nobody to try from"), "{}", own.stderr);
+}
+
+/// Somebody else's table: before our rules it drops one port for the curators, and redirects
+/// another one to where nobody listens; what it looks up is in sets.
+fn somebody_elses_rules() {
+    use nf::{Base, Compare, Element, Expression, Hook, Verdict, set_flags};
+    let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+    let mut batch = nf::Batch::begin(socket.next_sequence());
+    let table = "somebody";
+    batch.new_table(&nf::Table { name: table.into(), ..nf::Table::default() });
+    batch.new_chain(&nf::Chain {
+        family: nf::FAMILY_INET,
+        table: table.into(),
+        name: "early".into(),
+        kind: Some("filter".into()),
+        hook: Some(Hook { number: Hook::PRE_ROUTING, priority: -10 }),
+        policy: Some(1),
+    });
+    let set = nf::Set {
+        table: table.into(),
+        name: "ports".into(),
+        flags: set_flags::CONSTANT,
+        key_length: 2,
+        id: 1,
+        ..nf::Set::default()
+    };
+    batch.new_set(&set);
+    let ports = [443u16, 22_000].map(|port| Element::key(port.to_be_bytes().to_vec()));
+    batch.new_elements(&set, &ports);
+    let load =
+        |base, offset, length, register| Expression::Payload { base, offset, length, register };
+    batch.new_rule(&nf::Rule {
+        table: table.into(),
+        chain: "early".into(),
+        expressions: vec![
+            Expression::Meta { key: nf::MetaKey::Family, register: 1 },
+            Expression::Cmp { register: 1, op: Compare::Equal, data: vec![2] },
+            load(Base::Network, 12, 3, 1),
+            Expression::Cmp { register: 1, op: Compare::Equal, data: vec![198, 51, 100] },
+            load(Base::Transport, 2, 2, 1),
+            Expression::Lookup {
+                register: 1,
+                set: "ports".into(),
+                id: 1,
+                flags: 0,
+                to_verdict: false,
+            },
+            Expression::Immediate(Verdict::Drop),
+        ],
+        ..nf::Rule::default()
+    });
+    let bytes = batch.finish().expect("fits").bytes;
+    socket.send(&bytes).expect("sent");
+    let answer = socket.receive().expect("answered");
+    let answers = tipstaff_wire::netlink::split(&answer).expect("read");
+    for answer in answers {
+        assert_eq!(answer.answer().expect("read").errno, 0, "{answer:?}");
+    }
+}
+
+#[test]
+fn a_copy_of_the_machine_tells_the_truth_about_rules_changed_behind_our_back() {
+    sealed(
+        "rehearsing::a_copy_of_the_machine_tells_the_truth_about_rules_changed_behind_our_back",
+        || {
+            let lab = street_sluice_granary();
+            let sluice = lab.node("sluice").expect("there");
+            let desk = Desk::with(POLICY);
+            desk.on(sluice, ["enforce", "--keep"]).exits(0);
+            let held = sluice
+                .run(|| {
+                    let all = TcpListener::bind("[::]:443").expect("bound");
+                    let own = TcpListener::bind("192.0.2.10:8443").expect("bound");
+                    let udp = UdpSocket::bind("0.0.0.0:5353").expect("bound");
+                    (all, own, udp)
+                })
+                .expect("entered");
+            let args = ["rehearse", "--live", "--format", "json"];
+            let report = desk.on(sluice, args).exits(0).json();
+            assert_eq!(report["missing"], serde_json::json!([]), "{report:#}");
+            let curators = row(&report, "curators", "IPv4", "eth0");
+            assert_eq!(curators["open"], "443/tcp, 8443/tcp, 5353/udp");
+            assert_eq!(curators["closed"], "2202/tcp", "nobody listens there");
+            assert_eq!(curators["rejected"], "9100/tcp");
+            let v6 = row(&report, "curators", "IPv6", "eth0");
+            let closed = v6["closed"].as_str().expect("a text");
+            assert!(closed.starts_with("2202/tcp, 8443/tcp, 5353/udp"), "v4 only there: {closed}");
+
+            sluice.run(somebody_elses_rules).expect("entered");
+            let report = desk.on(sluice, args).exits(1).json();
+            let curators = row(&report, "curators", "IPv4", "eth0");
+            assert_eq!(curators["open"], "8443/tcp, 5353/udp", "{curators:#}");
+            assert_eq!(row(&report, "curators", "IPv6", "eth0")["open"], "443/tcp");
+            assert_eq!(
+                row(&report, "elsewhere", "IPv4", "eth0")["open"],
+                "443/tcp, 8443/tcp, 5353/udp"
+            );
+            let witness = &report["witnesses"][0];
+            assert_eq!(witness["packet"]["destination_port"], 443, "{witness:#}");
+            assert_eq!((&witness["policy"], &witness["met"]), (&"allow".into(), &"denied".into()));
+            assert_eq!(witness["decided_by"]["name"], "catalogue");
+            let text = desk.on(sluice, ["rehearse", "--live", "--traffic", "443/tcp"]).exits(1);
+            assert!(text.stdout.contains("! 443/tcp from 198.51.100.1"), "{}", text.stdout);
+            drop(held);
+        },
+    );
+}
