@@ -21,6 +21,7 @@ pub mod show;
 pub mod status;
 pub mod transaction;
 mod users;
+pub mod vantage;
 mod words;
 
 pub use failure::Failure;

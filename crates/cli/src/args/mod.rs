@@ -7,12 +7,14 @@ use crate::app::effect::ChangeWords;
 use crate::app::reach::{Request, Vantage};
 use crate::app::{
     Failure, ask, asked, compare, cut, docket, load, load_for_kernel, reach, rehearse, review,
-    show, status, transaction,
+    show, status, transaction, vantage,
 };
 use crate::demo;
 use crate::exit::Exit;
 use crate::render::{self, ColorWhen, Format, Screen};
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::io::BufReader;
+use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 use tipstaff_core::space::Direction;
@@ -107,6 +109,8 @@ pub enum Command {
     Status,
     /// Show which listening ports can be reached, from where, and who decides
     Reach(Reach),
+    /// The far end of `reach --vantage`: sends the probes that the near end asks for over standard input
+    Vantage(VantageEnd),
     /// Try every port in a sealed lab with real packets, from everybody whom the policy tells apart; needs no privileges
     Rehearse(Rehearse),
     /// Walk through the whole example in a sealed lab; needs no privileges
@@ -273,12 +277,23 @@ pub struct Reach {
     /// Places or addresses to ask about; every place of the policy, and anywhere, if left out
     #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
     from: Vec<String>,
-    /// Send real probes for a place from a network namespace: PLACE=netns:PATH
-    #[arg(long, value_name = "PLACE=netns:PATH", value_parser = Vantage::parse)]
+    /// Send real probes from a machine at a place: PLACE=ssh://[USER@]HOST[:PORT], or from a network namespace: PLACE=netns:PATH
+    #[arg(long, value_name = "PLACE=WAY", value_parser = Vantage::parse)]
     vantage: Vec<Vantage>,
+    /// Likewise, by a command that gives a byte stream to `tipstaff vantage` there
+    #[arg(long, value_name = "PLACE=COMMAND", value_parser = Vantage::parse_command)]
+    vantage_command: Vec<Vantage>,
     /// How many seconds a probe waits for an answer
     #[arg(long, value_name = "SECONDS", default_value = "1", value_parser = seconds)]
     patience: Duration,
+}
+
+/// Options of `vantage`.
+#[derive(Debug, Args)]
+pub struct VantageEnd {
+    /// An address of the asking host that may be probed although nothing else shows that it is its own
+    #[arg(long = "for", value_name = "ADDRESS")]
+    vouched: Vec<IpAddr>,
 }
 
 /// Options of `rehearse`.
@@ -477,11 +492,10 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output { text: render::report(format, screen, &report, render::status), exit })
         }
         Command::Reach(options) => {
-            let request = Request {
-                from: &options.from,
-                vantages: &options.vantage,
-                patience: options.patience,
-            };
+            let vantages: Vec<Vantage> =
+                options.vantage.iter().chain(&options.vantage_command).cloned().collect();
+            let request =
+                Request { from: &options.from, vantages: &vantages, patience: options.patience };
             let loaded = policy()?;
             let busy = render::progress("probing");
             let report = reach::report(&loaded, &request)?;
@@ -501,6 +515,11 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             drop(bar);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::rehearsed), exit })
+        }
+        Command::Vantage(options) => {
+            let mut input = BufReader::new(std::io::stdin());
+            vantage::serve(&mut input, &mut std::io::stdout(), &options.vouched)?;
+            Ok(Output::fine(String::new()))
         }
         Command::LendHand => rehearse::lend().map(|()| Output::fine(String::new())),
         Command::Demo(options) => demo::run(options.sealed, format, global.color),

@@ -2,7 +2,7 @@
 
 use super::changes::{Change, Sight, changes, sights};
 use super::world::{self, HOSTS, MAIL, World};
-use crate::app::reach::{Report, Request, Vantage};
+use crate::app::reach::{Report, Request, Vantage, Way};
 use crate::app::{Failure, Loaded, ask, docket, loaded, reach, review, show, status, transaction};
 use crate::args::{Cli, Output, dispatch};
 use crate::exit::Exit;
@@ -398,7 +398,7 @@ fn vantages(world: &World, host: &str) -> Vec<Vantage> {
     .chain(insiders)
     .map(|(place, machine)| Vantage {
         place: place.into(),
-        namespace: world.namespace_file(machine),
+        way: Way::Namespace(world.namespace_file(machine)),
     })
     .collect()
 }

@@ -180,8 +180,10 @@ fn legend(report: &Report, screen: &Screen) -> String {
 }
 
 fn probe(probe: &ProbeWords) -> String {
-    let ProbeWords { source, destination, met, evidence } = probe;
-    format!("; a probe from {source} to {destination} met {met} ({})", clean(evidence))
+    let ProbeWords { source, destination, met, evidence, explained, .. } = probe;
+    let explained = explained.as_ref().map(|it| format!(": {it}")).unwrap_or_default();
+    let (evidence, explained) = (clean(evidence), clean(&explained));
+    format!("; a probe from {source} to {destination} met {met} ({evidence}{explained})")
 }
 
 fn disagreements(report: &Report, screen: &Screen) -> String {

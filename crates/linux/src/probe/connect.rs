@@ -41,6 +41,13 @@ impl State {
             Self::Unreachable => "unreachable",
         }
     }
+
+    /// Reads the word that [`State::as_str`] gives.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let all = [Self::Open, Self::Refused, Self::Prohibited, Self::Silent, Self::Unreachable];
+        all.into_iter().find(|state| state.as_str() == text)
+    }
 }
 
 /// One check.
@@ -139,7 +146,7 @@ fn over_udp(socket: &OwnedFd, attempt: &Attempt, deadline: Instant) -> Result<Ob
     }
 }
 
-fn seen(state: State, evidence: &str) -> Observation {
+pub(super) fn seen(state: State, evidence: &str) -> Observation {
     Observation { state, evidence: evidence.into() }
 }
 
@@ -148,7 +155,7 @@ fn silence(what: &str, attempt: &Attempt) -> Observation {
 }
 
 /// Waits for an event or an error on the socket; `false` if the time is over.
-fn wait(socket: &OwnedFd, event: PollFlags, deadline: Instant) -> Result<bool, Errno> {
+pub(super) fn wait(socket: &OwnedFd, event: PollFlags, deadline: Instant) -> Result<bool, Errno> {
     loop {
         let left = deadline.saturating_duration_since(Instant::now());
         if left.is_zero() {

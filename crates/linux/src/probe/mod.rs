@@ -2,9 +2,11 @@
 
 mod connect;
 mod crafted;
+mod echo;
 mod sweep;
 
 pub use connect::{Attempt, Observation, State, attempt};
 pub use crafted::{Account, Fate, Range, Shot};
+pub use echo::echo;
 pub use sweep::{Ends, Met, Sweep};
 pub use tipstaff_wire::packet::Payload;

@@ -1,10 +1,13 @@
 //! `reach`: which listeners can be reached, from where, and whether the witnesses agree.
 
+mod far;
 mod probes;
 mod senders;
+mod silence;
+mod vantage;
 mod verdicts;
 
-pub use probes::Vantage;
+pub use vantage::{Vantage, Way};
 
 use super::users::Users;
 use super::{By, Failure, Loaded};
@@ -17,7 +20,7 @@ use std::time::Duration;
 use tipstaff_core::space::Family;
 use tipstaff_linux::ruleset;
 use tipstaff_linux::sockets::{self, Listener};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses};
 
 /// What is asked.
 #[derive(Clone, Debug)]
@@ -139,6 +142,10 @@ pub struct ProbeWords {
     pub met: &'static str,
     /// How that was seen.
     pub evidence: String,
+    /// How long that took, in microseconds.
+    pub micros: u64,
+    /// Of silence: what this host's own counters say became of the probe.
+    pub explained: Option<String>,
 }
 
 /// Makes the report for the calling thread's network namespace.
@@ -154,16 +161,22 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
     let listeners = sockets::listeners(&mut diagnosis)?;
     let mut unknown = Vec::new();
     let mut kernel_unreadable = false;
-    let kernel = match NetlinkSocket::open(Protocol::Netfilter)
+    let snapshot = match NetlinkSocket::open(Protocol::Netfilter)
         .and_then(|mut kernel| ruleset::read(&mut kernel))
     {
-        Ok(snapshot) => verdicts::Kernel::of(snapshot),
+        Ok(snapshot) => snapshot,
         Err(error @ LinuxError::NotPermitted { .. }) => {
             unknown.push(format!("the kernel's rules: {error}; run it as root"));
             kernel_unreadable = true;
-            verdicts::Kernel::Unreadable
+            None
         }
         Err(error) => return Err(error.into()),
+    };
+    let before = snapshot.as_ref().map(|it| it.tallies.clone()).unwrap_or_default();
+    let kernel = if kernel_unreadable {
+        verdicts::Kernel::Unreadable
+    } else {
+        verdicts::Kernel::of(snapshot)
     };
     if listeners.iter().any(|listener| listener.owner.is_none()) {
         unknown.push("some programs: the system shows them to root only".into());
@@ -175,7 +188,15 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         .map(|listener| entry(listener, loaded, &kernel, &columns, &users, &mut planned))
         .collect();
     let mut routes = NetlinkSocket::open(Protocol::Route)?;
-    for sighting in probes::send(&planned, request)? {
+    let own = addresses(&mut routes)?;
+    let own: Vec<IpAddr> = own.into_iter().filter(|it| !it.is_loopback()).collect();
+    let mut seen = probes::send(&planned, request, &own)?;
+    unknown.append(&mut seen.unseen);
+    if matches!(kernel, verdicts::Kernel::Rules(_)) && !seen.sightings.is_empty() {
+        let after = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+        silence::explain(&mut seen.sightings, &before, &after.map_or(Vec::new(), |it| it.tallies));
+    }
+    for sighting in seen.sightings {
         if sighting.came_this_way(&mut routes)? {
             sighting.note(&mut entries, &mut unknown);
         }

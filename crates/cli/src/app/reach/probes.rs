@@ -1,14 +1,15 @@
 //! The wire's word: real probes from vantages.
 
+use super::far;
 use super::senders::Column;
+use super::vantage::{Vantage, Way};
 use super::verdicts::Fares;
 use super::{Entry, ProbeWords, Request};
 use crate::app::Failure;
 use std::net::{IpAddr, SocketAddr};
-use std::path::PathBuf;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tipstaff_core::policy::nearest;
 use tipstaff_core::space::{AddressSet, closest};
 use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
@@ -19,31 +20,6 @@ use tipstaff_linux::{
 
 /// Most probes wait for silence, so many can be out at a time.
 const AT_ONCE: usize = 64;
-
-/// Somewhere that probes can be sent from, standing for a place.
-#[derive(Clone, Debug)]
-pub struct Vantage {
-    /// The place, as in `--from`.
-    pub place: String,
-    /// The network namespace of a machine there, such as `/run/netns/NAME`.
-    pub namespace: PathBuf,
-}
-
-impl Vantage {
-    /// Reads `PLACE=netns:PATH`.
-    ///
-    /// # Errors
-    /// What is wrong with it, in words.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let form = "expected PLACE=netns:PATH, such as curators=netns:/run/netns/office";
-        let (place, way) = text.split_once('=').ok_or(form)?;
-        let path = way.strip_prefix("netns:").ok_or(form)?;
-        if place.is_empty() || path.is_empty() {
-            return Err(form.into());
-        }
-        Ok(Self { place: place.into(), namespace: path.into() })
-    }
-}
 
 /// A vantage must stand for something that is asked about.
 ///
@@ -73,14 +49,19 @@ struct Slot {
     part: usize,
 }
 
+/// A probe that could be sent if there were a vantage for it.
 #[derive(Clone, Debug)]
-struct Probe {
+pub struct Probe {
     slot: Slot,
     place: String,
-    protocol: PortProtocol,
-    senders: AddressSet,
-    fares: Fares,
-    port: u16,
+    /// How.
+    pub protocol: PortProtocol,
+    /// From one of these.
+    pub senders: AddressSet,
+    /// What they meet by the rules.
+    pub fares: Fares,
+    /// To which port.
+    pub port: u16,
     /// Every interface that rules name.
     known_ways: Vec<Option<String>>,
 }
@@ -123,24 +104,47 @@ impl Planned {
 /// The outcome of one probe.
 #[derive(Debug)]
 pub struct Sighting {
-    probe: Probe,
-    source: IpAddr,
-    destination: SocketAddr,
-    outcome: Result<Observation, LinuxError>,
+    /// The probe.
+    pub probe: Probe,
+    /// Its sender.
+    pub source: IpAddr,
+    /// Where it went.
+    pub destination: SocketAddr,
+    /// What it met; in words, why it could not be sent.
+    pub outcome: Result<Observation, String>,
+    /// How long that took.
+    pub time: Duration,
+    /// Of silence: what became of the probe, in words.
+    pub explained: Option<String>,
 }
 
-/// Sends the planned probes for which there is a vantage.
+/// What vantages saw, and what they could not see, in words.
+#[derive(Debug, Default)]
+pub struct Seen {
+    /// The outcomes.
+    pub sightings: Vec<Sighting>,
+    /// What could not be seen.
+    pub unseen: Vec<String>,
+}
+
+/// Sends the planned probes for which there is a vantage. `own` are this host's addresses.
 ///
 /// # Errors
-/// [`Failure`] if a vantage cannot be entered.
-pub fn send(planned: &Planned, request: &Request<'_>) -> Result<Vec<Sighting>, Failure> {
-    let one = |vantage: &Vantage| {
-        let namespace = Namespace::open(&vantage.namespace)?;
+/// [`Failure`] if a vantage cannot be used.
+pub fn send(planned: &Planned, request: &Request<'_>, own: &[IpAddr]) -> Result<Seen, Failure> {
+    let one = |vantage: &Vantage| -> Result<Seen, Failure> {
         let probes: Vec<&Probe> =
             planned.probes.iter().filter(|probe| probe.place == vantage.place).collect();
-        namespace.run(|| from_here(&probes, request.patience))?
+        match &vantage.way {
+            Way::Namespace(path) => {
+                let namespace = Namespace::open(path)?;
+                let sightings = namespace.run(|| from_here(&probes, request.patience))??;
+                Ok(Seen { sightings, unseen: Vec::new() })
+            }
+            Way::Far(command) => far::send(&vantage.place, command, &probes, own, request.patience),
+        }
     };
-    let outcomes: Vec<Result<Vec<Sighting>, LinuxError>> = std::thread::scope(|scope| {
+    let outcomes: Vec<Result<Seen, Failure>> = std::thread::scope(|scope| {
         let threads: Vec<_> =
             request.vantages.iter().map(|vantage| scope.spawn(|| one(vantage))).collect();
         let join = |thread: std::thread::ScopedJoinHandle<'_, _>| {
@@ -148,11 +152,13 @@ pub fn send(planned: &Planned, request: &Request<'_>) -> Result<Vec<Sighting>, F
         };
         threads.into_iter().map(join).collect()
     });
-    let mut sightings = Vec::new();
+    let mut seen = Seen::default();
     for outcome in outcomes {
-        sightings.extend(outcome?);
+        let Seen { sightings, unseen } = outcome?;
+        seen.sightings.extend(sightings);
+        seen.unseen.extend(unseen);
     }
-    Ok(sightings)
+    Ok(seen)
 }
 
 /// Sends probes from the calling thread's namespace, several at a time.
@@ -190,9 +196,17 @@ fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
     let source = here.or_else(spoken_for)?;
     let receiver = closest(probe.fares.receivers.iter().copied(), source)?;
     let destination = SocketAddr::new(receiver, probe.port);
+    let begun = Instant::now();
     let outcome =
         attempt(&Attempt { protocol: probe.protocol, source: Some(source), destination, patience });
-    Some(Sighting { probe: probe.clone(), source, destination, outcome })
+    Some(Sighting {
+        probe: probe.clone(),
+        source,
+        destination,
+        outcome: outcome.map_err(|error| error.to_string()),
+        time: begun.elapsed(),
+        explained: None,
+    })
 }
 
 impl Sighting {
@@ -226,6 +240,8 @@ impl Sighting {
             destination: self.destination,
             met: observation.state.as_str(),
             evidence: observation.evidence,
+            micros: u64::try_from(self.time.as_micros()).unwrap_or(u64::MAX),
+            explained: self.explained,
         });
         let kernel_agrees = part.agree.unwrap_or(true);
         let fits = fits(part.policy, self.probe.protocol, observation.state);
@@ -247,7 +263,7 @@ fn fits(verdict: &str, protocol: PortProtocol, state: State) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::{Vantage, fits};
+    use super::fits;
     use tipstaff_linux::probe::State;
     use tipstaff_linux::sockets::PortProtocol::{Tcp, Udp};
 
@@ -258,14 +274,5 @@ mod tests {
         assert!(!fits("deny", Tcp, State::Refused));
         assert!(fits("reject", Udp, State::Prohibited));
         assert!(!fits("reject", Tcp, State::Open));
-    }
-
-    #[test]
-    fn a_vantage_names_a_place_and_a_namespace() {
-        let vantage = Vantage::parse("curators=netns:/run/netns/office").expect("reads");
-        assert_eq!(vantage.place, "curators");
-        for wrong in ["curators", "curators=/run/netns/office", "=netns:/x", "curators=netns:"] {
-            assert!(Vantage::parse(wrong).is_err(), "{wrong}");
-        }
     }
 }

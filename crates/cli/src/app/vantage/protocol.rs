@@ -1,0 +1,76 @@
+//! What the two ends of a remote check say to each other: JSON values, one a line. Keys that an
+//! end does not know are passed over, so that later versions can say more.
+
+use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
+
+/// The version of the protocol.
+pub const VERSION: u32 = 1;
+
+/// The first line of the asking end.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Hello {
+    /// The version that it speaks.
+    pub tipstaff_vantage: u32,
+    /// The addresses of the asking host: all that will be probed.
+    pub addresses: Vec<IpAddr>,
+    /// How long each probe waits for an answer, in milliseconds.
+    pub patience_ms: u64,
+}
+
+/// The first line of the far end.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Welcome {
+    /// It will probe.
+    Ready {
+        /// The version that it speaks.
+        tipstaff_vantage: u32,
+        /// Its own addresses.
+        addresses: Vec<IpAddr>,
+        /// How many probes it will send at most.
+        most_probes: usize,
+        /// How many it will begin in a second.
+        probes_a_second: u32,
+    },
+    /// It will not.
+    Refused {
+        /// Why.
+        error: String,
+    },
+}
+
+/// One probe to send.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Ask {
+    /// A number that comes back with the answer.
+    pub probe: u64,
+    /// `tcp`, `udp` or `icmp`.
+    pub protocol: String,
+    /// From which of the far end's addresses; the system's choice if left out.
+    #[serde(default)]
+    pub source: Option<IpAddr>,
+    /// To which address.
+    pub destination: IpAddr,
+    /// To which port; nothing for `icmp`.
+    #[serde(default)]
+    pub port: u16,
+}
+
+/// What a probe met.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Told {
+    /// The number of the probe.
+    pub probe: u64,
+    /// `open`, `refused`, `prohibited`, `silent` or `unreachable`; left out if it could not be sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub met: Option<String>,
+    /// How that was seen.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub evidence: String,
+    /// Why it could not be sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
+    /// How long it took, in microseconds.
+    pub micros: u64,
+}
