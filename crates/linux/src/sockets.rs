@@ -4,10 +4,11 @@ use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use std::collections::HashMap;
 use std::fs;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use tipstaff_wire::sock_diag::{
-    self, FAMILY_V4, FAMILY_V6, PROTOCOL_TCP, PROTOCOL_UDP, STATE_CLOSE, STATE_LISTEN,
+    self, FAMILY_V4, FAMILY_V6, PROTOCOL_TCP, PROTOCOL_UDP, STATE_CLOSE, STATE_ESTABLISHED,
+    STATE_LISTEN,
 };
 
 /// A protocol with ports.
@@ -97,6 +98,43 @@ pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxEr
     // Several sockets of one program may share a port.
     listeners.dedup();
     Ok(listeners)
+}
+
+/// A connection that stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Connection {
+    /// TCP, or UDP where a program has chosen one partner.
+    pub protocol: PortProtocol,
+    /// This host's end.
+    pub own: SocketAddr,
+    /// The other end.
+    pub peer: SocketAddr,
+}
+
+/// Lists the connections of the transport's network namespace. IPv4 addresses in IPv6 form are given
+/// as IPv4.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn connections(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
+    let mut found = Vec::new();
+    for (protocol, number) in [(PortProtocol::Tcp, PROTOCOL_TCP), (PortProtocol::Udp, PROTOCOL_UDP)]
+    {
+        for family in [FAMILY_V4, FAMILY_V6] {
+            let sockets: Vec<sock_diag::Socket> = dump(
+                transport,
+                "list connections",
+                |sequence| sock_diag::request(family, number, STATE_ESTABLISHED, sequence),
+                sock_diag::decode,
+            )?;
+            found.extend(sockets.into_iter().map(|it| Connection {
+                protocol,
+                own: SocketAddr::new(it.address.to_canonical(), it.port),
+                peer: SocketAddr::new(it.peer.0.to_canonical(), it.peer.1),
+            }));
+        }
+    }
+    Ok(found)
 }
 
 /// For each socket's number, the process that holds it. Processes that vanish or may not be

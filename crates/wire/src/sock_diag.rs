@@ -14,6 +14,8 @@ pub const FAMILY_V6: u8 = 10;
 pub const PROTOCOL_TCP: u8 = 6;
 /// `IPPROTO_UDP`.
 pub const PROTOCOL_UDP: u8 = 17;
+/// `TCP_ESTABLISHED`.
+pub const STATE_ESTABLISHED: u8 = 1;
 /// `TCP_LISTEN`.
 pub const STATE_LISTEN: u8 = 10;
 /// `TCP_CLOSE`: for UDP, a socket that is not connected.
@@ -29,6 +31,8 @@ pub struct Socket {
     pub address: IpAddr,
     /// The port it is bound to.
     pub port: u16,
+    /// The far end's address and port; zeros if there is none.
+    pub peer: (IpAddr, u16),
     /// `idiag_state`.
     pub state: u8,
     /// Index of the interface it is bound to, 0 for none.
@@ -65,20 +69,21 @@ pub fn decode(body: &[u8]) -> Result<Socket, WireError> {
     let family = fields.byte()?;
     let state = fields.byte()?;
     fields.take(2)?;
-    let port = fields.be16()?;
-    fields.take(2)?;
-    let local = fields.sixteen()?;
-    fields.take(16)?;
+    let (port, peer_port) = (fields.be16()?, fields.be16()?);
+    let (own, peer) = (fields.sixteen()?, fields.sixteen()?);
     let interface = fields.ne32()?;
     fields.take(8 + 12)?;
     let (uid, inode) = (fields.ne32()?, fields.ne32()?);
-    let address = if family == FAMILY_V4 {
-        let [a, b, c, d, ..] = local;
-        Ipv4Addr::new(a, b, c, d).into()
-    } else {
-        Ipv6Addr::from(local).into()
+    let address = |bytes: [u8; 16]| -> IpAddr {
+        if family == FAMILY_V4 {
+            let [a, b, c, d, ..] = bytes;
+            Ipv4Addr::new(a, b, c, d).into()
+        } else {
+            Ipv6Addr::from(bytes).into()
+        }
     };
-    let mut socket = Socket { address, port, state, interface, uid, inode, v6_only: false };
+    let (address, peer) = (address(own), (address(peer), peer_port));
+    let mut socket = Socket { address, port, peer, state, interface, uid, inode, v6_only: false };
     for attribute in Attributes::new(fields.rest(), "inet_diag attributes") {
         let attribute = attribute?;
         if attribute.kind == V6_ONLY {

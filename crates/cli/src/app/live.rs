@@ -4,11 +4,12 @@ use super::review::{self, Finding};
 use super::session::Session;
 use super::{Failure, Loaded};
 use std::collections::BTreeMap;
-use tipstaff_core::analysis::{self, Code, Mend, Subject, ordinary, reachable, share_of};
+use tipstaff_core::analysis::{self, Code, Mend, Subject, ordinary, reachable, share_of, shares};
 use tipstaff_core::plan::{Decision, Kind};
 use tipstaff_core::policy::{Severity, Verdict};
+use tipstaff_core::rehearsal::sendable;
 use tipstaff_core::space::{AddressSet, Direction, RangeSet, TrafficSet};
-use tipstaff_linux::sockets::{Listener, PortProtocol, listeners};
+use tipstaff_linux::sockets::{Connection, Listener, PortProtocol, connections, listeners};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// Programs that serve remote shells go by such names.
@@ -25,6 +26,7 @@ pub fn findings(loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
     let listening = listeners(&mut socket)?;
     let mut found = no_listener(loaded, &listening);
     found.extend(unmentioned(loaded, &listening));
+    found.extend(wider_than_used(loaded, &listening, &connections(&mut socket)?));
     found.extend(shell(loaded, &listening));
     found.extend(session(loaded));
     let host = loaded.policy.host(&loaded.plan.host);
@@ -167,6 +169,65 @@ fn unmentioned(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding
         finding
     };
     ports.iter().map(words).collect()
+}
+
+/// Rules that let anybody reach a listener that only known places use now.
+fn wider_than_used(
+    loaded: &Loaded,
+    listening: &[Listener],
+    connections: &[Connection],
+) -> Vec<analysis::Finding> {
+    let plan = &loaded.plan;
+    let places = &loaded.policy.places;
+    let named: AddressSet = places.iter().map(|place| place.addresses.clone()).collect();
+    let mut found = Vec::new();
+    let mut ports: Vec<(u16, PortProtocol)> =
+        listening.iter().filter(|it| for_others(it)).map(|it| (it.port, it.protocol)).collect();
+    ports.dedup();
+    for (port, protocol) in ports {
+        let here = |it: &&Connection| (it.own.port(), it.protocol) == (port, protocol);
+        let peers: Vec<_> = connections
+            .iter()
+            .filter(here)
+            .map(|it| it.peer.ip())
+            .filter(|it| !it.is_loopback() && !plan.addresses.contains(it))
+            .collect();
+        if peers.is_empty() || peers.iter().any(|it| !named.contains(*it)) {
+            continue;
+        }
+        let one = match protocol {
+            PortProtocol::Tcp => TrafficSet::tcp(RangeSet::single(port)),
+            PortProtocol::Udp => TrafficSet::udp(RangeSet::single(port)),
+        };
+        let strangers = sendable().difference(&named);
+        let mut region = ordinary(plan, Direction::Inbound);
+        region.traffic = one.clone();
+        region.source = region.source.intersection(&strangers);
+        let Some(shares) = shares(plan, Direction::Inbound, vec![region]) else { continue };
+        let wide = |it: &&analysis::Share<'_>| {
+            it.decision.id.kind == Kind::Rule && it.decision.act.verdict() == Verdict::Allow
+        };
+        let Some(share) = shares.iter().find(wide) else { continue };
+        let mut users: Vec<&str> = Vec::new();
+        for peer in &peers {
+            let at = places.iter().filter(|it| it.addresses.contains(*peer));
+            let smallest = at.min_by_key(|it| it.addresses.blocks().len());
+            users.extend(smallest.map(|it| it.name.as_str()).filter(|it| !users.contains(it)));
+        }
+        // A mend names one place; with several, which ones is for the author to say.
+        let from = (users.len() == 1).then(|| users[0].to_owned());
+        let users = users.join(", ");
+        let count = match peers.len() {
+            1 => "the only connection now comes".to_owned(),
+            count => format!("all {count} connections now come"),
+        };
+        let message = format!("lets anybody reach {one}; {count} from {users}");
+        let mut finding = finding(Code::WiderThanUsed, Severity::Note, message);
+        finding.mend =
+            Some(Mend::Change { rule: share.decision.id.clone(), key: "from", value: from });
+        found.push(about(finding, share.decision));
+    }
+    found
 }
 
 /// A remote shell that listens here and that nobody can reach.

@@ -19,6 +19,8 @@ pub fn reach(report: &Report, screen: &Screen) -> String {
         text.push_str(&matrix(report, screen));
         text.push_str(&legend(report, screen));
     }
+    text.push_str(&pings(report, screen));
+    text.push_str(&findings(report, screen));
     for unknown in &report.unknown {
         let lead = screen.paint(Style::Mixed, "not known:");
         text.push_str(&format!("{lead} {}\n", clean(unknown)));
@@ -106,6 +108,7 @@ struct Fare<'a> {
     interfaces: Option<&'a Vec<String>>,
     policy: &'a str,
     kernel: &'a str,
+    copy: Option<&'a str>,
     observed: Option<&'a str>,
     agree: Option<bool>,
     limited: bool,
@@ -118,6 +121,7 @@ impl<'a> Fare<'a> {
             interfaces: part.interfaces.as_ref(),
             policy: part.policy,
             kernel: part.kernel,
+            copy: part.copy,
             observed: part.observed,
             agree: part.agree,
             limited: part.limited,
@@ -131,8 +135,17 @@ impl<'a> Fare<'a> {
         let limit = if self.limited { " (rate)" } else { "" };
         let kernel =
             if kernel_differs { format!(", kernel {}", self.kernel) } else { String::new() };
+        // Where the copy meets what the policy says there is nothing more to tell.
+        let alike = |copy: &str| {
+            matches!(
+                (self.policy, copy),
+                ("allow", "open") | ("deny", "denied" | "stopped-early") | ("reject", "rejected")
+            )
+        };
+        let copy = self.copy.filter(|it| self.agree == Some(false) && !alike(it));
+        let copy = copy.map(|it| format!(", copy {it}")).unwrap_or_default();
         let observed = self.observed.map(|it| format!(", {it}")).unwrap_or_default();
-        format!("{mark}{}{limit}{kernel}{observed}", self.policy)
+        format!("{mark}{}{limit}{kernel}{copy}{observed}", self.policy)
     }
 
     fn style(&self) -> Style {
@@ -171,10 +184,54 @@ fn legend(report: &Report, screen: &Screen) -> String {
          vantage with --vantage."
     };
     let anywhere = report.listeners.iter().flat_map(|it| &it.from).any(|it| it.place == ANYWHERE);
+    let copied = report.copied.then_some(
+        "A copy of this machine, all its rules included, was tried in a lab; it is named where it \
+         disagrees.",
+    );
     let second = anywhere.then_some("anywhere: everybody who is at none of the policy's places.");
     let mut text = String::from("\n");
-    for line in [Some(first), second].into_iter().flatten().flat_map(|it| wrap(it, screen.width)) {
+    for line in
+        [Some(first), copied, second].into_iter().flatten().flat_map(|it| wrap(it, screen.width))
+    {
         text.push_str(&format!("{}\n", screen.paint(Style::Faint, &line)));
+    }
+    text
+}
+
+/// Whom the host answers pings, in a line for each answer.
+fn pings(report: &Report, screen: &Screen) -> String {
+    let mut groups: Vec<(String, Vec<String>)> = Vec::new();
+    for from in &report.pings {
+        let fares: Vec<String> = from.parts.iter().map(|part| Fare::of(part).words()).collect();
+        let words = match &fares[..] {
+            [first, rest @ ..] if rest.iter().all(|it| it == first) => first.clone(),
+            _ => "partly".into(),
+        };
+        let who = format!("{} ({})", from.place, from.version);
+        match groups.iter_mut().find(|group| group.0 == words) {
+            Some(group) => group.1.push(who),
+            None => groups.push((words, vec![who])),
+        }
+    }
+    let mut text = String::new();
+    for (words, who) in groups {
+        let line = format!("pings: {words}: {}", who.join(", "));
+        for line in wrap(&clean(&line), screen.width) {
+            text.push_str(&format!("{line}\n"));
+        }
+    }
+    text
+}
+
+/// What rules and listeners have to do with each other.
+fn findings(report: &Report, screen: &Screen) -> String {
+    let mut text = String::new();
+    for finding in report.findings.iter().filter(|it| it.accepted.is_none()) {
+        let line = format!("{} {}: {}", finding.severity, finding.subject, finding.message);
+        for (at, line) in wrap(&clean(&line), screen.width.saturating_sub(2)).iter().enumerate() {
+            let lead = if at == 0 { "" } else { "  " };
+            text.push_str(&format!("{lead}{line}\n"));
+        }
     }
     text
 }
@@ -187,28 +244,29 @@ fn probe(probe: &ProbeWords) -> String {
 }
 
 fn disagreements(report: &Report, screen: &Screen) -> String {
+    let ports = report.listeners.iter().flat_map(|it| {
+        it.from.iter().map(move |from| (format!("{}/{}", it.port, it.protocol), from))
+    });
+    let pings = report.pings.iter().map(|from| ("ping".to_owned(), from));
     let mut text = String::new();
     let mut count = 0;
-    for entry in &report.listeners {
-        for from in &entry.from {
-            for part in from.parts.iter().filter(|part| part.agree == Some(false)) {
-                count += 1;
-                text.push_str(&format!(
-                    "  {MARK} {}/{} from {} ({}): the policy says {} ({}), the kernel {}{}{}\n",
-                    entry.port,
-                    entry.protocol,
-                    clean(&from.place),
-                    from.version,
-                    part.policy,
-                    clean(&part.decided_by.name),
-                    part.kernel,
-                    part.kernel_decided_by
-                        .as_ref()
-                        .map(|by| format!(" ({})", clean(by)))
-                        .unwrap_or_default(),
-                    part.probes.iter().map(probe).collect::<String>()
-                ));
-            }
+    for (what, from) in ports.chain(pings) {
+        for part in from.parts.iter().filter(|part| part.agree == Some(false)) {
+            count += 1;
+            text.push_str(&format!(
+                "  {MARK} {what} from {} ({}): the policy says {} ({}), the kernel {}{}{}{}\n",
+                clean(&from.place),
+                from.version,
+                part.policy,
+                clean(&part.decided_by.name),
+                part.kernel,
+                part.kernel_decided_by
+                    .as_ref()
+                    .map(|by| format!(" ({})", clean(by)))
+                    .unwrap_or_default(),
+                part.copy.map(|it| format!(", a copy {it}")).unwrap_or_default(),
+                part.probes.iter().map(probe).collect::<String>()
+            ));
         }
     }
     if count == 0 {

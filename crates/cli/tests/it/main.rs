@@ -15,3 +15,4 @@ mod reviewing;
 mod servers;
 mod showing;
 mod usage;
+mod vantages;

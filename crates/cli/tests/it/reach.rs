@@ -190,7 +190,7 @@ fn senders_of_one_place_that_fare_differently_are_kept_apart() {
 fn vantages_are_checked_before_anything_is_sent() {
     let desk = Desk::with(POLICY);
     let reach = |vantage: &str| desk.run(["reach", "--vantage", vantage]).exits(2).stderr;
-    assert!(reach("curators").contains("expected PLACE=netns:PATH"));
+    assert!(reach("curators").contains("expected PLACE=ssh:"));
     assert!(reach("curator=netns:/proc/self/ns/net").contains("did you mean `curators`"));
 }
 

@@ -67,7 +67,7 @@ fn find(program: &str) -> Option<PathBuf> {
 }
 
 /// The programs, or `None` with a word about it if one is missing; under CI that is a failure.
-fn tools() -> Option<[PathBuf; 6]> {
+pub fn tools() -> Option<[PathBuf; 6]> {
     let names = ["sshd", "ssh", "ssh-keygen", "nginx", "curl", "ping"];
     let found = names.map(find);
     let missing: Vec<&str> =
@@ -81,7 +81,7 @@ fn tools() -> Option<[PathBuf; 6]> {
 }
 
 /// A server that ends with the test.
-struct Server(Child);
+pub struct Server(Child);
 
 impl Drop for Server {
     fn drop(&mut self) {
@@ -90,7 +90,7 @@ impl Drop for Server {
     }
 }
 
-fn start(node: &Node, mut command: Command) -> Server {
+pub fn start(node: &Node, mut command: Command) -> Server {
     node.start_here(&mut command).expect("it can start there");
     let command = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
     Server(command.spawn().expect("it starts"))
@@ -121,7 +121,13 @@ fn nginx(node: &Node, program: &Path, folder: &Path) -> Server {
     start(node, command)
 }
 
-fn sshd(node: &Node, program: &Path, keygen: &Path, folder: &Path) -> Server {
+pub fn sshd(node: &Node, program: &Path, keygen: &Path, folder: &Path) -> Server {
+    make_key(keygen, folder);
+    start_sshd(node, program, folder)
+}
+
+/// Makes the key by which a remote shell is known, and that lets in who has it.
+pub fn make_key(keygen: &Path, folder: &Path) {
     let key = folder.join("host_key");
     let made = Command::new(keygen)
         .args(["-q", "-t", "ed25519", "-N", "", "-f"])
@@ -139,6 +145,11 @@ fn sshd(node: &Node, program: &Path, keygen: &Path, folder: &Path) -> Server {
     )
     .expect("a file system over /run");
     fs::create_dir("/run/sshd").expect("a folder");
+}
+
+/// Starts a remote shell at 2202, with the key of [`make_key`].
+pub fn start_sshd(node: &Node, program: &Path, folder: &Path) -> Server {
+    let key = folder.join("host_key");
     let mut command = Command::new(program);
     command
         .args(["-D", "-e", "-p", "2202", "-f", "/dev/null", "-o", "PidFile=none"])

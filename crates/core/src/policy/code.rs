@@ -33,13 +33,15 @@ pub enum Code {
     UnmentionedListener,
     /// A rule opens a port to others at which something listens for this host only.
     LoopbackListener,
+    /// A port is open to anybody, and only known places use it.
+    WiderThanUsed,
     /// The session that asks would be cut.
     SessionCut,
 }
 
 impl Code {
     /// All kinds.
-    pub const ALL: [Self; 16] = [
+    pub const ALL: [Self; 17] = [
         Self::Shadowed,
         Self::Redundant,
         Self::Overlap,
@@ -55,6 +57,7 @@ impl Code {
         Self::NoListener,
         Self::UnmentionedListener,
         Self::LoopbackListener,
+        Self::WiderThanUsed,
         Self::SessionCut,
     ];
 
@@ -77,6 +80,7 @@ impl Code {
             Self::NoListener => "no-listener",
             Self::UnmentionedListener => "unmentioned-listener",
             Self::LoopbackListener => "loopback-listener",
+            Self::WiderThanUsed => "wider-than-used",
             Self::SessionCut => "session-cut",
         }
     }

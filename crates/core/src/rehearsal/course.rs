@@ -120,10 +120,13 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
     Course { stands, telling }
 }
 
-/// Who speaks for senders that fare alike: if possible an address that nobody has.
-fn speaker(senders: &AddressSet) -> Option<IpAddr> {
+/// Who speaks for senders that fare alike: if possible an address that nobody has. `None` if no
+/// packet comes from any of them.
+#[must_use]
+pub fn speaker(senders: &AddressSet) -> Option<IpAddr> {
     let likely = |set: &AddressSet| Family::BOTH.into_iter().find_map(|family| set.likely(family));
-    likely(&senders.intersection(&for_documentation())).or_else(|| likely(senders))
+    let senders = senders.intersection(&sendable());
+    likely(&senders.intersection(&for_documentation())).or_else(|| likely(&senders))
 }
 
 /// Addresses that are kept free for examples (RFC 5737, RFC 3849).

@@ -59,7 +59,7 @@ pub fn send(
             continue;
         };
         if let Some(receiver) = closest(probe.fares.receivers.iter().copied(), source) {
-            asked.push((probe, source, SocketAddr::new(receiver, probe.port)));
+            asked.push((probe, source, SocketAddr::new(receiver, probe.knock.port())));
         }
     }
     if asked.is_empty() && !probes.is_empty() {
@@ -80,7 +80,7 @@ pub fn send(
             for (number, (probe, source, destination)) in (0u64..).zip(&asked) {
                 let ask = Ask {
                     probe: number,
-                    protocol: probe.protocol.as_str().into(),
+                    protocol: probe.knock.word().into(),
                     source: Some(*source),
                     destination: destination.ip(),
                     port: destination.port(),

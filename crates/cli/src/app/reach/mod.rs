@@ -1,5 +1,6 @@
 //! `reach`: which listeners can be reached, from where, and whether the witnesses agree.
 
+mod copy;
 mod far;
 mod probes;
 mod senders;
@@ -9,18 +10,21 @@ mod verdicts;
 
 pub use vantage::{Vantage, Way};
 
+use super::review::Finding;
 use super::users::Users;
-use super::{By, Failure, Loaded};
+use super::{By, Failure, Loaded, live};
 use crate::exit::Exit;
 use probes::Planned;
 use senders::Column;
 use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
+use tipstaff_core::analysis::Code;
 use tipstaff_core::space::Family;
 use tipstaff_linux::ruleset;
 use tipstaff_linux::sockets::{self, Listener};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses};
+use verdicts::Wanted;
 
 /// What is asked.
 #[derive(Clone, Debug)]
@@ -40,6 +44,13 @@ pub struct Report {
     pub host: String,
     /// Its listeners, by port.
     pub listeners: Vec<Entry>,
+    /// Whom it answers pings, one entry for each place and IP version.
+    pub pings: Vec<From>,
+    /// Rules that no listener needs, listeners that no rule mentions or that are open wider than
+    /// anyone uses.
+    pub findings: Vec<Finding>,
+    /// Whether a copy of the machine was tried in a lab.
+    pub copied: bool,
     /// What could not be found out, in words.
     pub unknown: Vec<String>,
     /// Whether the kernel's rules could not be read.
@@ -49,7 +60,8 @@ pub struct Report {
 impl Report {
     /// The exit code that belongs to the report.
     pub fn exit(&self) -> Exit {
-        if self.listeners.iter().flat_map(|it| &it.from).any(|it| it.agree == Some(false)) {
+        let views = self.listeners.iter().flat_map(|it| &it.from).chain(&self.pings);
+        if views.into_iter().any(|it| it.agree == Some(false)) {
             Exit::Found
         } else if self.kernel_unreadable {
             Exit::Refused
@@ -123,6 +135,10 @@ pub struct Part {
     pub decided_by: By,
     /// Who decides by the kernel's rules, if that is somebody else.
     pub kernel_decided_by: Option<String>,
+    /// What it met in a copy of this machine in a lab: `open`, `closed` where nobody listens,
+    /// `rejected`, `denied`, `stopped-early` before any inbound rule, `stopped-oddly`, `passed-on`
+    /// to another machine; `null` if that was not tried.
+    pub copy: Option<&'static str>,
     /// The wire's word.
     pub observed: Option<&'static str>,
     /// How that was seen.
@@ -187,6 +203,17 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         .iter()
         .map(|listener| entry(listener, loaded, &kernel, &columns, &users, &mut planned))
         .collect();
+    let mut pings = pings(loaded, &kernel, &columns, &mut planned);
+    let mut copied = false;
+    if !kernel_unreadable {
+        match copy::try_all(loaded, &planned, &mut entries, &mut pings) {
+            Ok(missing) => {
+                copied = true;
+                unknown.extend(missing.into_iter().map(|it| format!("in the copy: {it}")));
+            }
+            Err(failure) => unknown.push(format!("what a copy would meet: {}", failure.line())),
+        }
+    }
     let mut routes = NetlinkSocket::open(Protocol::Route)?;
     let own = addresses(&mut routes)?;
     let own: Vec<IpAddr> = own.into_iter().filter(|it| !it.is_loopback()).collect();
@@ -198,14 +225,51 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
     }
     for sighting in seen.sightings {
         if sighting.came_this_way(&mut routes)? {
-            sighting.note(&mut entries, &mut unknown);
+            sighting.note(&mut entries, &mut pings, &mut unknown);
         }
     }
-    for from in entries.iter_mut().flat_map(|entry| &mut entry.from) {
+    for from in entries.iter_mut().flat_map(|entry| &mut entry.from).chain(&mut pings) {
         from.sum_up();
     }
+    let about_listeners =
+        |it: &Finding| ABOUT_LISTENERS.iter().any(|code| code.as_str() == it.code);
+    let findings = live::findings(loaded)?.into_iter().filter(about_listeners).collect();
     let host = loaded.plan.host.clone();
-    Ok(Report { host, listeners: entries, unknown, kernel_unreadable })
+    Ok(Report { host, listeners: entries, pings, findings, copied, unknown, kernel_unreadable })
+}
+
+const ABOUT_LISTENERS: [Code; 4] =
+    [Code::NoListener, Code::LoopbackListener, Code::UnmentionedListener, Code::WiderThanUsed];
+
+/// Whom the host answers pings.
+fn pings(
+    loaded: &Loaded,
+    kernel: &verdicts::Kernel,
+    columns: &[Column],
+    planned: &mut Planned,
+) -> Vec<From> {
+    let own = |family| loaded.plan.addresses.iter().any(|it| Family::of(*it) == family);
+    let mut pings = Vec::new();
+    for column in columns {
+        for family in Family::BOTH {
+            if !column.senders.has(family) || !own(family) {
+                continue;
+            }
+            let wanted = Wanted::ping(family);
+            let parts = verdicts::parts(&wanted, family, loaded, kernel, &column.senders);
+            planned.plan_ping(column, &parts, pings.len());
+            let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
+            pings.push(From::of(column.name.clone(), version(family), parts));
+        }
+    }
+    pings
+}
+
+fn version(family: Family) -> &'static str {
+    match family {
+        Family::V4 => "IPv4",
+        Family::V6 => "IPv6",
+    }
 }
 
 fn entry(
@@ -221,20 +285,17 @@ fn entry(
         (false, false) => vec![Family::V6],
         (false, true) => Family::BOTH.to_vec(),
     };
+    let wanted = Wanted::of(listener);
     let mut from = Vec::new();
     for column in columns {
         for &family in &families {
             if !column.senders.has(family) {
                 continue;
             }
-            let parts = verdicts::parts(listener, family, loaded, kernel, &column.senders);
+            let parts = verdicts::parts(&wanted, family, loaded, kernel, &column.senders);
             planned.plan(listener, column, &parts, from.len());
-            let version = match family {
-                Family::V4 => "IPv4",
-                Family::V6 => "IPv6",
-            };
             let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
-            from.push(From::of(column.name.clone(), version, parts));
+            from.push(From::of(column.name.clone(), version(family), parts));
         }
     }
     planned.next_listener();
@@ -243,10 +304,7 @@ fn entry(
         protocol: listener.protocol.as_str(),
         address: listener.address.to_string(),
         port: listener.port,
-        versions: families
-            .iter()
-            .map(|family| if *family == Family::V4 { "IPv4" } else { "IPv6" })
-            .collect(),
+        versions: families.iter().map(|family| version(*family)).collect(),
         program: owner.and_then(|it| it.program.as_ref()).map(|it| it.display().to_string()),
         pid: owner.map(|it| it.pid),
         user: users.name(listener.uid),

@@ -4,7 +4,7 @@ use super::far;
 use super::senders::Column;
 use super::vantage::{Vantage, Way};
 use super::verdicts::Fares;
-use super::{Entry, ProbeWords, Request};
+use super::{Entry, From, Part, ProbeWords, Request};
 use crate::app::Failure;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Mutex;
@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tipstaff_core::policy::nearest;
 use tipstaff_core::space::{AddressSet, closest};
-use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
+use tipstaff_linux::probe::{Attempt, Observation, State, attempt, echo};
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 use tipstaff_linux::{
     LinuxError, Namespace, NetlinkSocket, Protocol, addresses, is_own, link_towards,
@@ -41,27 +41,64 @@ pub fn check_place(vantage: &Vantage, columns: &[Column]) -> Result<(), Failure>
     Err(Failure::usage(message, help))
 }
 
-/// Where a probe's outcome belongs: listener, entry of it, part of that.
+/// Where a probe's outcome belongs: listener (`None`: the pings), entry of it, part of that.
 #[derive(Clone, Copy, Debug)]
-struct Slot {
-    listener: usize,
+pub struct Slot {
+    listener: Option<usize>,
     from: usize,
     part: usize,
+}
+
+impl Slot {
+    /// The part of the report.
+    pub fn of<'r>(&self, listeners: &'r mut [Entry], pings: &'r mut [From]) -> &'r mut Part {
+        let from = match self.listener {
+            Some(listener) => &mut listeners[listener].from,
+            None => pings,
+        };
+        &mut from[self.from].parts[self.part]
+    }
+}
+
+/// How a probe knocks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Knock {
+    /// At a port.
+    Port(PortProtocol, u16),
+    /// By an echo request.
+    Ping,
+}
+
+impl Knock {
+    /// The word for it between the two ends of a check.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Port(protocol, _) => protocol.as_str(),
+            Self::Ping => "icmp",
+        }
+    }
+
+    /// The port; 0 where there is none.
+    pub fn port(self) -> u16 {
+        match self {
+            Self::Port(_, port) => port,
+            Self::Ping => 0,
+        }
+    }
 }
 
 /// A probe that could be sent if there were a vantage for it.
 #[derive(Clone, Debug)]
 pub struct Probe {
-    slot: Slot,
+    /// Where its outcome belongs.
+    pub slot: Slot,
     place: String,
     /// How.
-    pub protocol: PortProtocol,
+    pub knock: Knock,
     /// From one of these.
     pub senders: AddressSet,
     /// What they meet by the rules.
     pub fares: Fares,
-    /// To which port.
-    pub port: u16,
     /// Every interface that rules name.
     known_ways: Vec<Option<String>>,
 }
@@ -69,27 +106,43 @@ pub struct Probe {
 /// The probes that could be sent if there were a vantage for each.
 #[derive(Debug, Default)]
 pub struct Planned {
-    probes: Vec<Probe>,
+    /// The probes.
+    pub probes: Vec<Probe>,
     listener: usize,
 }
 
 impl Planned {
-    /// Plans a probe for each part of some senders. A listener on a loopback address cannot be probed from
-    /// elsewhere.
+    /// Plans a probe for each part of some senders. A listener on a loopback address cannot be
+    /// probed from elsewhere.
     pub fn plan(&mut self, listener: &Listener, column: &Column, fares: &[Fares], from: usize) {
-        if listener.address.is_loopback() {
-            return;
+        if !listener.address.is_loopback() {
+            let knock = Knock::Port(listener.protocol, listener.port);
+            self.add(Some(self.listener), knock, column, fares, from);
         }
+    }
+
+    /// Plans a ping for each part of some senders.
+    pub fn plan_ping(&mut self, column: &Column, fares: &[Fares], from: usize) {
+        self.add(None, Knock::Ping, column, fares, from);
+    }
+
+    fn add(
+        &mut self,
+        listener: Option<usize>,
+        knock: Knock,
+        column: &Column,
+        fares: &[Fares],
+        from: usize,
+    ) {
         let known_ways: Vec<Option<String>> =
             fares.iter().flat_map(|it| &it.interfaces).filter(|it| it.is_some()).cloned().collect();
         for (part, fares) in fares.iter().enumerate() {
             self.probes.push(Probe {
-                slot: Slot { listener: self.listener, from, part },
+                slot: Slot { listener, from, part },
                 place: column.name.clone(),
-                protocol: listener.protocol,
+                knock,
                 senders: fares.senders.clone(),
                 fares: fares.clone(),
-                port: listener.port,
                 known_ways: known_ways.clone(),
             });
         }
@@ -195,10 +248,14 @@ fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
     let here = own.iter().copied().find(|&it| probe.senders.contains(it));
     let source = here.or_else(spoken_for)?;
     let receiver = closest(probe.fares.receivers.iter().copied(), source)?;
-    let destination = SocketAddr::new(receiver, probe.port);
+    let destination = SocketAddr::new(receiver, probe.knock.port());
     let begun = Instant::now();
-    let outcome =
-        attempt(&Attempt { protocol: probe.protocol, source: Some(source), destination, patience });
+    let outcome = match probe.knock {
+        Knock::Port(protocol, _) => {
+            attempt(&Attempt { protocol, source: Some(source), destination, patience })
+        }
+        Knock::Ping => echo(Some(source), receiver, patience),
+    };
     Some(Sighting {
         probe: probe.clone(),
         source,
@@ -225,9 +282,8 @@ impl Sighting {
     }
 
     /// Puts what was seen where it belongs.
-    pub fn note(self, entries: &mut [Entry], unknown: &mut Vec<String>) {
-        let Slot { listener, from, part } = self.probe.slot;
-        let part = &mut entries[listener].from[from].parts[part];
+    pub fn note(self, entries: &mut [Entry], pings: &mut [From], unknown: &mut Vec<String>) {
+        let part = self.probe.slot.of(entries, pings);
         let observation = match self.outcome {
             Ok(observation) => observation,
             Err(error) => {
@@ -244,35 +300,38 @@ impl Sighting {
             explained: self.explained,
         });
         let kernel_agrees = part.agree.unwrap_or(true);
-        let fits = fits(part.policy, self.probe.protocol, observation.state);
+        let fits = fits(part.policy, self.probe.knock, observation.state);
         part.agree = Some(kernel_agrees && fits);
     }
 }
 
 /// Whether an observation is what the verdict leads one to expect, given that somebody listens.
 /// A service may be silent over UDP although it was reached.
-fn fits(verdict: &str, protocol: PortProtocol, state: State) -> bool {
+fn fits(verdict: &str, knock: Knock, state: State) -> bool {
     match (verdict, state) {
         ("allow", State::Open)
         | ("deny", State::Silent)
         | ("reject", State::Refused | State::Prohibited) => true,
-        ("allow", State::Silent) => protocol == PortProtocol::Udp,
+        ("allow", State::Silent) => matches!(knock, Knock::Port(PortProtocol::Udp, _)),
         _ => false,
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::fits;
+    use super::{Knock, fits};
     use tipstaff_linux::probe::State;
-    use tipstaff_linux::sockets::PortProtocol::{Tcp, Udp};
+    use tipstaff_linux::sockets::PortProtocol;
+
+    const TCP: Knock = Knock::Port(PortProtocol::Tcp, 443);
+    const UDP: Knock = Knock::Port(PortProtocol::Udp, 443);
 
     #[test]
     fn silence_contradicts_an_allowance_only_over_tcp() {
-        assert!(fits("allow", Udp, State::Silent));
-        assert!(!fits("allow", Tcp, State::Silent));
-        assert!(!fits("deny", Tcp, State::Refused));
-        assert!(fits("reject", Udp, State::Prohibited));
-        assert!(!fits("reject", Tcp, State::Open));
+        assert!(fits("allow", UDP, State::Silent));
+        assert!(!fits("allow", TCP, State::Silent));
+        assert!(!fits("deny", TCP, State::Refused));
+        assert!(fits("reject", UDP, State::Prohibited));
+        assert!(!fits("reject", TCP, State::Open));
     }
 }

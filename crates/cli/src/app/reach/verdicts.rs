@@ -11,6 +11,10 @@ use tipstaff_linux::ruleset::Snapshot;
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 
 const CLIENT_PORT: u16 = 49_152;
+/// RFC 792.
+const ECHO_REQUEST: u8 = 8;
+/// RFC 4443 section 4.1.
+const ECHO_REQUEST_V6: u8 = 128;
 /// What an interface that no rule names is called.
 const ANOTHER: &str = "another";
 
@@ -110,6 +114,7 @@ impl Fares {
             kernel: kernel.verdict().map_or("unknown", Verdict::as_str),
             decided_by: By::of(&policy.by, plan),
             kernel_decided_by: kernel_by,
+            copy: None,
             observed: None,
             probes: Vec::new(),
             agree: kernel.verdict().map(|verdict| verdict == policy.verdict),
@@ -117,28 +122,56 @@ impl Fares {
     }
 }
 
-/// Splits the senders by what the policy and the kernel say of a new connection to the listener.
+/// What senders want of the host.
+#[derive(Clone, Copy, Debug)]
+pub struct Wanted {
+    /// At which of the host's addresses; at all if `None`.
+    pub at: Option<IpAddr>,
+    /// What they send.
+    pub transport: Transport,
+}
+
+impl Wanted {
+    /// A new connection to a listener.
+    pub fn of(listener: &Listener) -> Self {
+        let (source, destination) = (CLIENT_PORT, listener.port);
+        Self {
+            at: (!listener.address.is_unspecified()).then_some(listener.address),
+            transport: match listener.protocol {
+                PortProtocol::Tcp => Transport::Tcp { source, destination },
+                PortProtocol::Udp => Transport::Udp { source, destination },
+            },
+        }
+    }
+
+    /// An answer to a ping.
+    pub fn ping(family: Family) -> Self {
+        let kind = if family == Family::V4 { ECHO_REQUEST } else { ECHO_REQUEST_V6 };
+        Self { at: None, transport: Transport::Icmp { kind } }
+    }
+}
+
+/// Splits the senders by what the policy and the kernel say of what they want.
 pub fn parts(
-    listener: &Listener,
+    wanted: &Wanted,
     family: Family,
     loaded: &Loaded,
     kernel: &Kernel,
     senders: &AddressSet,
 ) -> Vec<Fares> {
     let own = loaded.plan.addresses.iter().copied().filter(|it| Family::of(*it) == family);
-    let receivers: Vec<IpAddr> =
-        if listener.address.is_unspecified() { own.collect() } else { vec![listener.address] };
-    let (source, destination) = (CLIENT_PORT, listener.port);
+    let receivers: Vec<IpAddr> = wanted.at.map_or_else(|| own.collect(), |it| vec![it]);
+    let nowhere: IpAddr = match family {
+        Family::V4 => [0; 4].into(),
+        Family::V6 => [0; 16].into(),
+    };
     let packet = Packet {
         direction: Direction::Inbound,
         in_interface: None,
         out_interface: None,
-        source: listener.address,
-        destination: listener.address,
-        transport: match listener.protocol {
-            PortProtocol::Tcp => Transport::Tcp { source, destination },
-            PortProtocol::Udp => Transport::Udp { source, destination },
-        },
+        source: nowhere,
+        destination: nowhere,
+        transport: wanted.transport,
         state: ConnectionState::New,
         program: None,
     };

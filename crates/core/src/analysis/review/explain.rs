@@ -74,6 +74,11 @@ pub fn explain(code: Code) -> &'static str {
             "A program listens for others at a port that no rule mentions, so the default decides. \
              Either it should be reachable and a rule is missing, or it should not be there."
         }
+        Code::WiderThanUsed => {
+            "The rule lets senders of no named place reach a port, and everybody who is connected to it \
+             now is at a named place. That is one moment and no proof, but often the rule can be \
+             narrowed to those places with `from`."
+        }
         Code::LoopbackListener => {
             "A rule opens a port to others, but the program behind it listens on the loopback \
              interface only: nobody else can reach it, whatever the rule says."
