@@ -13,6 +13,7 @@
 //! [`space::Packet`]; the two answers must agree.
 
 pub mod analysis;
+pub mod draft;
 #[cfg(feature = "generate")]
 pub mod generate;
 pub mod meaning;

@@ -6,6 +6,7 @@ mod committed;
 pub mod compare;
 pub mod cut;
 pub mod docket;
+pub mod draft;
 pub mod edit;
 pub mod effect;
 pub mod enforce;

@@ -6,8 +6,8 @@ use crate::app::compare::{Operand, Place};
 use crate::app::effect::ChangeWords;
 use crate::app::reach::{Request, Vantage};
 use crate::app::{
-    Failure, ask, asked, compare, cut, docket, load, load_for_kernel, reach, rehearse, review,
-    show, status, transaction, vantage,
+    Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, reach, rehearse,
+    review, show, status, transaction, vantage,
 };
 use crate::demo;
 use crate::exit::Exit;
@@ -74,6 +74,8 @@ pub struct Global {
 /// What can be done.
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Draft a first policy from what listens on this machine and who is connected now
+    Draft,
     /// Add, change, move, pause and remove rules; each change tells its exact effect
     #[command(subcommand)]
     Rule(Box<edit::Rule>),
@@ -371,6 +373,10 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         })?;
     }
     match &cli.command {
+        Command::Draft => {
+            let report = draft::report(host)?;
+            Ok(Output::fine(render::report(format, screen, &report, |it, _| it.policy.clone())))
+        }
         Command::Show => {
             let report = show::report(&policy()?);
             Ok(Output::fine(render::report(format, screen, &report, render::show)))

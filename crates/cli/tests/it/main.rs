@@ -3,6 +3,7 @@
 mod asking;
 mod bad_policies;
 mod demo;
+mod drafting;
 mod editing;
 mod enforcing;
 mod folders;

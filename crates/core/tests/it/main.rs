@@ -2,6 +2,7 @@
 
 mod analysis;
 mod baseline;
+mod drafting;
 mod drift;
 mod editing;
 mod given;

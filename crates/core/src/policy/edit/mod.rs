@@ -40,7 +40,9 @@ impl fmt::Display for Value {
     }
 }
 
-fn quoted(text: &str) -> String {
+/// The text as a TOML string (TOML 1.0, basic string).
+#[must_use]
+pub fn quoted(text: &str) -> String {
     let mut out = String::from("\"");
     for char in text.chars() {
         match char {

@@ -1,0 +1,81 @@
+//! `draft`: a first policy from what this machine does now.
+
+use super::Failure;
+use super::session::Session;
+use serde::Serialize;
+use std::fs;
+use tipstaff_core::draft::{Contact, Facts, Link, Listener, draft};
+use tipstaff_linux::flows::flows;
+use tipstaff_linux::sockets::{self, PortProtocol};
+use tipstaff_linux::{NetlinkSocket, Protocol, links};
+
+/// UDP, as flows name it (RFC 768).
+const UDP: u8 = 17;
+const FORWARDING: [&str; 2] =
+    ["/proc/sys/net/ipv4/ip_forward", "/proc/sys/net/ipv6/conf/all/forwarding"];
+
+/// A draft.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The policy's text.
+    pub policy: String,
+    /// What could not be seen, in words.
+    pub unseen: Vec<String>,
+}
+
+/// Drafts a policy for the calling thread's network namespace; `host` is its name, this
+/// machine's if left out.
+///
+/// # Errors
+/// [`Failure`] if links or sockets cannot be listed.
+pub fn report(host: Option<&str>) -> Result<Report, Failure> {
+    let mut unseen = Vec::new();
+    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+    let listening = sockets::listeners(&mut diagnosis)?;
+    if listening.iter().any(|listener| listener.owner.is_none()) {
+        unseen.push("some programs, which the system shows to root only".into());
+    }
+    let tcp = |protocol: PortProtocol| protocol == PortProtocol::Tcp;
+    let mut contacts: Vec<Contact> = sockets::connections(&mut diagnosis)?
+        .into_iter()
+        .map(|it| Contact { tcp: tcp(it.protocol), port: it.own.port(), peer: it.peer.ip() })
+        .collect();
+    let links = links(&mut NetlinkSocket::open(Protocol::Route)?)?;
+    // A UDP service has no connections of its own, but the kernel may keep track of its flows.
+    match NetlinkSocket::open(Protocol::Netfilter).and_then(|mut socket| flows(&mut socket)) {
+        Ok(flows) => {
+            let own = |it| links.iter().flat_map(|link| &link.addresses).any(|own| own.0 == it);
+            let here = flows.iter().filter(|it| it.protocol == UDP && own(it.destination));
+            contacts.extend(
+                here.filter_map(|it| {
+                    Some(Contact { tcp: false, port: it.ports?.1, peer: it.source })
+                }),
+            );
+        }
+        Err(_) => unseen.push("who uses UDP services, which the system shows to root only".into()),
+    }
+    let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    let on = |path: &&str| fs::read_to_string(path).is_ok_and(|it| it.trim() == "1");
+    let facts = Facts {
+        host: host
+            .map_or_else(|| name.split('.').next().unwrap_or_default().to_owned(), Into::into),
+        links: links
+            .into_iter()
+            .map(|it| Link { name: it.name, addresses: it.addresses })
+            .collect(),
+        forwards: FORWARDING.iter().any(on),
+        listeners: listening
+            .into_iter()
+            .map(|it| Listener {
+                tcp: tcp(it.protocol),
+                port: it.port,
+                address: it.address,
+                program: it.owner.and_then(|it| it.program).map(|it| it.display().to_string()),
+            })
+            .collect(),
+        contacts,
+        session: Session::own().map(|it| (it.client, it.port)),
+        unseen: unseen.clone(),
+    };
+    Ok(Report { policy: draft(&facts), unseen })
+}

@@ -1,0 +1,139 @@
+//! The rules of a draft.
+
+use super::{Facts, Listener, comment, list, slug};
+use crate::policy::edit::quoted;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+/// The place from which remote shells are used.
+pub const ADMINISTRATORS: &str = "administrators";
+/// Programs that serve remote shells go by such names.
+const SHELLS: [&str; 2] = ["sshd", "dropbear"];
+/// A rule that names more senders than this would not be read.
+const MOST_SENDERS: usize = 256;
+/// DHCP clients listen there; the baseline lets in what they wait for (RFC 2131, RFC 8415).
+const DHCP_CLIENTS: [u16; 2] = [68, 546];
+
+/// A rule of a draft.
+pub struct Rule {
+    name: String,
+    program: Option<String>,
+    /// Whether TCP, and the port.
+    ports: BTreeSet<(u16, bool)>,
+    /// Who is connected.
+    pub from: BTreeSet<IpAddr>,
+    /// Whether it admits to a remote shell.
+    pub is_shell: bool,
+    /// The shell's rule, while nobody uses the shell, has to admit somebody.
+    on_link: bool,
+}
+
+/// One rule for each program, and for each port of it that others use; the remote shell's first.
+pub fn rules(facts: &Facts) -> Vec<Rule> {
+    let own: Vec<IpAddr> =
+        facts.links.iter().flat_map(|link| &link.addresses).map(|it| it.0).collect();
+    let mut ports: BTreeMap<(u16, bool), &Listener> = BTreeMap::new();
+    for listener in &facts.listeners {
+        let dhcp = !listener.tcp && DHCP_CLIENTS.contains(&listener.port);
+        if !listener.address.is_loopback() && !dhcp {
+            ports.entry((listener.port, listener.tcp)).or_insert(listener);
+        }
+    }
+    let mut rules: Vec<Rule> = Vec::new();
+    for (&(port, tcp), listener) in &ports {
+        let contacts = facts.contacts.iter().filter(|it| (it.port, it.tcp) == (port, tcp));
+        let peers = contacts.map(|it| it.peer.to_canonical());
+        let mut from: BTreeSet<IpAddr> =
+            peers.filter(|it| !it.is_loopback() && !own.contains(it)).collect();
+        let session = facts.session.filter(|it| tcp && it.1 == port);
+        from.extend(session.map(|it| it.0.to_canonical()).filter(|it| !it.is_loopback()));
+        let file = listener.program.as_deref().map(|it| it.rsplit('/').next().unwrap_or(it));
+        let is_shell = tcp && (session.is_some() || file.is_some_and(|it| SHELLS.contains(&it)));
+        let program = listener.program.clone();
+        let same = |rule: &&mut Rule| {
+            rule.program.is_some()
+                && (&rule.program, &rule.from, rule.is_shell) == (&program, &from, is_shell)
+        };
+        if let Some(rule) = rules.iter_mut().find(same) {
+            rule.ports.insert((port, tcp));
+            continue;
+        }
+        let word = if tcp { "tcp" } else { "udp" };
+        let mut name = slug(file.unwrap_or_default(), &format!("port-{port}-{word}"));
+        if rules.iter().any(|rule| rule.name == name) {
+            name = format!("{name}-{port}-{word}");
+        }
+        let on_link = is_shell && from.is_empty();
+        let ports = BTreeSet::from([(port, tcp)]);
+        rules.push(Rule { name, program, ports, from, is_shell, on_link });
+    }
+    rules.sort_by_key(|rule| !rule.is_shell);
+    rules
+}
+
+impl Rule {
+    /// The TCP ports that it admits to.
+    pub fn tcp_ports(&self) -> impl Iterator<Item = u16> + use<'_> {
+        self.ports.iter().filter(|it| it.1).map(|it| it.0)
+    }
+
+    fn traffic(&self) -> Vec<String> {
+        let word = |&(port, tcp): &(u16, bool)| {
+            let both = self.ports.contains(&(port, !tcp));
+            match (both, tcp) {
+                (true, true) => Some(format!("{port}/tcp+udp")),
+                (true, false) => None,
+                (false, true) => Some(format!("{port}/tcp")),
+                (false, false) => Some(format!("{port}/udp")),
+            }
+        };
+        self.ports.iter().filter_map(word).collect()
+    }
+
+    /// Writes the rule, with what led to it. `administrators` are those of the place of that
+    /// name, `networks` the place that stands for the machine's own networks.
+    pub fn write(
+        &self,
+        out: &mut String,
+        host: &str,
+        administrators: Option<&BTreeSet<IpAddr>>,
+        networks: &str,
+    ) {
+        let traffic = self.traffic();
+        let program = self.program.as_deref().unwrap_or("a program that could not be seen");
+        let listens = format!("{program} listens at {}", traffic.join(", "));
+        out.push('\n');
+        let crowd = self.from.len() > MOST_SENDERS;
+        let reason = match self.from.len() {
+            _ if self.on_link => format!(
+                "? {listens}, and nobody is connected now. Who administers this machine, from where? \
+                 Until that is named here, only from its own networks."
+            ),
+            0 => format!(
+                "? {listens}, and nobody is connected now. Who needs it? Name them with `from`, and take \
+                 `paused` away; or stop the program."
+            ),
+            count if crowd => format!(
+                "? {listens}, and {count} different senders are connected now: too many to name, so it \
+                 is open to anybody. Is it meant so?"
+            ),
+            1 => format!("{listens}, and one sender is connected now."),
+            count => format!("{listens}, and {count} senders are connected now."),
+        };
+        comment(out, &reason);
+        out.push_str(&format!(
+            "[[host.{host}.rule]]\nname = {}\nallow = {}\n",
+            quoted(&self.name),
+            list(traffic)
+        ));
+        if self.on_link {
+            out.push_str(&format!("from = [\"{networks}\"]\n"));
+        } else if self.from.is_empty() {
+            out.push_str("paused = true\n");
+        } else if self.is_shell && administrators == Some(&self.from) {
+            out.push_str(&format!("from = [\"{ADMINISTRATORS}\"]\n"));
+        } else if !crowd {
+            out.push_str(&format!("from = {}\n", list(self.from.iter().map(ToString::to_string))));
+        }
+    }
+}
