@@ -115,3 +115,16 @@ impl PacketWords {
         }
     }
 }
+
+/// A number with its thousands apart, such as `65,536`.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}

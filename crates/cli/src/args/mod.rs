@@ -7,7 +7,7 @@ use crate::app::effect::ChangeWords;
 use crate::app::reach::{Request, Vantage};
 use crate::app::{
     Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, reach, rehearse,
-    review, show, status, transaction, vantage,
+    report, review, show, status, transaction, vantage,
 };
 use crate::demo;
 use crate::exit::Exit;
@@ -111,6 +111,8 @@ pub enum Command {
     Status,
     /// Show which listening ports can be reached, from where, and who decides
     Reach(Reach),
+    /// Make a report to hand over: what can be reached from where, the decisions, the findings, how it was checked
+    Report(ReportOptions),
     /// The far end of `reach --vantage`: sends the probes that the near end asks for over standard input
     Vantage(VantageEnd),
     /// Try every port in a sealed lab with real packets, from everybody whom the policy tells apart; needs no privileges
@@ -279,6 +281,13 @@ pub struct Reach {
     /// Places or addresses to ask about; every place of the policy, and anywhere, if left out
     #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
     from: Vec<String>,
+    #[command(flatten)]
+    looking: Looking,
+}
+
+/// From where a host is looked at.
+#[derive(Debug, Args)]
+pub struct Looking {
     /// Send real probes from a machine at a place: PLACE=ssh://[USER@]HOST[:PORT], or from a network namespace: PLACE=netns:PATH
     #[arg(long, value_name = "PLACE=WAY", value_parser = Vantage::parse)]
     vantage: Vec<Vantage>,
@@ -288,6 +297,22 @@ pub struct Reach {
     /// How many seconds a probe waits for an answer
     #[arg(long, value_name = "SECONDS", default_value = "1", value_parser = seconds)]
     patience: Duration,
+}
+
+impl Looking {
+    fn vantages(&self) -> Vec<Vantage> {
+        self.vantage.iter().chain(&self.vantage_command).cloned().collect()
+    }
+}
+
+/// Options of `report`.
+#[derive(Debug, Args)]
+pub struct ReportOptions {
+    /// The host is this machine: also look at what listens on it, and try it
+    #[arg(long)]
+    live: bool,
+    #[command(flatten)]
+    looking: Looking,
 }
 
 /// Options of `vantage`.
@@ -366,6 +391,12 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     let host = global.host.as_deref();
     let format = global.format;
     let policy = || load(&global.policy, host);
+    if !format.is_common() && !matches!(cli.command, Command::Report(_)) {
+        return Err(Failure::usage(
+            "only `report` is written as html, csv or markdown",
+            "use --format text or --format json",
+        ));
+    }
     if cli.command.changes_the_kernel() {
         tipstaff_linux::keep_only_what_enforcing_needs().map_err(|source| Failure::System {
             message: format!("cannot give up rights that are not needed: {source}"),
@@ -498,10 +529,11 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output { text: render::report(format, screen, &report, render::status), exit })
         }
         Command::Reach(options) => {
-            let vantages: Vec<Vantage> =
-                options.vantage.iter().chain(&options.vantage_command).cloned().collect();
-            let request =
-                Request { from: &options.from, vantages: &vantages, patience: options.patience };
+            let request = Request {
+                from: &options.from,
+                vantages: &options.looking.vantages(),
+                patience: options.looking.patience,
+            };
             let loaded = policy()?;
             let busy = render::progress("probing");
             let report = reach::report(&loaded, &request)?;
@@ -521,6 +553,32 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             drop(bar);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::rehearsed), exit })
+        }
+        Command::Report(options) => {
+            let request = report::Request {
+                live: options.live,
+                vantages: &options.looking.vantages(),
+                patience: options.looking.patience,
+            };
+            if !request.live && !request.vantages.is_empty() {
+                return Err(Failure::usage(
+                    "a vantage looks at this machine",
+                    "add --live if the host of the report is this machine",
+                ));
+            }
+            let loaded = policy()?;
+            let bar = render::Bar::new();
+            let found = report::report(&loaded, &request, &|tried, all| bar.show(tried, all))?;
+            drop(bar);
+            let text = match format {
+                Format::Html => render::page(&found),
+                Format::Csv => render::csv(&found),
+                Format::Markdown => render::markdown(&found),
+                Format::Text | Format::Json => {
+                    render::report(format, screen, &found, render::reported)
+                }
+            };
+            Ok(Output { text, exit: found.exit() })
         }
         Command::Vantage(options) => {
             let mut input = BufReader::new(std::io::stdin());

@@ -160,14 +160,10 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     teller.closing(&broken);
 
     let exit = if broken.is_empty() { Exit::Fine } else { Exit::Found };
-    let text = match format {
-        Format::Text => String::new(),
-        Format::Json => {
-            let (before, after) = (before.reports, after.reports);
-            let findings = Findings { before, after, changes, broken };
-            render::report(format, screen, &findings, |_, _| String::new())
-        }
-    };
+    let (before, after) = (before.reports, after.reports);
+    let findings = Findings { before, after, changes, broken };
+    // For people it has all been told by now.
+    let text = render::report(format, screen, &findings, |_, _| String::new());
     Ok(Output { text, exit })
 }
 

@@ -12,6 +12,7 @@ mod enforce;
 mod progress;
 mod reach;
 mod rehearse;
+mod report;
 mod review;
 mod screen;
 mod show;
@@ -30,6 +31,7 @@ pub use enforce::{booted, enforced, settled, will_change};
 pub use progress::{Bar, progress};
 pub use reach::reach;
 pub use rehearse::rehearsed;
+pub use report::{csv, markdown, page, reported};
 pub use review::{explanation, review};
 pub use screen::{ColorWhen, Screen, Style};
 pub use show::show;
@@ -49,6 +51,19 @@ pub enum Format {
     Text,
     /// For programs.
     Json,
+    /// `report` only: one page that needs nothing else.
+    Html,
+    /// `report` only: for spreadsheets.
+    Csv,
+    /// `report` only: for wikis.
+    Markdown,
+}
+
+impl Format {
+    /// Whether every command that reports can write it.
+    pub fn is_common(self) -> bool {
+        matches!(self, Self::Text | Self::Json)
+    }
 }
 
 /// A report in the format asked for.
@@ -59,8 +74,9 @@ pub fn report<R: Serialize>(
     text: impl FnOnce(&R, &Screen) -> String,
 ) -> String {
     match format {
-        Format::Text => text(report, screen),
         Format::Json => json(report),
+        // The others belong to one command, which writes them itself.
+        Format::Text | Format::Html | Format::Csv | Format::Markdown => text(report, screen),
     }
 }
 

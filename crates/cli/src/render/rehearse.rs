@@ -1,6 +1,7 @@
 //! `rehearse` as text.
 
 use super::{Cell, Screen, Style, Table, clean, wrap};
+use crate::app::grouped;
 use crate::app::rehearse::{Report, Row, Witness};
 
 /// Rows that say the same share a line.
@@ -143,17 +144,4 @@ fn differs(witness: &Witness, screen: &Screen) -> String {
     );
     let lines = wrap(&clean(&line), screen.width.saturating_sub(2));
     lines.iter().map(|line| format!("  {line}\n")).collect()
-}
-
-/// A number with its thousands apart.
-fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut text = String::new();
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
 }

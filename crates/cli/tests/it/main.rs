@@ -12,6 +12,7 @@ mod kernel;
 mod project;
 mod reach;
 mod rehearsing;
+mod reporting;
 mod reviewing;
 mod servers;
 mod showing;

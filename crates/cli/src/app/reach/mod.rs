@@ -3,10 +3,10 @@
 mod copy;
 mod far;
 mod probes;
-mod senders;
+pub(in crate::app) mod senders;
 mod silence;
 mod vantage;
-mod verdicts;
+pub(in crate::app) mod verdicts;
 
 pub use vantage::{Vantage, Way};
 

@@ -1,0 +1,11 @@
+//! `report` in all its forms.
+
+mod html;
+mod plain;
+mod sheet;
+mod text;
+
+pub use html::page;
+pub use plain::markdown;
+pub use sheet::csv;
+pub use text::reported;

@@ -1,0 +1,109 @@
+//! The report as Markdown (CommonMark with tables).
+
+use crate::app::report::Report;
+use crate::render::clean;
+
+/// The report as Markdown.
+pub fn markdown(report: &Report) -> String {
+    let mut text = format!(
+        "# {}: what can be reached, from where\n\nMade {} by Tipstaff {} from {}.\n\n",
+        escaped(&report.host),
+        report.made,
+        report.version,
+        escaped(&report.policy)
+    );
+    let places = report.matrix.places.iter().map(|it| escaped(it));
+    let titles: Vec<String> =
+        ["port", "program"].into_iter().map(str::to_owned).chain(places).collect();
+    table_line(&mut text, &titles);
+    table_line(&mut text, &vec!["---".to_owned(); titles.len()]);
+    for row in &report.matrix.rows {
+        let programs = match row.programs.as_deref() {
+            None => String::new(),
+            Some([]) => "nobody listens".into(),
+            Some(programs) => escaped(&programs.join(", ")),
+        };
+        let mut cells = vec![format!("**{}**", escaped(&row.what)), programs];
+        cells.extend(row.cells.iter().map(|cell| {
+            let mark = if cell.agree == Some(false) { "! " } else { "" };
+            let parts: String = cell.parts.iter().map(|it| format!("; {}", escaped(it))).collect();
+            format!("{mark}{}{parts}", cell.word)
+        }));
+        table_line(&mut text, &cells);
+    }
+    text.push_str("\n## How it was checked\n\n");
+    for line in &report.checked {
+        text.push_str(&format!("- {}\n", escaped(line)));
+    }
+    for line in &report.unknown {
+        text.push_str(&format!("- not known: {}\n", escaped(line)));
+    }
+    if !report.disagreements.is_empty() {
+        text.push_str("\n## Where the witnesses disagree\n\n");
+        for line in &report.disagreements {
+            text.push_str(&format!("- {}\n", escaped(line)));
+        }
+    }
+    if !report.findings.is_empty() {
+        text.push_str("\n## What is probably not meant\n\n");
+        for finding in &report.findings {
+            let accepted = finding.accepted.as_ref();
+            let accepted = accepted.map(|it| format!(" (accepted: {it})")).unwrap_or_default();
+            let words =
+                format!("{} {}: {}{accepted}", finding.severity, finding.subject, finding.message);
+            text.push_str(&format!("- {}\n", escaped(&words)));
+        }
+    }
+    for direction in &report.decisions.directions {
+        text.push_str(&format!("\n## Decisions, {}\n\n", direction.direction));
+        let titles = ["name", "verdict", "traffic", "from", "to", "why"].map(str::to_owned);
+        table_line(&mut text, &titles);
+        table_line(&mut text, &vec!["---".to_owned(); titles.len()]);
+        for line in &direction.decisions {
+            let rate = line.rate.as_ref().map(|it| format!(" {it}")).unwrap_or_default();
+            let idle = if line.paused {
+                "paused: "
+            } else if line.ended {
+                "ended: "
+            } else {
+                ""
+            };
+            let cells = [
+                escaped(&line.name),
+                escaped(&format!("{idle}{}{rate}", line.verdict)),
+                escaped(&line.traffic),
+                escaped(&line.from),
+                escaped(&line.to),
+                escaped(line.why.as_deref().unwrap_or_default()),
+            ];
+            table_line(&mut text, &cells);
+        }
+    }
+    text
+}
+
+fn table_line(text: &mut String, cells: &[String]) {
+    text.push_str(&format!("| {} |\n", cells.join(" | ")));
+}
+
+/// Takes from every sign the meaning that Markdown gives it.
+fn escaped(text: &str) -> String {
+    let mut out = String::new();
+    for char in clean(text).chars() {
+        if "\\`*_{}[]<>#|&!~".contains(char) {
+            out.push('\\');
+        }
+        out.push(char);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::escaped;
+
+    #[test]
+    fn nothing_from_outside_becomes_markup() {
+        assert_eq!(escaped("a|b<i>*c*\n"), "a\\|b\\<i\\>\\*c\\*\\\\n");
+    }
+}
