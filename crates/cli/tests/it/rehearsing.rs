@@ -43,9 +43,11 @@ fn every_port_is_tried_from_everybody_whom_the_policy_tells_apart() {
     assert_eq!(report["every_port"], true);
     // Curators, everybody else, and for IPv6 also the link's own addresses, by two interfaces.
     assert_eq!(report["rows"].as_array().map(Vec::len), Some(2 * (2 + 3)));
-    let each = 2 * 65_536 + 256;
+    let each = 2 * 65_536 + 256u64;
     assert!(report["rows"].as_array().expect("a list").iter().all(|it| it["packets"] == each));
-    assert_eq!(report["packets"], 10 * each, "none had to be sent twice, and none is missing");
+    assert_eq!(report["packets"], 10 * each);
+    let sent = report["sent"].as_u64().expect("a number");
+    assert!(sent >= 10 * each, "none is missing: {sent}");
     let curators = row(&report, "curators", "IPv4", "eth0");
     assert_eq!(curators["open"], "443/tcp, 2202/tcp, 8443/tcp, 5353/udp");
     assert_eq!(curators["limited"], "icmp type 8");

@@ -4,6 +4,23 @@ use crate::harness::{Desk, INHERITED};
 use std::net::TcpListener;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
+/// Small, so that it is soon rehearsed.
+const SMALL: &str = r#"
+edition = 1
+[place.curators]
+addresses = ["198.51.100.0/27", "2001:db8:51::/64"]
+[host.bench]
+addresses = ["192.0.2.30"]
+[[host.bench.rule]]
+name = "notes"
+allow = ["22000/tcp+udp"]
+from = ["curators"]
+why = "Notes | and *more*"
+[[host.bench.rule]]
+name = "mail"
+reject = ["25/tcp"]
+"#;
+
 /// The same text whenever and wherever it is made.
 fn steady(text: &str) -> String {
     let mut words: Vec<String> = Vec::new();
@@ -21,35 +38,36 @@ fn steady(text: &str) -> String {
 
 #[test]
 fn the_matrix_reads_the_same_on_a_terminal_in_a_sheet_and_in_markdown() {
-    let desk = Desk::with(INHERITED);
-    let form = |format: &str| {
-        let args = ["report", "--host", "sluice", "--format", format];
-        steady(&desk.run(args).exits(1).stdout)
+    let form = |desk: &Desk, host: &str, format: &str, exit: i32| {
+        let args = ["report", "--host", host, "--format", format];
+        steady(&desk.run(args).exits(exit).stdout)
     };
-    insta::assert_snapshot!("report_text", form("text"));
-    insta::assert_snapshot!("report_csv", form("csv"));
-    insta::assert_snapshot!("report_markdown", form("markdown"));
-    let json = desk.run(["report", "--host", "sluice", "--format", "json"]).exits(1).json();
+    let inherited = Desk::with(INHERITED);
+    insta::assert_snapshot!("report_text", form(&inherited, "sluice", "text", 1));
+    let small = Desk::with(SMALL);
+    insta::assert_snapshot!("report_csv", form(&small, "bench", "csv", 0));
+    insta::assert_snapshot!("report_markdown", form(&small, "bench", "markdown", 0));
+    let json = small.run(["report", "--format", "json"]).exits(0).json();
     assert_eq!(json["matrix"]["places"][0], "curators");
-    assert_eq!(json["matrix"]["rows"][0]["cells"][0]["word"], "open");
+    assert_eq!(json["matrix"]["rows"][0]["what"], "25/tcp");
+    assert_eq!(json["matrix"]["rows"][0]["cells"][0]["word"], "refused");
     assert_eq!(json["disagreements"], serde_json::json!([]));
 }
 
 #[test]
 fn the_page_needs_nothing_else_and_takes_nothing_from_outside_for_markup() {
-    let odd = INHERITED.replace("The public catalogue", "<script>alert(1)</script> & more");
+    let odd = SMALL.replace("Notes | and *more*", "<script>alert(1)</script> & more");
     let desk = Desk::with(odd);
-    let args = ["report", "--host", "sluice", "--format", "html"];
-    let page = desk.run(args).exits(1).stdout;
+    let page = desk.run(["report", "--format", "html"]).exits(0).stdout;
     assert!(page.starts_with("<!DOCTYPE html>"));
     assert!(page.contains("&lt;script&gt;alert(1)&lt;/script&gt; &amp; more"));
     for outside in ["<script", "http://", "https://", "src=", "@import", "url("] {
         assert!(!page.contains(outside), "{outside}");
     }
-    for word in ["prefers-color-scheme: dark", "@media print", "witnesses agree", "443/tcp+udp"] {
+    for word in ["prefers-color-scheme: dark", "@media print", "witnesses agree", "22000/tcp+udp"] {
         assert!(page.contains(word), "{word} is missing");
     }
-    let wrong = desk.run(["show", "--host", "sluice", "--format", "html"]).exits(2);
+    let wrong = desk.run(["show", "--format", "html"]).exits(2);
     assert!(wrong.stderr.contains("only `report`"), "{}", wrong.stderr);
 }
 

@@ -16,7 +16,7 @@ pub struct Findings {
     /// What could not be copied, in words.
     pub missing: Vec<String>,
     /// How many packets were sent.
-    pub packets: u64,
+    pub sent: u64,
 }
 
 /// Has an order carried out in a lab, and hands over what became of each try as it comes.
@@ -54,8 +54,8 @@ pub fn carry_out(
                 outcome(at, known.collect());
                 at += 1;
             }
-            Answer::Done(packets) => {
-                findings.packets = packets;
+            Answer::Done(sent) => {
+                findings.sent = sent;
                 done = true;
             }
             Answer::Failed(message, help) => {

@@ -49,8 +49,10 @@ pub struct Report {
     pub tried: &'static str,
     /// How it was seen.
     pub evidence: &'static str,
-    /// How many packets were sent.
+    /// How many packets were tried.
     pub packets: u64,
+    /// How many were sent for that: packets of which one was lost on the way are sent again.
+    pub sent: u64,
     /// How long that took, in seconds.
     pub seconds: f64,
     /// Whether every port was tried, and not only those that rules tell apart.
@@ -164,7 +166,8 @@ pub fn report(
         tried: if request.live { "copy" } else { "policy" },
         evidence: "each packet's fate was seen in the kernel: what passed behind the last rule was \
                    reported, and so was every answer; what arrived and was neither was denied",
-        packets: findings.packets,
+        packets: all,
+        sent: findings.sent,
         seconds: begun.elapsed().as_secs_f64(),
         every_port,
         rows: tally.rows,
