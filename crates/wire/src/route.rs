@@ -32,6 +32,7 @@ const NO_DUPLICATE_DETECTION: u32 = 2;
 const ROUTE_DESTINATION: u16 = 1;
 const ROUTE_OUT: u16 = 4;
 const ROUTE_GATEWAY: u16 = 5;
+const ROUTE_PRIORITY: u16 = 6;
 const TABLE_MAIN: u8 = 254;
 const TABLE_LOCAL: u8 = 255;
 const PROTOCOL_STATIC: u8 = 4;
@@ -293,7 +294,8 @@ pub fn decode_route(body: &[u8]) -> Result<Route, WireError> {
 pub enum Via {
     /// To another machine.
     Gateway(IpAddr),
-    /// Straight onto the link of that index.
+    /// Straight onto the link of that index. So many links can have a route to the same network,
+    /// the first by number being preferred.
     Link(u32),
     /// To this machine itself: every address of the network counts as its own. The index is the
     /// loopback link's.
@@ -325,7 +327,11 @@ pub fn new_route(
             Via::Gateway(gateway) => {
                 with_octets(gateway, |octets| out.bytes(ROUTE_GATEWAY, octets));
             }
-            Via::Link(index) | Via::Here(index) => out.ne32(ROUTE_OUT, index),
+            Via::Here(index) => out.ne32(ROUTE_OUT, index),
+            Via::Link(index) => {
+                out.ne32(ROUTE_OUT, index);
+                out.ne32(ROUTE_PRIORITY, index);
+            }
         }
     })
 }

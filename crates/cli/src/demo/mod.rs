@@ -35,7 +35,7 @@ pub fn run(sealed: bool, format: Format, color: ColorWhen) -> Result<Output, Fai
     let mut command = Command::new(program);
     command.args(std::env::args_os().skip(1)).arg("--sealed");
     seal(&mut command);
-    let status = command.status().map_err(no_namespaces)?;
+    let status = command.status().map_err(|source| no_namespaces(&source))?;
     let exit = match status.code() {
         Some(0) => Exit::Fine,
         Some(1) => Exit::Found,

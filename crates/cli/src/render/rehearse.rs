@@ -18,6 +18,9 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
     let heading = format!("{}: {what}", clean(&report.host));
     let mut text = format!("{}\n\n", screen.paint(Style::Strong, &heading));
     text.push_str(&table(report, screen));
+    for line in other_ports(report).iter().flat_map(|line| wrap(line, screen.width)) {
+        text.push_str(&format!("{line}\n"));
+    }
     text.push('\n');
     let ports = if report.every_port { "" } else { ", only the ports that rules tell apart" };
     let agree = match report.disagreements {
@@ -30,6 +33,15 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
     let style = if report.disagreements == 0 { Style::Good } else { Style::Wrong };
     for line in wrap(&sum, screen.width) {
         text.push_str(&format!("{}\n", screen.paint(style, &line)));
+    }
+    if report.members_left_out > 0 {
+        let words = format!(
+            "{} more ends of ranges of senders were not tried; narrow it with --from.",
+            grouped(report.members_left_out as u64)
+        );
+        for line in wrap(&words, screen.width) {
+            text.push_str(&format!("{}\n", screen.paint(Style::Mixed, &line)));
+        }
     }
     for witness in &report.witnesses {
         text.push_str(&differs(witness, screen));
@@ -52,7 +64,7 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
 
 fn table(report: &Report, screen: &Screen) -> String {
     let mut lines: Vec<Line<'_>> = Vec::new();
-    for row in &report.rows {
+    for row in report.rows.iter().filter(|row| row.is_usual()) {
         match lines.iter_mut().find(|line| alike(line.rows[0], row)) {
             Some(line) => line.rows.push(row),
             None => lines.push(Line { rows: vec![row] }),
@@ -75,6 +87,38 @@ fn table(report: &Report, screen: &Screen) -> String {
         table.row(vec![from, ways(line), fate(first)]);
     }
     table.render(screen)
+}
+
+/// What else is open to packets that come from certain ports.
+fn other_ports(report: &Report) -> Vec<String> {
+    let mut lines: Vec<(u16, Vec<String>, Vec<String>)> = Vec::new();
+    for row in report.rows.iter().filter(|row| !row.is_usual()) {
+        let main = report.rows.iter().find(|it| {
+            it.is_usual()
+                && (it.source, it.destination, &it.interface)
+                    == (row.source, row.destination, &row.interface)
+        });
+        let known: Vec<&str> = main.map_or(Vec::new(), |it| it.open.split(", ").collect());
+        let more: Vec<String> = row
+            .open
+            .split(", ")
+            .filter(|it| !it.is_empty() && !known.contains(it))
+            .map(str::to_owned)
+            .collect();
+        if more.is_empty() {
+            continue;
+        }
+        match lines.iter_mut().find(|it| it.0 == row.source_port && it.1 == more) {
+            Some(line) if line.2.contains(&row.from) => {}
+            Some(line) => line.2.push(row.from.clone()),
+            None => lines.push((row.source_port, more, vec![row.from.clone()])),
+        }
+    }
+    let words = |(port, more, from): (u16, Vec<String>, Vec<String>)| {
+        let (more, from) = (more.join(", "), from.join(", "));
+        clean(&format!("  also open to what comes from port {port}: {more} (from {from})"))
+    };
+    lines.into_iter().map(words).collect()
 }
 
 fn alike(a: &Row, b: &Row) -> bool {

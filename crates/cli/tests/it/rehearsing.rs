@@ -42,12 +42,20 @@ fn every_port_is_tried_from_everybody_whom_the_policy_tells_apart() {
     assert_eq!(report["disagreements"], 0, "{report:#}");
     assert_eq!(report["every_port"], true);
     // Curators, everybody else, and for IPv6 also the link's own addresses, by two interfaces.
-    assert_eq!(report["rows"].as_array().map(Vec::len), Some(2 * (2 + 3)));
+    let rows = report["rows"].as_array().expect("a list");
+    let usual: Vec<&Value> = rows.iter().filter(|it| it["source_port"] == 49_152).collect();
+    assert_eq!(usual.len(), 2 * (2 + 3));
     let each = 2 * 65_536 + 256u64;
-    assert!(report["rows"].as_array().expect("a list").iter().all(|it| it["packets"] == each));
-    assert_eq!(report["packets"], 10 * each);
+    assert!(usual.iter().all(|it| it["packets"] == each));
+    // DHCP answers come from certain ports.
+    let dhcp = rows.iter().find(|it| it["source_port"] == 67).expect("tried");
+    assert!(dhcp["open"].as_str().is_some_and(|it| it.contains("68/udp")), "{dhcp:#}");
+    let in_rows: u64 = rows.iter().filter_map(|it| it["packets"].as_u64()).sum();
+    let all = report["packets"].as_u64().expect("a number");
+    let members = report["members"].as_u64().expect("a number");
+    assert!(members > 4 && all > in_rows + members, "{members} {all} {in_rows}");
     let sent = report["sent"].as_u64().expect("a number");
-    assert!(sent >= 10 * each, "none is missing: {sent}");
+    assert!(sent >= all, "none is missing: {sent}");
     let curators = row(&report, "curators", "IPv4", "eth0");
     assert_eq!(curators["open"], "443/tcp, 2202/tcp, 8443/tcp, 5353/udp");
     assert_eq!(curators["limited"], "icmp type 8");
@@ -63,8 +71,7 @@ fn a_rehearsal_can_be_narrowed_and_says_what_it_does_not_understand() {
     let args = ["rehearse", "--host", "granary", "--traffic", "5432/tcp", "--from", "10.44.8.10"];
     let report = desk.run(args.into_iter().chain(["--format", "json"])).exits(0).json();
     let rows = report["rows"].as_array().expect("a list");
-    assert_eq!((rows.len(), &rows[0]["open"]), (1, &"5432/tcp".into()));
-    assert_eq!(report["packets"], 1);
+    assert_eq!((rows[0]["open"].as_str(), &rows[0]["packets"]), (Some("5432/tcp"), &1.into()));
     let wrong = desk.run(["rehearse", "--host", "granary", "--from", "curator"]).exits(2);
     assert!(wrong.stderr.contains("curators"), "{}", wrong.stderr);
     let wrong = desk.run(["rehearse", "--host", "granary", "--traffic", "99999/tcp"]).exits(2);

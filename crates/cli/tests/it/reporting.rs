@@ -26,7 +26,7 @@ fn steady(text: &str) -> String {
     let mut words: Vec<String> = Vec::new();
     for line in text.lines() {
         let line = match line.find("20") {
-            Some(at) if line[at..].len() >= 20 && line[at..].as_bytes()[10] == b'T' => {
+            Some(at) if line[at..].len() >= 20 && line.as_bytes()[at + 10] == b'T' => {
                 format!("{}TIME{}", &line[..at], &line[at + 20..])
             }
             _ => line.to_owned(),

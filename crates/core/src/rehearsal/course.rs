@@ -4,7 +4,7 @@ use super::classes::{classes, sendable};
 use crate::plan::HostPlan;
 use crate::policy::Policy;
 use crate::space::{AddressSet, Direction, Family, RangeSet};
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Sender, receiver and interface of a series of probes.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -19,7 +19,30 @@ pub struct Stand {
     pub destination: IpAddr,
     /// The interface by which the probes come in.
     pub interface: String,
+    /// The port they come from, where what they carry has ports.
+    pub source_port: u16,
+    /// What it is for.
+    pub role: Role,
 }
+
+/// What a stand is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Role {
+    /// It speaks for all senders that fare alike, and is tried at every port.
+    Speaker,
+    /// It speaks for them where rules tell source ports apart.
+    OtherPort,
+    /// It is another of them, at an end of a range: what one of many entries of a set got wrong shows
+    /// only there.
+    Member,
+}
+
+/// So many members are tried at most, in all.
+const MOST_MEMBERS: usize = 4_096;
+
+/// The port from which probes come unless a rule tells source ports apart: the first of the dynamic
+/// ones (RFC 6335 section 6).
+pub const CLIENT_PORT: u16 = 49_152;
 
 impl Stand {
     /// The IP version.
@@ -32,8 +55,10 @@ impl Stand {
 /// All that has to be tried of what comes in to a host.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Course {
-    /// From where.
+    /// From where; the speakers first.
     pub stands: Vec<Stand>,
+    /// How many ends of ranges were left out, because there are too many.
+    pub left_out: usize,
     /// Of each run of TCP or UDP ports that no rule tells apart, the first and the last.
     pub telling: RangeSet<u16>,
 }
@@ -71,7 +96,9 @@ impl Site {
 /// What the rules of the host tell apart among `from`; everybody if that is `None`.
 ///
 /// Every part of the senders that no rule divides further is tried by one sender, at each address
-/// of the host (where no rule tells those apart, at one of each IP version), by each interface.
+/// of the host (where no rule tells those apart, at one of each IP version), by each interface, and
+/// where rules tell source ports apart, from one of each kind. Besides, the ends of all ranges of
+/// senders are tried at the ports that rules tell apart.
 #[must_use]
 pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&AddressSet>) -> Course {
     let chain = plan.chain(Direction::Inbound);
@@ -87,23 +114,36 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
         .filter_map(|part| site.addresses.iter().copied().find(|&it| part.contains(it)))
         .collect();
 
-    let mut stands = Vec::new();
+    let source_ports = source_ports(conditions.iter().map(|it| &it.source_ports));
+    let (mut stands, mut members) = (Vec::new(), Vec::new());
     let parts = classes(&sources, &universe);
     let names = names(policy, &parts);
     for (senders, name) in parts.into_iter().zip(names) {
-        let Some(source) = speaker(&senders) else { continue };
+        let Some(speaker) = speaker(&senders) else { continue };
         for interface in &site.interfaces {
-            for &destination in receivers.iter().filter(|it| it.is_ipv4() == source.is_ipv4()) {
-                stands.push(Stand {
+            for &destination in receivers.iter().filter(|it| it.is_ipv4() == speaker.is_ipv4()) {
+                let stand = |source: IpAddr, source_port: u16, role: Role| Stand {
                     name: name.clone(),
                     senders: senders.clone(),
                     source,
                     destination,
                     interface: interface.clone(),
-                });
+                    source_port,
+                    role,
+                };
+                stands.extend(source_ports.iter().map(|&port| {
+                    let usual = port == CLIENT_PORT;
+                    stand(speaker, port, if usual { Role::Speaker } else { Role::OtherPort })
+                }));
+                let others = ends(&senders).filter(|it| *it != speaker);
+                members.extend(others.map(|it| stand(it, CLIENT_PORT, Role::Member)));
             }
         }
     }
+    stands.sort_by_key(|stand| stand.role != Role::Speaker);
+    let left_out = members.len().saturating_sub(MOST_MEMBERS);
+    members.truncate(MOST_MEMBERS);
+    stands.append(&mut members);
     let mut cuts: Vec<u16> = vec![0, u16::MAX];
     for condition in &conditions {
         for ports in [&condition.traffic.tcp, &condition.traffic.udp] {
@@ -117,7 +157,42 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
         }
     }
     let telling = RangeSet::from_ranges(cuts.into_iter().map(|port| (port, port)));
-    Course { stands, telling }
+    Course { stands, left_out, telling }
+}
+
+/// The ends of the ranges of a set; of an IPv6 network the second address, since the first stands for
+/// its routers (RFC 4291 section 2.6.1) and gets no answers.
+fn ends(set: &AddressSet) -> impl Iterator<Item = IpAddr> {
+    let v4 = set.v4.ranges().iter().flat_map(|&(first, last)| {
+        let last = (last > first).then_some(last);
+        [Some(first), last].into_iter().flatten().map(|bits| Ipv4Addr::from_bits(bits).into())
+    });
+    let v6 = set.v6.ranges().iter().flat_map(|&(first, last)| {
+        let network = first.trailing_zeros() >= 64 && last > first;
+        let first = if network { first + 1 } else { first };
+        let last = (last > first).then_some(last);
+        [Some(first), last].into_iter().flatten().map(|bits| Ipv6Addr::from_bits(bits).into())
+    });
+    v4.chain(v6)
+}
+
+/// One of each kind of source port that the sets tell apart, the usual one first.
+fn source_ports<'a>(sets: impl Iterator<Item = &'a RangeSet<u16>>) -> Vec<u16> {
+    let sets: Vec<&RangeSet<u16>> = sets.filter(|it| !it.is_full()).collect();
+    let kind = |port: u16| sets.iter().map(|set| set.contains(port)).collect::<Vec<bool>>();
+    let mut found = vec![(kind(CLIENT_PORT), CLIENT_PORT)];
+    let ends = sets
+        .iter()
+        .flat_map(|set| set.ranges())
+        .flat_map(|&(first, last)| [Some(first), last.checked_add(1)].into_iter().flatten());
+    // Nobody sends from port 0.
+    for port in ends.filter(|&port| port > 0) {
+        let kind = kind(port);
+        if found.iter().all(|it| it.0 != kind) {
+            found.push((kind, port));
+        }
+    }
+    found.into_iter().map(|it| it.1).collect()
 }
 
 /// Who speaks for senders that fare alike: if possible an address that nobody has. `None` if no

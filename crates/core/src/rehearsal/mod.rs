@@ -6,5 +6,5 @@ mod course;
 mod judge;
 
 pub use classes::{classes, sendable};
-pub use course::{Course, Site, Stand, course, speaker};
+pub use course::{CLIENT_PORT, Course, Role, Site, Stand, course, speaker};
 pub use judge::Judge;

@@ -228,7 +228,8 @@ impl Packet {
     }
 
     /// Whether a host may answer the packet with a refusal. It never does for ICMP errors, for
-    /// unknown ICMP types (which may be errors), and for packets to many or from nobody; a
+    /// unassigned ICMP types (which may be errors), for router discovery, which Linux takes for such
+    /// (`icmp_pointers` in net/ipv4/icmp.c), and for packets to many or from nobody; a
     /// rejected packet of that kind meets silence.
     ///
     /// # References
@@ -237,7 +238,7 @@ impl Packet {
     pub fn may_be_answered(&self) -> bool {
         let is_error = match (self.transport, self.family()) {
             (Transport::Icmp { kind }, Family::V4) => {
-                matches!(kind, 3 | 4 | 5 | 11 | 12) || kind > LAST_KNOWN_ICMP
+                matches!(kind, 1..=7 | 9..=12) || kind > LAST_KNOWN_ICMP
             }
             (Transport::Icmp { kind }, Family::V6) => kind < FIRST_INFORMATIONAL_ICMPV6,
             _ => false,
@@ -252,13 +253,13 @@ impl Packet {
     ///
     /// # References
     /// `valid_new` in nf_conntrack_proto_icmp.c, `valid_new` and `noct_valid_new` in
-    /// nf_conntrack_proto_icmpv6.c of Linux.
+    /// nf_conntrack_proto_icmpv6.c of Linux 6.18.
     #[must_use]
     pub fn state_alone(transport: Transport, family: Family) -> ConnectionState {
         let Transport::Icmp { kind } = transport else { return ConnectionState::New };
         match (family, kind) {
             (Family::V4, 8 | 13 | 15 | 17) | (Family::V6, 128 | 139) => ConnectionState::New,
-            (Family::V6, 130..=137 | 143) => ConnectionState::Untracked,
+            (Family::V6, 130..=136 | 143 | 151 | 152) => ConnectionState::Untracked,
             _ => ConnectionState::Invalid,
         }
     }

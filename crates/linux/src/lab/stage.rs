@@ -33,7 +33,7 @@ fn far_end(at: usize) -> String {
 
 impl Stage {
     /// Builds a stage, in a sealed process (see [`super::seal`]). Whoever the host answers, it finds
-    /// a way to by its first link.
+    /// a way to: by its first link, or where the link matters, by that one.
     ///
     /// # Errors
     /// [`LinuxError`] if the system refuses.
@@ -61,16 +61,14 @@ impl Stage {
         })??;
         let connect = || {
             let mut made = Links::open()?;
-            for (at, link) in links.iter().enumerate() {
+            for link in links {
                 let number = index(&link.name)?;
                 made.up(&link.name, number, None)?;
                 for &address in &link.addresses {
                     made.address(number, address)?;
                 }
-                if at == 0 {
-                    made.route(([0; 4].into(), 0), Via::Link(number))?;
-                    made.route(([0; 16].into(), 0), Via::Link(number))?;
-                }
+                made.route(([0; 4].into(), 0), Via::Link(number))?;
+                made.route(([0; 16].into(), 0), Via::Link(number))?;
             }
             Ok::<(), LinuxError>(())
         };

@@ -178,17 +178,17 @@ impl Sweep {
         self.sent
     }
 
-    /// Sends a packet for each payload and gives what became of each, in the same order.
+    /// Sends packets and gives what became of each, in the same order.
     ///
     /// # Errors
     /// [`LinuxError`] if packets cannot be sent or reports cannot be read.
-    pub fn fire(&mut self, ends: Ends<'_>, payloads: &[Payload]) -> Result<Vec<Met>, LinuxError> {
-        let mut met: Vec<Option<Met>> = vec![None; payloads.len()];
-        let mut left: Vec<usize> = (0..payloads.len()).collect();
+    pub fn fire(&mut self, shots: &[(Ends<'_>, Payload)]) -> Result<Vec<Met>, LinuxError> {
+        let mut met: Vec<Option<Met>> = vec![None; shots.len()];
+        let mut left: Vec<usize> = (0..shots.len()).collect();
         for size in PARTS {
             let mut again = Vec::new();
             for lot in left.chunks(size.min(left.len().max(1))) {
-                let all_arrived = self.fire_lot(ends, payloads, lot, &mut met)?;
+                let all_arrived = self.fire_lot(shots, lot, &mut met)?;
                 for &at in lot {
                     match met[at] {
                         None if all_arrived => met[at] = Some(Met::Denied),
@@ -205,12 +205,11 @@ impl Sweep {
         Ok(met.into_iter().map(|met| met.unwrap_or(Met::Lost)).collect())
     }
 
-    /// Sends some of the payloads and notes what is reported; gives whether all arrived and every
+    /// Sends some of the packets and notes what is reported; gives whether all arrived and every
     /// report was read.
     fn fire_lot(
         &mut self,
-        ends: Ends<'_>,
-        payloads: &[Payload],
+        shots: &[(Ends<'_>, Payload)],
         lot: &[usize],
         met: &mut [Option<Met>],
     ) -> Result<bool, LinuxError> {
@@ -219,23 +218,30 @@ impl Sweep {
         let mut complete = true;
         let mut frames: Vec<Vec<u8>> = Vec::with_capacity(WINDOW);
         for (number, window) in lot.chunks(WINDOW).enumerate() {
-            let sender = self.senders.iter().find(|it| it.0 == ends.link).map(|it| &it.1);
-            let sender = sender.ok_or_else(|| LinuxError::Refused {
-                doing: format!("send to {}", ends.link),
-                reason: "the host has no such link".into(),
-            })?;
-            let header = sender.frame_header(ends.source.is_ipv4());
-            frames.clear();
-            for &at in window {
-                let packet = build(ends.source, ends.destination, payloads[at], self.next_tag);
-                self.next_tag = self.next_tag.wrapping_add(1);
-                let mut frame = Vec::with_capacity(header.len() + packet.len());
-                frame.extend_from_slice(&header);
-                frame.extend_from_slice(&packet);
-                frames.push(frame);
+            // Packets for one link after the other go out together.
+            for run in window.chunk_by(|a, b| shots[*a].0.link == shots[*b].0.link) {
+                let link = run.first().map_or("", |at| shots[*at].0.link);
+                let sender = self.senders.iter().find(|it| it.0 == link).map(|it| &it.1);
+                let sender = sender.ok_or_else(|| LinuxError::Refused {
+                    doing: format!("send to {link}"),
+                    reason: "the host has no such link".into(),
+                })?;
+                frames.clear();
+                for &at in run {
+                    let (ends, payload) = shots[at];
+                    let header = sender.frame_header(ends.source.is_ipv4());
+                    let packet = build(ends.source, ends.destination, payload, self.next_tag);
+                    self.next_tag = self.next_tag.wrapping_add(1);
+                    let mut frame = Vec::with_capacity(header.len() + packet.len());
+                    frame.extend_from_slice(&header);
+                    frame.extend_from_slice(&packet);
+                    frames.push(frame);
+                }
+                let slices: Vec<&[u8]> = frames.iter().map(Vec::as_slice).collect();
+                sender
+                    .send(&slices)
+                    .map_err(|source| LinuxError::system("send packets", source))?;
             }
-            let slices: Vec<&[u8]> = frames.iter().map(Vec::as_slice).collect();
-            sender.send(&slices).map_err(|source| LinuxError::system("send packets", source))?;
             self.sent += window.len() as u64;
             let expected = before + (number * WINDOW + window.len()) as u64;
             complete &= self.wait_for(expected)?;

@@ -10,6 +10,7 @@ mod faults;
 mod labs;
 mod probing;
 mod rates;
+mod rehearsing;
 mod replacing;
 mod replay;
 mod world;

@@ -4,7 +4,7 @@ use super::probes::{Knock, Planned};
 use super::{Entry, From};
 use crate::app::rehearse::{Order, Ranges, Scene, Shot, Try, carry_out};
 use crate::app::{Failure, Loaded};
-use tipstaff_core::rehearsal::speaker;
+use tipstaff_core::rehearsal::{CLIENT_PORT, speaker};
 use tipstaff_core::space::Family;
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, links};
@@ -47,7 +47,13 @@ pub fn try_all(
             Knock::Port(tipstaff_linux::sockets::PortProtocol::Udp, port) => Shot::Udp(port),
             Knock::Ping => Shot::Icmp(ECHO_REQUESTS[usize::from(fares.family == Family::V6)]),
         };
-        tries.push(Try { link: link.clone(), source, destination, packets: Ranges::of([shot]) });
+        tries.push(Try {
+            link: link.clone(),
+            source,
+            destination,
+            source_port: CLIENT_PORT,
+            packets: Ranges::of([shot]),
+        });
         tried.push(probe);
     }
     if tries.is_empty() {

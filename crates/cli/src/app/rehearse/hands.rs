@@ -1,6 +1,6 @@
 //! The part of a rehearsal that runs inside the lab.
 
-use super::order::{Answer, CLIENT_PORT, Order, Ranges, Scene, Shot};
+use super::order::{Answer, Order, Ranges, Scene, Shot, Try};
 use crate::app::{Failure, loaded};
 use std::collections::BTreeMap;
 use std::io::{BufRead, Write};
@@ -86,28 +86,45 @@ fn carry_out(order: &Order) -> Result<(), Failure> {
     }
 }
 
+/// So many packets are worth to be sent together.
+const TOGETHER: u64 = 65_536;
+
 fn try_all(order: &Order, stage: &Stage, replica: bool) -> Result<(), Failure> {
     let mut sweep = Sweep::open(stage, replica)?;
-    for one in &order.tries {
-        let shots: Vec<Shot> = one.packets.shots().collect();
-        let payloads: Vec<Payload> = shots.iter().map(|shot| payload(*shot)).collect();
-        let ends = Ends { link: &one.link, source: one.source, destination: one.destination };
-        let met = sweep.fire(ends, &payloads)?;
-        let mut sorted: BTreeMap<Met, Vec<Shot>> = BTreeMap::new();
-        for (shot, met) in shots.into_iter().zip(met) {
-            sorted.entry(met).or_default().push(shot);
+    let mut rest = &order.tries[..];
+    while !rest.is_empty() {
+        let mut count = 0;
+        let fits = |one: &&Try| {
+            let before = count;
+            count += one.packets.count();
+            before == 0 || count <= TOGETHER
+        };
+        let (some, behind) = rest.split_at(rest.iter().take_while(fits).count());
+        rest = behind;
+        let mut packets: Vec<(Ends<'_>, Payload)> = Vec::new();
+        for one in some {
+            let (source, destination) = (one.source, one.destination);
+            let ends = Ends { link: &one.link, source, destination };
+            packets.extend(one.packets.shots().map(|it| (ends, payload(it, one.source_port))));
         }
-        let words =
-            sorted.into_iter().map(|(met, shots)| (met.as_str().to_owned(), Ranges::of(shots)));
-        tell(&Answer::Met(words.collect()))?;
+        let mut met = sweep.fire(&packets)?.into_iter();
+        for one in some {
+            let mut sorted: BTreeMap<Met, Vec<Shot>> = BTreeMap::new();
+            for (shot, met) in one.packets.shots().zip(&mut met) {
+                sorted.entry(met).or_default().push(shot);
+            }
+            let words =
+                sorted.into_iter().map(|(met, it)| (met.as_str().to_owned(), Ranges::of(it)));
+            tell(&Answer::Met(words.collect()))?;
+        }
     }
     tell(&Answer::Done(sweep.sent()))
 }
 
-fn payload(shot: Shot) -> Payload {
+fn payload(shot: Shot, source: u16) -> Payload {
     match shot {
-        Shot::Tcp(port) => Payload::Tcp { source: CLIENT_PORT, destination: port, flags: SYN },
-        Shot::Udp(port) => Payload::Udp { source: CLIENT_PORT, destination: port },
+        Shot::Tcp(port) => Payload::Tcp { source, destination: port, flags: SYN },
+        Shot::Udp(port) => Payload::Udp { source, destination: port },
         Shot::Icmp(kind) => Payload::Icmp { kind },
     }
 }

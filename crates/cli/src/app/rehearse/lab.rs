@@ -34,7 +34,7 @@ pub fn carry_out(
     let mut command = Command::new(program);
     command.arg("lend-hand").stdin(Stdio::piped()).stdout(Stdio::piped());
     seal(&mut command);
-    let mut lab = command.spawn().map_err(no_namespaces)?;
+    let mut lab = command.spawn().map_err(|source| no_namespaces(&source))?;
     let mut text = serde_json::to_string(order).map_err(|error| system(error.to_string()))?;
     text.push('\n');
     if let Some(mut to) = lab.stdin.take() {
@@ -73,7 +73,7 @@ pub fn carry_out(
 }
 
 /// The system lets us make no namespaces.
-pub fn no_namespaces(source: std::io::Error) -> Failure {
+pub fn no_namespaces(source: &std::io::Error) -> Failure {
     Failure::System {
         message: format!("this system lets you make no network namespaces: {source}"),
         help: vec![

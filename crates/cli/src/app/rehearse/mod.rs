@@ -6,7 +6,7 @@ mod order;
 
 pub use hands::lend;
 pub use lab::{carry_out, no_namespaces};
-pub use order::{CLIENT_PORT, Order, Ranges, Scene, Shot, Try};
+pub use order::{Order, Ranges, Scene, Shot, Try};
 
 use super::{By, Failure, Loaded, PacketWords};
 use crate::exit::Exit;
@@ -17,9 +17,9 @@ use std::path::PathBuf;
 use std::time::Instant;
 use tipstaff_core::plan::{Act, HostPlan};
 use tipstaff_core::policy::{Source, Verdict, read_addresses, read_traffic};
-use tipstaff_core::rehearsal::{Course, Judge, Site, Stand, course};
+use tipstaff_core::rehearsal::{CLIENT_PORT, Course, Judge, Role, Site, Stand, course};
 use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport,
+    AddressSet, ConnectionState, Direction, Family, Packet, RangeSet, TrafficSet, Transport,
 };
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::{NetlinkSocket, Protocol, links};
@@ -59,6 +59,11 @@ pub struct Report {
     pub every_port: bool,
     /// What became of the packets, by sender, receiver and interface.
     pub rows: Vec<Row>,
+    /// Besides those who spoke for all that fare alike: how many other senders, at the ends of ranges,
+    /// were tried at the ports that rules tell apart.
+    pub members: usize,
+    /// How many of those were left out, because there are too many.
+    pub members_left_out: usize,
     /// How many packets met something else than the policy says.
     pub disagreements: u64,
     /// The first of them.
@@ -87,6 +92,9 @@ pub struct Row {
     pub destination: IpAddr,
     /// The interface by which the packets came in.
     pub interface: String,
+    /// The port they came from; from others than the usual one only the ports that rules tell apart
+    /// are tried.
+    pub source_port: u16,
     /// `IPv4` or `IPv6`.
     pub version: &'static str,
     /// How many packets were tried.
@@ -106,6 +114,11 @@ pub struct Row {
 }
 
 impl Row {
+    /// Whether the packets came from the port from which all do unless rules tell those apart.
+    pub fn is_usual(&self) -> bool {
+        self.source_port == CLIENT_PORT
+    }
+
     /// Whether every packet met silence.
     pub fn nothing(&self) -> bool {
         let Self { open, closed, limited, rejected, passed_on, stopped_early, .. } = self;
@@ -147,7 +160,8 @@ pub fn report(
             "the host needs `addresses`, and --from must name others than the host itself",
         ));
     }
-    let every_port = course.stands.len() <= MOST_STANDS || request.traffic.is_some();
+    let usual = course.stands.iter().filter(|it| it.role == Role::Speaker).count();
+    let every_port = usual <= MOST_STANDS || request.traffic.is_some();
     let tries = tries(&course, &traffic, every_port);
     let all: u64 = tries.iter().map(|it| it.packets.count()).sum();
     let order = Order { host: loaded.plan.host.clone(), scene, tries };
@@ -171,6 +185,8 @@ pub fn report(
         seconds: begun.elapsed().as_secs_f64(),
         every_port,
         rows: tally.rows,
+        members: course.stands.iter().filter(|it| it.role == Role::Member).count(),
+        members_left_out: course.left_out,
         disagreements: tally.disagreements,
         witnesses: tally.witnesses,
         missing: findings.missing,
@@ -223,11 +239,17 @@ fn scene(loaded: &Loaded, live: bool) -> Result<(Site, Scene), Failure> {
 }
 
 fn tries(course: &Course, traffic: &TrafficSet, every_port: bool) -> Vec<Try> {
-    let mut traffic = traffic.clone();
-    if !every_port {
-        traffic.tcp = traffic.tcp.intersection(&course.telling);
-        traffic.udp = traffic.udp.intersection(&course.telling);
-    }
+    let mut telling = traffic.clone();
+    telling.tcp = traffic.tcp.intersection(&course.telling);
+    telling.udp = traffic.udp.intersection(&course.telling);
+    let mut ported = telling.clone();
+    // Without ports there is no other source port to try.
+    (ported.icmp, ported.icmpv6) = (RangeSet::empty(), RangeSet::empty());
+    let packets = |stand: &Stand| match (stand.role, every_port) {
+        (Role::OtherPort, _) => &ported,
+        (Role::Member, _) | (Role::Speaker, false) => &telling,
+        (Role::Speaker, true) => traffic,
+    };
     course
         .stands
         .iter()
@@ -235,7 +257,8 @@ fn tries(course: &Course, traffic: &TrafficSet, every_port: bool) -> Vec<Try> {
             link: stand.interface.clone(),
             source: stand.source,
             destination: stand.destination,
-            packets: Ranges::within(&traffic, stand.family()),
+            source_port: stand.source_port,
+            packets: Ranges::within(packets(stand), stand.family()),
         })
         .collect()
 }
@@ -255,10 +278,10 @@ fn packet(stand: &Stand) -> Packet {
 }
 
 /// Puts something into a packet.
-fn load(packet: &mut Packet, shot: Shot) {
+fn load(packet: &mut Packet, source: u16, shot: Shot) {
     packet.transport = match shot {
-        Shot::Tcp(destination) => Transport::Tcp { source: CLIENT_PORT, destination },
-        Shot::Udp(destination) => Transport::Udp { source: CLIENT_PORT, destination },
+        Shot::Tcp(destination) => Transport::Tcp { source, destination },
+        Shot::Udp(destination) => Transport::Udp { source, destination },
         Shot::Icmp(kind) => Transport::Icmp { kind },
     };
     packet.state = Packet::state_alone(packet.transport, packet.family());
@@ -288,7 +311,7 @@ impl<'l> Tally<'l> {
         for (met, ranges) in outcome {
             heard += ranges.count();
             for shot in ranges.shots() {
-                load(&mut now, shot);
+                load(&mut now, stand.source_port, shot);
                 let decision = judge.decision(&now);
                 let is_limited = matches!(decision.act, Act::AllowWithin(_));
                 if is_limited {
@@ -310,6 +333,9 @@ impl<'l> Tally<'l> {
         }
         // A packet of which nothing was heard would be a mistake of ours; it is not passed over.
         self.disagreements += packets.count().abs_diff(heard);
+        if stand.role == Role::Member {
+            return;
+        }
         limited.sort_unstable();
         let limited = Ranges::of(limited).traffic(family);
         let by_met: BTreeMap<Met, TrafficSet> =
@@ -330,6 +356,7 @@ impl<'l> Tally<'l> {
             source: stand.source,
             destination: stand.destination,
             interface: stand.interface.clone(),
+            source_port: stand.source_port,
             version: if family == Family::V4 { "IPv4" } else { "IPv6" },
             packets: packets.count(),
             open: words(open),

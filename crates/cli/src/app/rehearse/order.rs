@@ -39,6 +39,8 @@ pub struct Try {
     pub source: IpAddr,
     /// The receiver.
     pub destination: IpAddr,
+    /// The port of the sender, where there is one.
+    pub source_port: u16,
     /// One packet for each of these.
     pub packets: Ranges,
 }
@@ -78,18 +80,13 @@ pub enum Shot {
     Icmp(u8),
 }
 
-/// The port from which probes come.
-pub const CLIENT_PORT: u16 = 49_152;
-
 impl Ranges {
     /// Every packet.
     pub fn shots(&self) -> impl Iterator<Item = Shot> {
-        let ports = |ranges: &[(u16, u16)]| {
-            ranges.to_vec().into_iter().flat_map(|(first, last)| first..=last)
-        };
-        let icmp = self.icmp.clone().into_iter().flat_map(|(first, last)| first..=last);
-        let tcp = ports(&self.tcp).map(Shot::Tcp);
-        tcp.chain(ports(&self.udp).map(Shot::Udp)).chain(icmp.map(Shot::Icmp))
+        let tcp = self.tcp.iter().flat_map(|&(first, last)| first..=last);
+        let udp = self.udp.iter().flat_map(|&(first, last)| first..=last);
+        let icmp = self.icmp.iter().flat_map(|&(first, last)| first..=last);
+        tcp.map(Shot::Tcp).chain(udp.map(Shot::Udp)).chain(icmp.map(Shot::Icmp))
     }
 
     /// How many packets.

@@ -1,0 +1,540 @@
+//! Every port tried from everybody: the evaluator agrees, and a compiler that is broken on purpose
+//! is found out.
+
+use crate::world::netfilter;
+use std::collections::BTreeMap;
+use tipstaff_core::generate::{Generator, NOW};
+use tipstaff_core::plan::{Act, HostPlan, InterfaceTest, resolve};
+use tipstaff_core::policy::{Policy, Source, Verdict, read};
+use tipstaff_core::program::{Action, Chain, ProgramRule, RuleProgram, Test, Then, lower};
+use tipstaff_core::rehearsal::{Course, Judge, Site, Stand, course};
+use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Packet, RangeSet, Transport};
+use tipstaff_linux::lab::testing::sealed;
+use tipstaff_linux::lab::{Stage, StageLink};
+use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
+use tipstaff_linux::ruleset::enforce;
+
+const SYN: u8 = 2;
+
+/// Uses every part of the language that says something about what comes in.
+const POLICY: &str = r#"
+edition = 1
+[place.curators]
+addresses = ["198.51.100.0/27", "2001:db8:51::/64"]
+[place.stacks]
+addresses = ["10.44.8.0/24", "fd44:8::/64"]
+[place.nuisance]
+addresses = ["203.0.113.64/28", "203.0.113.9", "2001:db8:bad::/64"]
+[host.sluice]
+addresses = ["192.0.2.10", "2001:db8:2::10", "10.44.8.10"]
+interfaces = { outside = "eth0", stacks = "eth1" }
+[host.sluice.baseline]
+ping = "deny"
+[[host.sluice.rule]]
+name = "nuisance"
+deny = ["any"]
+from = ["nuisance"]
+[[host.sluice.rule]]
+name = "shell"
+allow = ["2202/tcp"]
+from = ["curators"]
+via = ["outside"]
+[[host.sluice.rule]]
+name = "one"
+allow = ["9101/tcp"]
+from = ["10.44.8.20", "10.44.8.21", "10.44.8.23", "10.44.8.25", "10.44.8.27"]
+[[host.sluice.rule]]
+name = "two"
+allow = ["9102/tcp"]
+from = ["10.44.8.20", "10.44.8.22", "10.44.8.24", "10.44.8.26"]
+[[host.sluice.rule]]
+name = "inner"
+allow = ["873/tcp"]
+from = ["stacks"]
+at = ["10.44.8.10"]
+[[host.sluice.rule]]
+name = "catalogue"
+allow = ["80/tcp", "443/tcp+udp", "30000-30010/tcp"]
+[[host.sluice.rule]]
+name = "clock"
+allow = ["123/udp"]
+source-ports = ["123"]
+[[host.sluice.rule]]
+name = "refused"
+reject = ["9100/tcp", "161/udp"]
+[[host.sluice.rule]]
+name = "ping"
+allow = ["icmp:timestamp-request"]
+[[host.sluice.rule]]
+name = "mail"
+deny = ["25/tcp"]
+from = ["!stacks"]
+[[host.sluice.rule]]
+name = "mail-inside"
+allow = ["25/tcp", "53/tcp+udp"]
+"#;
+
+struct Host {
+    plan: HostPlan,
+    site: Site,
+    course: Course,
+}
+
+impl Host {
+    fn of(text: &str) -> Self {
+        let policy: Policy = read(&Source::new("policy.toml", text))
+            .unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
+        let name = policy.hosts[0].name.clone();
+        let plan = resolve(&policy, &name, NOW).expect("the host");
+        let site = Site::of(&plan);
+        let course = course(&policy, &plan, &site, None);
+        Self { plan, site, course }
+    }
+
+    fn stage(&self) -> Stage {
+        let links = self.site.interfaces.iter().enumerate().map(|(at, name)| StageLink {
+            name: name.clone(),
+            index: None,
+            addresses: match at {
+                0 => self
+                    .site
+                    .addresses
+                    .iter()
+                    .map(|it| (*it, if it.is_ipv4() { 32 } else { 128 }))
+                    .collect(),
+                _ => Vec::new(),
+            },
+        });
+        Stage::build(&self.plan.host, &links.collect::<Vec<_>>(), false).expect("a stage")
+    }
+
+    /// The ports that rules tell apart, and all ICMP types.
+    fn telling(&self, stand: &Stand) -> Vec<Transport> {
+        let ports = self.course.telling.ranges().iter().flat_map(|&(first, last)| first..=last);
+        let source = stand.source_port;
+        let mut all: Vec<Transport> = Vec::new();
+        for destination in ports {
+            all.push(Transport::Tcp { source, destination });
+            all.push(Transport::Udp { source, destination });
+        }
+        all.extend((0..=u8::MAX).map(|kind| Transport::Icmp { kind }));
+        all
+    }
+
+    fn packet(&self, stand: &Stand, transport: Transport) -> Packet {
+        Packet {
+            direction: Direction::Inbound,
+            in_interface: Some(stand.interface.clone()),
+            out_interface: None,
+            source: stand.source,
+            destination: stand.destination,
+            transport,
+            state: Packet::state_alone(transport, stand.family()),
+            program: None,
+        }
+    }
+
+    /// Tries all, and gives how many were tried and what met something else than the plan says.
+    fn rehearse(&self, sweep: &mut Sweep, ports: &dyn Fn(&Stand) -> Vec<Transport>) -> Outcome {
+        let tried: Vec<(&Stand, Vec<Transport>)> =
+            self.course.stands.iter().map(|stand| (stand, ports(stand))).collect();
+        let shots: Vec<_> = tried
+            .iter()
+            .flat_map(|(stand, list)| {
+                let (source, destination) = (stand.source, stand.destination);
+                let ends = Ends { link: &stand.interface, source, destination };
+                list.iter().map(move |it| (ends, payload(*it)))
+            })
+            .collect();
+        let met = sweep.fire(&shots).expect("sent");
+        assert_eq!(met.len(), shots.len());
+        let mut met = met.into_iter();
+        let mut outcome = Outcome::default();
+        for (stand, tried) in tried {
+            let judge = Judge::between(&self.plan, &self.packet(stand, tried[0]));
+            for (transport, met) in tried.into_iter().zip(&mut met) {
+                let packet = self.packet(stand, transport);
+                let decision = judge.decision(&packet);
+                let expected = match decision.act.verdict() {
+                    Verdict::Reject if !packet.may_be_answered() => Verdict::Deny,
+                    verdict => verdict,
+                };
+                let limited = matches!(decision.act, Act::AllowWithin(_));
+                let fits = match (expected, met) {
+                    (Verdict::Allow, Met::Closed)
+                    | (Verdict::Deny, Met::Denied)
+                    | (Verdict::Reject, Met::Rejected) => true,
+                    (Verdict::Allow, Met::Denied) => limited,
+                    _ => false,
+                };
+                outcome.tried += 1;
+                *outcome.met.entry(met).or_default() += 1;
+                if !fits {
+                    outcome.witnesses.push((packet, decision.id.to_string(), met));
+                }
+            }
+        }
+        outcome
+    }
+}
+
+#[derive(Default)]
+struct Outcome {
+    tried: usize,
+    met: BTreeMap<Met, usize>,
+    witnesses: Vec<(Packet, String, Met)>,
+}
+
+fn payload(transport: Transport) -> Payload {
+    match transport {
+        Transport::Tcp { source, destination } => Payload::Tcp { source, destination, flags: SYN },
+        Transport::Udp { source, destination } => Payload::Udp { source, destination },
+        Transport::Icmp { kind } => Payload::Icmp { kind },
+        Transport::Other { protocol } => Payload::Other { protocol },
+    }
+}
+
+#[test]
+fn every_port_from_everybody_meets_what_the_evaluator_says() {
+    sealed("rehearsing::every_port_from_everybody_meets_what_the_evaluator_says", || {
+        let host = Host::of(POLICY);
+        let stage = host.stage();
+        stage
+            .host()
+            .run(|| enforce(&mut netfilter(), "sluice", &lower(&host.plan)).expect("enforced"))
+            .expect("entered");
+        let mut sweep = Sweep::open(&stage, false).expect("an observer");
+        // Every port from one stand of each IP version, and from the others what rules tell apart.
+        let mut whole = Vec::new();
+        for v4 in [true, false] {
+            whole.extend(host.course.stands.iter().find(|it| it.source.is_ipv4() == v4).cloned());
+        }
+        let outcome = host.rehearse(&mut sweep, &|stand| {
+            if !whole.contains(stand) {
+                return host.telling(stand);
+            }
+            let source = stand.source_port;
+            let tcp = (0..=u16::MAX).map(|destination| Transport::Tcp { source, destination });
+            let udp = (0..=u16::MAX).map(|destination| Transport::Udp { source, destination });
+            tcp.chain(udp).collect()
+        });
+        assert_eq!(outcome.witnesses, [], "of {}", outcome.tried);
+        assert!(outcome.tried > 2 * 131_072, "{}", outcome.tried);
+        assert_eq!(outcome.met.values().sum::<usize>(), outcome.tried);
+        for met in [Met::Closed, Met::Denied, Met::Rejected] {
+            assert!(outcome.met[&met] > 100, "{:?}", outcome.met);
+        }
+        assert_eq!(outcome.met.get(&Met::Lost), None, "none is lost");
+    });
+}
+
+#[test]
+fn generated_policies_meet_what_the_evaluator_says() {
+    sealed("rehearsing::generated_policies_meet_what_the_evaluator_says", || {
+        let mut tried = 0;
+        for seed in 0..12 {
+            let text = Generator::new(seed).without_programs().policy();
+            let mut host = Host::of(&text);
+            // Rules of generated policies tell very many senders apart.
+            host.course.stands.truncate(60);
+            let stage = host.stage();
+            stage
+                .host()
+                .run(|| {
+                    enforce(&mut netfilter(), &host.plan.host, &lower(&host.plan))
+                        .expect("enforced")
+                })
+                .expect("entered");
+            let mut sweep = Sweep::open(&stage, false).expect("an observer");
+            let outcome = host.rehearse(&mut sweep, &|stand| host.telling(stand));
+            assert_eq!(outcome.witnesses, [], "seed {seed}\n{text}");
+            tried += outcome.tried;
+        }
+        println!("{tried} packets, no disagreement");
+        assert!(tried > 100_000, "{tried}");
+    });
+}
+
+type Break = fn(&mut RuleProgram) -> bool;
+
+/// Finds the first rule that comes in question and breaks it.
+fn rule(program: &mut RuleProgram, change: impl FnMut(&mut ProgramRule) -> bool) -> bool {
+    inbound(program).flat_map(|chain| &mut chain.rules).any(change)
+}
+
+fn inbound(program: &mut RuleProgram) -> impl Iterator<Item = &mut Chain> {
+    program.chains.iter_mut().filter(|it| it.name.starts_with("inbound"))
+}
+
+fn test(program: &mut RuleProgram, mut change: impl FnMut(&mut Test) -> bool) -> bool {
+    rule(program, |rule| {
+        rule.id.as_ref().is_some_and(|id| id.kind == tipstaff_core::plan::Kind::Rule)
+            && rule.tests.iter_mut().any(&mut change)
+    })
+}
+
+fn is(rule: &ProgramRule, name: &str) -> bool {
+    rule.id.as_ref().is_some_and(|id| id.to_string() == name)
+}
+
+fn drop_rule(program: &mut RuleProgram, name: &str) -> bool {
+    for chain in inbound(program) {
+        let before = chain.rules.len();
+        chain.rules.retain(|rule| !is(rule, name));
+        if chain.rules.len() < before {
+            return true;
+        }
+    }
+    false
+}
+
+fn drop_test(program: &mut RuleProgram, name: &str, which: fn(&Test) -> bool) -> bool {
+    rule(program, |rule| {
+        let before = rule.tests.len();
+        if is(rule, name) {
+            rule.tests.retain(|it| !which(it));
+        }
+        rule.tests.len() < before
+    })
+}
+
+fn entries(
+    program: &mut RuleProgram,
+    mut change: impl FnMut(&mut Vec<tipstaff_core::program::Entry>) -> bool,
+) -> bool {
+    rule(program, |rule| match &mut rule.action {
+        Action::Choose(lookup) => change(&mut lookup.entries),
+        _ => false,
+    })
+}
+
+fn becomes(program: &mut RuleProgram, name: &str, action: &Action) -> bool {
+    let mut any = false;
+    for chain in inbound(program) {
+        for rule in chain.rules.iter_mut().filter(|it| is(it, name) && it.action != *action) {
+            rule.action = action.clone();
+            any = true;
+        }
+    }
+    any
+}
+
+/// What a compiler could get wrong.
+const BREAKS: &[(&str, Break)] = &[
+    ("an allowance denies", |it| becomes(it, "shell", &Action::Deny)),
+    ("a denial allows", |it| {
+        becomes(it, "nuisance", &Action::Allow) || becomes(it, "mail", &Action::Allow)
+    }),
+    ("a refusal is silent", |it| becomes(it, "refused", &Action::Deny)),
+    ("a refusal allows", |it| becomes(it, "refused", &Action::Allow)),
+    ("a denial answers", |it| becomes(it, "mail", &Action::Reset)),
+    ("a rule is missing", |it| drop_rule(it, "shell")),
+    ("the baseline is missing", |it| drop_rule(it, "baseline/neighbours")),
+    ("pings are forgotten", |it| becomes(it, "baseline/ping", &Action::Allow)),
+    ("the default is missing", |it| becomes(it, "default/inbound", &Action::Allow)),
+    ("the sender is not looked at", |it| {
+        drop_test(it, "shell", |test| matches!(test, Test::Source(_)))
+    }),
+    ("the receiver is not looked at", |it| {
+        drop_test(it, "inner", |test| matches!(test, Test::Destination(_)))
+    }),
+    ("the interface is not looked at", |it| {
+        drop_test(it, "shell", |test| matches!(test, Test::InInterface(_)))
+    }),
+    ("the source port is not looked at", |it| {
+        drop_test(it, "clock", |test| matches!(test, Test::SourcePort(_)))
+    }),
+    ("the port is not looked at", |it| {
+        drop_test(it, "clock", |test| matches!(test, Test::DestinationPort(_)))
+    }),
+    ("the protocol is not looked at", |it| {
+        rule(it, |rule| {
+            match rule.tests.iter_mut().find(
+                |it| matches!(it, Test::Protocol(set) if set.contains(6) && !set.contains(17)),
+            ) {
+                Some(test) if rule.id.is_some() => {
+                    *test = Test::Protocol(RangeSet::from_ranges([(6, 6), (17, 17)]));
+                    true
+                }
+                _ => false,
+            }
+        })
+    }),
+    ("the connection state is not looked at", |it| {
+        drop_test(it, "baseline/invalid", |test| matches!(test, Test::State(_)))
+    }),
+    ("replies are everything", |it| {
+        rule(it, |rule| {
+            is(rule, "baseline/replies")
+                && rule.tests.iter_mut().any(|test| match test {
+                    Test::State(states) => {
+                        *states = states
+                            .union(tipstaff_core::space::StateSet::of(&[ConnectionState::New]));
+                        true
+                    }
+                    _ => false,
+                })
+        })
+    }),
+    ("an interface is turned round", |it| {
+        test(it, |test| match test {
+            Test::InInterface(InterfaceTest::Is(name)) => {
+                *test = Test::InInterface(InterfaceTest::IsNot(name.clone()));
+                true
+            }
+            _ => false,
+        })
+    }),
+    ("the wrong interface", |it| {
+        test(it, |test| match test {
+            Test::InInterface(InterfaceTest::Is(name)) if name == "eth0" => {
+                *test = Test::InInterface(InterfaceTest::Is("eth1".into()));
+                true
+            }
+            _ => false,
+        })
+    }),
+    ("one port too many", |it| {
+        test(it, |test| match test {
+            Test::DestinationPort(ports) if !ports.is_full() => {
+                *ports = ports.union(&next(ports));
+                true
+            }
+            _ => false,
+        })
+    }),
+    ("a port is off by one", |it| {
+        test(it, |test| match test {
+            Test::DestinationPort(ports) if !ports.is_full() => {
+                *ports = next(ports);
+                true
+            }
+            _ => false,
+        })
+    }),
+    ("a network is too wide", |it| {
+        test(it, |test| match test {
+            Test::Source(set) if !set.v4.is_empty() && !set.is_full() => {
+                *set = AddressSet { v4: RangeSet::full(), v6: RangeSet::empty() };
+                true
+            }
+            _ => false,
+        })
+    }),
+    ("IPv6 is forgotten", |it| {
+        let mut any = false;
+        for chain in inbound(it) {
+            let before = chain.rules.len();
+            chain.rules.retain(|rule| {
+                !(is(rule, "shell")
+                    && rule
+                        .tests
+                        .iter()
+                        .any(|test| matches!(test, Test::Source(set) if !set.v6.is_empty())))
+            });
+            any |= chain.rules.len() < before;
+        }
+        any
+    }),
+    ("an ICMP type is off by one", |it| {
+        test(it, |test| match test {
+            Test::IcmpType(types) => {
+                *types = RangeSet::from_ranges(
+                    types.ranges().iter().map(|&(first, last)| (first + 1, last + 1)),
+                );
+                true
+            }
+            _ => false,
+        })
+    }),
+    ("two rules change places", |it| {
+        for chain in inbound(it) {
+            let first = chain.rules.iter().position(|rule| is(rule, "nuisance"));
+            if let Some(first) = first {
+                let rule = chain.rules.remove(first);
+                let end = chain.rules.len().saturating_sub(1);
+                chain.rules.insert(end, rule);
+                return true;
+            }
+        }
+        false
+    }),
+    ("an entry of a lookup is missing", |it| entries(it, |entries| entries.pop().is_some())),
+    ("an entry of a lookup says the opposite", |it| {
+        entries(it, |entries| {
+            entries.iter_mut().any(|entry| match &entry.then {
+                Then::Allow(id) => {
+                    entry.then = Then::Deny(id.clone());
+                    true
+                }
+                Then::Deny(id) => {
+                    entry.then = Then::Allow(id.clone());
+                    true
+                }
+                _ => false,
+            })
+        })
+    }),
+    ("an entry of a lookup is about another port", |it| {
+        entries(it, |entries| match entries.first_mut() {
+            Some(entry) => {
+                entry.first.1 -= 1;
+                entry.last.1 -= 1;
+                true
+            }
+            None => false,
+        })
+    }),
+    ("the first entry of a lookup denies", |it| {
+        entries(it, |entries| match entries.first_mut() {
+            Some(entry) => {
+                entry.then = Then::Deny(tipstaff_core::plan::RuleId::rule("one"));
+                true
+            }
+            None => false,
+        })
+    }),
+];
+
+fn next(ports: &RangeSet<u16>) -> RangeSet<u16> {
+    RangeSet::from_ranges(
+        ports
+            .ranges()
+            .iter()
+            .map(|&(first, last)| (first.saturating_add(1), last.saturating_add(1))),
+    )
+}
+
+#[test]
+fn a_broken_compiler_is_found_out_every_time() {
+    sealed("rehearsing::a_broken_compiler_is_found_out_every_time", || {
+        let host = Host::of(POLICY);
+        let sound = lower(&host.plan);
+        let mut kinds = 0;
+        for (kind, change) in BREAKS {
+            let mut broken = sound.clone();
+            assert!(change(&mut broken), "`{kind}` found nothing to break");
+            assert_ne!(sound, broken, "{kind}");
+            // Built anew, so that nothing of an earlier attempt lingers.
+            let stage = host.stage();
+            stage
+                .host()
+                .run(|| {
+                    enforce(&mut netfilter(), "sluice", &broken)
+                        .unwrap_or_else(|error| panic!("{kind}: {error}"))
+                })
+                .expect("entered");
+            let mut sweep = Sweep::open(&stage, false).expect("an observer");
+            let outcome = host.rehearse(&mut sweep, &|stand| host.telling(stand));
+            let Some((packet, by, met)) = outcome.witnesses.first() else {
+                panic!("`{kind}` was not found out in {} packets", outcome.tried);
+            };
+            println!(
+                "{kind}: {:?} from {} was {met:?}, though `{by}` decides",
+                packet.transport, packet.source
+            );
+            kinds += 1;
+        }
+        assert!(kinds >= 20, "{kinds}");
+    });
+}
