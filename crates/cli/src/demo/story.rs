@@ -3,7 +3,9 @@
 use super::changes::{Change, Sight, changes, sights};
 use super::world::{self, HOSTS, MAIL, World};
 use crate::app::reach::{Report, Request, Vantage, Way};
-use crate::app::{Failure, Loaded, ask, docket, loaded, reach, review, show, status, transaction};
+use crate::app::{
+    Failure, Loaded, ask, docket, loaded, reach, rehearse, review, show, status, transaction,
+};
 use crate::args::{Cli, Output, dispatch};
 use crate::exit::Exit;
 use crate::render::{self, Cell, Format, Screen, Style, Table};
@@ -142,8 +144,18 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     teller.chapter("5. Mend it, one change at a time", EDITS);
     let mut unlike = teller.edit(&desk)?;
 
-    teller.chapter("6. The mended policy, and the same check", MENDED_POLICY);
+    teller.chapter("6. The mended policy, rehearsed", MENDED_POLICY);
     let mended = Policies::read(MENDED)?;
+    teller.command("--host granary rehearse");
+    let everything = rehearse::Request { live: false, from: &[], traffic: None };
+    let bar = render::Bar::new();
+    let rehearsal = rehearse::report(mended.of("granary"), &everything, &|tried, all| {
+        bar.show(tried, all);
+    })?;
+    drop(bar);
+    teller.say(&render::rehearsed(&rehearsal, screen));
+
+    teller.chapter("7. Enforced, and the same check", SAME_CHECK);
     let after = teller.enforce_and_check(&world, &mended, &desk)?;
     let state = desk.join("sluice");
     teller.command("docket");
@@ -153,10 +165,13 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     teller.say(&render::status(&status, screen));
 
     let changes = changes(&before.sights, &after.sights);
-    teller.chapter("7. What changed, seen from outside", CHANGED);
+    teller.chapter("8. What changed, seen from outside", CHANGED);
     teller.changes(&changes);
     let mut broken = broken(&before, &after, status.exit());
     broken.append(&mut unlike);
+    if rehearsal.disagreements > 0 {
+        broken.push(format!("{} packets of the rehearsal", rehearsal.disagreements));
+    }
     teller.closing(&broken);
 
     let exit = if broken.is_empty() { Exit::Fine } else { Exit::Found };
@@ -542,12 +557,17 @@ const EDITS: &str = "Rules are changed from the command line, or in any editor. 
 
 const MENDED_POLICY: &str = "The denial of the nuisance moves up, the shell's rule follows the \
                              shell, the exporter gets a rule, the database closes to all but \
-                             sluice, the old printer's port is refused, and bench may send no mail.";
+                             sluice, the old printer's port is refused, and bench may send no mail. \
+                             Before it is enforced, every port is tried in a lab, from everybody \
+                             whom the policy tells apart, with real packets:";
+
+const SAME_CHECK: &str = "Now for the real machines of the example, and from every place again:";
 
 const CHANGED: &str = "Every difference that the probes met, and nothing else:";
 
 const END: &str = "\
 All of it is as the policy says, by all three witnesses. The two policies are demo/inherited.toml
-and demo/mended.toml. On a host of yours: write a policy, `tipstaff show`, `tipstaff review`, then,
-as root, `tipstaff enforce --keep`, `tipstaff status` and `tipstaff reach`.
+and demo/mended.toml. On a host of yours, begin with `tipstaff draft`; then `tipstaff review`,
+`tipstaff rehearse`; as root `tipstaff enforce`, `tipstaff status` and `tipstaff reach`; and to hand
+over, `tipstaff report`.
 ";

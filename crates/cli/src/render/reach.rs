@@ -20,6 +20,12 @@ pub fn reach(report: &Report, screen: &Screen) -> String {
         text.push_str(&legend(report, screen));
     }
     text.push_str(&pings(report, screen));
+    for stopped in &report.stopped_on_the_way {
+        let line = format!("{}: something on the way stops it", clean(stopped));
+        for line in wrap(&line, screen.width) {
+            text.push_str(&format!("{}\n", screen.paint(Style::Mixed, &line)));
+        }
+    }
     text.push_str(&findings(report, screen));
     for unknown in &report.unknown {
         let lead = screen.paint(Style::Mixed, "not known:");

@@ -110,6 +110,7 @@ pub fn send(
             outcome: outcome(told),
             time: Duration::from_micros(time),
             explained: None,
+            arrived: None,
         });
     }
     Ok(seen)

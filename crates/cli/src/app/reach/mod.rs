@@ -14,7 +14,7 @@ use super::review::Finding;
 use super::users::Users;
 use super::{By, Failure, Loaded, live};
 use crate::exit::Exit;
-use probes::Planned;
+use probes::{Knock, Planned, Stopped};
 use senders::Column;
 use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
@@ -51,6 +51,9 @@ pub struct Report {
     pub findings: Vec<Finding>,
     /// Whether a copy of the machine was tried in a lab.
     pub copied: bool,
+    /// Probes that the rules here would have let in or answered, and that never arrived: something on
+    /// the way stops them.
+    pub stopped_on_the_way: Vec<String>,
     /// What could not be found out, in words.
     pub unknown: Vec<String>,
     /// Whether the kernel's rules could not be read.
@@ -223,9 +226,10 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         let after = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
         silence::explain(&mut seen.sightings, &before, &after.map_or(Vec::new(), |it| it.tallies));
     }
+    let mut stopped = Vec::new();
     for sighting in seen.sightings {
         if sighting.came_this_way(&mut routes)? {
-            sighting.note(&mut entries, &mut pings, &mut unknown);
+            stopped.extend(sighting.note(&mut entries, &mut pings, &mut unknown));
         }
     }
     for from in entries.iter_mut().flat_map(|entry| &mut entry.from).chain(&mut pings) {
@@ -235,7 +239,38 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         |it: &Finding| ABOUT_LISTENERS.iter().any(|code| code.as_str() == it.code);
     let findings = live::findings(loaded)?.into_iter().filter(about_listeners).collect();
     let host = loaded.plan.host.clone();
-    Ok(Report { host, listeners: entries, pings, findings, copied, unknown, kernel_unreadable })
+    let stopped_on_the_way = on_the_way(&stopped);
+    Ok(Report {
+        host,
+        listeners: entries,
+        pings,
+        findings,
+        copied,
+        stopped_on_the_way,
+        unknown,
+        kernel_unreadable,
+    })
+}
+
+/// What never arrived, one sentence for each way of knocking.
+fn on_the_way(stopped: &[Stopped]) -> Vec<String> {
+    let mut groups: Vec<(String, bool, Vec<&str>)> = Vec::new();
+    for Stopped { place, knock, certain } in stopped {
+        let what = match knock {
+            Knock::Ping => "ping".to_owned(),
+            Knock::Port(..) => format!("{}/{}", knock.port(), knock.word()),
+        };
+        match groups.iter_mut().find(|it| it.0 == what && it.1 == *certain) {
+            Some(group) if group.2.contains(&place.as_str()) => {}
+            Some(group) => group.2.push(place),
+            None => groups.push((what, *certain, vec![place])),
+        }
+    }
+    let words = |(what, certain, places): (String, bool, Vec<&str>)| {
+        let perhaps = if certain { "never arrived here" } else { "perhaps never arrived here" };
+        format!("{what} from {} {perhaps}", places.join(", "))
+    };
+    groups.into_iter().map(words).collect()
 }
 
 const ABOUT_LISTENERS: [Code; 4] =

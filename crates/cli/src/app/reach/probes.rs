@@ -169,6 +169,8 @@ pub struct Sighting {
     pub time: Duration,
     /// Of silence: what became of the probe, in words.
     pub explained: Option<String>,
+    /// Of silence: whether the probe arrived; `None` if that is not known.
+    pub arrived: Option<bool>,
 }
 
 /// What vantages saw, and what they could not see, in words.
@@ -263,6 +265,7 @@ fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
         outcome: outcome.map_err(|error| error.to_string()),
         time: begun.elapsed(),
         explained: None,
+        arrived: None,
     })
 }
 
@@ -281,14 +284,20 @@ impl Sighting {
         Ok(ways.contains(&way) || ways.contains(&None) && !self.probe.known_ways.contains(&way))
     }
 
-    /// Puts what was seen where it belongs.
-    pub fn note(self, entries: &mut [Entry], pings: &mut [From], unknown: &mut Vec<String>) {
+    /// Puts what was seen where it belongs; gives the knock and whether it is certain, if something on
+    /// the way stopped the probe.
+    pub fn note(
+        self,
+        entries: &mut [Entry],
+        pings: &mut [From],
+        unknown: &mut Vec<String>,
+    ) -> Option<Stopped> {
         let part = self.probe.slot.of(entries, pings);
         let observation = match self.outcome {
             Ok(observation) => observation,
             Err(error) => {
                 unknown.push(format!("from {}: {error}", self.probe.place));
-                return;
+                return None;
             }
         };
         part.probes.push(ProbeWords {
@@ -297,22 +306,39 @@ impl Sighting {
             met: observation.state.as_str(),
             evidence: observation.evidence,
             micros: u64::try_from(self.time.as_micros()).unwrap_or(u64::MAX),
-            explained: self.explained,
+            explained: self.explained.clone(),
         });
-        let kernel_agrees = part.agree.unwrap_or(true);
-        let fits = fits(part.policy, self.probe.knock, observation.state);
-        part.agree = Some(kernel_agrees && fits);
+        let others_agree = part.agree.unwrap_or(true);
+        let fits = fits(part.policy, part.limited, self.probe.knock, observation.state);
+        if !fits && self.explained.is_some() && self.arrived != Some(true) {
+            // What never came says nothing about the rules here.
+            let (place, knock) = (self.probe.place, self.probe.knock);
+            return Some(Stopped { place, knock, certain: self.arrived == Some(false) });
+        }
+        part.agree = Some(others_agree && fits);
+        None
     }
 }
 
+/// A probe that never arrived.
+#[derive(Clone, Debug)]
+pub struct Stopped {
+    /// From where.
+    pub place: String,
+    /// How it knocked.
+    pub knock: Knock,
+    /// Whether that is certain.
+    pub certain: bool,
+}
+
 /// Whether an observation is what the verdict leads one to expect, given that somebody listens.
-/// A service may be silent over UDP although it was reached.
-fn fits(verdict: &str, knock: Knock, state: State) -> bool {
+/// A service may be silent over UDP although it was reached, and beyond a rate everything is.
+fn fits(verdict: &str, limited: bool, knock: Knock, state: State) -> bool {
     match (verdict, state) {
         ("allow", State::Open)
         | ("deny", State::Silent)
         | ("reject", State::Refused | State::Prohibited) => true,
-        ("allow", State::Silent) => matches!(knock, Knock::Port(PortProtocol::Udp, _)),
+        ("allow", State::Silent) => limited || matches!(knock, Knock::Port(PortProtocol::Udp, _)),
         _ => false,
     }
 }
@@ -328,10 +354,10 @@ mod tests {
 
     #[test]
     fn silence_contradicts_an_allowance_only_over_tcp() {
-        assert!(fits("allow", UDP, State::Silent));
-        assert!(!fits("allow", TCP, State::Silent));
-        assert!(!fits("deny", TCP, State::Refused));
-        assert!(fits("reject", UDP, State::Prohibited));
-        assert!(!fits("reject", TCP, State::Open));
+        assert!(fits("allow", false, UDP, State::Silent));
+        assert!(!fits("allow", false, TCP, State::Silent));
+        assert!(!fits("deny", false, TCP, State::Refused));
+        assert!(fits("reject", false, UDP, State::Prohibited));
+        assert!(!fits("reject", false, TCP, State::Open));
     }
 }

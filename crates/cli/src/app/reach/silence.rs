@@ -21,23 +21,52 @@ pub fn explain(sightings: &mut [Sighting], before: &[Tally], after: &[Tally]) {
     for sighting in sightings {
         let silent = sighting.outcome.as_ref().is_ok_and(|it| it.state == State::Silent);
         let Some((id, verdict)) = decider(sighting).filter(|_| silent) else { continue };
-        let (counted, probes) = (counted.get(&id).copied().unwrap_or(0), probes[&id]);
-        sighting.explained = Some(match (counted, verdict) {
-            (0, _) => format!("it never arrived: {id} counted nothing meanwhile"),
-            (counted, _) if counted < probes => {
-                format!("perhaps it never arrived: {id} counted only {counted} for {probes} probes")
+        let counted = counted.get(&id).copied().unwrap_or_default();
+        let probes = probes[&id];
+        sighting.arrived = match counted.all() {
+            0 => Some(false),
+            all if all < probes => None,
+            _ => Some(true),
+        };
+        let all = counted.all();
+        sighting.explained = Some(match verdict {
+            _ if all == 0 => format!("it never arrived: {id} counted nothing meanwhile"),
+            _ if all < probes => {
+                format!("perhaps it never arrived: {id} counted only {all} for {probes} probes")
             }
-            (counted, Verdict::Deny) => {
-                format!("it arrived and was denied by {id}, which counted {counted} meanwhile")
-            }
-            (counted, Verdict::Allow) => format!(
-                "it arrived and was allowed by {id}, which counted {counted} meanwhile; nobody answered"
+            Verdict::Allow if counted.excess > 0 => format!(
+                "it arrived, and was denied as beyond the rate of {id}, which counted {} such meanwhile",
+                counted.excess
             ),
-            (counted, Verdict::Reject) => format!(
-                "it arrived and was rejected by {id}, which counted {counted} meanwhile; the answer \
-                 was lost"
+            Verdict::Deny => {
+                format!("it arrived and was denied by {id}, which counted {all} meanwhile")
+            }
+            Verdict::Allow => format!(
+                "it arrived and was allowed by {id}, which counted {all} meanwhile; nobody answered"
+            ),
+            Verdict::Reject => format!(
+                "it arrived and was rejected by {id}, which counted {all} meanwhile; the answer was lost"
             ),
         });
+    }
+}
+
+/// Packets that a decision counted.
+#[derive(Clone, Copy, Default)]
+struct Counted {
+    taken: u64,
+    /// Those beyond its rate.
+    excess: u64,
+}
+
+impl Counted {
+    fn of(tally: &Tally) -> Self {
+        let excess = tally.excess.as_ref().map_or(0, |excess| excess.packets);
+        Self { taken: tally.taken.packets, excess }
+    }
+
+    fn all(self) -> u64 {
+        self.taken + self.excess
     }
 }
 
@@ -50,17 +79,19 @@ fn decider(sighting: &Sighting) -> Option<(RuleId, Verdict)> {
 }
 
 /// What each decision about inbound traffic has counted meanwhile.
-fn counted(before: &[Tally], after: &[Tally]) -> HashMap<RuleId, u64> {
-    let packets = |tally: &Tally| {
-        tally.taken.packets + tally.excess.as_ref().map_or(0, |excess| excess.packets)
-    };
+fn counted(before: &[Tally], after: &[Tally]) -> HashMap<RuleId, Counted> {
     let inbound = |it: &&Tally| it.direction == Direction::Inbound;
-    let then: HashMap<&RuleId, u64> =
-        before.iter().filter(inbound).map(|it| (&it.id, packets(it))).collect();
+    let then: HashMap<&RuleId, Counted> =
+        before.iter().filter(inbound).map(|it| (&it.id, Counted::of(it))).collect();
     let mut counted = HashMap::new();
     for tally in after.iter().filter(inbound) {
-        let before = then.get(&tally.id).copied().unwrap_or(0);
-        counted.insert(tally.id.clone(), packets(tally).saturating_sub(before));
+        let before = then.get(&tally.id).copied().unwrap_or_default();
+        let now = Counted::of(tally);
+        let since = Counted {
+            taken: now.taken.saturating_sub(before.taken),
+            excess: now.excess.saturating_sub(before.excess),
+        };
+        counted.insert(tally.id.clone(), since);
     }
     counted
 }

@@ -146,6 +146,8 @@ impl Report {
             self.checked.push(format!("Real connections were tried from: {}.", places.join(", ")));
         }
         self.unknown.extend(found.unknown.iter().cloned());
+        let stopped = found.stopped_on_the_way.iter();
+        self.unknown.extend(stopped.map(|it| format!("{it}: something on the way stops it")));
         for entry in &found.listeners {
             for from in entry.from.iter().filter(|it| it.agree == Some(false)) {
                 self.disagreements.push(format!(
