@@ -124,6 +124,13 @@ fn tables(bytes: &[u8]) {
     let _ = Rule::decode(bytes);
     let _ = Set::decode(bytes);
     let _ = decode_elements(bytes);
+    for kind in &nf_tables::KINDS {
+        if let Ok(copied) = nf_tables::Copied::decode(kind, bytes, 1) {
+            let mut batch = nf_tables::Batch::begin(1);
+            batch.again(&copied);
+            assert!(batch.finish().is_ok(), "what was read can be written");
+        }
+    }
 }
 
 fn connections(bytes: &[u8]) {

@@ -206,22 +206,32 @@ fn legend(report: &Report, screen: &Screen) -> String {
 
 /// Whom the host answers pings, in a line for each answer.
 fn pings(report: &Report, screen: &Screen) -> String {
-    let mut groups: Vec<(String, Vec<String>)> = Vec::new();
+    /// A place, and the IP versions.
+    type Callers<'r> = (&'r str, Vec<&'r str>);
+    let mut groups: Vec<(String, Vec<Callers<'_>>)> = Vec::new();
     for from in &report.pings {
         let fares: Vec<String> = from.parts.iter().map(|part| Fare::of(part).words()).collect();
         let words = match &fares[..] {
             [first, rest @ ..] if rest.iter().all(|it| it == first) => first.clone(),
             _ => "partly".into(),
         };
-        let who = format!("{} ({})", from.place, from.version);
-        match groups.iter_mut().find(|group| group.0 == words) {
-            Some(group) => group.1.push(who),
-            None => groups.push((words, vec![who])),
+        let at = groups.iter().position(|group| group.0 == words).unwrap_or_else(|| {
+            groups.push((words, Vec::new()));
+            groups.len() - 1
+        });
+        let places = &mut groups[at].1;
+        match places.iter_mut().find(|it| it.0 == from.place) {
+            Some(place) => place.1.push(from.version),
+            None => places.push((&from.place, vec![from.version])),
         }
     }
     let mut text = String::new();
-    for (words, who) in groups {
-        let line = format!("pings: {words}: {}", who.join(", "));
+    for (words, places) in groups {
+        let who = places.iter().map(|(place, versions)| match versions[..] {
+            [only] => format!("{place} ({only})"),
+            _ => (*place).to_owned(),
+        });
+        let line = format!("pings: {words}: {}", who.collect::<Vec<_>>().join(", "));
         for line in wrap(&clean(&line), screen.width) {
             text.push_str(&format!("{line}\n"));
         }

@@ -4,6 +4,8 @@ use super::{Cell, Screen, Style, Table, clean, wrap};
 use crate::app::grouped;
 use crate::app::rehearse::{Report, Row, Witness};
 
+const INDENT: usize = 2;
+
 /// Rows that say the same share a line.
 struct Line<'r> {
     rows: Vec<&'r Row>,
@@ -18,8 +20,8 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
     let heading = format!("{}: {what}", clean(&report.host));
     let mut text = format!("{}\n\n", screen.paint(Style::Strong, &heading));
     text.push_str(&table(report, screen));
-    for line in other_ports(report).iter().flat_map(|line| wrap(line, screen.width)) {
-        text.push_str(&format!("{line}\n"));
+    for line in other_ports(report).iter().flat_map(|line| wrap(line, screen.width - INDENT)) {
+        text.push_str(&format!("{}{line}\n", " ".repeat(INDENT)));
     }
     text.push('\n');
     let ports = if report.every_port { "" } else { ", only the ports that rules tell apart" };
@@ -116,7 +118,7 @@ fn other_ports(report: &Report) -> Vec<String> {
     }
     let words = |(port, more, from): (u16, Vec<String>, Vec<String>)| {
         let (more, from) = (more.join(", "), from.join(", "));
-        clean(&format!("  also open to what comes from port {port}: {more} (from {from})"))
+        clean(&format!("also open to what comes from port {port}: {more} (from {from})"))
     };
     lines.into_iter().map(words).collect()
 }

@@ -191,7 +191,22 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
             "direction kind name verdict packets bytes excess_packets excess_bytes"
         );
         let reach = json(&["reach"], 0);
-        assert_eq!(keys(&reach), "host listeners unknown kernel_unreadable");
+        assert_eq!(
+            keys(&reach),
+            "host listeners pings findings copied stopped_on_the_way unknown kernel_unreadable"
+        );
+        let rehearsed = json(&["rehearse", "--traffic", "443/tcp"], 0);
+        assert_eq!(
+            keys(&rehearsed),
+            "host tried evidence packets sent seconds every_port rows members members_left_out \
+             disagreements witnesses missing"
+        );
+        assert_eq!(
+            keys(&rehearsed["rows"][0]),
+            "from senders source destination interface source_port version packets open closed \
+             limited rejected passed_on stopped_early"
+        );
+        assert_eq!(keys(&json(&["draft"], 0)), "policy unseen");
         let ask = json(&["ask", "--from", "203.0.113.9", "--traffic", "443/tcp"], 0);
         assert_eq!(keys(&ask), "host packet verdict limited answered decided_by path");
         assert_eq!(keys(&ask["decided_by"]), "kind name origin");

@@ -5,7 +5,7 @@ use crate::round_trips::rule;
 use proptest::prelude::{any, proptest};
 use tipstaff_wire::netlink::split;
 use tipstaff_wire::nf_tables::{
-    Batch, Chain, Rule, Set, Table, decode_elements, decode_generation,
+    Batch, Chain, Copied, KINDS, Rule, Set, Table, decode_elements, decode_generation,
 };
 use tipstaff_wire::packet::{Payload, build, parse};
 use tipstaff_wire::{Attributes, conntrack, nflog, route, sock_diag};
@@ -24,6 +24,17 @@ fn decode_all(bytes: &[u8]) {
     let _ = route::decode_address(bytes);
     let _ = route::decode_link(bytes);
     let _ = route::decode_route(bytes);
+    for kind in &KINDS {
+        let copied = Copied::decode(kind, bytes, 1);
+        if let Ok(copied) = copied {
+            let mut batch = Batch::begin(1);
+            batch.again(&copied);
+            let again = batch.finish().expect("no longer than what was read").bytes;
+            // What is made again says the same as what was read.
+            let body = split(&again).expect("whole")[1].body.to_vec();
+            assert_eq!(Copied::decode(kind, &body, 1).as_ref(), Ok(&copied));
+        }
+    }
     let _ = parse(bytes);
     for message in split(bytes).unwrap_or_default() {
         let _ = message.answer();
