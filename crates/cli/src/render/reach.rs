@@ -210,7 +210,16 @@ fn pings(report: &Report, screen: &Screen) -> String {
     type Callers<'r> = (&'r str, Vec<&'r str>);
     let mut groups: Vec<(String, Vec<Callers<'_>>)> = Vec::new();
     for from in &report.pings {
-        let fares: Vec<String> = from.parts.iter().map(|part| Fare::of(part).words()).collect();
+        // Many pings at once meet the rate; what each met is in the JSON form.
+        let fares: Vec<String> = from
+            .parts
+            .iter()
+            .map(|part| {
+                let quiet = part.agree != Some(false);
+                let fare = Fare::of(part);
+                Fare { observed: fare.observed.filter(|_| !quiet), ..fare }.words()
+            })
+            .collect();
         let words = match &fares[..] {
             [first, rest @ ..] if rest.iter().all(|it| it == first) => first.clone(),
             _ => "partly".into(),

@@ -3,7 +3,7 @@
 use super::classes::{classes, sendable};
 use crate::plan::HostPlan;
 use crate::policy::Policy;
-use crate::space::{AddressSet, Direction, Family, RangeSet};
+use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Sender, receiver and interface of a series of probes.
@@ -26,7 +26,7 @@ pub struct Stand {
 }
 
 /// What a stand is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Role {
     /// It speaks for all senders that fare alike, and is tried at every port.
     Speaker,
@@ -35,6 +35,18 @@ pub enum Role {
     /// It is another of them, at an end of a range: what one of many entries of a set got wrong shows
     /// only there.
     Member,
+}
+
+/// Of each run of TCP or UDP ports that none of the sets tells apart, the first and the last.
+pub(super) fn telling<'a>(sets: impl Iterator<Item = &'a TrafficSet>) -> RangeSet<u16> {
+    let mut cuts: Vec<u16> = vec![0, u16::MAX];
+    for set in sets {
+        for &(first, last) in set.tcp.ranges().iter().chain(set.udp.ranges()) {
+            let around = [Some(first), first.checked_sub(1), Some(last), last.checked_add(1)];
+            cuts.extend(around.into_iter().flatten());
+        }
+    }
+    RangeSet::from_ranges(cuts.into_iter().map(|port| (port, port)))
 }
 
 /// So many members are tried at most, in all.
@@ -144,19 +156,7 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
     let left_out = members.len().saturating_sub(MOST_MEMBERS);
     members.truncate(MOST_MEMBERS);
     stands.append(&mut members);
-    let mut cuts: Vec<u16> = vec![0, u16::MAX];
-    for condition in &conditions {
-        for ports in [&condition.traffic.tcp, &condition.traffic.udp] {
-            for &(first, last) in ports.ranges() {
-                cuts.extend(
-                    [Some(first), first.checked_sub(1), Some(last), last.checked_add(1)]
-                        .into_iter()
-                        .flatten(),
-                );
-            }
-        }
-    }
-    let telling = RangeSet::from_ranges(cuts.into_iter().map(|port| (port, port)));
+    let telling = telling(conditions.iter().map(|it| &it.traffic));
     Course { stands, left_out, telling }
 }
 

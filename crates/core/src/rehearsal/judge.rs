@@ -1,7 +1,8 @@
 //! What the rules say of many packets between the same two ends.
 
+use super::course::telling;
 use crate::plan::{Decision, HostPlan};
-use crate::space::Packet;
+use crate::space::{Packet, RangeSet};
 
 /// The decisions that can take packets between two given ends: asking about each of 65,536 ports
 /// need not pass over rules about somebody else each time.
@@ -25,6 +26,12 @@ impl<'p> Judge<'p> {
         };
         let decisions = &plan.chain(packet.direction).decisions;
         Self { decisions: decisions.iter().filter(concerned).collect() }
+    }
+
+    /// Of each run of TCP or UDP ports that these decisions do not tell apart, the first and the last.
+    #[must_use]
+    pub fn telling(&self) -> RangeSet<u16> {
+        telling(self.decisions.iter().flat_map(|it| &it.conditions).map(|it| &it.traffic))
     }
 
     /// The decision that takes the packet.

@@ -30,6 +30,7 @@ pub fn try_all(
         .collect();
     let mut tried = Vec::new();
     let mut tries = Vec::new();
+    let mut packets = Vec::new();
     for probe in &planned.probes {
         let fares = &probe.fares;
         let ways = &fares.interfaces;
@@ -52,14 +53,16 @@ pub fn try_all(
             source,
             destination,
             source_port: CLIENT_PORT,
-            packets: Ranges::of([shot]),
+            packets: packets.len(),
         });
+        packets.push(Ranges::of([shot]));
         tried.push(probe);
     }
     if tries.is_empty() {
         return Ok(Vec::new());
     }
-    let order = Order { host: loaded.plan.host.clone(), scene: Scene::Copy(here.file()), tries };
+    let host = loaded.plan.host.clone();
+    let order = Order { host, scene: Scene::Copy(here.file()), packets, tries };
     let findings = carry_out(&order, |at, outcome| {
         let (Some(probe), [(met, _)]) = (tried.get(at), &outcome[..]) else { return };
         let part = probe.slot.of(entries, pings);

@@ -96,7 +96,7 @@ fn try_all(order: &Order, stage: &Stage, replica: bool) -> Result<(), Failure> {
         let mut count = 0;
         let fits = |one: &&Try| {
             let before = count;
-            count += one.packets.count();
+            count += order.packets_of(one).count();
             before == 0 || count <= TOGETHER
         };
         let (some, behind) = rest.split_at(rest.iter().take_while(fits).count());
@@ -105,12 +105,14 @@ fn try_all(order: &Order, stage: &Stage, replica: bool) -> Result<(), Failure> {
         for one in some {
             let (source, destination) = (one.source, one.destination);
             let ends = Ends { link: &one.link, source, destination };
-            packets.extend(one.packets.shots().map(|it| (ends, payload(it, one.source_port))));
+            packets.extend(
+                order.packets_of(one).shots().map(|it| (ends, payload(it, one.source_port))),
+            );
         }
         let mut met = sweep.fire(&packets)?.into_iter();
         for one in some {
             let mut sorted: BTreeMap<Met, Vec<Shot>> = BTreeMap::new();
-            for (shot, met) in one.packets.shots().zip(&mut met) {
+            for (shot, met) in order.packets_of(one).shots().zip(&mut met) {
                 sorted.entry(met).or_default().push(shot);
             }
             let words =

@@ -11,7 +11,7 @@ pub use order::{Order, Ranges, Scene, Shot, Try};
 use super::{By, Failure, Loaded, PacketWords};
 use crate::exit::Exit;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Instant;
@@ -24,8 +24,8 @@ use tipstaff_core::space::{
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::{NetlinkSocket, Protocol, links};
 
-/// From more stands than this, only the ports that rules tell apart are tried.
-const MOST_STANDS: usize = 64;
+/// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
+const MOST_PACKETS: u64 = 16_000_000;
 /// So many disagreements are shown with their packet; all are counted.
 const SHOWN: usize = 20;
 
@@ -160,19 +160,18 @@ pub fn report(
             "the host needs `addresses`, and --from must name others than the host itself",
         ));
     }
-    let usual = course.stands.iter().filter(|it| it.role == Role::Speaker).count();
-    let every_port = usual <= MOST_STANDS || request.traffic.is_some();
-    let tries = tries(&course, &traffic, every_port);
-    let all: u64 = tries.iter().map(|it| it.packets.count()).sum();
-    let order = Order { host: loaded.plan.host.clone(), scene, tries };
+    let (depth, packets, tries) = tries(&loaded.plan, &course, &traffic);
+    let all: u64 = tries.iter().map(|it| packets[it.packets].count()).sum();
+    let order = Order { host: loaded.plan.host.clone(), scene, packets, tries };
     let begun = Instant::now();
     let mut tally = Tally::new(loaded, request.live);
     let mut tried = 0;
     progress(0, all);
     let findings = carry_out(&order, |at, outcome| {
         let (Some(stand), Some(one)) = (course.stands.get(at), order.tries.get(at)) else { return };
-        tally.add(stand, &one.packets, &outcome);
-        tried += one.packets.count();
+        let packets = order.packets_of(one);
+        tally.add(stand, packets, &outcome);
+        tried += packets.count();
         progress(tried, all);
     })?;
     Ok(Report {
@@ -183,7 +182,7 @@ pub fn report(
         packets: all,
         sent: findings.sent,
         seconds: begun.elapsed().as_secs_f64(),
-        every_port,
+        every_port: depth == Depth::Every,
         rows: tally.rows,
         members: course.stands.iter().filter(|it| it.role == Role::Member).count(),
         members_left_out: course.left_out,
@@ -238,29 +237,85 @@ fn scene(loaded: &Loaded, live: bool) -> Result<(Site, Scene), Failure> {
     Ok((site, scene))
 }
 
-fn tries(course: &Course, traffic: &TrafficSet, every_port: bool) -> Vec<Try> {
-    let mut telling = traffic.clone();
-    telling.tcp = traffic.tcp.intersection(&course.telling);
-    telling.udp = traffic.udp.intersection(&course.telling);
-    let mut ported = telling.clone();
-    // Without ports there is no other source port to try.
-    (ported.icmp, ported.icmpv6) = (RangeSet::empty(), RangeSet::empty());
-    let packets = |stand: &Stand| match (stand.role, every_port) {
-        (Role::OtherPort, _) => &ported,
-        (Role::Member, _) | (Role::Speaker, false) => &telling,
-        (Role::Speaker, true) => traffic,
+/// Which ports are tried.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Depth {
+    /// Every port, from those who speak for all that fare alike.
+    Every,
+    /// Those that any rule tells apart.
+    AnyRule,
+    /// For each sender those that rules about it tell apart.
+    OwnRules,
+}
+
+/// What to try: all that there is, as long as that can be done in good time.
+fn tries(plan: &HostPlan, course: &Course, wanted: &TrafficSet) -> (Depth, Vec<Ranges>, Vec<Try>) {
+    [Depth::Every, Depth::AnyRule]
+        .into_iter()
+        .map(|depth| (depth, tries_at(depth, plan, course, wanted)))
+        .find(|(_, (packets, tries))| {
+            tries.iter().map(|it| packets[it.packets].count()).sum::<u64>() <= MOST_PACKETS
+        })
+        .map_or_else(
+            || {
+                let (packets, tries) = tries_at(Depth::OwnRules, plan, course, wanted);
+                (Depth::OwnRules, packets, tries)
+            },
+            |(depth, (packets, tries))| (depth, packets, tries),
+        )
+}
+
+fn tries_at(
+    depth: Depth,
+    plan: &HostPlan,
+    course: &Course,
+    wanted: &TrafficSet,
+) -> (Vec<Ranges>, Vec<Try>) {
+    let narrowed = |ports: &RangeSet<u16>| TrafficSet {
+        tcp: wanted.tcp.intersection(ports),
+        udp: wanted.udp.intersection(ports),
+        ..wanted.clone()
     };
-    course
-        .stands
-        .iter()
-        .map(|stand| Try {
+    let telling = narrowed(&course.telling);
+    let mut packets: Vec<Ranges> = Vec::new();
+    // What many stands share is kept once.
+    let mut places: HashMap<(Role, bool), usize> = HashMap::new();
+    let mut tries = Vec::with_capacity(course.stands.len());
+    for stand in &course.stands {
+        let own;
+        let traffic = match (stand.role, depth) {
+            (Role::Speaker, Depth::Every) => wanted,
+            (_, Depth::Every | Depth::AnyRule) => &telling,
+            (_, Depth::OwnRules) => {
+                own = narrowed(&Judge::between(plan, &packet(stand)).telling());
+                &own
+            }
+        };
+        let ranges = || {
+            let mut ranges = Ranges::within(traffic, stand.family());
+            if stand.role == Role::OtherPort {
+                // Without ports there is no other source port to try.
+                ranges.icmp.clear();
+            }
+            ranges
+        };
+        let mut add = || {
+            packets.push(ranges());
+            packets.len() - 1
+        };
+        let place = match depth {
+            Depth::OwnRules => add(),
+            _ => *places.entry((stand.role, stand.source.is_ipv4())).or_insert_with(add),
+        };
+        tries.push(Try {
             link: stand.interface.clone(),
             source: stand.source,
             destination: stand.destination,
             source_port: stand.source_port,
-            packets: Ranges::within(packets(stand), stand.family()),
-        })
-        .collect()
+            packets: place,
+        });
+    }
+    (packets, tries)
 }
 
 /// A packet of a stand, which carries nothing yet that matters.
@@ -389,12 +444,46 @@ fn fits(verdict: Verdict, limited: bool, met: Met, live: bool) -> bool {
     }
 }
 
+/// Messages that go by a name: over IPv4 and IPv6 each, and their types.
+const NAMED: [Named; 4] = [
+    Named { name: "ping", family: Family::V4, types: &[(8, 8)] },
+    Named { name: "ping", family: Family::V6, types: &[(128, 128)] },
+    // RFC 4861.
+    Named { name: "neighbour discovery", family: Family::V6, types: &[(133, 136)] },
+    // RFC 2710, RFC 3810.
+    Named {
+        name: "multicast listener discovery",
+        family: Family::V6,
+        types: &[(130, 132), (143, 143)],
+    },
+];
+
+struct Named {
+    name: &'static str,
+    family: Family,
+    types: &'static [(u8, u8)],
+}
+
 /// Traffic in words; all that can be tried is `everything`.
 fn traffic_words(set: &TrafficSet, family: Family) -> String {
     let icmp = if family == Family::V4 { &set.icmp } else { &set.icmpv6 };
     if set.tcp.is_full() && set.udp.is_full() && icmp.is_full() {
-        "everything".into()
-    } else {
-        set.to_string()
+        return "everything".into();
     }
+    let mut rest = set.clone();
+    let mut names = Vec::new();
+    for named in NAMED {
+        let types = RangeSet::from_ranges(named.types.iter().copied());
+        let own = match family {
+            Family::V4 => &mut rest.icmp,
+            Family::V6 => &mut rest.icmpv6,
+        };
+        if named.family == family && types.difference(own).is_empty() && !own.is_full() {
+            *own = own.difference(&types);
+            names.push(named.name);
+        }
+    }
+    let rest = rest.to_string();
+    let rest = (!rest.is_empty()).then_some(rest.as_str());
+    rest.into_iter().chain(names).collect::<Vec<_>>().join(", ")
 }

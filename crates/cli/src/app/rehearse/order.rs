@@ -12,8 +12,18 @@ pub struct Order {
     pub host: String,
     /// What stands in the lab.
     pub scene: Scene,
+    /// What packets there are; tries name them by their place here.
+    pub packets: Vec<Ranges>,
     /// What is tried, in this order.
     pub tries: Vec<Try>,
+}
+
+impl Order {
+    /// The packets of a try.
+    pub fn packets_of(&self, one: &Try) -> &Ranges {
+        const NONE: &Ranges = &Ranges { tcp: Vec::new(), udp: Vec::new(), icmp: Vec::new() };
+        self.packets.get(one.packets).unwrap_or(NONE)
+    }
 }
 
 /// What stands in the lab.
@@ -41,8 +51,8 @@ pub struct Try {
     pub destination: IpAddr,
     /// The port of the sender, where there is one.
     pub source_port: u16,
-    /// One packet for each of these.
-    pub packets: Ranges,
+    /// One packet for each of those at this place of the order's.
+    pub packets: usize,
 }
 
 /// Ranges of ports and ICMP types, first and last.

@@ -46,7 +46,7 @@ pub fn serve(
         Failure::usage(message, help)
     };
     let Some(line) = next_line(input) else {
-        let message = "nobody asks: the other end sent nothing".to_owned();
+        let message = "nobody asks: the other end sent no line".to_owned();
         return Err(refused(output, message, "this is the far end of `tipstaff reach --vantage`"));
     };
     let hello: Hello = match serde_json::from_str(&line) {
@@ -252,10 +252,10 @@ mod tests {
             )
         };
         for (line, word) in [
-            (String::new(), "sent nothing"),
+            (String::new(), "sent no line"),
             ("what?\n".into(), "not understood"),
             (hello(2), "version 2"),
-            ("x".repeat(70_000), "sent nothing"),
+            ("x".repeat(70_000), "sent no line"),
         ] {
             let mut said = Vec::new();
             let failure = serve(&mut line.as_bytes(), &mut said, &[]).expect_err("refused");
