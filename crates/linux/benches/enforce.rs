@@ -19,11 +19,17 @@ fn main() {
 }
 
 fn report() {
-    println!("rules   bare kernel   whole enforcement   ratio   (medians of {ROUNDS} rounds)");
+    println!(
+        "rules   bare kernel      in force   ratio   read back too   ratio   ({ROUNDS} rounds)"
+    );
     for rules in SIZES {
-        let (bare, whole) = measure(&program(rules));
-        let ratio = whole.as_secs_f64() / bare.as_secs_f64();
-        println!("{rules:>5}   {bare:>11.2?}   {whole:>17.2?}   {ratio:>5.2}");
+        let [bare, load, whole] = measure(&program(rules));
+        let ratio = |time: Duration| time.as_secs_f64() / bare.as_secs_f64();
+        println!(
+            "{rules:>5}   {bare:>11.2?}   {load:>11.2?}   {:>5.2}   {whole:>13.2?}   {:>5.2}",
+            ratio(load),
+            ratio(whole)
+        );
     }
     large_place();
 }
@@ -111,18 +117,26 @@ fn program(rules: usize) -> RuleProgram {
     lower(&resolve(&policy, HOST_NAME, NOW).expect("the host"))
 }
 
-fn measure(program: &RuleProgram) -> (Duration, Duration) {
+/// The bare time that the kernel takes for the batch; the time until the rules are in force, which
+/// includes making the batch; and the time until they have been read back and compared.
+fn measure(program: &RuleProgram) -> [Duration; 3] {
     let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
     enforce(&mut socket, HOST_NAME, program).expect("enforced");
-    let (mut bare, mut whole) = (Vec::new(), Vec::new());
+    let [mut bare, mut load, mut whole] = [const { Vec::new() }; 3];
     for _ in 0..ROUNDS {
         let (batch, _) = encode(program, HOST_NAME, socket.next_sequence()).expect("encoded");
         let bytes = batch.finish().expect("fits").bytes;
         bare.push(send(&mut socket, &bytes));
 
         let begun = Instant::now();
+        let (batch, _) = encode(program, HOST_NAME, socket.next_sequence()).expect("encoded");
+        let bytes = batch.finish().expect("fits").bytes;
+        send(&mut socket, &bytes);
+        load.push(begun.elapsed());
+
+        let begun = Instant::now();
         enforce(&mut socket, HOST_NAME, program).expect("enforced");
         whole.push(begun.elapsed());
     }
-    (median(bare), median(whole))
+    [bare, load, whole].map(median)
 }

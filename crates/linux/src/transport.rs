@@ -4,6 +4,8 @@ use crate::LinuxError;
 use crate::sys::netlink;
 use rustix::fd::OwnedFd;
 use std::io;
+use std::sync::mpsc::channel;
+use std::sync::{Mutex, OnceLock};
 use std::thread;
 use std::time::Duration;
 use tipstaff_wire::WireError;
@@ -161,21 +163,77 @@ pub(crate) fn dump_raw(
     request: impl Fn(u32) -> Result<Vec<u8>, WireError>,
 ) -> Result<RawDump, LinuxError> {
     for _ in 0..DUMP_TRIES {
-        let sequence = transport.next_sequence();
-        let bytes = request(sequence)?;
-        transport.send(&bytes).map_err(|source| LinuxError::system(doing, source))?;
-        if let Some(found) = one_dump(transport, doing, sequence)? {
-            return Ok(found);
+        let sequence = ask_for_dump(transport, doing, &request)?;
+        let mut datagrams = Vec::new();
+        if receive_dump(transport, doing, sequence, |datagram| datagrams.push(datagram))? {
+            return Ok(RawDump { sequence, datagrams });
         }
     }
-    Err(LinuxError::Refused {
-        doing: doing.into(),
-        reason: "it keeps changing while it is read".into(),
-    })
+    Err(keeps_changing(doing))
 }
 
-/// Fewer datagrams than this are decoded sooner than a thread is made.
-const WORTH_A_THREAD: usize = 8;
+/// Like [`dump`], but another core decodes what has come while the kernel writes down the rest; the
+/// remainder is shared. `prepare` runs on that core first, and decoding may use what it gives.
+pub(crate) fn dump_and_decode<P: Send + Sync, T: Send>(
+    transport: &mut dyn Transport,
+    doing: &str,
+    request: impl Fn(u32) -> Result<Vec<u8>, WireError>,
+    prepare: impl Fn() -> Result<P, LinuxError> + Sync,
+    decode: impl Fn(&P, &[u8]) -> Result<T, WireError> + Sync,
+) -> Result<Vec<T>, LinuxError> {
+    for _ in 0..DUMP_TRIES {
+        let sequence = ask_for_dump(transport, doing, &request)?;
+        let prepared: OnceLock<P> = OnceLock::new();
+        let (sender, queue) = channel::<(usize, Vec<u8>)>();
+        let queue = Mutex::new(queue);
+        let next = || queue.lock().ok().and_then(|queue| queue.recv().ok());
+        let work = |prepared: &P| -> Result<Vec<(usize, Vec<T>)>, LinuxError> {
+            let mut parts = Vec::new();
+            while let Some((number, datagram)) = next() {
+                parts.push((number, decode_all(&datagram, sequence, &|it| decode(prepared, it))?));
+            }
+            Ok(parts)
+        };
+        let (whole, mine, others) = thread::scope(|scope| {
+            let other = scope.spawn(|| {
+                let made = prepare()?;
+                work(prepared.get_or_init(|| made))
+            });
+            let mut number = 0;
+            let whole = receive_dump(transport, doing, sequence, |datagram| {
+                number += 1;
+                // The queue is there as long as this function runs.
+                let _ = sender.send((number, datagram));
+            });
+            drop(sender);
+            let mine = prepared.get().map_or(Ok(Vec::new()), &work);
+            let others = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            (whole, mine, others)
+        });
+        if whole? {
+            let mut parts = mine?;
+            parts.extend(others?);
+            parts.sort_unstable_by_key(|part| part.0);
+            return Ok(parts.into_iter().flat_map(|part| part.1).collect());
+        }
+    }
+    Err(keeps_changing(doing))
+}
+
+fn keeps_changing(doing: &str) -> LinuxError {
+    LinuxError::Refused { doing: doing.into(), reason: "it keeps changing while it is read".into() }
+}
+
+fn ask_for_dump(
+    transport: &mut dyn Transport,
+    doing: &str,
+    request: impl Fn(u32) -> Result<Vec<u8>, WireError>,
+) -> Result<u32, LinuxError> {
+    let sequence = transport.next_sequence();
+    let bytes = request(sequence)?;
+    transport.send(&bytes).map_err(|source| LinuxError::system(doing, source))?;
+    Ok(sequence)
+}
 
 /// The answer to a dump request.
 pub(crate) struct RawDump {
@@ -189,52 +247,36 @@ impl RawDump {
         &self,
         decode: impl Fn(&[u8]) -> Result<T, WireError>,
     ) -> Result<Vec<T>, LinuxError> {
-        self.decode_some(&self.datagrams, &decode)
-    }
-
-    /// Decodes the body of every message; of many, half on another core.
-    pub(crate) fn decode_in_halves<T: Send>(
-        &self,
-        decode: impl Fn(&[u8]) -> Result<T, WireError> + Sync,
-    ) -> Result<Vec<T>, LinuxError> {
-        if self.datagrams.len() < WORTH_A_THREAD {
-            return self.decode(decode);
-        }
-        let (first, second) = self.datagrams.split_at(self.datagrams.len() / 2);
-        let (first, second) = thread::scope(|scope| {
-            let second = scope.spawn(|| self.decode_some(second, &decode));
-            let first = self.decode_some(first, &decode);
-            (first, second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-        });
-        let mut found = first?;
-        found.extend(second?);
-        Ok(found)
-    }
-
-    fn decode_some<T>(
-        &self,
-        datagrams: &[Vec<u8>],
-        decode: &impl Fn(&[u8]) -> Result<T, WireError>,
-    ) -> Result<Vec<T>, LinuxError> {
         let mut found = Vec::new();
-        for datagram in datagrams {
-            for message in split(datagram)? {
-                if message.sequence == self.sequence && message.kind != DONE {
-                    found.push(decode(message.body)?);
-                }
-            }
+        for datagram in &self.datagrams {
+            found.extend(decode_all(datagram, self.sequence, &decode)?);
         }
         Ok(found)
     }
 }
 
-/// Receives one dump; gives `None` if it was interrupted.
-fn one_dump(
+/// Decodes the body of every message of a dump's datagram.
+fn decode_all<T>(
+    datagram: &[u8],
+    sequence: u32,
+    decode: &impl Fn(&[u8]) -> Result<T, WireError>,
+) -> Result<Vec<T>, LinuxError> {
+    let mut found = Vec::new();
+    for message in split(datagram)? {
+        if message.sequence == sequence && message.kind != DONE {
+            found.push(decode(message.body)?);
+        }
+    }
+    Ok(found)
+}
+
+/// Receives one dump; gives `false` if it was interrupted.
+fn receive_dump(
     transport: &mut dyn Transport,
     doing: &str,
     sequence: u32,
-) -> Result<Option<RawDump>, LinuxError> {
-    let mut dump = RawDump { sequence, datagrams: Vec::new() };
+    mut take: impl FnMut(Vec<u8>),
+) -> Result<bool, LinuxError> {
     let (mut whole, mut done) = (true, false);
     while !done {
         let datagram = transport.receive().map_err(|source| LinuxError::system(doing, source))?;
@@ -246,7 +288,7 @@ fn one_dump(
                 return Err(LinuxError::refused(doing, errno, remark.as_deref()));
             }
         }
-        dump.datagrams.push(datagram);
+        take(datagram);
     }
-    Ok(whole.then_some(dump))
+    Ok(whole)
 }

@@ -4,9 +4,8 @@ use super::TABLE;
 use super::decode::{self, Found, text_of};
 use super::encode::hook_number;
 use crate::LinuxError;
-use crate::transport::{RawDump, Transport, dump, dump_raw};
+use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use std::collections::HashMap;
-use std::thread;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, BaseChain, Chain, ProgramRule, RuleProgram};
 use tipstaff_core::space::Direction;
@@ -87,25 +86,24 @@ pub(super) fn read_table(
         nf::Chain::decode,
     )?;
     let elements = dump_sets(transport)?;
-    // The elements are decoded while the kernel writes down the rules.
-    let (sets, rules) = thread::scope(|scope| {
-        let sets = scope.spawn(|| decode_sets(&elements));
-        let rules = dump_raw(transport, READING, |sequence| {
+    // The elements and the first rules are decoded while the kernel writes down the others.
+    let rules = dump_and_decode(
+        transport,
+        READING,
+        |sequence| {
             let only_ours = nf::Rule { table: TABLE.into(), ..nf::Rule::default() };
             nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| {
                 only_ours.write_table(out);
             })
-        });
-        let sets = sets.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-        (sets, rules)
-    });
-    let sets = sets?;
-    let rule = |body: &[u8]| {
-        let rule = nf::Rule::decode(body)?;
-        let read = (rule.table == TABLE).then(|| decode::rule(&rule, &sets, counted));
-        Ok(read.map(|(read, counts)| FoundRule { chain: rule.chain, rule: read, counts }))
-    };
-    let rules = rules?.decode_in_halves(rule)?.into_iter().flatten().collect();
+        },
+        || decode_sets(&elements),
+        |sets, body| {
+            let rule = nf::Rule::decode(body)?;
+            let read = (rule.table == TABLE).then(|| decode::rule(&rule, sets, counted));
+            Ok(read.map(|(read, counts)| FoundRule { chain: rule.chain, rule: read, counts }))
+        },
+    )?;
+    let rules = rules.into_iter().flatten().collect();
     Ok(Some(assemble(table, &chains, rules)))
 }
 
