@@ -10,4 +10,5 @@ mod lowering;
 mod meaning;
 mod reading;
 mod reference;
+mod rehearsing;
 mod sweeping;
