@@ -219,6 +219,7 @@ fn wider_than_used(
         let users = users.join(", ");
         let count = match peers.len() {
             1 => "the only connection now comes".to_owned(),
+            2 => "both connections now come".to_owned(),
             count => format!("all {count} connections now come"),
         };
         let message = format!("lets anybody reach {one}; {count} from {users}");

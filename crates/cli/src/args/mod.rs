@@ -1,10 +1,11 @@
 //! The command line. No clap type leaves this module: each command is turned into a request.
 
 mod edit;
+mod options;
 
-use crate::app::compare::{Operand, Place};
+use crate::app::compare::Place;
 use crate::app::effect::ChangeWords;
-use crate::app::reach::{Request, Vantage};
+use crate::app::reach::Request;
 use crate::app::{
     Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, reach, rehearse,
     report, review, show, status, transaction, vantage,
@@ -12,12 +13,13 @@ use crate::app::{
 use crate::demo;
 use crate::exit::Exit;
 use crate::render::{self, ColorWhen, Format, Screen};
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Args, Parser, Subcommand};
+use options::{
+    Ask, Compare, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Enforce, Reach, Rehearse,
+    ReportOptions, Revert, Review, StandBy, StandIn, Staying, VantageEnd,
+};
 use std::io::BufReader;
-use std::net::IpAddr;
 use std::path::PathBuf;
-use std::time::Duration;
-use tipstaff_core::space::Direction;
 
 /// Who may reach which port of this host: written as a policy, enforced by the kernel, checked
 /// from outside.
@@ -128,244 +130,6 @@ pub enum Command {
     /// One of the demo's listening programs
     #[command(hide = true)]
     StandIn(StandIn),
-}
-
-/// Options of `ask`.
-#[derive(Debug, Args)]
-pub struct Ask {
-    /// The sender's address
-    #[arg(long, value_name = "ADDRESS")]
-    from: Option<String>,
-    /// The receiver's address; for inbound traffic the host's own if left out
-    #[arg(long, value_name = "ADDRESS")]
-    to: Option<String>,
-    /// What is sent, such as 443/tcp, 53/udp or icmp (an echo request)
-    #[arg(long, value_name = "TRAFFIC", required_unless_present_any = ["who", "what", "why"])]
-    traffic: Option<String>,
-    /// Instead: who can reach this traffic, such as 5432/tcp
-    #[arg(long, value_name = "TRAFFIC", conflicts_with_all = ["from", "to", "traffic", "via", "what", "why"])]
-    who: Option<String>,
-    /// Instead: what this sender, or all of a place, can reach
-    #[arg(long, value_name = "PLACE|ADDRESS", conflicts_with_all = ["from", "to", "traffic", "via", "why"])]
-    what: Option<String>,
-    /// Instead: what this rule still decides after those above it
-    #[arg(long, value_name = "RULE", conflicts_with_all = ["from", "to", "traffic", "via"])]
-    why: Option<String>,
-    /// The interface it comes in by (outbound: goes out by), by role or name
-    #[arg(long, value_name = "INTERFACE")]
-    via: Option<String>,
-    /// The interface a forwarded packet goes out by
-    #[arg(long, value_name = "INTERFACE")]
-    out_via: Option<String>,
-    /// The program on this host that receives it (outbound: sends it), by absolute path
-    #[arg(long, value_name = "PATH")]
-    program: Option<String>,
-    /// Which way it goes
-    #[arg(long, value_enum, default_value = "inbound")]
-    direction: DirectionWord,
-}
-
-#[derive(Clone, Copy, Debug, ValueEnum)]
-enum DirectionWord {
-    Inbound,
-    Outbound,
-    Forwarded,
-}
-
-/// Options of `review`.
-#[derive(Debug, Args)]
-pub struct Review {
-    /// Also look at what listens on this machine, and at the session you work in
-    #[arg(long)]
-    live: bool,
-    /// Say what a kind of finding means
-    #[arg(long, value_name = "CODE")]
-    explain: Option<String>,
-}
-
-/// Options of `compare`.
-#[derive(Debug, Args)]
-pub struct Compare {
-    /// A policy (PATH or PATH@HOST), another host of this one (@HOST), `kernel`, or `committed`
-    #[arg(value_name = "FIRST", value_parser = Operand::parse)]
-    first: Operand,
-    /// Likewise; the policy itself if left out
-    #[arg(value_name = "SECOND", value_parser = Operand::parse)]
-    second: Option<Operand>,
-}
-
-/// How long a change stays.
-#[derive(Debug, Args)]
-pub struct Staying {
-    /// Stay so until the next change, without waiting to be confirmed
-    #[arg(long)]
-    keep: bool,
-    /// Go back by itself unless `tipstaff confirm` comes within this time
-    #[arg(long, value_name = "SECONDS", default_value = "60", value_parser = waiting)]
-    confirm_within: Duration,
-}
-
-/// Options of `enforce`.
-#[derive(Debug, Args)]
-pub struct Enforce {
-    #[command(flatten)]
-    staying: Staying,
-    /// Show what would change; change nothing
-    #[arg(long)]
-    dry_run: bool,
-    /// Go on although the session you work in could not be opened again
-    #[arg(long)]
-    even_if_locked_out: bool,
-    /// Also end connections that began before and that the policy would not admit
-    #[arg(long, conflicts_with = "dry_run")]
-    cut: bool,
-    /// Load the last confirmed policy from the docket, as at boot
-    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "cut"])]
-    boot: bool,
-}
-
-/// Options of `revert`.
-#[derive(Debug, Args)]
-pub struct Revert {
-    /// The entry of the docket; what was confirmed before the last if left out
-    id: Option<u64>,
-    #[command(flatten)]
-    staying: Staying,
-    /// Go on although the session you work in could not be opened again
-    #[arg(long)]
-    even_if_locked_out: bool,
-}
-
-/// Options of `cut`.
-#[derive(Debug, Args)]
-pub struct Cut {
-    /// Only list them
-    #[arg(long)]
-    dry_run: bool,
-}
-
-/// Options of `docket`.
-#[derive(Debug, Args)]
-pub struct DocketCommand {
-    #[command(subcommand)]
-    part: Option<DocketPart>,
-}
-
-/// What the docket can be asked.
-#[derive(Debug, Subcommand)]
-pub enum DocketPart {
-    /// Show one entry, with the policy as it was
-    Show {
-        /// Its number
-        id: u64,
-    },
-    /// Show which packets two entries treat differently, or an entry and the policy
-    Compare {
-        /// The one entry
-        id: u64,
-        /// The other one; the policy if left out
-        other: Option<u64>,
-    },
-}
-
-/// Options of the process that watches over a change.
-#[derive(Debug, Args)]
-pub struct StandBy {
-    /// The entry
-    id: u64,
-}
-
-/// Options of `reach`.
-#[derive(Debug, Args)]
-pub struct Reach {
-    /// Places or addresses to ask about; every place of the policy, and anywhere, if left out
-    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
-    from: Vec<String>,
-    #[command(flatten)]
-    looking: Looking,
-}
-
-/// From where a host is looked at.
-#[derive(Debug, Args)]
-pub struct Looking {
-    /// Send real probes from a machine at a place: PLACE=ssh://[USER@]HOST[:PORT], or from a network namespace: PLACE=netns:PATH
-    #[arg(long, value_name = "PLACE=WAY", value_parser = Vantage::parse)]
-    vantage: Vec<Vantage>,
-    /// Likewise, by a command that gives a byte stream to `tipstaff vantage` there
-    #[arg(long, value_name = "PLACE=COMMAND", value_parser = Vantage::parse_command)]
-    vantage_command: Vec<Vantage>,
-    /// How many seconds a probe waits for an answer
-    #[arg(long, value_name = "SECONDS", default_value = "1", value_parser = seconds)]
-    patience: Duration,
-}
-
-impl Looking {
-    fn vantages(&self) -> Vec<Vantage> {
-        self.vantage.iter().chain(&self.vantage_command).cloned().collect()
-    }
-}
-
-/// Options of `report`.
-#[derive(Debug, Args)]
-pub struct ReportOptions {
-    /// The host is this machine: also look at what listens on it, and try it
-    #[arg(long)]
-    live: bool,
-    #[command(flatten)]
-    looking: Looking,
-}
-
-/// Options of `vantage`.
-#[derive(Debug, Args)]
-pub struct VantageEnd {
-    /// An address of the asking host that may be probed although nothing else shows that it is its own
-    #[arg(long = "for", value_name = "ADDRESS")]
-    vouched: Vec<IpAddr>,
-}
-
-/// Options of `rehearse`.
-#[derive(Debug, Args)]
-pub struct Rehearse {
-    /// Try a copy of this machine as it stands, with all its rules and listeners, rather than the policy
-    #[arg(long)]
-    live: bool,
-    /// Places or addresses to try from; everybody if left out
-    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
-    from: Vec<String>,
-    /// The traffic to try, such as 9100/tcp; every TCP and UDP port and ICMP type if left out
-    #[arg(long, value_name = "TRAFFIC")]
-    traffic: Option<String>,
-}
-
-/// Options of `demo`.
-#[derive(Debug, Args)]
-pub struct Demo {
-    /// Set by the demo itself when it runs inside the lab
-    #[arg(long, hide = true)]
-    sealed: bool,
-}
-
-/// Options of a stand-in program.
-#[derive(Debug, Args)]
-pub struct StandIn {
-    /// Where to listen: tcp:PORT, udp:PORT (both IP versions), tcp4:PORT, ...
-    listen: Vec<String>,
-}
-
-fn waiting(text: &str) -> Result<Duration, String> {
-    text.parse()
-        .ok()
-        .filter(|seconds| (1..=86_400).contains(seconds))
-        .map(Duration::from_secs)
-        .ok_or_else(|| "expected a whole number of seconds from 1 to 86400".into())
-}
-
-fn seconds(text: &str) -> Result<Duration, String> {
-    text.parse()
-        .ok()
-        .filter(|seconds| (0.01..=60.0).contains(seconds))
-        .map(Duration::from_secs_f64)
-        .ok_or_else(|| "expected a number of seconds from 0.01 to 60".into())
 }
 
 /// What a command gives back.
@@ -591,19 +355,6 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     }
 }
 
-impl Staying {
-    fn options<'g>(&self, global: &'g Global) -> transaction::Options<'g> {
-        transaction::Options {
-            state: &global.state,
-            keep: self.keep,
-            within: self.confirm_within,
-            dry: false,
-            even_if_locked_out: false,
-            tell: None,
-        }
-    }
-}
-
 fn docket_command(
     command: &DocketCommand,
     global: &Global,
@@ -644,15 +395,5 @@ impl Command {
                 | Self::Cut(_)
                 | Self::StandBy(_)
         )
-    }
-}
-
-impl DirectionWord {
-    fn direction(self) -> Direction {
-        match self {
-            Self::Inbound => Direction::Inbound,
-            Self::Outbound => Direction::Outbound,
-            Self::Forwarded => Direction::Forwarded,
-        }
     }
 }

@@ -3,9 +3,9 @@
 use crate::harness::{Desk, INHERITED, MENDED, finish};
 use gix_object::Write;
 use std::fs;
-use std::net::TcpListener;
+use std::net::{TcpListener, TcpStream};
 use std::path::Path;
-use tipstaff_linux::lab::testing::sealed;
+use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
 #[test]
 fn the_inherited_policy_is_reviewed_and_the_mended_one_is_clean() {
@@ -161,6 +161,41 @@ fn what_listens_is_held_against_the_policy() {
         let report = finish(command).exits(1).json();
         let findings = report["findings"].as_array().expect("a list");
         assert!(findings.iter().all(|it| it["code"] != "session-cut"));
+    });
+}
+
+#[test]
+fn a_port_that_is_open_wider_than_anyone_uses_is_noted() {
+    sealed("reviewing::a_port_that_is_open_wider_than_anyone_uses_is_noted", || {
+        let lab = street_sluice_granary();
+        let node = |name| lab.node(name).expect("there");
+        let (street, sluice, granary) = (node("street"), node("sluice"), node("granary"));
+        let desk = Desk::with(
+            "edition = 1\n[place.stacks]\naddresses = [\"10.44.8.0/24\", \"fd44:8::/64\"]\n\
+             [host.sluice]\naddresses = [\"192.0.2.10\", \"10.44.8.10\", \"fd44:8::10\"]\n\
+             [[host.sluice.rule]]\nname = \"gauge\"\nallow = [\"9100/tcp\"]\n",
+        );
+        let listener = sluice.run(|| TcpListener::bind("[::]:9100").expect("bound"));
+        // That the place is not used by any rule is found too.
+        let noted = || {
+            let report = desk.on(sluice, ["review", "--live", "--format", "json"]).exits(1).json();
+            let findings = report["findings"].as_array().expect("a list").clone();
+            findings.into_iter().find(|it| it["code"] == "wider-than-used")
+        };
+        assert_eq!(noted(), None, "nobody uses it");
+        let connect = |to: &str| TcpStream::connect(to).expect("connected");
+        let first = granary.run(|| connect("10.44.8.10:9100")).expect("entered");
+        let second = granary.run(|| connect("[fd44:8::10]:9100")).expect("entered");
+        let finding = noted().expect("noted");
+        assert_eq!(
+            finding["message"],
+            "lets anybody reach 9100/tcp; both connections now come from stacks"
+        );
+        assert_eq!(finding["mend"], "tipstaff rule change gauge --from \"stacks\"");
+        // Somebody at no named place uses it too.
+        let third = street.run(|| connect("192.0.2.10:9100")).expect("entered");
+        assert_eq!(noted(), None);
+        drop((listener, first, second, third));
     });
 }
 

@@ -141,7 +141,7 @@ impl Sweep {
     pub fn open(stage: &Stage, replica: bool) -> Result<Self, LinuxError> {
         let host = stage.host();
         let (reports, counters) = host.run(|| {
-            observe(if replica { Hook::PRE_ROUTING } else { Hook::LOCAL_IN })?;
+            observe(replica)?;
             let mut reports = NetlinkSocket::open(Protocol::Netfilter)?;
             reports.queue(QUEUE)?;
             for group in GROUPS {
@@ -357,8 +357,10 @@ fn a_socket_waits() -> Expression {
     Expression::Other { name: "socket".into(), data: data.finish().unwrap_or_default() }
 }
 
-/// Puts the observer's table into the calling thread's namespace.
-fn observe(arriving_at: u32) -> Result<(), LinuxError> {
+/// Puts the observer's table into the calling thread's namespace. Only a replica has listeners to
+/// tell from ports where nobody listens; not every kernel can.
+fn observe(replica: bool) -> Result<(), LinuxError> {
+    let arriving_at = if replica { Hook::PRE_ROUTING } else { Hook::LOCAL_IN };
     let mut socket = NetlinkSocket::open(Protocol::Netfilter)?;
     let mut batch = Batch::begin(socket.next_sequence());
     batch.new_table(&nf::Table { name: TABLE.into(), ..nf::Table::default() });
@@ -391,8 +393,10 @@ fn observe(arriving_at: u32) -> Result<(), LinuxError> {
     batch.new_rule(&rule(ARRIVED, ARRIVED, vec![counter()]));
     const THROUGH: &str = "through";
     batch.new_chain(&chain(THROUGH, Hook::LOCAL_IN, LAST));
-    let open = [a_socket_waits()].into_iter().chain(report(&OPEN)).collect();
-    batch.new_rule(&rule(THROUGH, OPEN.chain, open));
+    if replica {
+        let open = [a_socket_waits()].into_iter().chain(report(&OPEN)).collect();
+        batch.new_rule(&rule(THROUGH, OPEN.chain, open));
+    }
     batch.new_rule(&rule(THROUGH, CLOSED.chain, report(&CLOSED).to_vec()));
     for (group, hook, priority) in
         [(&ELSEWHERE, Hook::FORWARD, LAST), (&ANSWERS, Hook::LOCAL_OUT, FIRST)]
