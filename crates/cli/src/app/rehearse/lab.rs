@@ -29,9 +29,8 @@ pub fn carry_out(
 ) -> Result<Findings, Failure> {
     let system = |message: String| Failure::System { message, help: Vec::new() };
     let broken = |source: std::io::Error| system(format!("the lab cannot be spoken to: {source}"));
-    let program = std::env::current_exe()
-        .map_err(|source| system(format!("cannot find this program's own file: {source}")))?;
-    let mut command = Command::new(program);
+    // Not by the file's name: something else may lie over that by now, or it may be gone.
+    let mut command = Command::new("/proc/self/exe");
     command.arg("lend-hand").stdin(Stdio::piped()).stdout(Stdio::piped());
     seal(&mut command);
     let mut lab = command.spawn().map_err(|source| no_namespaces(&source))?;
