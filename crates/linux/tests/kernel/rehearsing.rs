@@ -15,6 +15,9 @@ use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
 use tipstaff_linux::ruleset::enforce;
 
 const SYN: u8 = 2;
+const POLICIES: u64 = 12;
+/// For a longer run, the number of policies.
+const MORE: &str = "TIPSTAFF_REHEARSAL_POLICIES";
 
 /// Uses every part of the language that says something about what comes in.
 const POLICY: &str = r#"
@@ -232,7 +235,9 @@ fn every_port_from_everybody_meets_what_the_evaluator_says() {
 fn generated_policies_meet_what_the_evaluator_says() {
     sealed("rehearsing::generated_policies_meet_what_the_evaluator_says", || {
         let mut tried = 0;
-        for seed in 0..12 {
+        let more = std::env::var(MORE).ok();
+        let policies = more.and_then(|it| it.parse().ok()).unwrap_or(POLICIES);
+        for seed in 0..policies {
             let text = Generator::new(seed).without_programs().policy();
             let mut host = Host::of(&text);
             // Rules of generated policies tell very many senders apart.
@@ -250,7 +255,7 @@ fn generated_policies_meet_what_the_evaluator_says() {
             assert_eq!(outcome.witnesses, [], "seed {seed}\n{text}");
             tried += outcome.tried;
         }
-        println!("{tried} packets, no disagreement");
+        println!("{tried} packets, {policies} policies, no disagreement");
         assert!(tried > 100_000, "{tried}");
     });
 }
