@@ -3,8 +3,11 @@
 use super::{Cell, Screen, Style, Table, clean, wrap};
 use crate::app::grouped;
 use crate::app::rehearse::{Report, Row, Witness};
+use std::collections::{HashMap, HashSet};
 
 const INDENT: usize = 2;
+/// With more lines than this, senders that meet the same share one whatever they are called.
+const MOST_LINES: usize = 40;
 
 /// Rows that say the same share a line.
 struct Line<'r> {
@@ -65,41 +68,63 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
 }
 
 fn table(report: &Report, screen: &Screen) -> String {
-    let mut lines: Vec<Line<'_>> = Vec::new();
-    for row in report.rows.iter().filter(|row| row.is_usual()) {
-        match lines.iter_mut().find(|line| alike(line.rows[0], row)) {
-            Some(line) => line.rows.push(row),
-            None => lines.push(Line { rows: vec![row] }),
-        }
+    let mut lines = lines(report, true);
+    if lines.len() > MOST_LINES {
+        lines = self::lines(report, false);
     }
     let mut table = Table::new(["from", "coming in", "what it meets"]);
     for line in &lines {
-        let first = line.rows[0];
-        let mut sources: Vec<String> = Vec::new();
-        for row in &line.rows {
-            let source = row.source.to_string();
-            if !sources.contains(&source) {
-                sources.push(source);
-            }
+        let mut from = Cell::default();
+        for name in some(line.rows.iter().map(|row| row.from.clone())) {
+            from = from.line(name, Style::Strong);
         }
-        let mut from = Cell::new(&first.from, Style::Strong);
-        for source in sources {
+        // A single address goes by itself.
+        let sources = line.rows.iter().map(|row| (&row.from, row.source.to_string()));
+        let sources = sources.filter(|(name, source)| *name != source).map(|it| it.1);
+        for source in some(sources) {
             from = from.line(source, Style::Faint);
         }
-        table.row(vec![from, ways(line), fate(first)]);
+        table.row(vec![from, ways(line), fate(line.rows[0])]);
     }
     table.render(screen)
+}
+
+/// What is different among some words, but not all of very many.
+fn some(words: impl Iterator<Item = String>) -> Vec<String> {
+    const SHOWN: usize = 6;
+    let mut seen = HashSet::new();
+    let mut words: Vec<String> = words.filter(|word| seen.insert(word.clone())).collect();
+    if words.len() > SHOWN + 1 {
+        let more = words.len() - SHOWN;
+        words.truncate(SHOWN);
+        words.push(format!("and {} more", grouped(more as u64)));
+    }
+    words
+}
+
+/// Puts together those who meet the same; by name, or whatever they are called.
+fn lines(report: &Report, by_name: bool) -> Vec<Line<'_>> {
+    let mut lines: Vec<Line<'_>> = Vec::new();
+    let mut places: HashMap<(&str, [&str; 6]), usize> = HashMap::new();
+    for row in report.rows.iter().filter(|row| row.is_usual()) {
+        let name = if by_name { row.from.as_str() } else { row.version };
+        let place = *places.entry((name, row.fates())).or_insert_with(|| {
+            lines.push(Line { rows: Vec::new() });
+            lines.len() - 1
+        });
+        lines[place].rows.push(row);
+    }
+    lines
 }
 
 /// What else is open to packets that come from certain ports.
 fn other_ports(report: &Report) -> Vec<String> {
     let mut lines: Vec<(u16, Vec<String>, Vec<String>)> = Vec::new();
+    let ends = |row: &'_ Row| (row.source, row.destination, row.interface.clone());
+    let usual: HashMap<_, &Row> =
+        report.rows.iter().filter(|it| it.is_usual()).map(|it| (ends(it), it)).collect();
     for row in report.rows.iter().filter(|row| !row.is_usual()) {
-        let main = report.rows.iter().find(|it| {
-            it.is_usual()
-                && (it.source, it.destination, &it.interface)
-                    == (row.source, row.destination, &row.interface)
-        });
+        let main = usual.get(&ends(row));
         let known: Vec<&str> = main.map_or(Vec::new(), |it| it.open.split(", ").collect());
         let more: Vec<String> = row
             .open
@@ -117,18 +142,10 @@ fn other_ports(report: &Report) -> Vec<String> {
         }
     }
     let words = |(port, more, from): (u16, Vec<String>, Vec<String>)| {
-        let (more, from) = (more.join(", "), from.join(", "));
+        let (more, from) = (more.join(", "), some(from.into_iter()).join(", "));
         clean(&format!("also open to what comes from port {port}: {more} (from {from})"))
     };
     lines.into_iter().map(words).collect()
-}
-
-fn alike(a: &Row, b: &Row) -> bool {
-    let all = |row: &Row| {
-        let Row { from, open, closed, limited, rejected, passed_on, stopped_early, .. } = row;
-        [from, open, closed, limited, rejected, passed_on, stopped_early].map(Clone::clone)
-    };
-    all(a) == all(b)
 }
 
 /// By which interfaces, to which addresses.

@@ -119,11 +119,15 @@ impl Row {
         self.source_port == CLIENT_PORT
     }
 
+    /// What the packets met, in the order of the fields.
+    pub fn fates(&self) -> [&str; 6] {
+        let Self { open, closed, limited, rejected, passed_on, stopped_early, .. } = self;
+        [open, closed, limited, rejected, passed_on, stopped_early].map(String::as_str)
+    }
+
     /// Whether every packet met silence.
     pub fn nothing(&self) -> bool {
-        let Self { open, closed, limited, rejected, passed_on, stopped_early, .. } = self;
-        let all = [open, closed, limited, rejected, passed_on, stopped_early];
-        all.iter().all(|traffic| traffic.is_empty())
+        self.fates().iter().all(|traffic| traffic.is_empty())
     }
 }
 
