@@ -30,6 +30,14 @@ pub enum LinuxError {
         /// The kernel's words.
         reason: String,
     },
+    /// The kernel, or this process, lacks what it takes to tell programs apart. Nothing was changed.
+    #[error("rules for programs cannot be enforced here; there is lacking: {}", what.join("; "))]
+    Lacking {
+        /// All that is lacking, as parts of a sentence.
+        what: Vec<String>,
+        /// Whether this process has the right to look.
+        permitted: bool,
+    },
     /// Somebody changed the kernel's rules in the meantime. Nothing was changed by us.
     #[error("somebody changed the kernel's rules in the meantime")]
     Changed,

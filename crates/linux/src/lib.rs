@@ -1,7 +1,7 @@
 //! Everything of Tipstaff that talks to the Linux kernel.
 //!
 //! [`ruleset`] puts rule programs into the kernel and reads them back, [`sockets`] lists what
-//! listens, [`flows`] what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets, [`replica`] copies
+//! listens, [`programs`] has sockets told apart by program, [`flows`] lists what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets, [`replica`] copies
 //! a machine into a lab. All `unsafe` code of
 //! the project is in the modules below `sys`, each with the reason why it is sound.
 
@@ -11,6 +11,7 @@ pub mod flows;
 pub mod lab;
 mod privileges;
 pub mod probe;
+pub mod programs;
 pub mod replica;
 pub mod ruleset;
 pub mod sockets;

@@ -152,7 +152,7 @@ fn owners() -> HashMap<u32, Owner> {
             continue;
         };
         for descriptor in descriptors.flatten() {
-            let Some(inode) = socket_inode(&descriptor.path()) else {
+            let Some(inode) = socket_number(&descriptor.path()) else {
                 continue;
             };
             let program = || fs::read_link(process.path().join("exe")).ok();
@@ -168,7 +168,7 @@ fn owners() -> HashMap<u32, Owner> {
     owners
 }
 
-fn socket_inode(descriptor: &Path) -> Option<u32> {
+pub(crate) fn socket_number(descriptor: &Path) -> Option<u32> {
     let target = fs::read_link(descriptor).ok()?;
     target.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok()
 }

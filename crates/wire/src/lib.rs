@@ -8,6 +8,7 @@
 
 #![forbid(unsafe_code)]
 
+pub mod bpf;
 pub mod conntrack;
 mod error;
 pub mod netlink;

@@ -3,6 +3,7 @@
 use super::model::Test;
 use crate::plan::{Condition, InterfaceTest};
 use crate::space::{Family, ICMP, ICMPV6, RangeSet, TCP, UDP};
+use std::collections::BTreeSet;
 
 /// The lists of tests that together say what the condition takes: one for each combination of IP
 /// version and protocol group that it needs. With `tcp_apart`, none takes TCP and more.
@@ -16,9 +17,9 @@ pub fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> {
     }
     common.extend(condition.until.map(Test::Before));
     common.extend(condition.states.map(Test::State));
-    if !condition.programs.is_empty() {
-        common.push(Test::Program(condition.programs.clone()));
-    }
+    // Where one way of writing a list is as good as another, equal lists are written alike.
+    let programs: BTreeSet<&String> = condition.programs.iter().collect();
+    let programs: Vec<String> = programs.into_iter().cloned().collect();
 
     let mut clauses = Vec::new();
     for group in groups(condition, tcp_apart) {
@@ -30,6 +31,8 @@ pub fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> {
             tests.extend(group.protocols.clone().map(Test::Protocol));
             tests.extend(addresses);
             tests.extend(group.finer.clone());
+            // The socket is looked for last: that takes longest.
+            tests.extend((!programs.is_empty()).then(|| Test::Program(programs.clone())));
             clauses.push(tests);
         }
     }

@@ -5,6 +5,7 @@ use crate::policy::{Rate, Time};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, RangeSet, StateSet, TCP, UDP,
 };
+use std::collections::BTreeSet;
 use std::fmt;
 
 /// Everything that one host's table in the kernel holds.
@@ -30,6 +31,17 @@ impl RuleProgram {
             Test::InInterface(test) | Test::OutInterface(test) => Some(test),
             _ => None,
         }))
+    }
+
+    /// The lists of programs that rules name, each in ascending order.
+    #[must_use]
+    pub fn program_lists(&self) -> BTreeSet<Vec<String>> {
+        let tests = self.chains.iter().flat_map(|chain| &chain.rules).flat_map(|it| &it.tests);
+        let lists = tests.filter_map(|test| match test {
+            Test::Program(paths) => Some(paths.clone()),
+            _ => None,
+        });
+        lists.collect()
     }
 
     /// The chain of that name.

@@ -3,9 +3,14 @@
 // Tests say what they expect of the system by failing.
 #![allow(clippy::missing_panics_doc)]
 
-use super::{Interface, Lab, Machine, Node, Route, Topology, seal};
+use super::{Interface, Lab, Machine, Node, Route, Topology, seal, seal_into};
+pub use crate::sys::mark::{mark, set_mark};
 use crate::sys::packet::HostSender;
+use rustix::fs::{Mode, OFlags, open};
+use rustix::mount::{MountFlags, mount};
+use std::fs;
 use std::net::IpAddr;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 const INSIDE: &str = "TIPSTAFF_TEST_INSIDE";
@@ -21,6 +26,78 @@ pub fn sealed(name: &str, body: impl FnOnce()) {
     let mut command = Command::new(program);
     command.args([name, "--exact", "--nocapture", "--test-threads=1"]).env(INSIDE, "1");
     seal(&mut command);
+    run(name, command);
+}
+
+/// Like [`sealed`], in a control group of its own and with a bpf file system of its own, so that
+/// programs of the kernel can be hooked there that concern nobody else. Only root can; for others
+/// `otherwise` runs, sealed as usual.
+pub fn sealed_with_hooks(name: &str, body: impl FnOnce(), otherwise: impl FnOnce()) {
+    if std::env::var_os(INSIDE).is_some() {
+        if std::env::var_os(GROUP).is_some() {
+            mount_own("cgroup2", "/sys/fs/cgroup");
+            mount_own("bpf", "/sys/fs/bpf");
+            body();
+        } else {
+            otherwise();
+        }
+        return;
+    }
+    let Some(group) = Group::create() else {
+        println!("NOT RUN as root: {name}; instead, what others meet");
+        return sealed(name, otherwise);
+    };
+    let program = std::env::current_exe().expect("the test binary has a path");
+    let mut command = Command::new(program);
+    command.args([name, "--exact", "--nocapture", "--test-threads=1"]);
+    command.env(INSIDE, "1").env(GROUP, "1");
+    let processes = group.0.join("cgroup.procs");
+    let processes = open(&processes, OFlags::WRONLY | OFlags::CLOEXEC, Mode::empty());
+    seal_into(&mut command, processes.expect("the group's processes"));
+    run(name, command);
+}
+
+const GROUP: &str = "TIPSTAFF_TEST_GROUP";
+
+fn mount_own(kind: &str, at: &str) {
+    mount(kind, at, kind, MountFlags::empty(), None)
+        .unwrap_or_else(|error| panic!("{kind} at {at}: {error}"));
+}
+
+/// A control group that vanishes when it is dropped.
+struct Group(PathBuf);
+
+impl Group {
+    /// `None` if this user may not make any.
+    fn create() -> Option<Self> {
+        if !rustix::process::geteuid().is_root() {
+            return None;
+        }
+        let mounts = fs::read_to_string("/proc/self/mountinfo").expect("mounts");
+        let groups = mounts.lines().find(|it| it.contains(" - cgroup2 "))?;
+        let place = Path::new(groups.split(' ').nth(4)?);
+        let name =
+            format!("tipstaff-test-{}-{:?}", std::process::id(), std::thread::current().id());
+        let folder = place.join(name.replace(['(', ')'], "-"));
+        fs::create_dir(&folder).ok()?;
+        Some(Self(folder))
+    }
+}
+
+impl Drop for Group {
+    fn drop(&mut self) {
+        // What was started within may take a moment to be gone.
+        for _ in 0..100 {
+            if fs::remove_dir(&self.0).is_ok() {
+                return;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        eprintln!("{} could not be removed", self.0.display());
+    }
+}
+
+fn run(name: &str, mut command: Command) {
     let output = command.output().unwrap_or_else(|error| {
         panic!(
             "this system lets us make no network namespaces ({error}): run the tests as root, \

@@ -348,13 +348,9 @@ impl Sweep {
     }
 }
 
-/// `NFTA_SOCKET_KEY` and `NFTA_SOCKET_DREG`; `NFT_SOCKET_MARK` (linux/netfilter/nf_tables.h).
 /// Breaks off where no socket waits for the packet.
 fn a_socket_waits() -> Expression {
-    let mut data = tipstaff_wire::Writer::new();
-    data.be32(1, 1);
-    data.be32(2, nf::registers::FIRST);
-    Expression::Other { name: "socket".into(), data: data.finish().unwrap_or_default() }
+    Expression::SocketMark { register: nf::registers::FIRST }
 }
 
 /// Puts the observer's table into the calling thread's namespace. Only a replica has listeners to

@@ -5,6 +5,7 @@
 
 use super::encode::{LOG_GROUP, USER_DATA_VERSION, interface_key, state_bit};
 use super::keys;
+use super::marks::{Marks, Numbered};
 use super::read::Count;
 use super::values::{Key, before, largest, set_of};
 use std::collections::HashMap;
@@ -25,6 +26,8 @@ pub type Ranges = Vec<(Vec<u8>, Vec<u8>)>;
 pub enum Found {
     /// Keys.
     Keys(Ranges),
+    /// Numbers of programs at their places in marks, with the paths they stand for.
+    Programs(Vec<(u32, Option<String>)>),
     /// Ranges of keys, each with the element that says what they lead to.
     Map(Vec<(Vec<u8>, Vec<u8>, Element)>),
 }
@@ -43,6 +46,10 @@ pub fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> Found {
         elements.sort_by(|a, b| a.key.cmp(&b.key));
         let pair = |element: Element| (element.key.clone(), element.key.clone(), element);
         Found::Map(elements.into_iter().map(pair).collect())
+    } else if elements.iter().any(|it| !it.user_data.is_empty()) {
+        let number = |key: &[u8]| key.try_into().map_or(0, u32::from_ne_bytes);
+        let entry = |it: &Element| (number(&it.key), text_of(&it.user_data).map(str::to_owned));
+        Found::Programs(elements.iter().map(entry).collect())
     } else {
         Found::Keys(ranges(&mut elements, intervals))
     }
@@ -99,6 +106,9 @@ enum Field {
     Time,
     /// The time in network order.
     OrderedTime,
+    SocketMark,
+    /// The mark of the socket after masking.
+    ProgramBits(u32),
     Unknown,
 }
 
@@ -107,12 +117,17 @@ fn not_ours() -> RuleId {
     RuleId::rule("(not ours)")
 }
 
-/// Reads one rule; if `counted`, also what it has counted, for each decision.
-pub fn rule(
-    rule: &Rule,
-    sets: &HashMap<String, Found>,
-    counted: bool,
-) -> (ProgramRule, Vec<(RuleId, Count)>) {
+/// A rule, and what goes with it.
+pub struct Read {
+    pub rule: ProgramRule,
+    /// What it has counted, for each decision.
+    pub counts: Vec<(RuleId, Count)>,
+    /// The programs that it names.
+    pub marks: Marks,
+}
+
+/// Reads one rule; if `counted`, also what it has counted.
+pub fn rule(rule: &Rule, sets: &HashMap<String, Found>, counted: bool) -> Read {
     let id = match text_of(&rule.user_data) {
         Some("") => None,
         Some(name) => Some(RuleId::parse(name)),
@@ -127,6 +142,7 @@ pub fn rule(
         counts: Vec::new(),
         id,
         action: None,
+        marks: Marks::default(),
     };
     for expression in &rule.expressions {
         reader.step(expression);
@@ -142,7 +158,11 @@ pub fn rule(
         (Some(_), Some(_)) => opaque_limit(),
         (None, _) => Action::Opaque("no verdict".into()),
     };
-    (ProgramRule { id: reader.id, tests: reader.tests, action }, reader.counts)
+    Read {
+        rule: ProgramRule { id: reader.id, tests: reader.tests, action },
+        counts: reader.counts,
+        marks: reader.marks,
+    }
 }
 
 fn opaque_limit() -> Action {
@@ -165,6 +185,7 @@ struct RuleReader<'a> {
     counts: Vec<(RuleId, Count)>,
     id: Option<RuleId>,
     action: Option<Action>,
+    marks: Marks,
 }
 
 impl RuleReader<'_> {
@@ -186,6 +207,7 @@ impl RuleReader<'_> {
                 };
                 self.load(*register, field);
             }
+            Expression::SocketMark { register } => self.load(*register, Field::SocketMark),
             Expression::Payload { base, offset, length, register } => {
                 let field = self.payload(*base, *offset, *length);
                 self.load(*register, field);
@@ -195,10 +217,15 @@ impl RuleReader<'_> {
                 self.load(*register, field);
             }
             Expression::Bitwise { source, destination, length: 4, mask, xor }
-                if self.field(*source) == Field::State && xor.iter().all(|&byte| byte == 0) =>
+                if xor.iter().all(|&byte| byte == 0) =>
             {
                 let mask = mask.as_slice().try_into().map_or(0, u32::from_ne_bytes);
-                self.load(*destination, Field::StateBits(mask));
+                let field = match self.field(*source) {
+                    Field::State => Field::StateBits(mask),
+                    Field::SocketMark => Field::ProgramBits(mask),
+                    _ => Field::Unknown,
+                };
+                self.load(*destination, field);
             }
             Expression::Order { source, destination } => {
                 let time = self.field(*source) == Field::Time;
@@ -218,6 +245,7 @@ impl RuleReader<'_> {
             Expression::Lookup { register, set, flags: 0, to_verdict: false, .. } => {
                 let test = match self.sets.get(set) {
                     Some(Found::Keys(ranges)) => self.one_of(*register, ranges),
+                    Some(Found::Programs(entries)) => self.programs(*register, entries),
                     _ => Test::Opaque("lookup".into()),
                 };
                 self.tests.push(test);
@@ -264,6 +292,22 @@ impl RuleReader<'_> {
 
     fn field(&self, register: u32) -> Field {
         self.registers.get(&registers::word(register)).copied().unwrap_or(Field::Unknown)
+    }
+
+    /// A comparison with numbers of programs.
+    fn programs(&mut self, register: u32, entries: &[(u32, Option<String>)]) -> Test {
+        let Field::ProgramBits(mask) = self.field(register) else {
+            return Test::Opaque("lookup".into());
+        };
+        let entry = |(bits, path): &(u32, Option<String>)| Numbered {
+            number: Marks::number_in(mask, *bits),
+            path: path.clone(),
+        };
+        let mut paths: Vec<String> = entries.iter().filter_map(|it| it.1.clone()).collect();
+        paths.sort();
+        self.marks.mask = mask;
+        self.marks.lists.insert(paths.clone(), entries.iter().map(entry).collect());
+        Test::Program(paths)
     }
 
     /// A lookup in a map of verdicts, from what the registers hold.

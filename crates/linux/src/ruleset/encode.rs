@@ -2,7 +2,7 @@
 
 use super::read::{Count, Tally, direction_of};
 use super::values::{Key as Value, spelled_out};
-use super::{Ledger, TABLE, keys};
+use super::{DEFAULT_MASK, Ledger, Marks, TABLE, keys};
 use crate::LinuxError;
 use std::collections::HashMap;
 use tipstaff_core::plan::{InterfaceTest, RuleId};
@@ -48,7 +48,23 @@ pub fn encode(
     host: &str,
     sequence: u32,
 ) -> Result<(Batch, Ledger), LinuxError> {
-    encode_into(Batch::begin(sequence), program, host, &[])
+    encode_into(Batch::begin(sequence), program, host, &alone(program)?, &[])
+}
+
+/// Numbers for the programs of rules whose marks nobody else sets.
+pub(super) fn alone(program: &RuleProgram) -> Result<Marks, LinuxError> {
+    Marks::alone(DEFAULT_MASK, &program.program_lists()).map_err(too_many_programs)
+}
+
+/// There are more programs than numbers.
+pub(crate) fn too_many_programs(most: u32) -> LinuxError {
+    LinuxError::Refused {
+        doing: "tell programs apart".into(),
+        reason: format!(
+            "the bits of marks that `program-marks` sets aside hold {most} programs, and the rules \
+             name more"
+        ),
+    }
 }
 
 /// Like [`encode`], into a batch that has been begun.
@@ -56,6 +72,7 @@ pub(super) fn encode_into(
     batch: Batch,
     program: &RuleProgram,
     host: &str,
+    marks: &Marks,
     carried: &[Tally],
 ) -> Result<(Batch, Ledger), LinuxError> {
     let mut encoder = Encoder {
@@ -67,6 +84,7 @@ pub(super) fn encode_into(
         sets: 0,
         expressions: Vec::new(),
         known: HashMap::new(),
+        marks,
     };
     let table =
         nf::Table { name: TABLE.into(), user_data: user_data(host), ..nf::Table::default() };
@@ -152,7 +170,7 @@ impl Carried {
     }
 }
 
-struct Encoder {
+struct Encoder<'a> {
     carried: Carried,
     /// Whether the chain that is being written has a limiter.
     limiter: bool,
@@ -166,9 +184,10 @@ struct Encoder {
     expressions: Vec<Expression>,
     /// Sets that rules can share, with their names and numbers.
     known: HashMap<Test, (String, u32)>,
+    marks: &'a Marks,
 }
 
-impl Encoder {
+impl Encoder<'_> {
     fn chain(&mut self, chain: &Chain) -> u32 {
         let base = chain.base;
         self.batch.new_chain(&nf::Chain {
@@ -285,14 +304,25 @@ impl Encoder {
                 out.push(compare(Compare::Less, nanoseconds.to_be_bytes().to_vec()));
             }
             Test::Program(paths) => {
-                return Err(LinuxError::RuleRefused {
-                    rule: rule.id.clone().unwrap_or_else(|| RuleId::rule("")),
-                    reason: format!(
-                        "rules for programs are not enforced yet, and without that it would be \
-                         wider than written: `{}`",
-                        paths.join("`, `")
-                    ),
+                let mask = self.marks.mask.to_ne_bytes().to_vec();
+                let register = registers::FIRST;
+                out.push(Expression::SocketMark { register });
+                out.push(Expression::Bitwise {
+                    source: register,
+                    destination: register,
+                    length: 4,
+                    mask,
+                    xor: vec![0; 4],
                 });
+                let (set, id) = match self.known.get(test) {
+                    Some(known) => known.clone(),
+                    None => {
+                        let made = self.new_list(paths, rule)?;
+                        self.known.insert(test.clone(), made.clone());
+                        made
+                    }
+                };
+                out.push(Expression::Lookup { register, set, id, flags: 0, to_verdict: false });
             }
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
         }
@@ -423,6 +453,43 @@ impl Encoder {
         });
         out.push(Expression::Counter { packets: 0, bytes: 0 });
         out.push(Expression::Immediate(Verdict::Accept));
+    }
+
+    /// A list of programs, as a set of the numbers in marks.
+    fn new_list(
+        &mut self,
+        paths: &[String],
+        rule: &ProgramRule,
+    ) -> Result<(String, u32), LinuxError> {
+        let entries = self.marks.lists.get(paths).filter(|_| self.marks.mask != 0);
+        let entries = entries.ok_or_else(|| LinuxError::RuleRefused {
+            rule: rule.id.clone().unwrap_or_else(|| RuleId::rule("")),
+            reason: format!("nothing marks the sockets of `{}`", paths.join("`, `")),
+        })?;
+        let elements: Vec<Element> = entries
+            .iter()
+            .map(|entry| {
+                let bits = Marks::bits(self.marks.mask, entry.number);
+                Element {
+                    user_data: entry.path.as_deref().map(user_data).unwrap_or_default(),
+                    ..Element::key(bits.to_ne_bytes().to_vec())
+                }
+            })
+            .collect();
+        self.sets += 1;
+        let set = nf::Set {
+            table: TABLE.into(),
+            name: format!("programs-{}", self.sets),
+            flags: set_flags::CONSTANT,
+            key_length: 4,
+            id: self.sets,
+            size: size_of_set(true, elements.len()),
+            ..nf::Set::default()
+        };
+        self.batch.new_set(&set);
+        let message = self.batch.new_elements(&set, &elements);
+        self.ledger.note(message, rule.id.as_ref());
+        Ok((set.name, set.id))
     }
 
     fn new_set<T: Value>(&mut self, values: &RangeSet<T>, rule: &ProgramRule) -> (String, u32) {

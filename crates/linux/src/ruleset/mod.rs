@@ -6,11 +6,14 @@
 mod decode;
 mod encode;
 mod keys;
+mod marks;
 mod others;
 mod read;
 mod values;
 
+pub(crate) use encode::too_many_programs;
 pub use encode::{LOG_GROUP, encode};
+pub use marks::{DEFAULT_MASK, Marks, Numbered};
 pub use others::{Denies, OtherChain, OtherTable, others};
 use read::read_table;
 pub use read::{Count, Snapshot, Tally, read};
@@ -61,11 +64,25 @@ pub fn enforce(
     host: &str,
     program: &RuleProgram,
 ) -> Result<Snapshot, LinuxError> {
-    load(transport, host, program, None, &[])
+    enforce_marked(transport, host, program, &encode::alone(program)?)
+}
+
+/// Like [`enforce`], with the numbers by which programs are known.
+///
+/// # Errors
+/// As for [`enforce`].
+pub fn enforce_marked(
+    transport: &mut dyn Transport,
+    host: &str,
+    program: &RuleProgram,
+    marks: &Marks,
+) -> Result<Snapshot, LinuxError> {
+    load(transport, host, program, marks, None, &[])
 }
 
 /// Like [`enforce`], but only if nobody has changed any of the kernel's rules since they had this
-/// [`generation`]; and decisions go on counting from what is `carried` over.
+/// [`generation`]; and decisions go on counting from what is `carried` over. Programs are known by
+/// the numbers of `marks`.
 ///
 /// # Errors
 /// As for [`enforce`]; [`LinuxError::Changed`] if somebody has.
@@ -73,27 +90,31 @@ pub fn enforce_at(
     transport: &mut dyn Transport,
     host: &str,
     program: &RuleProgram,
+    marks: &Marks,
     generation: u32,
     carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
-    load(transport, host, program, Some(generation), carried)
+    load(transport, host, program, marks, Some(generation), carried)
 }
 
 fn load(
     transport: &mut dyn Transport,
     host: &str,
     program: &RuleProgram,
+    marks: &Marks,
     generation: Option<u32>,
     carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
     let batch = Batch::begin_at(transport.next_sequence(), generation);
-    let (batch, ledger) = encode::encode_into(batch, program, host, carried)?;
+    let (batch, ledger) = encode::encode_into(batch, program, host, marks, carried)?;
     send(transport, "load rules", batch, &ledger)?;
     let snapshot = read_table(transport, false)?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
     let drifts = compare(program, &snapshot.program);
-    if drifts.is_empty() {
+    if drifts.is_empty() && snapshot.marks == *marks {
         Ok(snapshot)
+    } else if drifts.is_empty() {
+        Err(LinuxError::ReadBack(format!("programs: {:?}, not {marks:?}", snapshot.marks)))
     } else {
         Err(LinuxError::ReadBack(format!("{} differences, first: {:?}", drifts.len(), drifts[0])))
     }

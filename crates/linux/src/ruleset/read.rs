@@ -1,13 +1,14 @@
 //! Reading our table back.
 
 use super::TABLE;
-use super::decode::{self, Found, text_of};
+use super::decode::{self, Found, Read, text_of};
 use super::encode::hook_number;
+use super::marks::Marks;
 use crate::LinuxError;
 use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::program::{Action, BaseChain, Chain, ProgramRule, RuleProgram};
+use tipstaff_core::program::{Action, BaseChain, Chain, RuleProgram};
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{
     self as nf, Element, FAMILY_INET, decode_elements, message_kind, set_flags,
@@ -54,6 +55,8 @@ pub struct Snapshot {
     pub dormant: bool,
     /// The rules.
     pub program: RuleProgram,
+    /// The numbers by which the rules know programs.
+    pub marks: Marks,
     /// What they have counted, one entry for each decision and direction that decides anything.
     pub tallies: Vec<Tally>,
 }
@@ -100,7 +103,7 @@ pub(super) fn read_table(
         |sets, body| {
             let rule = nf::Rule::decode(body)?;
             let read = (rule.table == TABLE).then(|| decode::rule(&rule, sets, counted));
-            Ok(read.map(|(read, counts)| FoundRule { chain: rule.chain, rule: read, counts }))
+            Ok(read.map(|read| FoundRule { chain: rule.chain, read }))
         },
     )?;
     let rules = rules.into_iter().flatten().collect();
@@ -143,14 +146,13 @@ fn decode_sets(dumps: &[(nf::Set, RawDump)]) -> Result<HashMap<String, Found>, L
 /// A rule of our table.
 struct FoundRule {
     chain: String,
-    rule: ProgramRule,
-    /// What it has counted, for each decision.
-    counts: Vec<(RuleId, Count)>,
+    read: Read,
 }
 
 fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> Snapshot {
     let mut program = RuleProgram::default();
     let mut tallies = Tallies::default();
+    let mut marks = Marks::default();
     let mut of_chain: HashMap<String, Vec<FoundRule>> = HashMap::new();
     for found in rules {
         of_chain.entry(found.chain.clone()).or_default().push(found);
@@ -163,9 +165,12 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         });
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
         let mut counts = Vec::new();
-        for FoundRule { rule, counts: counted, .. } in
-            of_chain.remove(&chain.name).unwrap_or_default()
-        {
+        for FoundRule { read, .. } in of_chain.remove(&chain.name).unwrap_or_default() {
+            let Read { rule, counts: counted, marks: named } = read;
+            if named.mask != 0 {
+                marks.mask = named.mask;
+                marks.lists.extend(named.lists);
+            }
             let denies = rule.action == Action::Deny;
             counts.extend(counted.into_iter().map(|(id, count)| (denies, id, count)));
             found.rules.push(rule);
@@ -179,6 +184,7 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         dormant: table.flags & FLAG_DORMANT != 0,
         tallies: tallies.list,
         program,
+        marks,
     }
 }
 

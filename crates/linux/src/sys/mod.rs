@@ -1,6 +1,8 @@
 //! The only place with unsafe code: system calls that no well-kept crate wraps.
 
+pub mod bpf;
 pub mod error_queue;
+pub mod mark;
 pub mod namespace;
 pub mod netlink;
 pub mod packet;

@@ -121,21 +121,31 @@ fn unshare(flags: UnshareFlags) -> rustix::io::Result<()> {
 /// Makes `command` start sealed off: in new network and mount namespaces, and, where this user
 /// may not make those, in a user namespace in which it is root. It ends when the calling thread
 /// ends.
-#[allow(unsafe_code)]
 pub fn seal(command: &mut Command) {
+    seal_into(command, None);
+}
+
+/// Like [`seal`], and in a control group of its own, whose `cgroup.procs` is given: that is then
+/// the root of all groups that it sees.
+#[allow(unsafe_code)]
+pub fn seal_into(command: &mut Command, group: Option<OwnedFd>) {
     let user = format!("0 {} 1", rustix::process::geteuid().as_raw());
-    let group = format!("0 {} 1", rustix::process::getegid().as_raw());
+    let own_group = format!("0 {} 1", rustix::process::getegid().as_raw());
     // SAFETY: between fork and exec the closure only makes system calls; the texts were made
     // before, and nothing in it allocates or takes a lock.
     unsafe {
         command.pre_exec(move || {
-            let network = UnshareFlags::NEWNET | UnshareFlags::NEWNS;
+            let mut network = UnshareFlags::NEWNET | UnshareFlags::NEWNS;
+            if let Some(group) = &group {
+                rustix::io::write(group, b"0")?;
+                network |= UnshareFlags::NEWCGROUP;
+            }
             match unshare(network) {
                 Err(rustix::io::Errno::PERM) => {
                     unshare(network | UnshareFlags::NEWUSER)?;
                     write(c"/proc/self/setgroups", "deny")?;
                     write(c"/proc/self/uid_map", &user)?;
-                    write(c"/proc/self/gid_map", &group)?;
+                    write(c"/proc/self/gid_map", &own_group)?;
                 }
                 other => other?,
             }

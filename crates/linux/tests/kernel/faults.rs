@@ -4,7 +4,7 @@ use crate::world::{netfilter, plan};
 use std::io;
 use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_linux::lab::testing::sealed;
-use tipstaff_linux::ruleset::{enforce, enforce_at, generation, read, release};
+use tipstaff_linux::ruleset::{Marks, enforce, enforce_at, generation, read, release};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Transport};
 use tipstaff_wire::netlink::DUMP_INTERRUPTED;
 use tipstaff_wire::nf_tables::{Batch, Table};
@@ -170,12 +170,12 @@ fn a_change_by_somebody_else_in_between_is_noticed() {
         let others = batch.finish().expect("fits").bytes;
         let mut socket = Overtaken { socket: netfilter(), others };
         let before = generation(&mut socket).expect("a number");
-        let refused = enforce_at(&mut socket, "sluice", &mended, before, &[]);
+        let refused = enforce_at(&mut socket, "sluice", &mended, &Marks::default(), before, &[]);
         assert!(matches!(refused, Err(LinuxError::Changed)), "{refused:?}");
         let kept = read(&mut netfilter()).expect("read").expect("there");
         assert_eq!(kept.program, inherited, "the old rules stand");
         let now = generation(&mut socket).expect("a number");
         assert!(now > before, "{now} after {before}");
-        enforce_at(&mut socket, "sluice", &mended, now, &[]).expect("enforced");
+        enforce_at(&mut socket, "sluice", &mended, &Marks::default(), now, &[]).expect("enforced");
     });
 }

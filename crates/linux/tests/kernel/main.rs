@@ -3,12 +3,14 @@
 //! They work as root, and for ordinary users where the system lets users make user namespaces.
 //! Where neither is so, they fail and say so: a check that did not happen is not a success.
 
+mod actor;
 mod agreement;
 mod ending;
 mod enforcement;
 mod faults;
 mod labs;
 mod probing;
+mod programs;
 mod rates;
 mod rehearsing;
 mod replacing;

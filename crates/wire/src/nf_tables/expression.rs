@@ -10,6 +10,8 @@ const DATA_VERDICT: u16 = 2;
 const DYNSET_UPDATE: u32 = 1;
 /// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
 const DYNSET_FLAG_EXPRESSION: u32 = 2;
+/// `NFT_SOCKET_MARK`.
+const SOCKET_MARK: u32 = 1;
 /// `NFT_BYTEORDER_HTON`.
 const BYTEORDER_HTON: u32 = 1;
 /// The bytes of a value to be turned round.
@@ -173,6 +175,11 @@ pub enum Expression {
         /// Where to.
         register: u32,
     },
+    /// Loads the mark of the socket that receives or sends the packet; breaks off if there is none.
+    SocketMark {
+        /// Where to.
+        register: u32,
+    },
     /// Loads bytes of the packet.
     Payload {
         /// Which header.
@@ -300,6 +307,7 @@ impl Expression {
     pub fn name(&self) -> &str {
         match self {
             Self::Meta { .. } => "meta",
+            Self::SocketMark { .. } => "socket",
             Self::Payload { .. } => "payload",
             Self::Ct { .. } => "ct",
             Self::Bitwise { .. } => "bitwise",
@@ -328,6 +336,10 @@ impl Expression {
             Self::Meta { key, register } => {
                 out.be32(1, *register);
                 out.be32(2, key.number());
+            }
+            Self::SocketMark { register } => {
+                out.be32(1, SOCKET_MARK);
+                out.be32(2, *register);
             }
             Self::Payload { base, offset, length, register } => {
                 out.be32(1, *register);
@@ -441,6 +453,9 @@ impl Expression {
                 key: MetaKey::from_number(parts.be32(2, "NFTA_META_KEY")?),
                 register: parts.be32(1, "NFTA_META_DREG")?,
             },
+            "socket" if parts.optional_be32(1)? == Some(SOCKET_MARK) => {
+                Self::SocketMark { register: parts.be32(2, "NFTA_SOCKET_DREG")? }
+            }
             "payload" if parts.has(1) => Self::Payload {
                 base: Base::from_number(parts.be32(2, "NFTA_PAYLOAD_BASE")?),
                 offset: parts.be32(3, "NFTA_PAYLOAD_OFFSET")?,

@@ -1,0 +1,302 @@
+//! Our programs at their hooks.
+
+use super::needs::Needs;
+use crate::LinuxError;
+use crate::sys::bpf::{self, Purpose};
+use crate::sys::mark;
+use rustix::fd::{AsFd, OwnedFd};
+use rustix::net::{AddressFamily, SocketFlags, SocketType, socket_with};
+use std::collections::BTreeMap;
+use std::fs;
+use std::io;
+use std::path::Path;
+use tipstaff_wire::WireError;
+use tipstaff_wire::bpf::Map;
+use tipstaff_wire::bpf::recognise::{Identity, Recogniser, Standing};
+
+/// `enum bpf_prog_type`.
+const CGROUP_SOCK: u32 = 9;
+const CGROUP_SOCK_ADDR: u32 = 18;
+const CGROUP_SOCKOPT: u32 = 25;
+const LSM: u32 = 29;
+
+/// The pin of the map; the links have the names of their hooks.
+const PROGRAMS: &str = "programs";
+const PROGRAMS_NEXT: &str = "programs-next";
+/// What the map's name begins with; our bits of marks follow, in hexadecimal digits.
+const MAP_NAME: &str = "ts_";
+
+type Code = fn(&Recogniser) -> Result<Vec<u8>, WireError>;
+
+/// A place in the kernel at which a program of ours runs.
+struct Hook {
+    name: &'static str,
+    kind: u32,
+    /// `enum bpf_attach_type`.
+    number: u32,
+    code: Code,
+    /// What is not recognised without it; `None` if nothing is.
+    without: Option<&'static str>,
+}
+
+const fn hook(
+    name: &'static str,
+    (kind, number): (u32, u32),
+    code: Code,
+    without: Option<&'static str>,
+) -> Hook {
+    Hook { name, kind, number, code, without }
+}
+
+const LATE_USE: &str = "sockets that a program was handed open, and only asks about, are not \
+                        recognised before the next `enforce`";
+const LATE_SEND: &str = "sockets that a program was handed, and only sends from, are not \
+                         recognised before the next `enforce`";
+const FOREIGN: &str = "a program that sets marks of its own takes our bits off its sockets";
+const LATE_ACCEPT: &str = "listening sockets that a program was handed, and only accepts from, \
+                           are not recognised before the next `enforce`";
+
+const HOOKS: [Hook; 11] = [
+    hook("creation", (CGROUP_SOCK, 2), Recogniser::at_creation, None),
+    hook("bind-v4", (CGROUP_SOCK_ADDR, 8), Recogniser::at_opening, None),
+    hook("bind-v6", (CGROUP_SOCK_ADDR, 9), Recogniser::at_opening, None),
+    hook("connect-v4", (CGROUP_SOCK_ADDR, 10), Recogniser::at_opening, None),
+    hook("connect-v6", (CGROUP_SOCK_ADDR, 11), Recogniser::at_opening, None),
+    hook("send-v4", (CGROUP_SOCK_ADDR, 14), Recogniser::at_use, Some(LATE_SEND)),
+    hook("send-v6", (CGROUP_SOCK_ADDR, 15), Recogniser::at_use, Some(LATE_SEND)),
+    hook("name-v4", (CGROUP_SOCK_ADDR, 31), Recogniser::at_use, Some(LATE_USE)),
+    hook("name-v6", (CGROUP_SOCK_ADDR, 32), Recogniser::at_use, Some(LATE_USE)),
+    hook("option", (CGROUP_SOCKOPT, 22), Recogniser::at_option, Some(FOREIGN)),
+    hook("accept", (LSM, 43), Recogniser::at_accept, Some(LATE_ACCEPT)),
+];
+
+/// What the kernel recognises.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Recognition {
+    /// The bits of marks that are used.
+    pub mask: u32,
+    /// The files that are known, and what their processes' sockets get.
+    pub programs: BTreeMap<Identity, Standing>,
+    /// Hooks that ought to be there and are not.
+    pub gone: Vec<&'static str>,
+    /// What is not recognised for lack of a hook that is of use, as whole sentences.
+    pub without: Vec<String>,
+}
+
+/// Our programs, as they have just been put in place.
+#[derive(Debug)]
+pub struct Hooks {
+    map: OwnedFd,
+    /// What the map holds.
+    pub programs: BTreeMap<Identity, Standing>,
+    /// What could not be hooked although it would be of use.
+    pub without: Vec<String>,
+    mask: u32,
+    /// Links that were there before, with the programs that they held.
+    before: Vec<(OwnedFd, OwnedFd)>,
+    /// Pins of links that were not.
+    fresh: Vec<&'static str>,
+    old_map: Option<OwnedFd>,
+}
+
+fn failed(source: io::Error) -> LinuxError {
+    LinuxError::system("have sockets recognised", source)
+}
+
+/// `None` for what is not there.
+fn if_there<T>(found: io::Result<T>) -> Result<Option<T>, LinuxError> {
+    match found {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        other => other.map(Some).map_err(failed),
+    }
+}
+
+impl Hooks {
+    /// Puts programs that know `programs` in place of those that are there, one hook after the
+    /// other, each at once.
+    pub fn put(
+        needs: &Needs,
+        mask: u32,
+        programs: &BTreeMap<Identity, Standing>,
+    ) -> Result<Self, LinuxError> {
+        let most = u32::try_from(programs.len()).unwrap_or(u32::MAX).max(1);
+        let name = format!("{MAP_NAME}{mask:08x}");
+        let map = bpf::map(&name, Identity::LENGTH, Standing::LENGTH, most).map_err(failed)?;
+        for (identity, standing) in programs {
+            bpf::put(map.as_fd(), &identity.to_key(), &standing.to_value()).map_err(failed)?;
+        }
+        fs::create_dir_all(&needs.pins).map_err(failed)?;
+        let old_map = if_there(bpf::pinned(&needs.pins.join(PROGRAMS)))?;
+        let mut hooks = Self {
+            map,
+            programs: programs.clone(),
+            without: Vec::new(),
+            mask,
+            before: Vec::new(),
+            fresh: Vec::new(),
+            old_map,
+        };
+        match hooks.attach(needs) {
+            Ok(()) => Ok(hooks),
+            Err(error) => {
+                hooks.undo(needs);
+                Err(error)
+            }
+        }
+    }
+
+    fn attach(&mut self, needs: &Needs) -> Result<(), LinuxError> {
+        // The map first: should we be stopped, what is recognised can be read.
+        pin_map(&self.map, &needs.pins)?;
+        for hook in &HOOKS {
+            match (self.attach_one(needs, hook), hook.without) {
+                (Ok(()), _) => {}
+                (Err(_), Some(without)) => {
+                    if !self.without.iter().any(|it| it == without) {
+                        self.without.push(without.into());
+                    }
+                }
+                (Err(source), None) => {
+                    return Err(LinuxError::system(
+                        format!("have sockets recognised at {}", hook.name),
+                        source,
+                    ));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn attach_one(&mut self, needs: &Needs, hook: &Hook) -> io::Result<()> {
+        let function =
+            if hook.kind == LSM { needs.accept.ok_or(io::ErrorKind::Unsupported)? } else { 0 };
+        let recogniser = Recogniser {
+            offsets: needs.offsets,
+            programs: Map(rustix::fd::AsRawFd::as_raw_fd(&self.map)),
+            mask: self.mask,
+            namespace: needs.namespace,
+        };
+        let code = (hook.code)(&recogniser).map_err(io::Error::other)?;
+        let purpose = Purpose { kind: hook.kind, hook: hook.number, function };
+        let name = format!("ts_{}", hook.name.replace('-', "_"));
+        let program = bpf::program(&name, purpose, &code)?;
+        let pin = needs.pins.join(hook.name);
+        if let Ok(link) = bpf::pinned(&pin) {
+            // A link whose cgroup is gone holds nothing any more.
+            let info = bpf::link_info(link.as_fd())?;
+            if info.cgroup == cgroup_number(needs)? {
+                let held = bpf::program_by_id(info.program)?;
+                bpf::replace(link.as_fd(), program.as_fd())?;
+                self.before.push((link, held));
+                return Ok(());
+            }
+            fs::remove_file(&pin)?;
+        }
+        let link = bpf::link(program.as_fd(), Some(needs.cgroup.as_fd()), hook.number)?;
+        bpf::pin(link.as_fd(), &pin)?;
+        self.fresh.push(hook.name);
+        Ok(())
+    }
+
+    /// Forgets a file.
+    pub fn forget(&mut self, identity: Identity) -> Result<(), LinuxError> {
+        self.programs.remove(&identity);
+        bpf::remove(self.map.as_fd(), &identity.to_key()).map_err(failed)
+    }
+
+    /// Makes a socket and looks whether it was recognised as ours: that the hooks do what they
+    /// should on this very kernel is seen before any rule relies on it.
+    pub fn try_out(&self, bits: u32) -> Result<(), LinuxError> {
+        for family in [AddressFamily::INET, AddressFamily::INET6] {
+            let socket = match socket_with(family, SocketType::DGRAM, SocketFlags::CLOEXEC, None) {
+                // A kernel without IPv6 has no such sockets to recognise.
+                Err(rustix::io::Errno::AFNOSUPPORT) => continue,
+                other => other.map_err(|error| failed(error.into()))?,
+            };
+            let found = mark::mark(socket.as_fd()).map_err(failed)?;
+            if found & self.mask != bits {
+                return Err(LinuxError::Refused {
+                    doing: "recognise programs".into(),
+                    reason: format!(
+                        "a socket made to try it out has the mark {found:#010x}, not {bits:#010x}"
+                    ),
+                });
+            }
+        }
+        Ok(())
+    }
+
+    /// Puts back what was there before.
+    pub fn undo(self, needs: &Needs) {
+        for (link, program) in &self.before {
+            // What cannot be put back recognises the old programs all the same.
+            let _ = bpf::replace(link.as_fd(), program.as_fd());
+        }
+        for name in &self.fresh {
+            let _ = fs::remove_file(needs.pins.join(name));
+        }
+        match &self.old_map {
+            Some(map) => {
+                let _ = pin_map(map, &needs.pins);
+            }
+            None => {
+                let _ = fs::remove_file(needs.pins.join(PROGRAMS));
+                let _ = fs::remove_dir(&needs.pins);
+            }
+        }
+    }
+
+    /// What is there.
+    pub fn read(needs: &Needs) -> Result<Option<Recognition>, LinuxError> {
+        let Some(map) = if_there(bpf::pinned(&needs.pins.join(PROGRAMS)))? else {
+            return Ok(None);
+        };
+        let info = bpf::map_info(map.as_fd()).map_err(failed)?;
+        let mask = info.name.strip_prefix(MAP_NAME);
+        let mask = mask.and_then(|it| u32::from_str_radix(it, 16).ok()).unwrap_or(0);
+        let mut programs = BTreeMap::new();
+        for (key, value) in bpf::entries(map.as_fd()).map_err(failed)? {
+            programs.insert(Identity::from_key(&key)?, Standing::from_value(&value)?);
+        }
+        let (mut gone, mut without) = (Vec::new(), Vec::new());
+        for hook in &HOOKS {
+            let held = holds(needs, hook, info.id).unwrap_or(false);
+            match hook.without {
+                _ if held => {}
+                None => gone.push(hook.name),
+                Some(text) if without.iter().any(|it| it == text) => {}
+                Some(text) => without.push(text.to_owned()),
+            }
+        }
+        Ok(Some(Recognition { mask, programs, gone, without }))
+    }
+
+    /// Takes everything away.
+    pub fn remove(needs: &Needs) -> Result<(), LinuxError> {
+        for entry in fs::read_dir(&needs.pins).map_err(failed)? {
+            fs::remove_file(entry.map_err(failed)?.path()).map_err(failed)?;
+        }
+        fs::remove_dir(&needs.pins).map_err(failed)
+    }
+}
+
+/// Whether the hook is held, at the cgroup where it should be, by a program that knows the map.
+fn holds(needs: &Needs, hook: &Hook, map: u32) -> io::Result<bool> {
+    let info = bpf::link_info(bpf::pinned(&needs.pins.join(hook.name))?.as_fd())?;
+    let program = bpf::program_by_id(info.program)?;
+    let knows = bpf::maps_of(program.as_fd())?.contains(&map);
+    Ok(knows && info.cgroup == cgroup_number(needs)?)
+}
+
+/// The kernel's number for a cgroup is its folder's inode (cgroups(7)).
+fn cgroup_number(needs: &Needs) -> io::Result<u64> {
+    Ok(rustix::fs::fstat(&needs.cgroup)?.st_ino)
+}
+
+/// Pins the map in place of the one that is pinned.
+fn pin_map(map: &OwnedFd, pins: &Path) -> Result<(), LinuxError> {
+    let next = pins.join(PROGRAMS_NEXT);
+    if_there(fs::remove_file(&next))?;
+    bpf::pin(map.as_fd(), &next).map_err(failed)?;
+    fs::rename(&next, pins.join(PROGRAMS)).map_err(failed)
+}

@@ -1,0 +1,200 @@
+//! Whose a socket is: rules for programs in the kernel.
+//!
+//! Small programs of our own ([`tipstaff_wire::bpf::recognise`]) run where sockets are made and
+//! opened. They look up the file that the process executes and write its number into some bits of
+//! the socket's mark, which rules compare ([`Marks`]). They are pinned in a bpf file system: they
+//! outlive us and need no process of ours.
+//!
+//! Numbers never change their meaning while rules compare with them: [`prepare`] makes the kernel
+//! recognise what the old rules and the new ones name, then the rules are replaced, then
+//! [`Prepared::settle`] forgets what only the old ones named.
+
+mod files;
+mod hooks;
+mod needs;
+mod running;
+mod sockets;
+
+pub use files::{Kind, kind_of};
+pub use hooks::Recognition;
+pub use needs::lacking;
+pub use running::{Process, ProgramFile, Standings, look};
+
+use crate::LinuxError;
+use crate::ruleset::{Marks, too_many_programs};
+use files::Files;
+use hooks::Hooks;
+use needs::Needs;
+use std::collections::{BTreeMap, BTreeSet};
+use tipstaff_wire::bpf::recognise::{Identity, Standing};
+
+/// What the kernel recognises now, made ready for new rules.
+#[derive(Debug)]
+#[must_use = "the rules are to be replaced, and then what is not needed any more forgotten"]
+pub struct Prepared {
+    marks: Marks,
+    /// `None` if neither the old rules nor the new ones name programs.
+    work: Option<Work>,
+}
+
+#[derive(Debug)]
+struct Work {
+    needs: Needs,
+    hooks: Hooks,
+    /// What the new rules need recognised.
+    wanted: BTreeMap<Identity, Standing>,
+    old_mask: u32,
+}
+
+/// Makes the kernel recognise the programs of `lists`, and go on recognising those of the rules
+/// that are in force, whose numbers are `before`.
+///
+/// Sockets that are there already are marked for the program that holds them.
+///
+/// # Errors
+/// [`LinuxError::Lacking`] with all that the kernel or this process lacks for it, others of
+/// [`LinuxError`]; the kernel then recognises what it did before.
+pub fn prepare(
+    mask: u32,
+    lists: &BTreeSet<Vec<String>>,
+    before: &Marks,
+) -> Result<Prepared, LinuxError> {
+    let nothing = Prepared { marks: Marks::default(), work: None };
+    if lists.is_empty() && (before.mask == 0 || !lacking().is_empty()) {
+        return Ok(nothing);
+    }
+    let needs = Needs::find()?;
+    let old = Hooks::read(&needs)?;
+    let old_mask = old.as_ref().map_or(0, |it| it.mask);
+    let known = old.map(|it| it.programs).unwrap_or_default();
+    let same_mask = old_mask == mask && before.mask == mask;
+    let number = |it: &Standing| Marks::number_in(mask, it.bits);
+    let (numbers_before, mut taken) = if same_mask {
+        (before.numbers(), before.used())
+    } else {
+        (BTreeMap::new(), BTreeSet::new())
+    };
+    if old_mask == mask {
+        taken.extend(known.values().map(number));
+    }
+    let numbers = Marks::number(mask, lists, &numbers_before, &taken).map_err(too_many_programs)?;
+
+    let files = Files::open(&needs)?;
+    let mut wanted: BTreeMap<Identity, Standing> = BTreeMap::new();
+    let mut known_as = BTreeMap::new();
+    for (path, own) in &numbers {
+        let Some(identity) = files.identity(path)? else { continue };
+        // A file keeps the number that its sockets carry already.
+        let carried = known.get(&identity).filter(|_| same_mask).map(number);
+        let carried = carried.filter(|it| *it != 0 && *it <= Marks::most(mask));
+        let standing = wanted.entry(identity).or_insert_with(|| Standing {
+            bits: Marks::bits(mask, carried.unwrap_or(*own)),
+            may_mark: false,
+        });
+        known_as.insert(path.clone(), number(standing));
+    }
+    let marks = Marks::of(mask, lists, &numbers, &known_as);
+    let ourselves = files.ourselves()?;
+    let unnamed = Standing { bits: Marks::bits(mask, Marks::most(mask) + 1), may_mark: true };
+    wanted.entry(ourselves).and_modify(|it| it.may_mark = true).or_insert(unnamed);
+
+    let mut both = if old_mask == mask { known } else { BTreeMap::new() };
+    both.extend(wanted.iter().map(|(identity, standing)| (*identity, *standing)));
+    let hooks = Hooks::put(&needs, mask, &both)?;
+    let valid = both.values().map(|it| it.bits).collect();
+    let marked = hooks
+        .try_out(wanted[&ourselves].bits)
+        .and_then(|()| sockets::claim(&needs, &files, mask, &both, &valid, 0));
+    if let Err(error) = marked {
+        hooks.undo(&needs);
+        return Err(error);
+    }
+    Ok(Prepared { marks, work: Some(Work { needs, hooks, wanted, old_mask }) })
+}
+
+impl Prepared {
+    /// The numbers for the new rules.
+    #[must_use]
+    pub fn marks(&self) -> &Marks {
+        &self.marks
+    }
+
+    /// What could not be hooked although it would be of use, as ends of sentences.
+    #[must_use]
+    pub fn without(&self) -> Vec<String> {
+        self.work.as_ref().map(|it| it.hooks.without.clone()).unwrap_or_default()
+    }
+
+    /// After the new rules are in force: forgets what only the old ones named. A file that has
+    /// been replaced is known for as long as a process still runs it.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses; what the rules name is recognised all the same.
+    pub fn settle(self) -> Result<(), LinuxError> {
+        let Some(mut work) = self.work else { return Ok(()) };
+        if self.marks.lists.is_empty() {
+            return clear_with(&work.needs);
+        }
+        let files = Files::open(&work.needs)?;
+        let used = self.marks.used();
+        let mask = self.marks.mask;
+        let running = running::executed(&files)?;
+        for (identity, standing) in work.hooks.programs.clone() {
+            let number = Marks::number_in(mask, standing.bits);
+            let replaced = used.contains(&number) && running.contains_key(&identity);
+            match work.wanted.get(&identity) {
+                Some(_) => {}
+                None if replaced => {
+                    work.wanted.insert(identity, Standing { may_mark: false, ..standing });
+                }
+                None => work.hooks.forget(identity)?,
+            }
+        }
+        let valid = work.wanted.values().map(|it| it.bits).collect();
+        let leave = work.old_mask & !mask;
+        sockets::claim(&work.needs, &files, mask, &work.wanted, &valid, leave)
+    }
+
+    /// After the new rules could not be put in force: the kernel recognises what it did before.
+    pub fn undo(self) {
+        if let Some(work) = self.work {
+            work.hooks.undo(&work.needs);
+        }
+    }
+}
+
+/// What the kernel recognises in the calling thread's network namespace; `None` if we have hooked
+/// nothing there.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us look.
+pub fn read() -> Result<Option<Recognition>, LinuxError> {
+    match Needs::find() {
+        Ok(needs) => Hooks::read(&needs),
+        // Nothing can be hooked, so nothing is; but who may not look does not know.
+        Err(LinuxError::Lacking { permitted: true, .. }) => Ok(None),
+        Err(LinuxError::Lacking { .. }) => {
+            Err(LinuxError::NotPermitted { doing: "look at who recognises programs".into() })
+        }
+        Err(error) => Err(error),
+    }
+}
+
+/// Takes everything of ours away that recognises programs, and our bits from all marks.
+///
+/// # Errors
+/// [`LinuxError`] if the system refuses.
+pub fn clear() -> Result<(), LinuxError> {
+    match Needs::find() {
+        Ok(needs) => clear_with(&needs),
+        Err(LinuxError::Lacking { .. }) => Ok(()),
+        Err(error) => Err(error),
+    }
+}
+
+fn clear_with(needs: &Needs) -> Result<(), LinuxError> {
+    let Some(found) = Hooks::read(needs)? else { return Ok(()) };
+    Hooks::remove(needs)?;
+    let files = Files::open(needs)?;
+    sockets::claim(needs, &files, found.mask, &BTreeMap::new(), &BTreeSet::new(), 0)
+}

@@ -1,0 +1,185 @@
+//! What recognising programs takes, and whether it is there.
+
+use crate::LinuxError;
+use crate::sys::mark;
+use rustix::fd::{AsFd, OwnedFd};
+use rustix::fs::{Mode, OFlags, open};
+use rustix::mount::{MountFlags, mount};
+use rustix::net::{AddressFamily, SocketFlags, SocketType, socket_with};
+use rustix::thread::CapabilitySet;
+use std::ffi::OsString;
+use std::fs;
+use std::os::unix::ffi::OsStringExt;
+use std::path::{Path, PathBuf};
+use tipstaff_wire::bpf::Btf;
+use tipstaff_wire::bpf::recognise::Offsets;
+
+const TYPES: &str = "/sys/kernel/btf/vmlinux";
+/// Where a bpf file system usually is.
+const PINS: &str = "/sys/fs/bpf";
+/// Hooked where it is there: for who is handed a listening socket and only ever accepts from it.
+const ACCEPT: &str = "bpf_lsm_socket_accept";
+
+/// What recognising programs takes.
+#[derive(Debug)]
+pub struct Needs {
+    /// Where the kernel keeps what we read.
+    pub offsets: Offsets,
+    /// The number of the kernel's function that iterators over open files are attached to.
+    pub open_files: u32,
+    /// The number of the security module's function at `accept`, if there is one.
+    pub accept: Option<u32>,
+    /// The root of the control groups that this process sees.
+    pub cgroup: OwnedFd,
+    /// The folder of our pins.
+    pub pins: PathBuf,
+    /// The number of our network namespace.
+    pub namespace: u64,
+}
+
+/// What the kernel or this process lacks to recognise programs, as ends of sentences.
+#[must_use]
+pub fn lacking() -> Vec<String> {
+    match Needs::find() {
+        Err(LinuxError::Lacking { what, .. }) => what,
+        Err(error) => vec![error.to_string()],
+        Ok(_) => Vec::new(),
+    }
+}
+
+impl Needs {
+    /// Looks for everything.
+    ///
+    /// # Errors
+    /// [`LinuxError::Lacking`] with all that is not there.
+    pub fn find() -> Result<Self, LinuxError> {
+        fn or_lack<T>(lacks: &mut Vec<String>, found: Result<T, String>) -> Option<T> {
+            found.map_err(|it| lacks.push(it)).ok()
+        }
+        let mut lacks = Vec::new();
+        let permitted = or_lack(&mut lacks, permission()).is_some();
+        let cgroup = or_lack(&mut lacks, cgroup_root());
+        let namespace = or_lack(&mut lacks, namespace());
+        let types = or_lack(&mut lacks, types());
+        // Who may load nothing may mount nothing either.
+        let pins = permitted.then(pins).and_then(|it| or_lack(&mut lacks, it));
+        match (cgroup, namespace, types, pins) {
+            (Some(cgroup), Some(namespace), Some((offsets, open_files, accept)), Some(pins)) => {
+                let pins = pins.join(format!("tipstaff-{namespace}"));
+                Ok(Self { offsets, open_files, accept, cgroup, pins, namespace })
+            }
+            _ => Err(LinuxError::Lacking { what: lacks, permitted }),
+        }
+    }
+}
+
+/// Whether this process may load programs that read the kernel's structures.
+fn permission() -> Result<(), String> {
+    let had = rustix::thread::capabilities(None).map_err(|error| error.to_string())?.effective;
+    let all = CapabilitySet::SYS_ADMIN.union(CapabilitySet::NET_ADMIN);
+    let few = CapabilitySet::BPF | CapabilitySet::PERFMON | CapabilitySet::NET_ADMIN;
+    if !had.contains(all) && !had.contains(few) {
+        return Err("the right to load programs into the kernel (root has it; it is CAP_BPF, \
+                    CAP_PERFMON and CAP_NET_ADMIN)"
+            .into());
+    }
+    // Within a user namespace root may do much, but not this.
+    let map = fs::read_to_string("/proc/self/uid_map").unwrap_or_default();
+    let whole = map.split_whitespace().eq(["0", "0", "4294967295"]);
+    if whole {
+        Ok(())
+    } else {
+        Err("the right to load programs into the kernel, which nobody has within a user \
+             namespace, such as a container or lab without privileges"
+            .into())
+    }
+}
+
+fn cgroup_root() -> Result<OwnedFd, String> {
+    let Some(path) = mounted("cgroup2") else {
+        return Err("control groups of version 2: none of them is mounted here whose root this \
+                    process is in (`mount -t cgroup2 none /sys/fs/cgroup`)"
+            .into());
+    };
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let root = open(&path, flags, Mode::empty());
+    root.map_err(|error| format!("{}: {error}", path.display()))
+}
+
+/// The folder of the bpf file system, which is mounted if it is not.
+fn pins() -> Result<PathBuf, String> {
+    if let Some(path) = mounted("bpf") {
+        return Ok(path);
+    }
+    let place = Path::new(PINS);
+    mount("bpf", place, "bpf", MountFlags::NOSUID | MountFlags::NOEXEC | MountFlags::NODEV, None)
+        .map_err(|error| format!("a bpf file system: none is mounted, and at {PINS}: {error}"))?;
+    Ok(place.to_owned())
+}
+
+/// Where the root of a file system of that kind is mounted.
+fn mounted(kind: &str) -> Option<PathBuf> {
+    let mounts = fs::read("/proc/self/mountinfo").ok()?;
+    mounts.split(|&byte| byte == b'\n').find_map(|line| {
+        let mut fields = line.split(|&byte| byte == b' ');
+        let (root, place) = (fields.nth(3)?, fields.next()?);
+        let mut after = fields.skip_while(|it| *it != b"-");
+        let found = after.nth(1)? == kind.as_bytes() && root == b"/";
+        found.then(|| PathBuf::from(OsString::from_vec(plain(place))))
+    })
+}
+
+/// Blanks and the like are written as octal numbers there (proc(5)).
+fn plain(escaped: &[u8]) -> Vec<u8> {
+    let mut plain = Vec::with_capacity(escaped.len());
+    let mut rest = escaped;
+    while let [first, behind @ ..] = rest {
+        let octal = behind.get(..3).and_then(|it| std::str::from_utf8(it).ok());
+        let number = octal.and_then(|it| u8::from_str_radix(it, 8).ok());
+        if let (b'\\', Some(byte)) = (first, number) {
+            plain.push(byte);
+            rest = &behind[3..];
+        } else {
+            plain.push(*first);
+            rest = behind;
+        }
+    }
+    plain
+}
+
+fn types() -> Result<(Offsets, u32, Option<u32>), String> {
+    let bytes = fs::read(TYPES).map_err(|error| {
+        format!("the kernel's description of its types, {TYPES} (CONFIG_DEBUG_INFO_BTF): {error}")
+    })?;
+    let types = Btf::parse(&bytes).map_err(|error| format!("{TYPES}: {error}"))?;
+    let offsets = Offsets::of(&types).map_err(|(structure, field)| {
+        format!("the field {field} of {structure}: this kernel has none of that name")
+    })?;
+    let open_files = types.function("bpf_iter_task_file");
+    let open_files = open_files.ok_or("iterators over open files (Linux 5.8)")?;
+    let with_module = fs::read_to_string("/sys/kernel/security/lsm");
+    // Where the list cannot be seen, trying shows it.
+    let with_module = with_module.map_or(true, |it| it.trim().split(',').any(|it| it == "bpf"));
+    Ok((offsets, open_files, types.function(ACCEPT).filter(|_| with_module)))
+}
+
+/// The number of the calling thread's network namespace.
+fn namespace() -> Result<u64, String> {
+    let lack = |error: &dyn std::fmt::Display| {
+        format!("numbers of network namespaces (Linux 5.14): {error}")
+    };
+    let socket = socket_with(AddressFamily::INET, SocketType::DGRAM, SocketFlags::CLOEXEC, None)
+        .map_err(|error| lack(&error))?;
+    mark::namespace_cookie(socket.as_fd()).map_err(|error| lack(&error))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::plain;
+
+    #[test]
+    fn blanks_in_mount_points_are_read() {
+        assert_eq!(plain(br"/mnt/two\040words\134"), b"/mnt/two words\\");
+        assert_eq!(plain(br"/mnt/odd\9"), br"/mnt/odd\9");
+    }
+}

@@ -1,0 +1,147 @@
+//! Which processes run which files.
+
+use super::files::{Files, Kind, executable, kind_of};
+use super::needs::Needs;
+use super::{Hooks, Recognition};
+use crate::LinuxError;
+use crate::ruleset::Marks;
+use rustix::fd::{AsFd, AsRawFd};
+use rustix::fs::fstat;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use tipstaff_wire::bpf::recognise::Identity;
+
+/// As many files are held open at a time.
+const AT_ONCE: usize = 200;
+/// What the system says behind the path of a file that is not there any more.
+const REMOVED: &str = " (deleted)";
+
+/// Every file that some process executes, with the processes.
+pub fn executed(files: &Files) -> Result<BTreeMap<Identity, Vec<u32>>, LinuxError> {
+    // One process for each file is asked, by what everybody may see of files.
+    let mut alike: BTreeMap<(u64, u64), Vec<u32>> = BTreeMap::new();
+    for pid in processes() {
+        let Some(file) = executable(&exe(pid)) else { continue };
+        let Ok(status) = fstat(&file) else { continue };
+        alike.entry((status.st_dev, status.st_ino)).or_default().push(pid);
+    }
+    let groups: Vec<Vec<u32>> = alike.into_values().collect();
+    let mut found: BTreeMap<Identity, Vec<u32>> = BTreeMap::new();
+    for some in groups.chunks(AT_ONCE) {
+        let open = some.iter().filter_map(|pids| Some((executable(&exe(*pids.first()?))?, pids)));
+        let open: Vec<_> = open.collect();
+        let borrowed: Vec<_> = open.iter().map(|it| it.0.as_fd()).collect();
+        let identities = files.identities(&borrowed)?;
+        for (file, pids) in &open {
+            if let Some(identity) = identities.get(&file.as_raw_fd()) {
+                found.entry(*identity).or_default().extend(pids.iter().copied());
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// The numbers of all processes.
+pub fn processes() -> Vec<u32> {
+    let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+    entries.filter_map(|it| it.file_name().to_str()?.parse().ok()).collect()
+}
+
+fn exe(pid: u32) -> PathBuf {
+    format!("/proc/{pid}/exe").into()
+}
+
+/// A process that runs a program which rules name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Process {
+    /// Its number.
+    pub pid: u32,
+    /// Whether the file it runs is not the one at the path any more.
+    pub outdated: bool,
+    /// Whether its sockets are recognised.
+    pub recognised: bool,
+}
+
+/// A program that rules name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ProgramFile {
+    /// Its path.
+    pub path: String,
+    /// What is there.
+    pub kind: Kind,
+    /// Whether the file that is there now is recognised.
+    pub recognised: bool,
+    /// Other paths that rules name and that lead to the same file.
+    pub same_as: Vec<String>,
+    /// The processes that run it.
+    pub processes: Vec<Process>,
+}
+
+/// How things stand with the programs that rules name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Standings {
+    /// Each program.
+    pub files: Vec<ProgramFile>,
+    /// What the kernel recognises; `None` if nothing of ours is there.
+    pub recognition: Option<Recognition>,
+}
+
+/// Looks how things stand with the programs that the rules in force name.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us look.
+pub fn look(marks: &Marks) -> Result<Standings, LinuxError> {
+    let needs = Needs::find()?;
+    let recognition = Hooks::read(&needs)?;
+    let files = Files::open(&needs)?;
+    let executed = executed(&files)?;
+    let numbers = marks.numbers();
+    let mut identities: BTreeMap<&String, Identity> = BTreeMap::new();
+    for path in numbers.keys() {
+        identities.extend(files.identity(path)?.map(|it| (path, it)));
+    }
+    let known = |identity: &Identity, path: &String| {
+        let standing = recognition.as_ref().and_then(|it| it.programs.get(identity));
+        standing.is_some_and(|it| {
+            let number = Marks::number_in(marks.mask, it.bits);
+            let lists = marks.lists.iter().filter(|(list, _)| list.contains(path));
+            lists.flat_map(|it| it.1).any(|it| it.number == number)
+        })
+    };
+    let file = |path: &String| {
+        let now = identities.get(path);
+        let mut processes = Vec::new();
+        for (identity, pids) in &executed {
+            let outdated = now != Some(identity);
+            let recognised = known(identity, path);
+            let of_path = |pid: &&u32| !outdated || was(**pid, path);
+            processes.extend(pids.iter().filter(of_path).map(|&pid| Process {
+                pid,
+                outdated,
+                recognised,
+            }));
+        }
+        processes.sort_by_key(|it| it.pid);
+        let same = |it: &(&&String, &Identity)| Some(it.1) == now && **it.0 != *path;
+        ProgramFile {
+            kind: kind_of(Path::new(path)),
+            recognised: now.is_some_and(|it| known(it, path)),
+            same_as: identities.iter().filter(same).map(|it| (*it.0).clone()).collect(),
+            path: path.clone(),
+            processes,
+        }
+    };
+    let paths: BTreeSet<&String> = numbers.keys().collect();
+    let listed = paths.into_iter().map(file).collect();
+    Ok(Standings { files: listed, recognition })
+}
+
+/// Whether the process runs the file that was once at the path.
+fn was(pid: u32, path: &str) -> bool {
+    let link = fs::read_link(exe(pid)).unwrap_or_default();
+    let link = link.to_str().and_then(|it| it.strip_suffix(REMOVED));
+    // The system knows the file by the path that links lead to.
+    let real = fs::canonicalize(path).ok();
+    link.is_some_and(|it| it == path || real.as_deref() == Some(Path::new(it)))
+}

@@ -1,0 +1,360 @@
+//! `bpf(2)`: maps, programs, and the links that hold programs at their hooks.
+//!
+//! The layout of what the call takes is that of `union bpf_attr` in `linux/bpf.h`.
+
+use rustix::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
+use std::ffi::CString;
+use std::io;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+/// `enum bpf_cmd`.
+#[derive(Clone, Copy)]
+#[repr(i32)]
+enum Command {
+    MapCreate = 0,
+    MapLookup = 1,
+    MapUpdate = 2,
+    MapDelete = 3,
+    MapNextKey = 4,
+    ProgramLoad = 5,
+    Pin = 6,
+    Unpinned = 7,
+    ProgramById = 13,
+    Info = 15,
+    LinkCreate = 28,
+    LinkUpdate = 29,
+    Iterate = 33,
+}
+
+/// As many bytes as any command here needs; the kernel accepts more, if they are zero.
+const ATTRIBUTE: usize = 144;
+/// `BPF_MAP_TYPE_HASH`.
+const HASH: u32 = 1;
+/// Helpers that read the kernel's structures are only for programs that may be combined with it;
+/// the licence of this one allows that.
+const LICENCE: &std::ffi::CStr = c"Dual MIT/GPL";
+/// The longest name of a map or program, with the NUL behind it.
+const NAME: usize = 16;
+
+/// What one command is told.
+struct Attribute {
+    bytes: [u8; ATTRIBUTE],
+}
+
+impl Attribute {
+    fn new() -> Self {
+        Self { bytes: [0; ATTRIBUTE] }
+    }
+
+    fn number(mut self, at: usize, value: u32) -> Self {
+        self.bytes[at..at + 4].copy_from_slice(&value.to_ne_bytes());
+        self
+    }
+
+    fn descriptor(self, at: usize, of: BorrowedFd<'_>) -> Self {
+        self.number(at, of.as_raw_fd().cast_unsigned())
+    }
+
+    /// Where some bytes are. They must outlive the call.
+    fn pointer<T>(mut self, at: usize, to: *const T) -> Self {
+        // Exposed, since the kernel writes through it.
+        let address = u64::try_from(to.expose_provenance()).unwrap_or_default();
+        self.bytes[at..at + 8].copy_from_slice(&address.to_ne_bytes());
+        self
+    }
+
+    fn name(mut self, at: usize, name: &str) -> Self {
+        let bytes = name.as_bytes();
+        let length = bytes.len().min(NAME - 1);
+        self.bytes[at..at + length].copy_from_slice(&bytes[..length]);
+        self
+    }
+
+    /// # Safety
+    /// Every pointer that was written must be to as many bytes as the command reads or writes
+    /// there, and live until it returns.
+    #[allow(unsafe_code)]
+    unsafe fn give(&mut self, command: Command) -> io::Result<i32> {
+        // SAFETY: the attribute is as long as said, and the caller answers for what it points to.
+        let result = unsafe {
+            libc::syscall(libc::SYS_bpf, command as i32, self.bytes.as_mut_ptr(), ATTRIBUTE)
+        };
+        if result < 0 {
+            return Err(io::Error::last_os_error());
+        }
+        i32::try_from(result).map_err(io::Error::other)
+    }
+
+    /// For commands that give a descriptor.
+    ///
+    /// # Safety
+    /// As for [`Attribute::give`].
+    #[allow(unsafe_code)]
+    unsafe fn open(&mut self, command: Command) -> io::Result<OwnedFd> {
+        // SAFETY: the caller answers for the pointers.
+        let raw = unsafe { self.give(command) }?;
+        // SAFETY: the kernel has just opened this descriptor for us, and nobody else knows it.
+        Ok(unsafe { OwnedFd::from_raw_fd(raw) })
+    }
+}
+
+/// Makes a map that is looked up by whole keys.
+#[allow(unsafe_code)]
+pub fn map(name: &str, key: usize, value: usize, most: u32) -> io::Result<OwnedFd> {
+    let size = |it: usize| u32::try_from(it).unwrap_or(u32::MAX);
+    let mut attribute = Attribute::new()
+        .number(0, HASH)
+        .number(4, size(key))
+        .number(8, size(value))
+        .number(12, most)
+        .name(28, name);
+    // SAFETY: nothing is pointed to.
+    unsafe { attribute.open(Command::MapCreate) }
+}
+
+/// Puts a value into a map. Key and value must have the lengths that the map was made with.
+#[allow(unsafe_code)]
+pub fn put(map: BorrowedFd<'_>, key: &[u8], value: &[u8]) -> io::Result<()> {
+    check_lengths(map, key.len(), value.len())?;
+    let mut attribute =
+        Attribute::new().descriptor(0, map).pointer(8, key.as_ptr()).pointer(16, value.as_ptr());
+    // SAFETY: both are as long as the map's keys and values, and outlive the call.
+    unsafe { attribute.give(Command::MapUpdate) }.map(drop)
+}
+
+/// Takes a key out of a map.
+#[allow(unsafe_code)]
+pub fn remove(map: BorrowedFd<'_>, key: &[u8]) -> io::Result<()> {
+    check_lengths(map, key.len(), usize::try_from(map_info(map)?.value).unwrap_or(0))?;
+    let mut attribute = Attribute::new().descriptor(0, map).pointer(8, key.as_ptr());
+    // SAFETY: the key is as long as the map's keys, and outlives the call.
+    unsafe { attribute.give(Command::MapDelete) }.map(drop)
+}
+
+fn check_lengths(map: BorrowedFd<'_>, key: usize, value: usize) -> io::Result<()> {
+    let info = map_info(map)?;
+    let same = |a: u32, b: usize| usize::try_from(a).is_ok_and(|a| a == b);
+    if same(info.key, key) && same(info.value, value) {
+        Ok(())
+    } else {
+        Err(io::Error::other("the map has keys or values of another length"))
+    }
+}
+
+/// All keys of a map, with their values.
+#[allow(unsafe_code)]
+pub fn entries(map: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, Vec<u8>)>> {
+    let info = map_info(map)?;
+    let length = |it: u32| usize::try_from(it).unwrap_or(0);
+    let mut found = Vec::new();
+    let mut key: Option<Vec<u8>> = None;
+    loop {
+        let mut next = vec![0; length(info.key)];
+        let mut attribute =
+            Attribute::new().descriptor(0, map).pointer(16, next.as_mut_ptr().cast_const());
+        if let Some(key) = &key {
+            attribute = attribute.pointer(8, key.as_ptr());
+        }
+        // SAFETY: both keys are as long as the map's, and outlive the call.
+        match unsafe { attribute.give(Command::MapNextKey) } {
+            Err(error) if error.raw_os_error() == Some(libc::ENOENT) => return Ok(found),
+            other => other?,
+        };
+        let mut value = vec![0; length(info.value)];
+        let mut attribute = Attribute::new()
+            .descriptor(0, map)
+            .pointer(8, next.as_ptr())
+            .pointer(16, value.as_mut_ptr().cast_const());
+        // SAFETY: key and value are as long as the map's, and outlive the call.
+        match unsafe { attribute.give(Command::MapLookup) } {
+            // Somebody took it out in the meantime.
+            Err(error) if error.raw_os_error() == Some(libc::ENOENT) => {}
+            other => {
+                other?;
+                found.push((next.clone(), value));
+            }
+        }
+        key = Some(next);
+    }
+}
+
+/// A map as the kernel describes it.
+#[derive(Clone, Debug)]
+pub struct MapInfo {
+    /// The kernel's number for it.
+    pub id: u32,
+    /// The length of keys.
+    key: u32,
+    /// The length of values.
+    value: u32,
+    /// The name it was given.
+    pub name: String,
+}
+
+/// Describes a map.
+pub fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
+    let info = info::<96>(map, &[])?;
+    let name: Vec<u8> = info[24..24 + NAME].iter().copied().take_while(|&it| it != 0).collect();
+    Ok(MapInfo {
+        id: number_at(&info, 4),
+        key: number_at(&info, 8),
+        value: number_at(&info, 12),
+        name: String::from_utf8_lossy(&name).into_owned(),
+    })
+}
+
+/// The numbers of the maps that a program uses.
+pub fn maps_of(program: BorrowedFd<'_>) -> io::Result<Vec<u32>> {
+    let mut maps = [0_u32; 8];
+    let mut asked = [0; 64];
+    asked[52..56].copy_from_slice(&8_u32.to_ne_bytes());
+    let address = u64::try_from(maps.as_mut_ptr().expose_provenance()).unwrap_or_default();
+    asked[56..64].copy_from_slice(&address.to_ne_bytes());
+    let info = info::<224>(program, &asked)?;
+    let count = usize::try_from(number_at(&info, 52)).unwrap_or(0);
+    Ok(maps.iter().copied().take(count).collect())
+}
+
+/// A link as the kernel describes it.
+#[derive(Clone, Copy, Debug)]
+pub struct LinkInfo {
+    /// The kernel's number for the program that it holds.
+    pub program: u32,
+    /// The cgroup at which it is; zero if that is gone.
+    pub cgroup: u64,
+}
+
+/// Describes a link between a program and a cgroup.
+pub fn link_info(link: BorrowedFd<'_>) -> io::Result<LinkInfo> {
+    let info = info::<64>(link, &[])?;
+    let cgroup = u64::from(number_at(&info, 16)) | u64::from(number_at(&info, 20)) << 32;
+    Ok(LinkInfo { program: number_at(&info, 8), cgroup })
+}
+
+fn number_at(bytes: &[u8], at: usize) -> u32 {
+    let four = bytes.get(at..at + 4).and_then(|it| it.try_into().ok());
+    four.map_or(0, u32::from_ne_bytes)
+}
+
+/// `BPF_OBJ_GET_INFO_BY_FD`, with what is asked for at the beginning. What that points to must be
+/// as long as it says.
+#[allow(unsafe_code)]
+fn info<const N: usize>(of: BorrowedFd<'_>, asked: &[u8]) -> io::Result<[u8; N]> {
+    let mut info = [0; N];
+    info[..asked.len()].copy_from_slice(asked);
+    let mut attribute = Attribute::new()
+        .descriptor(0, of)
+        .number(4, u32::try_from(N).unwrap_or(0))
+        .pointer(8, info.as_mut_ptr().cast_const());
+    // SAFETY: the buffer is as long as said and outlives the call.
+    unsafe { attribute.give(Command::Info) }?;
+    Ok(info)
+}
+
+/// What a program is for.
+#[derive(Clone, Copy, Debug)]
+pub struct Purpose {
+    /// `enum bpf_prog_type`.
+    pub kind: u32,
+    /// `enum bpf_attach_type`.
+    pub hook: u32,
+    /// The number of the kernel's function that it is attached to, if it is to one.
+    pub function: u32,
+}
+
+/// Loads a program. The error's text ends with what the kernel's checker says.
+#[allow(unsafe_code)]
+pub fn program(name: &str, purpose: Purpose, code: &[u8]) -> io::Result<OwnedFd> {
+    const INSTRUCTION: usize = 8;
+    let load = |log: &mut [u8]| {
+        let count = u32::try_from(code.len() / INSTRUCTION).unwrap_or(u32::MAX);
+        let mut attribute = Attribute::new()
+            .number(0, purpose.kind)
+            .number(4, count)
+            .pointer(8, code.as_ptr())
+            .pointer(16, LICENCE.as_ptr())
+            .name(48, name)
+            .number(68, purpose.hook)
+            .number(108, purpose.function);
+        if !log.is_empty() {
+            attribute = attribute
+                .number(24, 1)
+                .number(28, u32::try_from(log.len()).unwrap_or(0))
+                .pointer(32, log.as_mut_ptr().cast_const());
+        }
+        // SAFETY: the code is as long as the count says, the licence ends with a NUL, the log is
+        // as long as said, and all outlive the call.
+        unsafe { attribute.open(Command::ProgramLoad) }
+    };
+    load(&mut []).or_else(|error| {
+        if error.raw_os_error() == Some(libc::EPERM) {
+            return Err(error);
+        }
+        // Once more, for the checker's words.
+        let mut log = vec![0; 65_536];
+        load(&mut log).map_err(|again| {
+            let text: Vec<u8> = log.into_iter().take_while(|&it| it != 0).collect();
+            let text = String::from_utf8_lossy(&text);
+            let words = text.lines().rfind(|it| !it.starts_with("processed")).unwrap_or_default();
+            if words.is_empty() { again } else { io::Error::other(format!("{again}: {words}")) }
+        })
+    })
+}
+
+/// Holds a program at a hook for as long as somebody holds the link: a descriptor, or a pin.
+#[allow(unsafe_code)]
+pub fn link(
+    program: BorrowedFd<'_>,
+    cgroup: Option<BorrowedFd<'_>>,
+    hook: u32,
+) -> io::Result<OwnedFd> {
+    let mut attribute = Attribute::new().descriptor(0, program).number(8, hook);
+    if let Some(cgroup) = cgroup {
+        attribute = attribute.descriptor(4, cgroup);
+    }
+    // SAFETY: nothing is pointed to.
+    unsafe { attribute.open(Command::LinkCreate) }
+}
+
+/// Puts another program into a link, with no moment between.
+#[allow(unsafe_code)]
+pub fn replace(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> {
+    let mut attribute = Attribute::new().descriptor(0, link).descriptor(4, program);
+    // SAFETY: nothing is pointed to.
+    unsafe { attribute.give(Command::LinkUpdate) }.map(drop)
+}
+
+/// The program of that number.
+#[allow(unsafe_code)]
+pub fn program_by_id(id: u32) -> io::Result<OwnedFd> {
+    let mut attribute = Attribute::new().number(0, id);
+    // SAFETY: nothing is pointed to.
+    unsafe { attribute.open(Command::ProgramById) }
+}
+
+/// What an iterator hands out, from its beginning.
+#[allow(unsafe_code)]
+pub fn iterate(link: BorrowedFd<'_>) -> io::Result<OwnedFd> {
+    let mut attribute = Attribute::new().descriptor(0, link);
+    // SAFETY: nothing is pointed to.
+    unsafe { attribute.open(Command::Iterate) }
+}
+
+/// Gives a map, program or link a name in a bpf file system: it lives until that is removed.
+#[allow(unsafe_code)]
+pub fn pin(it: BorrowedFd<'_>, path: &Path) -> io::Result<()> {
+    let path = CString::new(path.as_os_str().as_bytes())?;
+    let mut attribute = Attribute::new().pointer(0, path.as_ptr()).descriptor(8, it);
+    // SAFETY: the path ends with a NUL and outlives the call.
+    unsafe { attribute.give(Command::Pin) }.map(drop)
+}
+
+/// Opens what has been pinned.
+#[allow(unsafe_code)]
+pub fn pinned(path: &Path) -> io::Result<OwnedFd> {
+    let path = CString::new(path.as_os_str().as_bytes())?;
+    let mut attribute = Attribute::new().pointer(0, path.as_ptr());
+    // SAFETY: the path ends with a NUL and outlives the call.
+    unsafe { attribute.open(Command::Unpinned) }
+}

@@ -1,0 +1,463 @@
+//! The programs that tell whose a socket is.
+//!
+//! Each looks up the file that the running process executes, by device, inode number and inode
+//! generation, and keeps what it finds in some bits of the socket's mark; the packet filter
+//! compares those. The bits outside [`Recogniser::mask`] are never touched.
+//!
+//! Source: `linux/bpf.h` for the contexts (`bpf_sock`, `bpf_sock_addr`, `bpf_sockopt`); the rest
+//! by the kernel's own description of its types.
+
+use super::{Assembler, Btf, Helper, Label, Map, Register, Width};
+use crate::WireError;
+use Register::{R0, R1, R2, R3, R4, R5, R6, R7, R8, Stack};
+use Width::{Double, Word};
+
+/// Which file a process executes: what a map of them is looked up by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Identity {
+    /// The device (`s_dev`), as the kernel numbers it for itself.
+    pub device: u32,
+    /// The inode's number.
+    pub inode: u64,
+    /// The inode's generation: a number that is used again has another. Zero on file systems that
+    /// keep none.
+    pub generation: u32,
+}
+
+impl Identity {
+    /// The bytes of a key.
+    pub const LENGTH: usize = 16;
+
+    /// As the key of a map.
+    #[must_use]
+    pub fn to_key(self) -> [u8; Self::LENGTH] {
+        let mut key = [0; Self::LENGTH];
+        key[..8].copy_from_slice(&self.inode.to_ne_bytes());
+        key[8..12].copy_from_slice(&self.device.to_ne_bytes());
+        key[12..].copy_from_slice(&self.generation.to_ne_bytes());
+        key
+    }
+
+    /// Reads what [`Identity::to_key`] writes.
+    ///
+    /// # Errors
+    /// [`WireError::Truncated`] if there are too few bytes.
+    pub fn from_key(key: &[u8]) -> Result<Self, WireError> {
+        let mut fields = crate::Fields::new(key, "the identity of a file");
+        let inode = [fields.ne32()?, fields.ne32()?].map(u32::to_ne_bytes).concat();
+        let inode = u64::from_ne_bytes(inode.try_into().unwrap_or_default());
+        Ok(Self { inode, device: fields.ne32()?, generation: fields.ne32()? })
+    }
+}
+
+/// What a map says of an identity.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Standing {
+    /// The bits that sockets of the program get.
+    pub bits: u32,
+    /// Whether the program may change our bits of marks itself: it is ours.
+    pub may_mark: bool,
+}
+
+impl Standing {
+    /// The bytes of a value.
+    pub const LENGTH: usize = 8;
+
+    /// As the value of a map.
+    #[must_use]
+    pub fn to_value(self) -> [u8; Self::LENGTH] {
+        let [a, b, c, d] = self.bits.to_ne_bytes();
+        let [e, f, g, h] = u32::from(self.may_mark).to_ne_bytes();
+        [a, b, c, d, e, f, g, h]
+    }
+
+    /// Reads what [`Standing::to_value`] writes.
+    ///
+    /// # Errors
+    /// [`WireError::Truncated`] if there are too few bytes.
+    pub fn from_value(value: &[u8]) -> Result<Self, WireError> {
+        let mut fields = crate::Fields::new(value, "the standing of a program");
+        Ok(Self { bits: fields.ne32()?, may_mark: fields.ne32()? != 0 })
+    }
+}
+
+/// Where the running kernel keeps what the programs read, in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Offsets {
+    /// `task_struct.mm`
+    memory: u32,
+    /// `task_struct.tgid`
+    process: u32,
+    /// `mm_struct.exe_file`
+    file: u32,
+    /// `file.f_inode`
+    inode: u32,
+    /// `inode.i_ino`
+    number: u32,
+    /// `inode.i_generation`
+    generation: u32,
+    /// `inode.i_sb`
+    file_system: u32,
+    /// `super_block.s_dev`
+    device: u32,
+    /// `socket.sk`
+    socket: u32,
+    /// `sock.sk_mark`
+    mark: u32,
+    /// `sock_common.skc_net`
+    namespace: u32,
+    /// `net.net_cookie`
+    cookie: u32,
+}
+
+impl Offsets {
+    /// Looks them up.
+    ///
+    /// # Errors
+    /// The structure and the field that are not in the description.
+    pub fn of(types: &Btf<'_>) -> Result<Self, (&'static str, &'static str)> {
+        let find = |structure: &'static str, field: &'static str| {
+            types.offset(structure, field).ok_or((structure, field))
+        };
+        Ok(Self {
+            memory: find("task_struct", "mm")?,
+            process: find("task_struct", "tgid")?,
+            file: find("mm_struct", "exe_file")?,
+            inode: find("file", "f_inode")?,
+            number: find("inode", "i_ino")?,
+            generation: find("inode", "i_generation")?,
+            file_system: find("inode", "i_sb")?,
+            device: find("super_block", "s_dev")?,
+            socket: find("socket", "sk")?,
+            mark: find("sock", "sk_mark")?,
+            namespace: find("sock_common", "skc_net")?,
+            cookie: find("net", "net_cookie")?,
+        })
+    }
+}
+
+/// `SOL_SOCKET` and `SO_MARK` (asm-generic/socket.h).
+const SOCKET_LEVEL: i32 = 1;
+const MARK_OPTION: i32 = 36;
+
+/// Offsets in `struct bpf_sock`, `struct bpf_sock_addr` and `struct bpf_sockopt`.
+const SOCK_MARK: u32 = 16;
+const ADDRESS_SOCK: u32 = 64;
+const OPTION_SOCK: u32 = 0;
+const OPTION_VALUE: u32 = 8;
+const OPTION_VALUE_END: u32 = 16;
+const OPTION_LEVEL: u32 = 24;
+const OPTION_NAME: u32 = 28;
+const OPTION_LENGTH: i16 = 32;
+
+/// Places on the stack, from its end.
+const KEY: i16 = -16;
+const RECORD: i16 = -24;
+
+/// What the programs need to know.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Recogniser {
+    /// Where the kernel keeps what.
+    pub offsets: Offsets,
+    /// The map from [`Identity`] to [`Standing`].
+    pub programs: Map,
+    /// Our bits of a mark.
+    pub mask: u32,
+    /// Only sockets of the network namespace with this number are looked at.
+    pub namespace: u64,
+}
+
+impl Recogniser {
+    /// For `BPF_CGROUP_INET_SOCK_CREATE`: a new socket is its maker's.
+    ///
+    /// # Errors
+    /// [`WireError`] if the kernel keeps a field too far away.
+    pub fn at_creation(&self) -> Result<Vec<u8>, WireError> {
+        let mut code = Assembler::new();
+        let done = code.label();
+        code.copy(R6, R1);
+        self.only_here(&mut code, done);
+        self.whose(&mut code)?;
+        code.load(Word, R1, R6, SOCK_MARK)?;
+        self.with_bits(&mut code, done);
+        code.store(Word, R6, 16, R1);
+        allow(code, done)
+    }
+
+    /// For `BPF_CGROUP_INET4_BIND`, `_CONNECT` and their like: a socket is theirs who give it an
+    /// address or a partner, whoever made it.
+    ///
+    /// # Errors
+    /// [`WireError`] if the kernel keeps a field too far away.
+    pub fn at_opening(&self) -> Result<Vec<u8>, WireError> {
+        self.at_address(false)
+    }
+
+    /// For `BPF_CGROUP_UDP4_SENDMSG`, `BPF_CGROUP_INET4_GETSOCKNAME` and their like: a socket that
+    /// belongs to no program that is named becomes theirs who use it.
+    ///
+    /// # Errors
+    /// [`WireError`] if the kernel keeps a field too far away.
+    pub fn at_use(&self) -> Result<Vec<u8>, WireError> {
+        self.at_address(true)
+    }
+
+    fn at_address(&self, only_unclaimed: bool) -> Result<Vec<u8>, WireError> {
+        let mut code = Assembler::new();
+        let done = code.label();
+        code.copy(R6, R1);
+        code.load(Double, R8, R6, ADDRESS_SOCK)?;
+        code.if_is(R8, 0, done);
+        if only_unclaimed {
+            code.load(Word, R1, R8, SOCK_MARK)?;
+            code.keep_bits(R1, self.mask);
+            code.if_is_not(R1, 0, done);
+            code.copy(R1, R6);
+        }
+        self.only_here(&mut code, done);
+        self.whose(&mut code)?;
+        if only_unclaimed {
+            code.if_is(R7, 0, done);
+        }
+        code.load(Word, R1, R8, SOCK_MARK)?;
+        self.with_bits(&mut code, done);
+        set_mark(&mut code, R6);
+        allow(code, done)
+    }
+
+    /// For the security module's hook at `accept` (`bpf_lsm_socket_accept`), and others whose
+    /// first argument is a `struct socket`: like [`Self::at_use`], for who has been handed a
+    /// listening socket and only ever accepts from it.
+    ///
+    /// # Errors
+    /// [`WireError`] if the kernel keeps a field too far away.
+    pub fn at_accept(&self) -> Result<Vec<u8>, WireError> {
+        let it = self.offsets;
+        let mut code = Assembler::new();
+        let done = code.label();
+        code.load(Double, R6, R1, 0)?;
+        code.if_is(R6, 0, done);
+        code.load(Double, R8, R6, it.socket)?;
+        code.if_is(R8, 0, done);
+        code.load(Word, R1, R8, it.mark)?;
+        code.keep_bits(R1, self.mask);
+        code.if_is_not(R1, 0, done);
+        // `possible_net_t` holds nothing but the pointer.
+        code.load(Double, R1, R8, it.namespace)?;
+        code.if_is(R1, 0, done);
+        code.load(Double, R1, R1, it.cookie)?;
+        code.set_wide(R2, self.namespace);
+        code.if_differ(R1, R2, done);
+        self.whose(&mut code)?;
+        code.if_is(R7, 0, done);
+        code.load(Word, R1, R8, it.mark)?;
+        self.with_bits(&mut code, done);
+        set_mark(&mut code, R8);
+        allow(code, done)
+    }
+
+    /// For `BPF_CGROUP_SETSOCKOPT`: who sets a mark of their own leaves our bits as they are.
+    ///
+    /// # Errors
+    /// [`WireError`] if the kernel keeps a field too far away.
+    pub fn at_option(&self) -> Result<Vec<u8>, WireError> {
+        let mut code = Assembler::new();
+        let (untouched, done) = (code.label(), code.label());
+        code.copy(R6, R1);
+        code.load(Word, R1, R6, OPTION_LEVEL)?;
+        code.if_is_not(R1, SOCKET_LEVEL, untouched);
+        code.load(Word, R1, R6, OPTION_NAME)?;
+        code.if_is_not(R1, MARK_OPTION, untouched);
+        code.copy(R1, R6);
+        self.only_here(&mut code, untouched);
+        self.standing(&mut code)?;
+        let bound = code.label();
+        code.if_is(R0, 0, bound);
+        code.load(Word, R1, R0, 4)?;
+        code.if_is_not(R1, 0, untouched);
+        code.place(bound);
+        code.load(Double, R8, R6, OPTION_VALUE)?;
+        code.load(Double, R2, R6, OPTION_VALUE_END)?;
+        code.copy(R3, R8);
+        code.add(R3, 4);
+        code.if_above(R3, R2, untouched);
+        code.load(Double, R4, R6, OPTION_SOCK)?;
+        code.if_is(R4, 0, untouched);
+        code.load(Word, R5, R4, SOCK_MARK)?;
+        code.keep_bits(R5, self.mask);
+        code.load(Word, R1, R8, 0)?;
+        code.keep_bits(R1, !self.mask);
+        code.join_bits(R1, R5);
+        code.store(Word, R8, 0, R1);
+        code.go(done);
+        code.place(untouched);
+        // With no length the kernel goes on with what the caller gave, however long that is.
+        code.set(R1, 0);
+        code.store(Word, R6, OPTION_LENGTH, R1);
+        allow(code, done)
+    }
+
+    /// Goes to `elsewhere` unless the context in `R1` is of our network namespace.
+    fn only_here(&self, code: &mut Assembler, elsewhere: Label) {
+        code.call(Helper::NamespaceCookie);
+        code.set_wide(R1, self.namespace);
+        code.if_differ(R0, R1, elsewhere);
+    }
+
+    /// `R7`: the bits of the running program; zero if nobody named it.
+    fn whose(&self, code: &mut Assembler) -> Result<(), WireError> {
+        let nobody = code.label();
+        code.set(R7, 0);
+        self.standing(code)?;
+        code.if_is(R0, 0, nobody);
+        code.load(Word, R7, R0, 0)?;
+        code.place(nobody);
+        Ok(())
+    }
+
+    /// `R0`: where the running program's standing is; zero if nobody named it.
+    fn standing(&self, code: &mut Assembler) -> Result<(), WireError> {
+        let it = self.offsets;
+        let (nobody, looked_up) = (code.label(), code.label());
+        code.call(Helper::CurrentTask);
+        for pointer in [it.memory, it.file, it.inode] {
+            code.load(Double, R0, R0, pointer)?;
+            code.if_is(R0, 0, nobody);
+        }
+        identity_of(code, it, KEY, nobody)?;
+        code.set_map(R1, self.programs);
+        code.copy(R2, Stack);
+        code.add(R2, KEY.into());
+        code.call(Helper::Find);
+        code.go(looked_up);
+        code.place(nobody);
+        // The kernel's checker does not see that a pointer compared with nothing is nothing.
+        code.set(R0, 0);
+        code.place(looked_up);
+        Ok(())
+    }
+
+    /// `R1`, a mark, with `R7` in our bits; goes to `done` if that changes nothing.
+    fn with_bits(&self, code: &mut Assembler, done: Label) {
+        code.copy(R2, R1);
+        code.keep_bits(R1, !self.mask);
+        code.join_bits(R1, R7);
+        code.if_same(R1, R2, done);
+    }
+}
+
+/// Writes the identity of the inode in `R0` to the stack, and spoils `R0` and `R1`.
+fn identity_of(code: &mut Assembler, it: Offsets, at: i16, nobody: Label) -> Result<(), WireError> {
+    code.load(Double, R1, R0, it.number)?;
+    code.store(Double, Stack, at, R1);
+    code.load(Word, R1, R0, it.generation)?;
+    code.store(Word, Stack, at + 12, R1);
+    code.load(Double, R0, R0, it.file_system)?;
+    code.if_is(R0, 0, nobody);
+    code.load(Word, R1, R0, it.device)?;
+    code.store(Word, Stack, at + 8, R1);
+    Ok(())
+}
+
+/// Sets the mark in `R1` at the socket that `of` leads to.
+fn set_mark(code: &mut Assembler, of: Register) {
+    code.store(Word, Stack, KEY, R1);
+    code.copy(R1, of);
+    code.set(R2, SOCKET_LEVEL);
+    code.set(R3, MARK_OPTION);
+    code.copy(R4, Stack);
+    code.add(R4, KEY.into());
+    code.set(R5, 4);
+    code.call(Helper::SetOption);
+}
+
+/// None of these programs refuses anything.
+fn allow(mut code: Assembler, done: Label) -> Result<Vec<u8>, WireError> {
+    code.place(done);
+    code.set(R0, 1);
+    code.end();
+    code.finish()
+}
+
+/// An open file of who reads the iterator: its number, and what it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct OpenFile {
+    /// The number of the descriptor.
+    pub descriptor: u32,
+    /// The file.
+    pub identity: Identity,
+}
+
+impl OpenFile {
+    /// The bytes of a record.
+    pub const LENGTH: usize = 24;
+
+    /// Reads one record.
+    ///
+    /// # Errors
+    /// [`WireError::Truncated`] if there are too few bytes.
+    pub fn from_record(record: &[u8]) -> Result<Self, WireError> {
+        let identity = Identity::from_key(record)?;
+        let rest = record.get(Identity::LENGTH..).unwrap_or_default();
+        let descriptor = crate::Fields::new(rest, "the number of a descriptor").ne32()?;
+        Ok(Self { descriptor, identity })
+    }
+}
+
+/// For the iterator `bpf_iter_task_file`: hands a [record](OpenFile) of each open file to the
+/// process that reads, of its own files only. So a file's identity comes from the very fields that
+/// the other programs compare, whatever the file system makes of them for others.
+///
+/// # Errors
+/// [`WireError`] if the kernel keeps a field too far away.
+pub fn open_files(offsets: Offsets) -> Result<Vec<u8>, WireError> {
+    // `struct bpf_iter__task_file`, and `seq` in `struct bpf_iter_meta`.
+    const META: u32 = 0;
+    const TASK: u32 = 8;
+    const DESCRIPTOR: u32 = 16;
+    const FILE: u32 = 24;
+    const SEQUENCE: u32 = 0;
+    let mut code = Assembler::new();
+    let done = code.label();
+    code.copy(R6, R1);
+    code.load(Double, R7, R6, TASK)?;
+    code.if_is(R7, 0, done);
+    code.load(Double, R8, R6, FILE)?;
+    code.if_is(R8, 0, done);
+    code.call(Helper::CurrentProcess);
+    code.shift_down(R0, 32);
+    code.load(Word, R1, R7, offsets.process)?;
+    code.if_differ(R0, R1, done);
+    code.load(Double, R0, R8, offsets.inode)?;
+    code.if_is(R0, 0, done);
+    identity_of(&mut code, offsets, RECORD, done)?;
+    code.load(Word, R1, R6, DESCRIPTOR)?;
+    code.store(Word, Stack, RECORD + 16, R1);
+    code.store_number(Word, Stack, RECORD + 20, 0);
+    code.load(Double, R1, R6, META)?;
+    code.load(Double, R1, R1, SEQUENCE)?;
+    code.copy(R2, Stack);
+    code.add(R2, RECORD.into());
+    code.set(R3, 24);
+    code.call(Helper::Hand);
+    code.place(done);
+    code.set(R0, 0);
+    code.end();
+    code.finish()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Identity, OpenFile, Standing};
+
+    #[test]
+    fn keys_values_and_records_come_back() {
+        let identity = Identity { device: 0xfd00, inode: u64::MAX - 3, generation: 77 };
+        assert_eq!(Identity::from_key(&identity.to_key()), Ok(identity));
+        let standing = Standing { bits: 0x0300_0000, may_mark: true };
+        assert_eq!(Standing::from_value(&standing.to_value()), Ok(standing));
+        let record = [identity.to_key().as_slice(), &9_u32.to_ne_bytes(), &[0; 4]].concat();
+        assert_eq!(OpenFile::from_record(&record), Ok(OpenFile { descriptor: 9, identity }));
+        assert!(OpenFile::from_record(&record[..17]).is_err());
+    }
+}
