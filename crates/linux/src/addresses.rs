@@ -1,4 +1,4 @@
-//! The addresses of a host's links.
+//! The addresses of a host's links, and where its packets go.
 
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
@@ -6,6 +6,7 @@ use rustix::net::{AddressFamily, SocketType, netdevice, socket};
 use std::net::IpAddr;
 use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::route::{self, OwnAddress, Route};
+use tipstaff_wire::routing_rule::{self, MarkRule};
 
 /// Lists the addresses of all links of the transport's network namespace.
 ///
@@ -78,6 +79,16 @@ pub fn link_towards(
     let name = netdevice::index_to_name(&any, index)
         .map_err(|source| LinuxError::system(doing, source))?;
     Ok(Some(name))
+}
+
+/// Lists the routing rules of the transport's network namespace that look at marks.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn mark_rules(transport: &mut dyn Transport) -> Result<Vec<MarkRule>, LinuxError> {
+    let doing = "list routing rules";
+    let all = dump(transport, doing, routing_rule::dump_rules, routing_rule::decode_rule)?;
+    Ok(all.into_iter().flatten().collect())
 }
 
 fn route_to(transport: &mut dyn Transport, address: IpAddr) -> Result<Option<Route>, LinuxError> {

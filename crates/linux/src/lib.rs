@@ -18,7 +18,7 @@ pub mod sockets;
 mod sys;
 mod transport;
 
-pub use addresses::{Link, addresses, is_own, link_towards, links};
+pub use addresses::{Link, addresses, is_own, link_towards, links, mark_rules};
 pub use error::LinuxError;
 pub use privileges::keep_only_what_enforcing_needs;
 pub use sys::die_with_parent;

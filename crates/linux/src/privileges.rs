@@ -4,15 +4,23 @@ use rustix::thread::{CapabilitySet, CapabilitySets, set_capabilities};
 use std::io;
 
 /// Gives up every capability (capabilities(7)) of the calling process but those that enforcing
-/// needs: `CAP_NET_ADMIN` to change rules, and `CAP_SYS_PTRACE` and `CAP_DAC_READ_SEARCH` to look
-/// up whose session or socket something is. Call it before any thread is started.
+/// needs: `CAP_NET_ADMIN` to change rules, `CAP_BPF` and `CAP_PERFMON` to have sockets told apart by
+/// program, and `CAP_SYS_PTRACE` and `CAP_DAC_READ_SEARCH` to look up whose session or socket
+/// something is; where no bpf file system is mounted, also `CAP_SYS_ADMIN`, to mount one if rules need
+/// it. Call it before any thread is started.
 ///
 /// # Errors
 /// The system's, which is not known to happen: anybody may give up what they have.
 pub fn keep_only_what_enforcing_needs() -> io::Result<()> {
     let had = rustix::thread::capabilities(None)?;
+    let needed = CapabilitySet::NET_ADMIN
+        | CapabilitySet::BPF
+        | CapabilitySet::PERFMON
+        | CapabilitySet::SYS_PTRACE
+        | CapabilitySet::DAC_READ_SEARCH;
+    // Where no bpf file system is mounted, rules for programs need one, and that takes more.
     let needed =
-        CapabilitySet::NET_ADMIN | CapabilitySet::SYS_PTRACE | CapabilitySet::DAC_READ_SEARCH;
+        if crate::programs::has_pins() { needed } else { needed | CapabilitySet::SYS_ADMIN };
     let kept = CapabilitySets {
         effective: had.effective & needed,
         permitted: had.permitted & needed,

@@ -3,9 +3,10 @@
 
 use crate::lab::{Stage, StageLink};
 use crate::sockets::{Listener, PortProtocol, listeners};
+use crate::sys::mark;
 use crate::transport::{NetlinkSocket, Protocol, Transport, dump};
 use crate::{LinuxError, links};
-use rustix::fd::OwnedFd;
+use rustix::fd::{AsFd, OwnedFd};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, listen, socket_with, sockopt};
 use std::collections::HashSet;
 use std::fs;
@@ -219,6 +220,10 @@ fn stand_in(listener: &Listener) -> std::io::Result<OwnedFd> {
         sockopt::set_ipv6_v6only(&socket, !listener.dual)?;
     }
     sockopt::set_socket_reuseport(&socket, true)?;
+    // Rules may ask whose it is.
+    if let Some(mark) = listener.mark.filter(|it| *it != 0) {
+        mark::set_mark(socket.as_fd(), mark)?;
+    }
     bind(&socket, &SocketAddr::new(listener.address, listener.port))?;
     if listener.protocol == PortProtocol::Tcp {
         listen(&socket, 1)?;

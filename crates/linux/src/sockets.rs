@@ -53,6 +53,8 @@ pub struct Listener {
     pub dual: bool,
     /// The number of the user who made it.
     pub uid: u32,
+    /// The socket's mark; `None` if the kernel does not show it.
+    pub mark: Option<u32>,
     /// The process that holds it, the first by number; `None` if it could not be found, as is
     /// usual for sockets of other users without the right to look.
     pub owner: Option<Owner>,
@@ -91,6 +93,7 @@ pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxEr
             port: socket.port,
             dual: socket.address.is_ipv6() && socket.address.is_unspecified() && !socket.v6_only,
             uid: socket.uid,
+            mark: socket.mark,
             owner: owners.get(&socket.inode).cloned(),
         })
         .collect();
@@ -109,6 +112,28 @@ pub struct Connection {
     pub own: SocketAddr,
     /// The other end.
     pub peer: SocketAddr,
+    /// The number of the socket's file.
+    number: u32,
+}
+
+impl Connection {
+    /// The process that holds this host's end, of those that were looked up.
+    #[must_use]
+    pub fn owner<'o>(&self, owners: &'o Owners) -> Option<&'o Owner> {
+        owners.0.get(&self.number)
+    }
+}
+
+/// The processes that hold sockets.
+#[derive(Debug)]
+pub struct Owners(HashMap<u32, Owner>);
+
+impl Owners {
+    /// Looks them up. Processes that vanish or may not be looked into are passed over.
+    #[must_use]
+    pub fn look() -> Self {
+        Self(owners())
+    }
 }
 
 /// Lists the connections of the transport's network namespace. IPv4 addresses in IPv6 form are given
@@ -131,6 +156,7 @@ pub fn connections(transport: &mut dyn Transport) -> Result<Vec<Connection>, Lin
                 protocol,
                 own: SocketAddr::new(it.address.to_canonical(), it.port),
                 peer: SocketAddr::new(it.peer.0.to_canonical(), it.peer.1),
+                number: it.inode,
             }));
         }
     }

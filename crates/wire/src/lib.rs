@@ -17,6 +17,7 @@ pub mod nflog;
 pub mod packet;
 mod reader;
 pub mod route;
+pub mod routing_rule;
 pub mod sock_diag;
 mod writer;
 

@@ -130,6 +130,14 @@ impl<'a> Attribute<'a> {
         Ok(u32::from_be_bytes(self.exact(what)?))
     }
 
+    /// 32 bits in host order.
+    ///
+    /// # Errors
+    /// [`WireError::BadLength`] if the size is another.
+    pub fn ne32(&self, what: &'static str) -> Result<u32, WireError> {
+        Ok(u32::from_ne_bytes(self.exact(what)?))
+    }
+
     /// 64 bits, big-endian.
     ///
     /// # Errors

@@ -22,6 +22,7 @@ pub const STATE_LISTEN: u8 = 10;
 pub const STATE_CLOSE: u8 = 7;
 
 const V6_ONLY: u16 = 11;
+const MARK: u16 = 15;
 const SOCKET_ID: usize = 48;
 
 /// One socket.
@@ -43,6 +44,8 @@ pub struct Socket {
     pub inode: u32,
     /// For IPv6 sockets: whether IPv4 is left out.
     pub v6_only: bool,
+    /// The socket's mark, which the kernel shows only to some; `None` may also be no mark.
+    pub mark: Option<u32>,
 }
 
 /// A request for all sockets of a family and protocol in one state.
@@ -83,11 +86,14 @@ pub fn decode(body: &[u8]) -> Result<Socket, WireError> {
         }
     };
     let (address, peer) = (address(own), (address(peer), peer_port));
-    let mut socket = Socket { address, port, peer, state, interface, uid, inode, v6_only: false };
+    let (v6_only, mark) = (false, None);
+    let mut socket = Socket { address, port, peer, state, interface, uid, inode, v6_only, mark };
     for attribute in Attributes::new(fields.rest(), "inet_diag attributes") {
         let attribute = attribute?;
-        if attribute.kind == V6_ONLY {
-            socket.v6_only = attribute.byte("INET_DIAG_SKV6ONLY")? != 0;
+        match attribute.kind {
+            V6_ONLY => socket.v6_only = attribute.byte("INET_DIAG_SKV6ONLY")? != 0,
+            MARK => socket.mark = Some(attribute.ne32("INET_DIAG_MARK")?),
+            _ => {}
         }
     }
     Ok(socket)

@@ -1,15 +1,17 @@
 //! Connections that live on though the policy would not admit them any more.
 
+use super::programs::Names;
 use super::session::Session;
 use super::{Failure, Loaded};
 use serde::Serialize;
 use std::collections::HashMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::{
     ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, TCP, Transport, UDP,
 };
 use tipstaff_linux::flows::{self, Flow};
+use tipstaff_linux::sockets::{Connection, Listener, Owners, connections, listeners};
 use tipstaff_linux::{NetlinkSocket, Protocol, addresses, link_towards};
 
 /// What lives on, and what was ended.
@@ -90,9 +92,11 @@ fn found(
         let known = links.entry(address);
         known.or_insert_with(|| link_towards(&mut routes, address).ok().flatten()).clone()
     };
+    let holders = Holders::look(loaded)?;
     let mut list = Vec::new();
     for flow in flows::flows(kernel)? {
-        let Some((direction, packet)) = first_packet(&flow, &own, &mut link) else { continue };
+        let Some((direction, mut packet)) = first_packet(&flow, &own, &mut link) else { continue };
+        packet.program = holders.program(&flow, direction);
         let decision = loaded.plan.decision(&packet);
         let verdict = decision.act.verdict();
         if verdict == Verdict::Allow {
@@ -112,6 +116,53 @@ fn found(
         list.push((flow, direction, living));
     }
     Ok(list)
+}
+
+/// Which programs of this host the ends of connections belong to.
+struct Holders {
+    names: Names,
+    listeners: Vec<Listener>,
+    connections: Vec<Connection>,
+    owners: Option<Owners>,
+}
+
+impl Holders {
+    /// Looks, if rules name any program.
+    fn look(loaded: &Loaded) -> Result<Self, Failure> {
+        let names = Names::of(loaded);
+        if names.is_empty() {
+            let (listeners, connections) = (Vec::new(), Vec::new());
+            return Ok(Self { names, listeners, connections, owners: None });
+        }
+        let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+        Ok(Self {
+            names,
+            listeners: listeners(&mut diagnosis)?,
+            connections: connections(&mut diagnosis)?,
+            owners: Some(Owners::look()),
+        })
+    }
+
+    /// The program that the first packet of a flow would belong to: of who listens, or of who
+    /// began it.
+    fn program(&self, flow: &Flow, direction: Direction) -> Option<String> {
+        let ((own_port, port), tcp) = (flow.ports?, flow.protocol == TCP);
+        match direction {
+            Direction::Inbound => self.names.at(&self.listeners, tcp, port),
+            Direction::Outbound => {
+                let own = SocketAddr::new(flow.source, own_port);
+                let peer = SocketAddr::new(flow.destination, port);
+                let mut connections = self.connections.iter();
+                let found = connections.find(|it| (it.own, it.peer) == (own, peer));
+                match found {
+                    Some(found) => self.names.known(found.owner(self.owners.as_ref()?)),
+                    // One that sends without having chosen a partner.
+                    None => self.names.at(&self.listeners, tcp, own_port),
+                }
+            }
+            Direction::Forwarded => None,
+        }
+    }
 }
 
 fn is_session(flow: &Flow, session: &Session) -> bool {

@@ -3,10 +3,12 @@
 use super::{Failure, Loaded};
 use serde::Serialize;
 use std::collections::BTreeSet;
+use std::path::Path;
 use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Decision, Idle, Kind, RuleId};
 use tipstaff_core::policy::Diagnostic;
 use tipstaff_core::program::{Action, RuleProgram, Then};
+use tipstaff_linux::programs;
 use tipstaff_linux::ruleset::Snapshot;
 
 /// What `enforce` changed.
@@ -22,6 +24,12 @@ pub struct Report {
     pub paused: usize,
     /// Rules of the policy that have ended, and so are left out.
     pub ended: Vec<String>,
+    /// Rules of the policy that are left out since they name programs.
+    pub left_out: Vec<String>,
+    /// The programs that rules in force name, with the files they are now.
+    pub programs: Vec<Program>,
+    /// What is not recognised of sockets on this kernel, as whole sentences.
+    pub not_recognised: Vec<String>,
     /// Decisions that are new.
     pub new: Vec<String>,
     /// Decisions that were there and take other packets now, or do something else with them.
@@ -30,26 +38,32 @@ pub struct Report {
     pub gone: Vec<String>,
 }
 
-/// Rules for programs cannot be enforced yet, and without their programs they would be wider than
-/// written: the first one is refused by name.
+/// Where the kernel cannot tell programs apart, rules for them cannot be enforced, and without
+/// their programs they would be wider than written: the first one is refused by name, with all that
+/// is lacking.
 ///
 /// # Errors
 /// [`Failure`] if there is one.
-pub fn no_programs(loaded: &Loaded) -> Result<(), Failure> {
-    let names_programs = |decision: &Decision| {
-        decision.idle.is_none() && decision.conditions.iter().any(|it| !it.programs.is_empty())
-    };
+pub fn can_tell_programs(loaded: &Loaded) -> Result<(), Failure> {
+    let in_force = |it: &&Decision| it.idle.is_none() && it.names_programs();
     let mut decisions = loaded.plan.decisions().map(|it| it.1);
-    let Some(decision) = decisions.find(|it| names_programs(it)) else { return Ok(()) };
-    let message = format!("`{}` names programs, which cannot be enforced yet", decision.id);
-    let problem = match decision.origin.clone() {
+    let Some(decision) = decisions.find(in_force) else { return Ok(()) };
+    let lacking = programs::lacking();
+    if lacking.is_empty() {
+        return Ok(());
+    }
+    let message = format!("`{}` names programs, which cannot be told apart here", decision.id);
+    let mut problem = match decision.origin.clone() {
         Some(origin) => Diagnostic::error("program-not-enforced", message, origin)
             .expected("without `program` it would be wider than written"),
         None => Diagnostic::general("program-not-enforced", message),
     };
+    for lack in lacking {
+        problem = problem.help(&format!("there is lacking: {lack}"));
+    }
     let problem = problem
-        .help("nothing was changed; `show` and `ask` know the rule all the same")
-        .help("pause it with `paused = true`, or narrow it by address and port alone");
+        .help("nothing was changed; `show`, `ask` and `rehearse` know the rule all the same")
+        .help("--without-programs enforces the policy as if such rules were paused");
     Err(Failure::Refusal { sources: loaded.sources.clone(), problem: Box::new(problem) })
 }
 
@@ -65,6 +79,9 @@ pub fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
             .filter(|it| matches!(it.1.idle, Some(Idle::Ended(_))))
             .map(|it| it.1.id.to_string())
             .collect(),
+        left_out: loaded.left_out(),
+        programs: programs_of(loaded),
+        not_recognised: Vec::new(),
         new: Vec::new(),
         changed: Vec::new(),
         gone: Vec::new(),
@@ -80,6 +97,24 @@ pub fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
         .map(ToString::to_string)
         .collect();
     report
+}
+
+/// A program that rules name.
+#[derive(Debug, Serialize)]
+pub struct Program {
+    /// Its path.
+    pub path: String,
+    /// What is there: `program`, `script`, `not-executable` or `missing`.
+    pub file: &'static str,
+}
+
+fn programs_of(loaded: &Loaded) -> Vec<Program> {
+    let paths: BTreeSet<String> = loaded.program.program_lists().into_iter().flatten().collect();
+    let program = |path: String| {
+        let file = super::programs::word(&programs::kind_of(Path::new(&path)));
+        Program { path, file }
+    };
+    paths.into_iter().map(program).collect()
 }
 
 /// Every decision that something in the program serves.

@@ -6,12 +6,12 @@ use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::time::SystemTime;
-use tipstaff_core::plan::{HostPlan, resolve};
+use tipstaff_core::plan::{Decision, HostPlan, Idle, resolve};
 use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_all};
 use tipstaff_core::program::{RuleProgram, lower};
 
 /// A policy that has been read, and what it means for the host in question.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Loaded {
     /// The path or name it was asked for by.
     pub name: String,
@@ -25,6 +25,24 @@ pub struct Loaded {
     pub program: RuleProgram,
     /// The moment for which that was worked out.
     pub now: Time,
+    /// Whether its rules for programs are left out.
+    pub without_programs: bool,
+}
+
+impl Loaded {
+    /// Leaves out its rules for programs.
+    pub fn leave_out_programs(&mut self) {
+        self.plan.leave_out_programs();
+        self.program = lower(&self.plan);
+        self.without_programs = true;
+    }
+
+    /// The rules that are left out since they name programs.
+    pub fn left_out(&self) -> Vec<String> {
+        let left_out = |it: &&Decision| it.idle == Some(Idle::WithoutPrograms);
+        let decisions = self.plan.decisions().map(|it| it.1);
+        decisions.filter(left_out).map(|it| it.id.to_string()).collect()
+    }
 }
 
 /// Larger files are not policies.
@@ -159,7 +177,8 @@ pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Lo
     let now = now();
     let plan = resolve(&policy, &host_name(&policy, host, now)?, now)?;
     let program = lower(&plan);
-    Ok(Loaded { name: name.to_owned(), sources, policy, plan, program, now })
+    let name = name.to_owned();
+    Ok(Loaded { name, sources, policy, plan, program, now, without_programs: false })
 }
 
 /// The host that is meant: the named one, the only one, or this machine.

@@ -13,6 +13,7 @@ pub mod enforce;
 mod failure;
 mod live;
 mod load;
+pub mod programs;
 pub mod reach;
 mod region;
 pub mod rehearse;

@@ -1,6 +1,6 @@
 //! `status`: what the kernel holds, and whether that is what the policy says.
 
-use super::{Failure, Loaded, PacketWords, likely_packet};
+use super::{Failure, Loaded, PacketWords, likely_packet, programs};
 use crate::exit::Exit;
 use crate::store::{Docket, Entry, Kind as EntryKind, State, digest};
 use serde::Serialize;
@@ -34,6 +34,11 @@ pub struct Report {
     pub same_form: Option<bool>,
     /// What the docket says; `null` if it may not be read, or has nothing to say.
     pub docket: Option<InDocket>,
+    /// How things stand with the programs that rules in force name; `null` if that may not be
+    /// looked at.
+    pub programs: Option<programs::Report>,
+    /// Rules that were left out since they name programs, as was chosen when they were enforced.
+    pub left_out: Vec<String>,
     /// Whether what was confirmed last will be in force after a reboot: whether something is set up
     /// that loads it.
     pub after_reboot: bool,
@@ -69,7 +74,8 @@ pub struct InDocket {
 impl Report {
     /// The exit code that belongs to the report.
     pub fn exit(&self) -> Exit {
-        if self.in_force && self.equal == Some(true) { Exit::Fine } else { Exit::Found }
+        let programs = self.programs.as_ref().is_none_or(|it| it.exit() == Exit::Fine);
+        if self.in_force && self.equal == Some(true) && programs { Exit::Fine } else { Exit::Found }
     }
 }
 
@@ -155,14 +161,26 @@ pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let snapshot = ruleset::read(&mut kernel)?;
     let others = ruleset::others(&mut kernel)?;
-    let compared = snapshot.as_ref().map(|it| Compared::of(loaded, &it.program));
     // Who may not look into the docket still learns the rest.
     let entries = Docket::look(state).unwrap_or_default();
+    let in_force = entries.iter().rev().find(|it| is_in_force(it));
+    let mut reduced;
+    let mut loaded = loaded;
+    if snapshot.is_some() && in_force.is_some_and(|it| it.without_programs) {
+        // What was chosen then is what is to be compared with.
+        reduced = loaded.clone();
+        reduced.leave_out_programs();
+        loaded = &reduced;
+    }
+    let compared = snapshot.as_ref().map(|it| Compared::of(loaded, &it.program));
+    let marks = snapshot.as_ref().map(|it| it.marks.clone()).unwrap_or_default();
     let last_confirmed = entries.iter().rev().find(|it| it.state == State::Confirmed);
     let confirmed = last_confirmed.is_some_and(|it| it.kind != EntryKind::Release);
     let docket = in_docket(&entries, loaded, state);
     Ok(Report {
         host: loaded.plan.host.clone(),
+        programs: programs::of(snapshot.as_ref().map(|it| it.host.clone()), &marks).ok(),
+        left_out: loaded.left_out(),
         in_force: snapshot.as_ref().is_some_and(|it| !it.dormant),
         dormant: snapshot.as_ref().is_some_and(|it| it.dormant),
         enforced_host: snapshot.as_ref().map(|it| it.host.clone()),
@@ -179,8 +197,7 @@ pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
 }
 
 fn in_docket(entries: &[Entry], loaded: &Loaded, state: &Path) -> Option<InDocket> {
-    let in_force = |it: &&Entry| matches!(it.state, State::Confirmed | State::Pending);
-    let last = entries.iter().rev().find(in_force)?;
+    let last = entries.iter().rev().find(|it| is_in_force(it))?;
     Some(InDocket {
         entry: last.id,
         since: last.since.clone(),
@@ -189,6 +206,10 @@ fn in_docket(entries: &[Entry], loaded: &Loaded, state: &Path) -> Option<InDocke
         same_policy: last.policy == Some(digest(&loaded.plan.host, &loaded.sources).0),
         pending: Docket::pending(state).map(|pending| pending.id),
     })
+}
+
+fn is_in_force(entry: &Entry) -> bool {
+    matches!(entry.state, State::Confirmed | State::Pending)
 }
 
 /// What is set up to load the rules at boot.

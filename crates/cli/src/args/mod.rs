@@ -7,16 +7,16 @@ use crate::app::compare::Place;
 use crate::app::effect::ChangeWords;
 use crate::app::reach::Request;
 use crate::app::{
-    Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, reach, rehearse,
-    report, review, show, status, transaction, vantage,
+    Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, programs, reach,
+    rehearse, report, review, show, status, transaction, vantage,
 };
 use crate::demo;
 use crate::exit::Exit;
 use crate::render::{self, ColorWhen, Format, Screen};
 use clap::{Args, Parser, Subcommand};
 use options::{
-    Ask, Compare, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Enforce, Reach, Rehearse,
-    ReportOptions, Revert, Review, StandBy, StandIn, Staying, VantageEnd,
+    Ask, Compare, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Enforce, Programs, Reach,
+    Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Staying, VantageEnd,
 };
 use std::io::BufReader;
 use std::path::PathBuf;
@@ -111,6 +111,8 @@ pub enum Command {
     Docket(DocketCommand),
     /// Compare the kernel with the policy, and show what each rule has taken
     Status,
+    /// Show the programs that rules in force name: their files, their processes, whether they are known
+    Programs(Programs),
     /// Show which listening ports can be reached, from where, and who decides
     Reach(Reach),
     /// Make a report to hand over: what can be reached from where, the decisions, the findings, how it was checked
@@ -242,12 +244,17 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             };
             let how = transaction::Options {
                 dry: options.dry_run,
+                without_programs: options.without_programs,
                 even_if_locked_out: options.even_if_locked_out,
                 tell: (format == Format::Text).then_some(&tell),
                 ..options.staying.options(global)
             };
             let mut report = transaction::enforce(&loaded, &how)?;
             if options.cut {
+                let mut loaded = loaded;
+                if options.without_programs {
+                    loaded.leave_out_programs();
+                }
                 report.living = Some(cut::report(&loaded, true)?);
             }
             drop(busy);
@@ -291,6 +298,21 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             drop(busy);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::status), exit })
+        }
+        Command::Programs(options) if options.watch => {
+            programs::watch(&global.state, |report| {
+                let text = render::report(format, screen, report, render::programs);
+                render::print(&text)
+            })?;
+            Ok(Output::fine(String::new()))
+        }
+        Command::Programs(options) => {
+            let report = match options.refresh {
+                true => programs::refresh(&global.state)?,
+                false => programs::report()?,
+            };
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::programs), exit })
         }
         Command::Reach(options) => {
             let request = Request {
@@ -393,6 +415,7 @@ impl Command {
                 | Self::Revert(_)
                 | Self::Release(_)
                 | Self::Cut(_)
+                | Self::Programs(_)
                 | Self::StandBy(_)
         )
     }

@@ -95,12 +95,26 @@ pub struct Enforce {
     /// Go on although the session you work in could not be opened again
     #[arg(long)]
     pub even_if_locked_out: bool,
+    /// Leave rules that name programs out, as if they were paused; `status` goes on saying so
+    #[arg(long)]
+    pub without_programs: bool,
     /// Also end connections that began before and that the policy would not admit
     #[arg(long, conflicts_with = "dry_run")]
     pub cut: bool,
     /// Load the last confirmed policy from the docket, as at boot
-    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "cut"])]
+    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "cut", "without_programs"])]
     pub boot: bool,
+}
+
+/// Options of `programs`.
+#[derive(Debug, Args)]
+pub struct Programs {
+    /// Have the files recognised that the paths lead to now; the rules stay what they are
+    #[arg(long)]
+    pub refresh: bool,
+    /// Stay, and refresh whenever a file is replaced or a process takes over a socket
+    #[arg(long, conflicts_with = "refresh")]
+    pub watch: bool,
 }
 
 /// Options of `revert`.
@@ -256,6 +270,7 @@ impl Staying {
             keep: self.keep,
             within: self.confirm_within,
             dry: false,
+            without_programs: false,
             even_if_locked_out: false,
             tell: None,
         }

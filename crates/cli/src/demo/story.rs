@@ -279,6 +279,7 @@ impl Teller {
                 keep: true,
                 within: Duration::ZERO,
                 dry: false,
+                without_programs: false,
                 even_if_locked_out: true,
                 tell: None,
             };

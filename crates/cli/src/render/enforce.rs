@@ -28,6 +28,9 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
     if !report.changes.is_empty() && !report.told {
         text.push_str(&format!("\n{}", changes(&report.changes, screen)));
     }
+    if let Some(rules) = &report.enforced {
+        text.push_str(&programs(rules, screen));
+    }
     match (&report.living, report.living_on) {
         (Some(ended), _) if !ended.living.is_empty() => {
             text.push_str(&format!("\n{}", super::cut(ended, screen)));
@@ -47,6 +50,30 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
             "\n{lead} entry {entry} goes back by itself in {seconds} seconds.\n\
              Open a new session, try what you need, and keep it there with `tipstaff confirm`.\n"
         ));
+    }
+    text
+}
+
+/// Rules that are left out for their programs, and programs that are not what rules take them for.
+fn programs(rules: &Enforced, screen: &Screen) -> String {
+    let mut lines = Vec::new();
+    if !rules.left_out.is_empty() {
+        let names: Vec<String> = rules.left_out.iter().map(|it| clean(it)).collect();
+        lines.push(format!("left out, since they name programs: {}", names.join(", ")));
+    }
+    for program in rules.programs.iter().filter(|it| it.file != "program") {
+        let path = clean(&program.path);
+        lines.push(match program.file {
+            "script" => format!("{path} is a script: rules for it match nothing"),
+            "missing" => format!("{path} is not there: rules for it match nothing yet"),
+            _ => format!("{path} may not be executed: rules for it match nothing"),
+        });
+    }
+    lines.extend(rules.not_recognised.iter().map(|it| format!("this kernel: {}", clean(it))));
+    let mut text = String::new();
+    for line in lines {
+        let lead = screen.paint(Style::Mixed, "programs:");
+        text.push_str(&format!("{lead} {line}\n"));
     }
     text
 }

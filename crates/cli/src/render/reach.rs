@@ -65,7 +65,16 @@ fn listener(entry: &Entry) -> Cell {
         Some(pid) => format!("pid {pid}, {}", entry.user),
         None => entry.user.clone(),
     };
-    Cell::new(program, Style::Plain).line(bound(entry), Style::Faint).line(who, Style::Faint)
+    let cell = Cell::new(program, Style::Plain);
+    let cell = match entry.taken_for.as_deref() {
+        None => cell,
+        Some("nobody") => cell.line("its socket is nobody's", Style::Mixed),
+        Some(other) => {
+            let other = other.rsplit('/').next().unwrap_or(other);
+            cell.line(format!("taken for {other}"), Style::Mixed)
+        }
+    };
+    cell.line(bound(entry), Style::Faint).line(who, Style::Faint)
 }
 
 fn bound(entry: &Entry) -> String {

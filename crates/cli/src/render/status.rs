@@ -35,8 +35,31 @@ pub fn status(report: &Report, screen: &Screen) -> String {
         }
         text.push_str(&table.render(screen));
     }
+    text.push_str(&programs(report, screen));
     text.push_str(&others(report, screen));
     text.push_str(&docket(report, screen));
+    text
+}
+
+/// The programs that rules name, and rules that are left out for theirs.
+fn programs(report: &Report, screen: &Screen) -> String {
+    let mut text = String::new();
+    if !report.left_out.is_empty() {
+        let lead = screen.paint(Style::Mixed, "without programs:");
+        let names: Vec<String> = report.left_out.iter().map(|it| clean(it)).collect();
+        let line = format!(
+            "{} left out, as was chosen with --without-programs: {}",
+            if names.len() == 1 { "1 rule is" } else { "these rules are" },
+            names.join(", ")
+        );
+        text.push_str(&format!("\n{lead} {line}\n"));
+    }
+    match &report.programs {
+        Some(programs) if !(programs.programs.is_empty() && programs.trouble.is_empty()) => {
+            text.push_str(&format!("\n{}", super::programs(programs, screen)));
+        }
+        _ => {}
+    }
     text
 }
 

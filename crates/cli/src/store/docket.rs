@@ -82,6 +82,9 @@ pub struct Entry {
     /// Whether everything is to pass if it cannot be loaded at boot.
     #[serde(default)]
     pub open_on_failure: bool,
+    /// Whether its rules for programs were left out.
+    #[serde(default)]
+    pub without_programs: bool,
     /// What became of it.
     pub state: State,
     /// When that was.

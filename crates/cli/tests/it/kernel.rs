@@ -234,20 +234,6 @@ fn a_refusal_by_the_kernel_is_shown_at_the_line_it_stems_from() {
 }
 
 #[test]
-fn a_rule_for_a_program_is_refused_by_name_and_line() {
-    sealed("kernel::a_rule_for_a_program_is_refused_by_name_and_line", || {
-        let desk = Desk::with(MENDED);
-        desk.run(sluice(&["enforce", "--keep"])).exits(0);
-        let rule = "name = \"metrics\"\nprogram = \"/usr/sbin/tidegauge\"";
-        desk.write(MENDED.replace("name = \"metrics\"", rule));
-        insta::assert_snapshot!(desk.run(sluice(&["enforce", "--keep"])).exits(3).stderr);
-        // What was in force still is.
-        desk.write(MENDED);
-        desk.run(sluice(&["status"])).exits(0);
-    });
-}
-
-#[test]
 fn a_rule_that_has_ended_is_left_out_and_said() {
     sealed("kernel::a_rule_that_has_ended_is_left_out_and_said", || {
         let rule = "name = \"metrics\"\nuntil = 2001-02-03T04:05:06Z";

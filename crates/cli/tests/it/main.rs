@@ -9,6 +9,7 @@ mod enforcing;
 mod folders;
 mod harness;
 mod kernel;
+mod programs;
 mod project;
 mod reach;
 mod rehearsing;

@@ -37,6 +37,12 @@ impl Decision {
         closest
     }
 
+    /// Whether it is about packets of certain programs only.
+    #[must_use]
+    pub fn names_programs(&self) -> bool {
+        self.conditions.iter().any(|it| !it.programs.is_empty())
+    }
+
     /// When it ends by itself.
     #[must_use]
     pub fn until(&self) -> Option<Time> {

@@ -105,6 +105,8 @@ pub enum Idle {
     Paused,
     /// It ended at this moment.
     Ended(Time),
+    /// It names programs, and the policy is to be enforced without such rules.
+    WithoutPrograms,
 }
 
 /// How a decision reads in the file, for showing it.
@@ -157,6 +159,8 @@ pub struct HostPlan {
     pub addresses: Vec<IpAddr>,
     /// What its interfaces are for.
     pub interfaces: Vec<Interface>,
+    /// The bits of sockets' marks by which rules know programs.
+    pub program_marks: u32,
     /// One chain a direction, in the order of [`Direction::ALL`].
     pub chains: [Chain; 3],
 }
@@ -166,6 +170,15 @@ impl HostPlan {
     #[must_use]
     pub fn chain(&self, direction: Direction) -> &Chain {
         &self.chains[direction as usize]
+    }
+
+    /// Leaves out the rules that name programs, as if they were paused.
+    pub fn leave_out_programs(&mut self) {
+        for decision in self.chains.iter_mut().flat_map(|chain| &mut chain.decisions) {
+            if decision.idle.is_none() && decision.names_programs() {
+                decision.idle = Some(Idle::WithoutPrograms);
+            }
+        }
     }
 
     /// Every decision with its direction, in the order in which they are shown.

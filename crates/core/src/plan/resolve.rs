@@ -48,6 +48,7 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
         host: section.name.clone(),
         addresses: section.addresses.clone(),
         interfaces: section.interfaces.clone(),
+        program_marks: section.program_marks,
         chains: Direction::ALL.map(|direction| chain(section, direction, now)),
     })
 }

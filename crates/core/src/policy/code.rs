@@ -37,11 +37,25 @@ pub enum Code {
     WiderThanUsed,
     /// The session that asks would be cut.
     SessionCut,
+    /// A rule for a program is about traffic that never belongs to one.
+    ProgramNeverMatches,
+    /// Rules for programs need the baseline's `replies`, and that is off.
+    ProgramNeedsReplies,
+    /// There is no program at a path that a rule names.
+    ProgramMissing,
+    /// A rule names a script, whose sockets are those of the program that runs it.
+    ProgramIsScript,
+    /// A program goes by more than one name.
+    ProgramShared,
+    /// Another program listens where a rule lets others reach a certain one.
+    OtherProgram,
+    /// Others use the bits of marks by which rules know programs.
+    MarkClash,
 }
 
 impl Code {
     /// All kinds.
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 24] = [
         Self::Shadowed,
         Self::Redundant,
         Self::Overlap,
@@ -59,6 +73,13 @@ impl Code {
         Self::LoopbackListener,
         Self::WiderThanUsed,
         Self::SessionCut,
+        Self::ProgramNeverMatches,
+        Self::ProgramNeedsReplies,
+        Self::ProgramMissing,
+        Self::ProgramIsScript,
+        Self::ProgramShared,
+        Self::OtherProgram,
+        Self::MarkClash,
     ];
 
     /// Its name.
@@ -82,6 +103,13 @@ impl Code {
             Self::LoopbackListener => "loopback-listener",
             Self::WiderThanUsed => "wider-than-used",
             Self::SessionCut => "session-cut",
+            Self::ProgramNeverMatches => "program-never-matches",
+            Self::ProgramNeedsReplies => "program-needs-replies",
+            Self::ProgramMissing => "program-missing",
+            Self::ProgramIsScript => "program-is-script",
+            Self::ProgramShared => "program-shared",
+            Self::OtherProgram => "other-program",
+            Self::MarkClash => "mark-clash",
         }
     }
 

@@ -18,8 +18,8 @@ pub use code::{Accepted, Code};
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
 pub use iana::{KNOWN_SERVICES, KnownService, known_service};
 pub use model::{
-    Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, Log, Ping, Place, Policy,
-    Rule, Service, Shell, Use, Used, Verdict, Written,
+    Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, Log, PROGRAM_MARKS, Ping,
+    Place, Policy, Rule, Service, Shell, Use, Used, Verdict, Written,
 };
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic};

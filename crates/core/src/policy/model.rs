@@ -135,11 +135,16 @@ pub struct Host {
     pub shell: Option<Shell>,
     /// Whether everything passes if the rules cannot be loaded at boot.
     pub open_on_failure: bool,
+    /// The bits of sockets' marks by which its rules know programs.
+    pub program_marks: u32,
     /// Findings about it, not about one of its rules, that are accepted.
     pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,
 }
+
+/// The bits of marks that are used if nothing else is written.
+pub const PROGRAM_MARKS: u32 = 0xff00_0000;
 
 /// Where the remote shell listens.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -197,6 +197,13 @@ pub const SCHEMA: &[TableSpec] = &[
                 "\"closed\"",
             ),
             key(
+                "program-marks",
+                Shape::Text,
+                "The bits of sockets' marks by which rules know programs; others must leave them \
+                 alone. `0xff000000` if left out",
+                "\"0x00ff0000\"",
+            ),
+            key(
                 "shell",
                 Shape::List,
                 "Where its remote shell listens; `review` sees to it that somebody can reach it",

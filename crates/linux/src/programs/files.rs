@@ -76,7 +76,7 @@ pub fn executable(path: &Path) -> Option<OwnedFd> {
 
 /// What there is at a path that a rule names.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum FileKind {
     /// A program.
     Program,
     /// A text that another program runs: the sockets are that one's.
@@ -92,10 +92,10 @@ pub enum Kind {
 
 /// What there is at a path.
 #[must_use]
-pub fn kind_of(path: &Path) -> Kind {
-    let Some(file) = executable(path) else { return Kind::Missing };
+pub fn kind_of(path: &Path) -> FileKind {
+    let Some(file) = executable(path) else { return FileKind::Missing };
     if fstat(&file).is_ok_and(|it| it.st_mode & 0o111 == 0) {
-        return Kind::NotExecutable;
+        return FileKind::NotExecutable;
     }
     let mut start = Vec::new();
     // Who may not read it sees a program: most are.
@@ -105,8 +105,8 @@ pub fn kind_of(path: &Path) -> Kind {
         Some(rest) if read.is_ok() => {
             let rest = String::from_utf8_lossy(rest);
             let interpreter = rest.split_whitespace().next().unwrap_or_default().to_owned();
-            Kind::Script { interpreter }
+            FileKind::Script { interpreter }
         }
-        _ => Kind::Program,
+        _ => FileKind::Program,
     }
 }

@@ -18,10 +18,12 @@ use tipstaff_wire::bpf::recognise::{Identity, Recogniser, Standing};
 const CGROUP_SOCK: u32 = 9;
 const CGROUP_SOCK_ADDR: u32 = 18;
 const CGROUP_SOCKOPT: u32 = 25;
-const LSM: u32 = 29;
 
 /// The pin of the map; the links have the names of their hooks.
 const PROGRAMS: &str = "programs";
+/// What the pin of a program is called behind the name of its hook. Only a pin leads to a program
+/// without rights beyond those that hooking it takes.
+const PROGRAM: &str = "-program";
 const PROGRAMS_NEXT: &str = "programs-next";
 /// What the map's name begins with; our bits of marks follow, in hexadecimal digits.
 const MAP_NAME: &str = "ts_";
@@ -53,10 +55,8 @@ const LATE_USE: &str = "sockets that a program was handed open, and only asks ab
 const LATE_SEND: &str = "sockets that a program was handed, and only sends from, are not \
                          recognised before the next `enforce`";
 const FOREIGN: &str = "a program that sets marks of its own takes our bits off its sockets";
-const LATE_ACCEPT: &str = "listening sockets that a program was handed, and only accepts from, \
-                           are not recognised before the next `enforce`";
 
-const HOOKS: [Hook; 11] = [
+const HOOKS: [Hook; 10] = [
     hook("creation", (CGROUP_SOCK, 2), Recogniser::at_creation, None),
     hook("bind-v4", (CGROUP_SOCK_ADDR, 8), Recogniser::at_opening, None),
     hook("bind-v6", (CGROUP_SOCK_ADDR, 9), Recogniser::at_opening, None),
@@ -67,7 +67,6 @@ const HOOKS: [Hook; 11] = [
     hook("name-v4", (CGROUP_SOCK_ADDR, 31), Recogniser::at_use, Some(LATE_USE)),
     hook("name-v6", (CGROUP_SOCK_ADDR, 32), Recogniser::at_use, Some(LATE_USE)),
     hook("option", (CGROUP_SOCKOPT, 22), Recogniser::at_option, Some(FOREIGN)),
-    hook("accept", (LSM, 43), Recogniser::at_accept, Some(LATE_ACCEPT)),
 ];
 
 /// What the kernel recognises.
@@ -92,8 +91,8 @@ pub struct Hooks {
     /// What could not be hooked although it would be of use.
     pub without: Vec<String>,
     mask: u32,
-    /// Links that were there before, with the programs that they held.
-    before: Vec<(OwnedFd, OwnedFd)>,
+    /// Links that were there before, with the programs that they held, and the hook's name.
+    before: Vec<(OwnedFd, OwnedFd, &'static str)>,
     /// Pins of links that were not.
     fresh: Vec<&'static str>,
     old_map: Option<OwnedFd>,
@@ -168,8 +167,6 @@ impl Hooks {
     }
 
     fn attach_one(&mut self, needs: &Needs, hook: &Hook) -> io::Result<()> {
-        let function =
-            if hook.kind == LSM { needs.accept.ok_or(io::ErrorKind::Unsupported)? } else { 0 };
         let recogniser = Recogniser {
             offsets: needs.offsets,
             programs: Map(rustix::fd::AsRawFd::as_raw_fd(&self.map)),
@@ -177,21 +174,28 @@ impl Hooks {
             namespace: needs.namespace,
         };
         let code = (hook.code)(&recogniser).map_err(io::Error::other)?;
-        let purpose = Purpose { kind: hook.kind, hook: hook.number, function };
+        let purpose = Purpose { kind: hook.kind, hook: hook.number, function: 0 };
         let name = format!("ts_{}", hook.name.replace('-', "_"));
         let program = bpf::program(&name, purpose, &code)?;
         let pin = needs.pins.join(hook.name);
+        let pinned_program = needs.pins.join(format!("{}{PROGRAM}", hook.name));
         if let Ok(link) = bpf::pinned(&pin) {
             // A link whose cgroup is gone holds nothing any more.
             let info = bpf::link_info(link.as_fd())?;
             if info.cgroup == cgroup_number(needs)? {
-                let held = bpf::program_by_id(info.program)?;
+                let held = bpf::pinned(&pinned_program)?;
                 bpf::replace(link.as_fd(), program.as_fd())?;
-                self.before.push((link, held));
-                return Ok(());
+                self.before.push((link, held, hook.name));
+                fs::remove_file(&pinned_program)?;
+                return bpf::pin(program.as_fd(), &pinned_program);
             }
             fs::remove_file(&pin)?;
         }
+        match fs::remove_file(&pinned_program) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+        bpf::pin(program.as_fd(), &pinned_program)?;
         let link = bpf::link(program.as_fd(), Some(needs.cgroup.as_fd()), hook.number)?;
         bpf::pin(link.as_fd(), &pin)?;
         self.fresh.push(hook.name);
@@ -228,12 +232,17 @@ impl Hooks {
 
     /// Puts back what was there before.
     pub fn undo(self, needs: &Needs) {
-        for (link, program) in &self.before {
+        let pinned = |name: &str| needs.pins.join(format!("{name}{PROGRAM}"));
+        for (link, program, name) in &self.before {
             // What cannot be put back recognises the old programs all the same.
-            let _ = bpf::replace(link.as_fd(), program.as_fd());
+            if bpf::replace(link.as_fd(), program.as_fd()).is_ok() {
+                let _ = fs::remove_file(pinned(name));
+                let _ = bpf::pin(program.as_fd(), &pinned(name));
+            }
         }
         for name in &self.fresh {
             let _ = fs::remove_file(needs.pins.join(name));
+            let _ = fs::remove_file(pinned(name));
         }
         match &self.old_map {
             Some(map) => {
@@ -283,8 +292,9 @@ impl Hooks {
 /// Whether the hook is held, at the cgroup where it should be, by a program that knows the map.
 fn holds(needs: &Needs, hook: &Hook, map: u32) -> io::Result<bool> {
     let info = bpf::link_info(bpf::pinned(&needs.pins.join(hook.name))?.as_fd())?;
-    let program = bpf::program_by_id(info.program)?;
-    let knows = bpf::maps_of(program.as_fd())?.contains(&map);
+    let program = bpf::pinned(&needs.pins.join(format!("{}{PROGRAM}", hook.name)))?;
+    let program = bpf::program_info(program.as_fd())?;
+    let knows = program.id == info.program && program.maps.contains(&map);
     Ok(knows && info.cgroup == cgroup_number(needs)?)
 }
 

@@ -15,8 +15,9 @@ mod needs;
 mod running;
 mod sockets;
 
-pub use files::{Kind, kind_of};
+pub use files::{FileKind, kind_of};
 pub use hooks::Recognition;
+pub(crate) use needs::has_pins;
 pub use needs::lacking;
 pub use running::{Process, ProgramFile, Standings, look};
 

@@ -17,8 +17,6 @@ use tipstaff_wire::bpf::recognise::Offsets;
 const TYPES: &str = "/sys/kernel/btf/vmlinux";
 /// Where a bpf file system usually is.
 const PINS: &str = "/sys/fs/bpf";
-/// Hooked where it is there: for who is handed a listening socket and only ever accepts from it.
-const ACCEPT: &str = "bpf_lsm_socket_accept";
 
 /// What recognising programs takes.
 #[derive(Debug)]
@@ -27,8 +25,6 @@ pub struct Needs {
     pub offsets: Offsets,
     /// The number of the kernel's function that iterators over open files are attached to.
     pub open_files: u32,
-    /// The number of the security module's function at `accept`, if there is one.
-    pub accept: Option<u32>,
     /// The root of the control groups that this process sees.
     pub cgroup: OwnedFd,
     /// The folder of our pins.
@@ -64,9 +60,9 @@ impl Needs {
         // Who may load nothing may mount nothing either.
         let pins = permitted.then(pins).and_then(|it| or_lack(&mut lacks, it));
         match (cgroup, namespace, types, pins) {
-            (Some(cgroup), Some(namespace), Some((offsets, open_files, accept)), Some(pins)) => {
+            (Some(cgroup), Some(namespace), Some((offsets, open_files)), Some(pins)) => {
                 let pins = pins.join(format!("tipstaff-{namespace}"));
-                Ok(Self { offsets, open_files, accept, cgroup, pins, namespace })
+                Ok(Self { offsets, open_files, cgroup, pins, namespace })
             }
             _ => Err(LinuxError::Lacking { what: lacks, permitted }),
         }
@@ -117,6 +113,11 @@ fn pins() -> Result<PathBuf, String> {
     Ok(place.to_owned())
 }
 
+/// Whether a bpf file system is mounted.
+pub fn has_pins() -> bool {
+    mounted("bpf").is_some()
+}
+
 /// Where the root of a file system of that kind is mounted.
 fn mounted(kind: &str) -> Option<PathBuf> {
     let mounts = fs::read("/proc/self/mountinfo").ok()?;
@@ -147,7 +148,7 @@ fn plain(escaped: &[u8]) -> Vec<u8> {
     plain
 }
 
-fn types() -> Result<(Offsets, u32, Option<u32>), String> {
+fn types() -> Result<(Offsets, u32), String> {
     let bytes = fs::read(TYPES).map_err(|error| {
         format!("the kernel's description of its types, {TYPES} (CONFIG_DEBUG_INFO_BTF): {error}")
     })?;
@@ -157,10 +158,7 @@ fn types() -> Result<(Offsets, u32, Option<u32>), String> {
     })?;
     let open_files = types.function("bpf_iter_task_file");
     let open_files = open_files.ok_or("iterators over open files (Linux 5.8)")?;
-    let with_module = fs::read_to_string("/sys/kernel/security/lsm");
-    // Where the list cannot be seen, trying shows it.
-    let with_module = with_module.map_or(true, |it| it.trim().split(',').any(|it| it == "bpf"));
-    Ok((offsets, open_files, types.function(ACCEPT).filter(|_| with_module)))
+    Ok((offsets, open_files))
 }
 
 /// The number of the calling thread's network namespace.

@@ -1,6 +1,6 @@
 //! Which processes run which files.
 
-use super::files::{Files, Kind, executable, kind_of};
+use super::files::{FileKind, Files, executable, kind_of};
 use super::needs::Needs;
 use super::{Hooks, Recognition};
 use crate::LinuxError;
@@ -69,7 +69,7 @@ pub struct ProgramFile {
     /// Its path.
     pub path: String,
     /// What is there.
-    pub kind: Kind,
+    pub kind: FileKind,
     /// Whether the file that is there now is recognised.
     pub recognised: bool,
     /// Other paths that rules name and that lead to the same file.

@@ -7,8 +7,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-/// The bits that are used if nobody says otherwise.
-pub const DEFAULT_MASK: u32 = 0xff00_0000;
+pub use tipstaff_core::policy::PROGRAM_MARKS as DEFAULT_MASK;
 
 /// A number on a list, and the path it stands for.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -94,6 +93,20 @@ impl Marks {
     pub fn numbers(&self) -> BTreeMap<String, u32> {
         let entries = self.lists.values().flatten();
         entries.filter_map(|it| Some((it.path.clone()?, it.number))).collect()
+    }
+
+    /// The path by which rules know the program whose number a mark holds.
+    #[must_use]
+    pub fn path_of(&self, mark: u32) -> Option<&str> {
+        let number = Self::number_in(self.mask, mark);
+        let named =
+            self.lists.values().flatten().find(|it| it.number == number && it.path.is_some());
+        if let Some(named) = named {
+            return named.path.as_deref();
+        }
+        // Another name of a file on a list.
+        let list = self.lists.iter().find(|it| it.1.iter().any(|it| it.number == number));
+        list?.0.first().map(String::as_str)
     }
 
     /// Every number that rules compare with.

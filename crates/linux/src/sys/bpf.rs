@@ -20,7 +20,6 @@ enum Command {
     ProgramLoad = 5,
     Pin = 6,
     Unpinned = 7,
-    ProgramById = 13,
     Info = 15,
     LinkCreate = 28,
     LinkUpdate = 29,
@@ -204,8 +203,17 @@ pub fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
     })
 }
 
-/// The numbers of the maps that a program uses.
-pub fn maps_of(program: BorrowedFd<'_>) -> io::Result<Vec<u32>> {
+/// A program as the kernel describes it.
+#[derive(Clone, Debug)]
+pub struct ProgramInfo {
+    /// The kernel's number for it.
+    pub id: u32,
+    /// The numbers of the maps that it uses.
+    pub maps: Vec<u32>,
+}
+
+/// Describes a program.
+pub fn program_info(program: BorrowedFd<'_>) -> io::Result<ProgramInfo> {
     let mut maps = [0_u32; 8];
     let mut asked = [0; 64];
     asked[52..56].copy_from_slice(&8_u32.to_ne_bytes());
@@ -213,7 +221,8 @@ pub fn maps_of(program: BorrowedFd<'_>) -> io::Result<Vec<u32>> {
     asked[56..64].copy_from_slice(&address.to_ne_bytes());
     let info = info::<224>(program, &asked)?;
     let count = usize::try_from(number_at(&info, 52)).unwrap_or(0);
-    Ok(maps.iter().copied().take(count).collect())
+    let maps = maps.iter().copied().take(count).collect();
+    Ok(ProgramInfo { id: number_at(&info, 4), maps })
 }
 
 /// A link as the kernel describes it.
@@ -323,14 +332,6 @@ pub fn replace(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> 
     let mut attribute = Attribute::new().descriptor(0, link).descriptor(4, program);
     // SAFETY: nothing is pointed to.
     unsafe { attribute.give(Command::LinkUpdate) }.map(drop)
-}
-
-/// The program of that number.
-#[allow(unsafe_code)]
-pub fn program_by_id(id: u32) -> io::Result<OwnedFd> {
-    let mut attribute = Attribute::new().number(0, id);
-    // SAFETY: nothing is pointed to.
-    unsafe { attribute.open(Command::ProgramById) }
 }
 
 /// What an iterator hands out, from its beginning.

@@ -100,14 +100,6 @@ pub struct Offsets {
     file_system: u32,
     /// `super_block.s_dev`
     device: u32,
-    /// `socket.sk`
-    socket: u32,
-    /// `sock.sk_mark`
-    mark: u32,
-    /// `sock_common.skc_net`
-    namespace: u32,
-    /// `net.net_cookie`
-    cookie: u32,
 }
 
 impl Offsets {
@@ -128,10 +120,6 @@ impl Offsets {
             generation: find("inode", "i_generation")?,
             file_system: find("inode", "i_sb")?,
             device: find("super_block", "s_dev")?,
-            socket: find("socket", "sk")?,
-            mark: find("sock", "sk_mark")?,
-            namespace: find("sock_common", "skc_net")?,
-            cookie: find("net", "net_cookie")?,
         })
     }
 }
@@ -222,37 +210,6 @@ impl Recogniser {
         code.load(Word, R1, R8, SOCK_MARK)?;
         self.with_bits(&mut code, done);
         set_mark(&mut code, R6);
-        allow(code, done)
-    }
-
-    /// For the security module's hook at `accept` (`bpf_lsm_socket_accept`), and others whose
-    /// first argument is a `struct socket`: like [`Self::at_use`], for who has been handed a
-    /// listening socket and only ever accepts from it.
-    ///
-    /// # Errors
-    /// [`WireError`] if the kernel keeps a field too far away.
-    pub fn at_accept(&self) -> Result<Vec<u8>, WireError> {
-        let it = self.offsets;
-        let mut code = Assembler::new();
-        let done = code.label();
-        code.load(Double, R6, R1, 0)?;
-        code.if_is(R6, 0, done);
-        code.load(Double, R8, R6, it.socket)?;
-        code.if_is(R8, 0, done);
-        code.load(Word, R1, R8, it.mark)?;
-        code.keep_bits(R1, self.mask);
-        code.if_is_not(R1, 0, done);
-        // `possible_net_t` holds nothing but the pointer.
-        code.load(Double, R1, R8, it.namespace)?;
-        code.if_is(R1, 0, done);
-        code.load(Double, R1, R1, it.cookie)?;
-        code.set_wide(R2, self.namespace);
-        code.if_differ(R1, R2, done);
-        self.whose(&mut code)?;
-        code.if_is(R7, 0, done);
-        code.load(Word, R1, R8, it.mark)?;
-        self.with_bits(&mut code, done);
-        set_mark(&mut code, R8);
         allow(code, done)
     }
 

@@ -10,6 +10,7 @@ pub(in crate::app) mod verdicts;
 
 pub use vantage::{Vantage, Way};
 
+use super::programs::Names;
 use super::review::Finding;
 use super::users::Users;
 use super::{By, Failure, Loaded, live};
@@ -87,6 +88,9 @@ pub struct Entry {
     pub versions: Vec<&'static str>,
     /// The program's file.
     pub program: Option<String>,
+    /// The program that the kernel's rules take its socket to belong to, if that is another one:
+    /// a path, or `nobody`.
+    pub taken_for: Option<String>,
     /// The process.
     pub pid: Option<u32>,
     /// The user who made the socket.
@@ -202,9 +206,19 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
     }
     let mut planned = Planned::default();
     let users = Users::read();
+    let names = Names::of(loaded);
     let mut entries: Vec<Entry> = listeners
         .iter()
-        .map(|listener| entry(listener, loaded, &kernel, &columns, &users, &mut planned))
+        .map(|listener| {
+            let wanted = Wanted::of(listener, names.known(listener.owner.as_ref()), &kernel);
+            let mut entry = entry(listener, &wanted, loaded, &kernel, &columns, &mut planned);
+            entry.user = users.name(listener.uid);
+            // Only rules that name a program take note of whose a socket is.
+            let differs = names.is_named(wanted.program.as_ref()) || wanted.marked.is_some();
+            entry.taken_for = (differs && wanted.program != wanted.marked)
+                .then(|| wanted.marked.unwrap_or_else(|| "nobody".into()));
+            entry
+        })
         .collect();
     let mut pings = pings(loaded, &kernel, &columns, &mut planned);
     let mut copied = false;
@@ -222,7 +236,7 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
     let own: Vec<IpAddr> = own.into_iter().filter(|it| !it.is_loopback()).collect();
     let mut seen = probes::send(&planned, request, &own)?;
     unknown.append(&mut seen.unseen);
-    if matches!(kernel, verdicts::Kernel::Rules(_)) && !seen.sightings.is_empty() {
+    if matches!(kernel, verdicts::Kernel::Rules(..)) && !seen.sightings.is_empty() {
         let after = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
         silence::explain(&mut seen.sightings, &before, &after.map_or(Vec::new(), |it| it.tallies));
     }
@@ -273,8 +287,13 @@ fn on_the_way(stopped: &[Stopped]) -> Vec<String> {
     groups.into_iter().map(words).collect()
 }
 
-const ABOUT_LISTENERS: [Code; 4] =
-    [Code::NoListener, Code::LoopbackListener, Code::UnmentionedListener, Code::WiderThanUsed];
+const ABOUT_LISTENERS: [Code; 5] = [
+    Code::NoListener,
+    Code::LoopbackListener,
+    Code::UnmentionedListener,
+    Code::WiderThanUsed,
+    Code::OtherProgram,
+];
 
 /// Whom the host answers pings.
 fn pings(
@@ -309,10 +328,10 @@ fn version(family: Family) -> &'static str {
 
 fn entry(
     listener: &Listener,
+    wanted: &Wanted,
     loaded: &Loaded,
     kernel: &verdicts::Kernel,
     columns: &[Column],
-    users: &Users,
     planned: &mut Planned,
 ) -> Entry {
     let families: Vec<Family> = match (listener.address.is_ipv4(), listener.dual) {
@@ -320,14 +339,13 @@ fn entry(
         (false, false) => vec![Family::V6],
         (false, true) => Family::BOTH.to_vec(),
     };
-    let wanted = Wanted::of(listener);
     let mut from = Vec::new();
     for column in columns {
         for &family in &families {
             if !column.senders.has(family) {
                 continue;
             }
-            let parts = verdicts::parts(&wanted, family, loaded, kernel, &column.senders);
+            let parts = verdicts::parts(wanted, family, loaded, kernel, &column.senders);
             planned.plan(listener, column, &parts, from.len());
             let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
             from.push(From::of(column.name.clone(), version(family), parts));
@@ -341,8 +359,9 @@ fn entry(
         port: listener.port,
         versions: families.iter().map(|family| version(*family)).collect(),
         program: owner.and_then(|it| it.program.as_ref()).map(|it| it.display().to_string()),
+        taken_for: None,
         pid: owner.map(|it| it.pid),
-        user: users.name(listener.uid),
+        user: String::new(),
         from,
     }
 }

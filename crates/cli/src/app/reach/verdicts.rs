@@ -7,7 +7,7 @@ use tipstaff_core::plan::{self, Decided, Decider, HostPlan, Question, sweep};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, Packet, Transport};
-use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::ruleset::{Marks, Snapshot};
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 
 const CLIENT_PORT: u16 = 49_152;
@@ -25,15 +25,15 @@ pub enum Kernel {
     Unreadable,
     /// Our table is not there, or asleep: our rules stop nothing.
     NothingInForce,
-    /// What our table says.
-    Rules(RuleProgram),
+    /// What our table says, and the numbers by which it knows programs.
+    Rules(RuleProgram, Marks),
 }
 
 impl Kernel {
     /// What was read from the kernel.
     pub fn of(snapshot: Option<Snapshot>) -> Self {
         match snapshot {
-            Some(snapshot) if !snapshot.dormant => Self::Rules(snapshot.program),
+            Some(snapshot) if !snapshot.dormant => Self::Rules(snapshot.program, snapshot.marks),
             _ => Self::NothingInForce,
         }
     }
@@ -42,8 +42,18 @@ impl Kernel {
         match self {
             Self::Unreadable => Word::Unknown,
             Self::NothingInForce => Word::NoRules,
-            Self::Rules(program) => program.evaluate(packet).map_or(Word::Unknown, Word::Decided),
+            Self::Rules(program, _) => {
+                program.evaluate(packet).map_or(Word::Unknown, Word::Decided)
+            }
         }
+    }
+
+    /// The program that a listener belongs to by the kernel's rules: not who holds it, but whose
+    /// number is in its mark. `None` if the kernel does not show marks.
+    pub fn marked(&self, listener: &Listener) -> Option<Option<String>> {
+        let Self::Rules(_, marks) = self else { return None };
+        let mark = listener.mark.filter(|_| marks.mask != 0)?;
+        Some(marks.path_of(mark).map(str::to_owned))
     }
 }
 
@@ -123,17 +133,21 @@ impl Fares {
 }
 
 /// What senders want of the host.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Wanted {
     /// At which of the host's addresses; at all if `None`.
     pub at: Option<IpAddr>,
     /// What they send.
     pub transport: Transport,
+    /// The program that listens.
+    pub program: Option<String>,
+    /// The program that listens by the kernel's rules.
+    pub marked: Option<String>,
 }
 
 impl Wanted {
-    /// A new connection to a listener.
-    pub fn of(listener: &Listener) -> Self {
+    /// A new connection to a listener, that of a program.
+    pub fn of(listener: &Listener, program: Option<String>, kernel: &Kernel) -> Self {
         let (source, destination) = (CLIENT_PORT, listener.port);
         Self {
             at: (!listener.address.is_unspecified()).then_some(listener.address),
@@ -141,13 +155,15 @@ impl Wanted {
                 PortProtocol::Tcp => Transport::Tcp { source, destination },
                 PortProtocol::Udp => Transport::Udp { source, destination },
             },
+            marked: kernel.marked(listener).unwrap_or_else(|| program.clone()),
+            program,
         }
     }
 
     /// An answer to a ping.
     pub fn ping(family: Family) -> Self {
         let kind = if family == Family::V4 { ECHO_REQUEST } else { ECHO_REQUEST_V6 };
-        Self { at: None, transport: Transport::Icmp { kind } }
+        Self { at: None, transport: Transport::Icmp { kind }, program: None, marked: None }
     }
 }
 
@@ -173,16 +189,23 @@ pub fn parts(
         destination: nowhere,
         transport: wanted.transport,
         state: ConnectionState::New,
-        program: None,
+        program: wanted.program.clone(),
     };
     let mut deciders: Vec<&dyn Decider> = vec![&loaded.plan];
-    if let Kernel::Rules(program) = kernel {
+    if let Kernel::Rules(program, _) = kernel {
         deciders.push(program);
     }
+    let same = wanted.program == wanted.marked;
+    let by_kernel = |packet: &Packet| {
+        if same {
+            return kernel.ask(packet);
+        }
+        kernel.ask(&Packet { program: wanted.marked.clone(), ..packet.clone() })
+    };
     let fate =
-        |packet: &Packet| Fate { policy: loaded.plan.evaluate(packet), kernel: kernel.ask(packet) };
+        |packet: &Packet| Fate { policy: loaded.plan.evaluate(packet), kernel: by_kernel(packet) };
     let mut apart = loaded.plan.interfaces_told_apart(Direction::Inbound);
-    if let Kernel::Rules(program) = kernel {
+    if let Kernel::Rules(program, _) = kernel {
         apart.extend(program.interfaces_told_apart());
     }
     apart.sort();

@@ -1,12 +1,13 @@
 //! What is reachable from where, in rows and columns.
 
+use crate::app::programs::Names;
 use crate::app::reach::senders::{Column, columns};
 use crate::app::reach::verdicts::{Fares, Kernel, Wanted, parts};
 use crate::app::reach::{self, From};
 use crate::app::{Failure, Loaded};
 use serde::Serialize;
 use std::collections::BTreeSet;
-use tipstaff_core::plan::Kind;
+use tipstaff_core::plan::{Condition, Kind};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::{Direction, Family, RangeSet, Transport};
 use tipstaff_linux::sockets::{Listener, PortProtocol};
@@ -60,6 +61,7 @@ pub fn matrix(
 ) -> Result<Matrix, Failure> {
     let columns = columns(&loaded.policy, &[])?;
     let live = reached.is_some();
+    let names = Names::of(loaded);
     let elsewhere = |wanted: &dyn Fn(Family) -> Wanted| -> Vec<Cell> {
         columns.iter().map(|column| cell(loaded, column, wanted)).collect()
     };
@@ -69,11 +71,21 @@ pub fn matrix(
         let written = written(loaded, protocol);
         for (first, last) in segments(&written, listeners, protocol) {
             let transport = transport(protocol, first);
-            let mut cells = elsewhere(&|_| Wanted { at: None, transport });
             let here = |it: &&Listener| {
                 it.protocol == protocol && it.port == first && !it.address.is_loopback()
             };
             let heard: Vec<&Listener> = listeners.iter().filter(here).collect();
+            let program = match heard.first() {
+                Some(listener) => names.known(listener.owner.as_ref()),
+                None => named_for(loaded, protocol, first),
+            };
+            let wanted = |_| Wanted {
+                at: None,
+                transport,
+                marked: program.clone(),
+                program: program.clone(),
+            };
+            let mut cells = elsewhere(&wanted);
             let mentioned = written.iter().any(|set| set.contains(first));
             if heard.is_empty() && !mentioned {
                 if others.iter().all(|row| row.cells != cells) {
@@ -143,6 +155,17 @@ fn segments(
     }
     let ends = starts.iter().skip(1).map(|it| it - 1).chain([u16::MAX]);
     starts.iter().copied().zip(ends).collect()
+}
+
+/// Who is to listen at a port by the rules, where nobody is seen to.
+fn named_for(loaded: &Loaded, protocol: PortProtocol, port: u16) -> Option<String> {
+    let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
+    let conditions = decisions.iter().filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
+    let about = |it: &&Condition| match protocol {
+        PortProtocol::Tcp => it.traffic.tcp.contains(port),
+        PortProtocol::Udp => it.traffic.udp.contains(port),
+    };
+    conditions.filter(about).find_map(|it| it.programs.first().cloned())
 }
 
 fn programs(heard: &[&Listener]) -> Vec<String> {

@@ -1,20 +1,20 @@
 //! What is loaded at boot.
 
-use super::super::{Failure, Loaded, loaded};
+use super::super::{Failure, Loaded, enforce, loaded, programs};
 use super::{now, recorded, settle};
 use crate::exit::Exit;
 use crate::store::{Docket, Entry, Kind, State};
 use serde::Serialize;
 use std::path::Path;
 use tipstaff_core::policy::Source;
-use tipstaff_linux::ruleset;
+use tipstaff_linux::programs::lacking;
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// What `enforce --boot` did.
 #[derive(Debug, Serialize)]
 pub struct Booted {
     /// `loaded`, `nothing-confirmed`, `released`, or what was done since loading failed:
-    /// `loaded-earlier`, `closed` or `open`.
+    /// `loaded-without-programs`, `loaded-earlier`, `closed` or `open`.
     pub done: &'static str,
     /// The entry whose policy is in force.
     pub entry: Option<u64>,
@@ -55,16 +55,28 @@ pub fn boot(state: &Path) -> Result<Booted, Failure> {
     }
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     for entry in confirmed.iter().filter(|it| it.kind != Kind::Release) {
-        let done = recorded(state, entry).and_then(|policy| {
-            ruleset::enforce(&mut kernel, &policy.plan.host, &policy.program)
-                .map_err(|error| Failure::in_kernel(error, &policy.sources, &policy.plan))
+        let done = recorded(state, entry).and_then(|mut policy| {
+            if let Err(failure) = enforce::can_tell_programs(&policy) {
+                // All other rules are in force all the same.
+                let why = lacking().join("; ");
+                booted.trouble.push(format!("{}; there is lacking: {why}", failure.line()));
+                policy.leave_out_programs();
+            }
+            programs::load(&mut kernel, &policy)
+                .map_err(|error| Failure::in_kernel(error, &policy.sources, &policy.plan))?;
+            Ok(policy)
         });
         match done {
-            Ok(snapshot) => {
-                booted.done = if entry.id == last.id { "loaded" } else { "loaded-earlier" };
+            Ok(policy) => {
+                booted.done = match (entry.id == last.id, booted.trouble.is_empty()) {
+                    (true, true) => "loaded",
+                    (true, false) => "loaded-without-programs",
+                    (false, _) => "loaded-earlier",
+                };
                 booted.entry = Some(entry.id);
-                booted.host = Some(snapshot.host);
+                booted.host = Some(policy.plan.host.clone());
                 let mut note = entry.clone();
+                note.without_programs = policy.without_programs;
                 (note.kind, note.of, note.state) = (Kind::Boot, Some(entry.id), State::Intended);
                 (note.time, note.effect) = (now(), booted.done.to_owned());
                 let id = docket.add(note)?;
@@ -80,7 +92,7 @@ pub fn boot(state: &Path) -> Result<Booted, Failure> {
         return Ok(booted);
     }
     let policy = only_shell(last)?;
-    ruleset::enforce(&mut kernel, &policy.plan.host, &policy.program)?;
+    programs::load(&mut kernel, &policy)?;
     booted.done = "closed";
     Ok(booted)
 }

@@ -8,7 +8,7 @@ pub use boot::{Booted, boot};
 use super::effect::ChangeWords;
 use super::enforce::{self, Report as Enforced};
 use super::session::Session;
-use super::{Failure, Loaded, compare, likely_packet, loaded};
+use super::{Failure, Loaded, compare, likely_packet, loaded, programs};
 use crate::store::{Docket, Entry, Kind, Pending, State};
 use jiff::Timestamp;
 use rustix::time::{ClockId, clock_gettime};
@@ -20,7 +20,8 @@ use std::time::Duration;
 use tipstaff_core::analysis;
 use tipstaff_core::policy::{Severity, Source};
 use tipstaff_core::program;
-use tipstaff_linux::ruleset::{self, Snapshot, Tally};
+use tipstaff_linux::programs as linux_programs;
+use tipstaff_linux::ruleset::{self, Marks, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 
 /// Who is told what will change.
@@ -37,6 +38,8 @@ pub struct Options<'o> {
     pub within: Duration,
     /// Whether nothing is to be changed.
     pub dry: bool,
+    /// Whether rules for programs are left out.
+    pub without_programs: bool,
     /// Whether it is made even if the session could not be opened again.
     pub even_if_locked_out: bool,
     /// Told what will change, before anything does.
@@ -114,7 +117,15 @@ fn carry_out(
     kind: Kind,
     of: Option<u64>,
 ) -> Result<Report, Failure> {
-    enforce::no_programs(policy)?;
+    let mut reduced;
+    let policy = if options.without_programs && !policy.without_programs {
+        reduced = policy.clone();
+        reduced.leave_out_programs();
+        &reduced
+    } else {
+        policy
+    };
+    enforce::can_tell_programs(policy)?;
     no_errors(policy)?;
     if !options.even_if_locked_out {
         guard::guard(policy)?;
@@ -127,7 +138,7 @@ fn carry_out(
         Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone()),
         None => Vec::new(),
     };
-    let report = enforce::report(policy, before.as_ref());
+    let mut report = enforce::report(policy, before.as_ref());
     let reset = report.changed.clone();
     let Some(docket) = docket.as_mut() else {
         let done = "would-enforce";
@@ -144,7 +155,9 @@ fn carry_out(
     };
     let host = &policy.plan.host;
     let digest = docket.keep(host, &policy.sources)?;
-    let same = before.as_ref().is_some_and(|before| is_in_force(policy, before));
+    let same = before
+        .as_ref()
+        .is_some_and(|it| is_in_force(policy, it) && programs::are_known(policy, &it.marks));
     let known = docket.confirmed().is_some_and(|it| it.policy.as_ref() == Some(&digest));
     if same && known {
         // Not touched: what has been counted stays.
@@ -174,11 +187,15 @@ fn carry_out(
         // Before anything changes: whatever happens to this process then, somebody is there.
         watch_over(options.state, id)?;
     }
-    let sent = if same { Ok(()) } else { send(&mut kernel, policy, before.as_ref(), &reset) };
-    if let Err(error) = sent {
-        docket.became(id, State::Failed, &now())?;
-        docket.set_pending(None)?;
-        return Err(Failure::in_kernel(error, &policy.sources, &policy.plan));
+    let sent =
+        if same { Ok(Vec::new()) } else { send(&mut kernel, policy, before.as_ref(), &reset) };
+    match sent {
+        Ok(not_recognised) => report.not_recognised = not_recognised,
+        Err(error) => {
+            docket.became(id, State::Failed, &now())?;
+            docket.set_pending(None)?;
+            return Err(Failure::in_kernel(error, &policy.sources, &policy.plan));
+        }
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     Ok(Report {
@@ -196,37 +213,51 @@ fn carry_out(
 
 /// Puts the policy's rules into the kernel, provided that ours are still what they were when it
 /// was worked out what changes. Others may change theirs at any time. Decisions go on counting from
-/// where they are, but for those that `reset` names.
+/// where they are, but for those that `reset` names. Gives what is not recognised of sockets.
 fn send(
     kernel: &mut NetlinkSocket,
     policy: &Loaded,
     before: Option<&Snapshot>,
     reset: &[String],
-) -> Result<(), LinuxError> {
+) -> Result<Vec<String>, LinuxError> {
     const TRIES: usize = 8;
-    for _ in 0..TRIES {
-        let generation = ruleset::generation(kernel)?;
-        let now = ruleset::read(kernel)?;
-        if now.as_ref().map(|it| (&it.program, it.dormant))
-            != before.map(|it| (&it.program, it.dormant))
-        {
-            return Err(LinuxError::Changed);
+    let marks = before.map(|it| it.marks.clone()).unwrap_or_default();
+    let ((), not_recognised) = programs::recognised(policy, &marks, |marks| {
+        for _ in 0..TRIES {
+            match try_to_send(kernel, policy, marks, before, reset) {
+                Err(LinuxError::Changed) => {}
+                done => return done,
+            }
         }
-        // What has been counted up to now, of decisions that take what they took.
-        let carried: Vec<Tally> = now
-            .filter(|it| it.host == policy.plan.host)
-            .map(|it| it.tallies)
-            .unwrap_or_default()
-            .into_iter()
-            .filter(|tally| !reset.contains(&tally.id.to_string()))
-            .collect();
-        let (host, program) = (&policy.plan.host, &policy.program);
-        match ruleset::enforce_at(kernel, host, program, generation, &carried) {
-            Err(LinuxError::Changed) => {}
-            done => return done.map(|_| ()),
-        }
+        Err(LinuxError::Changed)
+    })?;
+    Ok(not_recognised)
+}
+
+fn try_to_send(
+    kernel: &mut NetlinkSocket,
+    policy: &Loaded,
+    marks: &Marks,
+    before: Option<&Snapshot>,
+    reset: &[String],
+) -> Result<(), LinuxError> {
+    let generation = ruleset::generation(kernel)?;
+    let now = ruleset::read(kernel)?;
+    if now.as_ref().map(|it| (&it.program, it.dormant))
+        != before.map(|it| (&it.program, it.dormant))
+    {
+        return Err(LinuxError::Changed);
     }
-    Err(LinuxError::Changed)
+    // What has been counted up to now, of decisions that take what they took.
+    let carried: Vec<Tally> = now
+        .filter(|it| it.host == policy.plan.host)
+        .map(|it| it.tallies)
+        .unwrap_or_default()
+        .into_iter()
+        .filter(|tally| !reset.contains(&tally.id.to_string()))
+        .collect();
+    let (host, program) = (&policy.plan.host, &policy.program);
+    ruleset::enforce_at(kernel, host, program, marks, generation, &carried).map(drop)
 }
 
 /// Whether the kernel holds just what the policy asks for.
@@ -307,7 +338,11 @@ fn arrived(state: &Path, entry: &Entry) -> bool {
 pub fn recorded(state: &Path, entry: &Entry) -> Result<Loaded, Failure> {
     let kept = Docket::policy(state, entry)?;
     let sources = kept.files.iter().map(|(name, text)| Source::new(name, text)).collect();
-    loaded(&format!("entry {}", entry.id), sources, Some(&kept.host))
+    let mut policy = loaded(&format!("entry {}", entry.id), sources, Some(&kept.host))?;
+    if entry.without_programs {
+        policy.leave_out_programs();
+    }
+    Ok(policy)
 }
 
 /// Findings that are errors stop an enforcement.
@@ -368,6 +403,7 @@ fn entry(
         open_on_failure: of_policy
             .and_then(|it| it.policy.host(&it.plan.host))
             .is_some_and(|host| host.open_on_failure),
+        without_programs: of_policy.is_some_and(|it| it.without_programs),
         login: login.filter(|login| *login != user),
         user,
         from: Session::own().map(|session| session.client.to_string()),
@@ -442,10 +478,10 @@ fn go_back(state: &Path, pending: &Pending) -> Result<(), Failure> {
     match to.filter(|entry| entry.kind != Kind::Release) {
         None => {
             ruleset::release(&mut kernel)?;
+            linux_programs::clear()?;
         }
         Some(entry) => {
-            let policy = recorded(state, entry)?;
-            ruleset::enforce(&mut kernel, &policy.plan.host, &policy.program)?;
+            programs::load(&mut kernel, &recorded(state, entry)?)?;
         }
     }
     Ok(())
@@ -552,7 +588,8 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
         docket.set_pending(Some(&Pending { id, deadline, boot: this_boot(), back_to }))?;
         watch_over(options.state, id)?;
     }
-    if let Err(error) = ruleset::release(&mut kernel) {
+    let released = ruleset::release(&mut kernel).and_then(|_| linux_programs::clear());
+    if let Err(error) = released {
         docket.became(id, State::Failed, &now())?;
         docket.set_pending(None)?;
         return Err(error.into());

@@ -87,5 +87,40 @@ pub fn explain(code: Code) -> &'static str {
             "The session from which you ask could not be opened again under this policy. Established \
              connections live on, but the next login would fail."
         }
+        Code::ProgramNeverMatches => {
+            "What comes in belongs to a program only if a TCP or UDP socket of it waits for it. A \
+             rule that names a program and is about other traffic, such as ICMP, never matches \
+             anything that comes in: leave the program out."
+        }
+        Code::ProgramNeedsReplies => {
+            "The packet that ends a TCP handshake, and those of a connection that has just been \
+             closed, belong to no socket. With the baseline's `replies` they pass as parts of their \
+             connection; without it, no rule for a program could let a connection come about."
+        }
+        Code::ProgramMissing => {
+            "There is no file at the path that the rule names, or it may not be executed, so the \
+             rule matches nothing on this machine. Often the path is mistyped or the program was \
+             moved. When it appears, enforce the policy again."
+        }
+        Code::ProgramIsScript => {
+            "The rule names a script. The kernel runs the interpreter in its first line, and that \
+             is the program whose sockets they are: the rule matches nothing. To name the \
+             interpreter would let every script of it pass. Narrow the rule in another way, or \
+             give the service a program of its own."
+        }
+        Code::ProgramShared => {
+            "The path leads to a file that goes by another name too. A program is a file, whatever \
+             it is called: everything that is run from the same file counts as the same program."
+        }
+        Code::OtherProgram => {
+            "A rule lets others reach a certain program at a port, and another program listens \
+             there: what comes in meets some other rule or the default. Either the service has \
+             moved to another file, or something has taken its place."
+        }
+        Code::MarkClash => {
+            "Rules know programs by some bits of sockets' marks. Something else on this machine \
+             uses marks in a way that reads or overwrites those bits: give `program-marks` of the \
+             host's section bits that nobody else uses."
+        }
     }
 }

@@ -5,6 +5,7 @@ mod explain;
 mod exposure;
 mod names;
 mod order;
+mod programs;
 mod shell;
 mod timing;
 mod versions;
@@ -182,6 +183,7 @@ pub fn review(
         findings.extend(versions::findings(&subjects, &lines));
     }
     findings.extend(timing::findings(&subjects));
+    findings.extend(programs::findings(&subjects));
     findings.extend(shell::findings(&subjects));
     findings.extend(expectations::findings(&subjects));
     let findings = findings.into_iter().map(|finding| accept(finding, &subjects));

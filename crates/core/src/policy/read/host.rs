@@ -1,6 +1,8 @@
 //! Hosts: addresses, defaults, baseline, and their rules with bundles unfolded.
 
-use super::super::model::{Baseline, Default, Defaults, Host, Interface, Ping, Shell, Verdict};
+use super::super::model::{
+    Baseline, Default, Defaults, Host, Interface, PROGRAM_MARKS, Ping, Shell, Verdict,
+};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Rate};
@@ -53,6 +55,9 @@ pub fn host(
     let on_failure = table.text(reader, "on-failure");
     let on_failure =
         on_failure.and_then(|text| choice(reader, &text, &["closed", "open"]).map(str::to_owned));
+    let program_marks = table.text(reader, "program-marks");
+    let program_marks =
+        program_marks.and_then(|text| marks(reader, &text)).unwrap_or(PROGRAM_MARKS);
     Host {
         name: name.value.clone(),
         addresses,
@@ -68,9 +73,32 @@ pub fn host(
         expectations,
         shell,
         open_on_failure: on_failure.as_deref() == Some("open"),
+        program_marks,
         accepted: accepted(reader, table),
         origin: reader.origin(name.span.clone()),
     }
+}
+
+/// The `program-marks` key: bits side by side, of which two are the least to tell one program from
+/// none and from this one.
+fn marks(reader: &mut Reader<'_>, text: &Text) -> Option<u32> {
+    let digits = text.value.strip_prefix("0x");
+    let bits = digits.filter(|it| (1..=8).contains(&it.len()) && !it.starts_with('+'));
+    let bits = bits.and_then(|it| u32::from_str_radix(it, 16).ok());
+    let side_by_side = |bits: u32| {
+        let low = bits.checked_shr(bits.trailing_zeros()).unwrap_or(0);
+        low & low.wrapping_add(1) == 0 && bits.count_ones() > 1
+    };
+    let good = bits.filter(|&it| side_by_side(it));
+    if good.is_none() {
+        let origin = reader.origin(text.inner());
+        let message = format!("`{}` is not a range of bits", text.value.escape_debug());
+        reader.report(
+            Diagnostic::error("bad-marks", message, origin)
+                .expected("expected two bits or more, side by side, such as `0xff000000`"),
+        );
+    }
+    good
 }
 
 /// The `shell` key.

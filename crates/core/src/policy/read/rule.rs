@@ -109,6 +109,10 @@ pub fn direction(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Direction {
     word.unwrap_or(Direction::Inbound)
 }
 
+/// The longest path of a program, in bytes: the kernel keeps it beside the rules
+/// (`NFT_USERDATA_MAXLEN`, less one byte of our own).
+const LONGEST_PROGRAM: usize = 255;
+
 /// The executables of the `program` key.
 fn programs(reader: &mut Reader<'_>, table: &Table<'_, '_>, direction: Direction) -> Vec<String> {
     let Some(key) = table.key_span("program") else { return Vec::new() };
@@ -126,6 +130,14 @@ fn programs(reader: &mut Reader<'_>, table: &Table<'_, '_>, direction: Direction
         let good = path.value.starts_with('/')
             && parts().all(|part| !matches!(part, "" | "." | ".."))
             && !path.value.contains('\0');
+        if good && path.value.len() > LONGEST_PROGRAM {
+            let origin = reader.origin(path.inner());
+            let message = format!("the path has {} bytes", path.value.len());
+            reader.report(
+                Diagnostic::error("bad-program", message, origin)
+                    .expected(&format!("at most {LONGEST_PROGRAM} can be kept with the rules")),
+            );
+        }
         if !good {
             let origin = reader.origin(path.inner());
             let message = format!("`{}` is not the path of a program", path.value.escape_debug());

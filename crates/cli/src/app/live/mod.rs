@@ -1,5 +1,7 @@
 //! What listens on this machine, held against its policy.
 
+mod programs;
+
 use super::review::{self, Finding};
 use super::session::Session;
 use super::{Failure, Loaded};
@@ -27,6 +29,7 @@ pub fn findings(loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
     let mut found = no_listener(loaded, &listening);
     found.extend(unmentioned(loaded, &listening));
     found.extend(wider_than_used(loaded, &listening, &connections(&mut socket)?));
+    found.extend(programs::findings(loaded, &listening));
     found.extend(shell(loaded, &listening));
     found.extend(session(loaded));
     let host = loaded.policy.host(&loaded.plan.host);

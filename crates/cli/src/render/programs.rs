@@ -1,0 +1,62 @@
+//! `programs` as text.
+
+use super::{Cell, Screen, Style, Table, clean, wrap};
+use crate::app::programs::{Program, Report};
+
+/// The report as text.
+pub fn programs(report: &Report, screen: &Screen) -> String {
+    let mut text = format!("{}\n", screen.paint(Style::Strong, "Programs that rules name"));
+    if report.programs.is_empty() && report.trouble.is_empty() {
+        text.push_str("  none: no rule in force is about a program\n");
+        return text;
+    }
+    if !report.programs.is_empty() {
+        let mut table = Table::new(["program", "known by its sockets", "processes"]);
+        for program in &report.programs {
+            table.row(vec![
+                Cell::new(clean(&program.path), Style::Plain),
+                known(program),
+                processes(program),
+            ]);
+        }
+        text.push_str(&table.render(screen));
+    }
+    for trouble in &report.trouble {
+        for (at, line) in wrap(&clean(trouble), screen.width.saturating_sub(4)).iter().enumerate() {
+            let lead = if at == 0 { "  ! " } else { "    " };
+            text.push_str(&format!("{}\n", screen.paint(Style::Mixed, &format!("{lead}{line}"))));
+        }
+    }
+    for less in &report.not_recognised {
+        for line in wrap(&format!("this kernel: {}", clean(less)), screen.width) {
+            text.push_str(&format!("{}\n", screen.paint(Style::Faint, &line)));
+        }
+    }
+    text
+}
+
+fn known(program: &Program) -> Cell {
+    match (program.file, program.recognised) {
+        ("missing", _) => Cell::new("no such file", Style::Mixed),
+        ("not-executable", _) => Cell::new("not executable", Style::Mixed),
+        ("script", _) => Cell::new("never: a script", Style::Mixed),
+        (_, true) => Cell::new("yes", Style::Good),
+        (_, false) => Cell::new("no: another file now", Style::Mixed),
+    }
+}
+
+fn processes(program: &Program) -> Cell {
+    const SHOWN: usize = 6;
+    let word = |pid: &u32| {
+        let old = if program.outdated.contains(pid) { " (old file)" } else { "" };
+        format!("{pid}{old}")
+    };
+    let mut words: Vec<String> = program.processes.iter().take(SHOWN).map(word).collect();
+    if let Some(more) = program.processes.len().checked_sub(SHOWN).filter(|it| *it > 0) {
+        words.push(format!("{more} more"));
+    }
+    if words.is_empty() {
+        return Cell::new("none runs", Style::Faint);
+    }
+    Cell::new(words.join(", "), Style::Plain)
+}

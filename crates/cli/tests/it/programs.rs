@@ -1,0 +1,292 @@
+//! Rules for programs, as administrators meet them: with real programs, on the real kernel.
+
+use crate::harness::{Desk, MENDED, Outcome};
+use serde_json::Value;
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+use tipstaff_linux::lab::testing::{sealed_with_hooks, street_sluice_granary};
+use tipstaff_linux::lab::{Lab, Node};
+use tipstaff_linux::probe::{Attempt, State, attempt};
+use tipstaff_linux::sockets::PortProtocol;
+
+/// A machine, a street, and a folder with programs: each a copy of the program under test, which
+/// can also stand in for others.
+struct World {
+    lab: Lab,
+    desk: Desk,
+    shelf: tempfile::TempDir,
+}
+
+impl World {
+    fn new() -> Self {
+        let shelf = tempfile::tempdir().expect("a folder");
+        let world = Self { lab: street_sluice_granary(), desk: Desk::with(""), shelf };
+        world.program("seedbase");
+        world.program("impostor");
+        world.desk.write(world.policy());
+        world
+    }
+
+    fn program(&self, name: &str) -> PathBuf {
+        let path = self.shelf.path().join(name);
+        fs::copy(env!("CARGO_BIN_EXE_tipstaff"), &path).expect("copied");
+        path
+    }
+
+    fn policy(&self) -> String {
+        format!(
+            "edition = 1\n\n[place.curators]\naddresses = [\"198.51.100.0/27\"]\n\n[host.sluice]\n\
+             addresses = [\"192.0.2.10/24\", \"2001:db8:2::10/64\"]\n\n[[host.sluice.rule]]\n\
+             name = \"seeds\"\nallow = [\"5432/tcp+udp\"]\nprogram = \"{}/seedbase\"\n",
+            self.shelf.path().display()
+        )
+    }
+
+    fn sluice(&self) -> &Node {
+        self.lab.node("sluice").expect("it")
+    }
+
+    fn run(&self, words: &str) -> Outcome {
+        let outcome = self.desk.on(self.sluice(), words.split(' '));
+        println!("$ tipstaff {words}\n{}{}", outcome.stdout, outcome.stderr);
+        outcome
+    }
+
+    fn json(&self, words: &str) -> Value {
+        self.desk.on(self.sluice(), format!("{words} --format json").split(' ')).json()
+    }
+
+    fn serve(&self, name: &str) -> Server {
+        let mut command = Command::new(self.shelf.path().join(name));
+        command.args(["stand-in", "tcp:5432", "udp:5432"]).env_clear().stdout(Stdio::piped());
+        self.sluice().start_here(&mut command).expect("the machine is there");
+        let mut process = command.spawn().expect("it starts");
+        let mut ready = String::new();
+        let output = process.stdout.take().expect("piped");
+        BufReader::new(output).read_line(&mut ready).expect("it speaks");
+        assert_eq!(ready, "ready\n");
+        Server(process)
+    }
+
+    fn reaches(&self, protocol: PortProtocol) -> bool {
+        let street = self.lab.node("street").expect("it");
+        let check = Attempt {
+            protocol,
+            source: None,
+            destination: SocketAddr::new(Ipv4Addr::new(192, 0, 2, 10).into(), 5432),
+            patience: Duration::from_millis(250),
+        };
+        let seen = street.run(|| attempt(&check)).expect("entered").expect("tried");
+        seen.state == State::Open
+    }
+}
+
+struct Server(Child);
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        // A child of this test's own.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// What others meet: the refusal, and the way round it.
+fn refused() {
+    let world = World::new();
+    let refused = world.run("enforce --keep").exits(3).stderr;
+    assert!(refused.contains("`seeds` names programs, which cannot be told apart"), "{refused}");
+    assert!(refused.contains("the right to load programs into the kernel"), "{refused}");
+    assert!(world.run("enforce --keep --without-programs").exits(0).stdout.contains("seeds"));
+    assert!(world.run("status").exits(0).stdout.contains("--without-programs"));
+}
+
+fn with_world(name: &str, body: impl FnOnce(&World)) {
+    sealed_with_hooks(&format!("programs::{name}"), || body(&World::new()), refused);
+}
+
+#[test]
+fn the_whole_course_of_a_rule_for_a_program() {
+    with_world("the_whole_course_of_a_rule_for_a_program", |world| {
+        let impostor = world.serve("impostor");
+        let text = world.run("review --live").exits(1).stdout;
+        assert!(text.contains("listens at 5432/tcp"), "{text}");
+        assert!(text.contains("other-program"), "{text}");
+        world.run("enforce --keep").exits(0);
+        assert!(!world.reaches(PortProtocol::Tcp) && !world.reaches(PortProtocol::Udp));
+        let reach = world.json("reach");
+        let of = |it: &Value| it["from"][0]["policy"].clone();
+        assert_eq!(of(&reach["listeners"][0]), "deny", "{reach:#}");
+        drop(impostor);
+
+        let server = world.serve("seedbase");
+        assert!(world.reaches(PortProtocol::Tcp) && world.reaches(PortProtocol::Udp));
+        let text = world.run("reach").exits(0).stdout;
+        assert!(text.contains("allow") && !text.contains("taken for"), "{text}");
+        world.run("status").exits(0);
+        let programs = world.json("programs");
+        assert_eq!(programs["programs"][0]["processes"][0], server.0.id());
+        assert_eq!(programs["programs"][0]["recognised"], true);
+        // Nothing of ours runs; what was enforced needs no process.
+        assert_eq!(world.json("enforce --keep")["done"], "unchanged");
+
+        // Another file in its place, as a package manager puts it there.
+        let new = world.program("seedbase.new");
+        fs::rename(new, world.shelf.path().join("seedbase")).expect("replaced");
+        let text = world.run("status").exits(1).stdout;
+        assert!(text.contains("still runs the file that"), "{text}");
+        drop(server);
+        let server = world.serve("seedbase");
+        assert!(!world.reaches(PortProtocol::Tcp));
+        let text = world.run("reach").exits(1).stdout;
+        assert!(text.contains("its socket is nobody's"), "{text}");
+        let counted = world.json("status")["rules"].clone();
+        world.run("programs --refresh").exits(0);
+        assert!(world.reaches(PortProtocol::Tcp) && world.reaches(PortProtocol::Udp));
+        let taken = |rules: &Value| {
+            let rules = rules.as_array().expect("a list").clone();
+            rules.into_iter().find(|it| it["name"] == "seeds").expect("it")["packets"].clone()
+        };
+        let (before, after) = (taken(&counted), taken(&world.json("status")["rules"]));
+        assert!(after.as_u64() > before.as_u64(), "{before} {after}");
+
+        // A reboot: nothing of ours is in the kernel, and what runs has started before us.
+        world.sluice().run(world_ends).expect("entered");
+        assert!(world.reaches(PortProtocol::Tcp), "nothing is enforced");
+        world.run("enforce --boot").exits(0);
+        world.sluice().run(|| cut(&server)).expect("entered");
+        assert!(world.reaches(PortProtocol::Tcp) && world.reaches(PortProtocol::Udp));
+        drop(server);
+        let _impostor = world.serve("impostor");
+        assert!(!world.reaches(PortProtocol::Tcp) && !world.reaches(PortProtocol::Udp));
+
+        world.run("release --keep").exits(0);
+        assert!(world.reaches(PortProtocol::Tcp) && world.reaches(PortProtocol::Udp));
+        assert_eq!(fs::read_dir("/sys/fs/bpf").expect("mounted").count(), 0);
+    });
+}
+
+/// As after a reboot: neither rules nor hooks.
+fn world_ends() {
+    use tipstaff_linux::{NetlinkSocket, Protocol, programs, ruleset};
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+    assert!(ruleset::release(&mut kernel).expect("released"));
+    programs::clear().expect("cleared");
+}
+
+/// Forgets all connections, so that nothing passes as a part of an old one.
+fn cut(_: &Server) {
+    use tipstaff_linux::{NetlinkSocket, Protocol, flows};
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+    for flow in flows::flows(&mut kernel).expect("read") {
+        flows::forget(&mut kernel, &flow).expect("forgotten");
+    }
+}
+
+#[test]
+fn the_watcher_sees_to_replaced_files_by_itself() {
+    with_world("the_watcher_sees_to_replaced_files_by_itself", |world| {
+        world.run("enforce --keep").exits(0);
+        let mut command = world.desk.command(["programs", "--watch"]);
+        command.stdout(Stdio::piped());
+        world.sluice().start_here(&mut command).expect("the machine is there");
+        let mut watcher = Server(command.spawn().expect("it starts"));
+        let output = watcher.0.stdout.take().expect("piped");
+        let new = world.program("seedbase.new");
+        fs::rename(new, world.shelf.path().join("seedbase")).expect("replaced");
+        let mut told = String::new();
+        BufReader::new(output).read_line(&mut told).expect("it speaks");
+        assert_eq!(told, "Programs that rules name\n");
+        let _server = world.serve("seedbase");
+        assert!(world.reaches(PortProtocol::Tcp) && world.reaches(PortProtocol::Udp));
+    });
+}
+
+#[test]
+fn an_unconfirmed_change_goes_back_with_its_programs() {
+    with_world("an_unconfirmed_change_goes_back_with_its_programs", |world| {
+        world.run("enforce --keep").exits(0);
+        let _server = world.serve("seedbase");
+        world.desk.write(world.policy().replace("/seedbase", "/impostor"));
+        world.run("enforce --confirm-within 1").exits(0);
+        assert!(!world.reaches(PortProtocol::Udp));
+        for _ in 0..100 {
+            if world.reaches(PortProtocol::Udp) {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        assert!(world.reaches(PortProtocol::Udp));
+        world.desk.write(world.policy());
+        world.run("status").exits(0);
+    });
+}
+
+#[test]
+fn what_is_lacking_is_said_and_stops_it() {
+    with_world("what_is_lacking_is_said_and_stops_it", |_| {
+        // No control groups, as where they are not mounted.
+        rustix::mount::unmount("/sys/fs/cgroup", rustix::mount::UnmountFlags::DETACH)
+            .expect("unmounted");
+        let desk = Desk::with(MENDED);
+        let sluice = |words: &[&str]| {
+            let all = ["--host", "sluice"].iter().chain(words).copied().collect::<Vec<_>>();
+            desk.run(all)
+        };
+        sluice(&["enforce", "--keep"]).exits(0);
+        let rule = "name = \"metrics\"\nprogram = \"/usr/sbin/tidegauge\"";
+        desk.write(MENDED.replace("name = \"metrics\"", rule));
+        insta::assert_snapshot!(sluice(&["enforce", "--keep"]).exits(3).stderr);
+        // What was in force still is.
+        desk.write(MENDED);
+        sluice(&["status"]).exits(0);
+        desk.write(MENDED.replace("name = \"metrics\"", rule));
+        let text = sluice(&["enforce", "--keep", "--without-programs"]).exits(0).stdout;
+        assert!(text.contains("left out, since they name programs: metrics"), "{text}");
+        let text = sluice(&["status"]).exits(0).stdout;
+        assert!(text.contains("1 rule is left out, as was chosen"), "{text}");
+        assert_eq!(sluice(&["status", "--format", "json"]).json()["left_out"][0], "metrics");
+        // At boot too, and without having been chosen it is said to be wrong.
+        sluice(&["enforce", "--boot"]).exits(0);
+        assert!(sluice(&["status"]).exits(0).stdout.contains("metrics"));
+    });
+}
+
+#[test]
+fn scripts_and_other_names_are_told() {
+    with_world("scripts_and_other_names_are_told", |world| {
+        let shelf = world.shelf.path();
+        fs::write(shelf.join("tally"), "#!/bin/sh\nexit 0\n").expect("written");
+        set_executable(&shelf.join("tally"));
+        std::os::unix::fs::symlink(shelf.join("seedbase"), shelf.join("seeds")).expect("linked");
+        let list =
+            ["tally", "seeds", "nowhere"].map(|it| format!("\"{}\"", shelf.join(it).display()));
+        let program = format!("program = [{}]", list.join(", "));
+        let one = format!("program = \"{}\"", shelf.join("seedbase").display());
+        world.desk.write(world.policy().replace(&one, &program));
+        let found = world.json("review --live")["findings"].clone();
+        let codes: Vec<&str> = found
+            .as_array()
+            .expect("a list")
+            .iter()
+            .filter_map(|it| it["code"].as_str())
+            .filter(|it| it.starts_with("program-"))
+            .collect();
+        assert_eq!(codes, ["program-missing", "program-shared", "program-is-script"]);
+        let text = world.run("enforce --keep").exits(0).stdout;
+        assert!(text.contains("is a script") && text.contains("is not there"), "{text}");
+        // By whichever name, it is the program.
+        let _server = world.serve("seedbase");
+        assert!(world.reaches(PortProtocol::Tcp));
+        world.run("status").exits(1);
+    });
+}
+
+fn set_executable(path: &Path) {
+    use std::os::unix::fs::PermissionsExt;
+    fs::set_permissions(path, fs::Permissions::from_mode(0o755)).expect("a mode");
+}
