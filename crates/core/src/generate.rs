@@ -122,8 +122,8 @@ impl Generator {
             .map(|it| format!("\"{it}/{}\"", if it.contains(':') { 64 } else { 24 }))
             .collect();
         let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
-        let _ =
-            writeln!(text, "labels = [\"edge\"]\nshell = [\"2202/tcp\"]\non-failure = \"closed\"");
+        let _ = writeln!(text, "labels = [\"edge\"]\nprogram-marks = \"0x00ff0000\"");
+        let _ = writeln!(text, "shell = [\"2202/tcp\"]\non-failure = \"closed\"");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
         let _ = writeln!(text, "\n[host.{HOST_NAME}.default]");
         for direction in Direction::ALL {

@@ -10,7 +10,7 @@ use rustix::fd::{AsFd, OwnedFd};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, listen, socket_with, sockopt};
 use std::collections::HashSet;
 use std::fs;
-use std::net::SocketAddr;
+use std::net::{Ipv6Addr, SocketAddr};
 use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::nf_tables::{self as nf, Batch, Copied, message_kind};
 
@@ -205,6 +205,42 @@ fn load(objects: &mut Vec<Copied>) -> Result<Vec<String>, LinuxError> {
         doing: DOING.into(),
         reason: format!("too much of it is refused, such as {}", refused.join("; ")),
     })
+}
+
+/// Sockets that listen at ports of a host, for either IP version: what comes in is theirs.
+#[derive(Debug)]
+pub struct Doors {
+    _sockets: Vec<OwnedFd>,
+}
+
+impl Doors {
+    /// Opens them for the calling thread's network namespace, with a mark, so that rules take them
+    /// for those of a program.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
+    pub fn open(tcp: &[u16], udp: &[u16], mark: u32) -> Result<Self, LinuxError> {
+        let door = |protocol: PortProtocol, port: u16| {
+            let door = Listener {
+                protocol,
+                address: Ipv6Addr::UNSPECIFIED.into(),
+                port,
+                dual: true,
+                uid: 0,
+                mark: Some(mark),
+                owner: None,
+            };
+            stand_in(&door).map_err(|source| {
+                LinuxError::system(
+                    format!("listen at {port}/{} in the lab", protocol.as_str()),
+                    source,
+                )
+            })
+        };
+        let tcp = tcp.iter().map(|&port| door(PortProtocol::Tcp, port));
+        let udp = udp.iter().map(|&port| door(PortProtocol::Udp, port));
+        Ok(Self { _sockets: tcp.chain(udp).collect::<Result<_, _>>()? })
+    }
 }
 
 /// A socket like the listener's.

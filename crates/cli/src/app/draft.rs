@@ -24,11 +24,11 @@ pub struct Report {
 }
 
 /// Drafts a policy for the calling thread's network namespace; `host` is its name, this
-/// machine's if left out.
+/// machine's if left out. With `by_program`, rules are for the programs that listen now.
 ///
 /// # Errors
 /// [`Failure`] if links or sockets cannot be listed.
-pub fn report(host: Option<&str>) -> Result<Report, Failure> {
+pub fn report(host: Option<&str>, by_program: bool) -> Result<Report, Failure> {
     let mut unseen = Vec::new();
     let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
     let listening = sockets::listeners(&mut diagnosis)?;
@@ -70,11 +70,16 @@ pub fn report(host: Option<&str>) -> Result<Report, Failure> {
                 tcp: tcp(it.protocol),
                 port: it.port,
                 address: it.address,
-                program: it.owner.and_then(|it| it.program).map(|it| it.display().to_string()),
+                program: it.owner.and_then(|it| it.program).map(|it| {
+                    // One that was upgraded meanwhile is known by its path all the same.
+                    let path = it.display().to_string();
+                    path.strip_suffix(" (deleted)").map_or(path.clone(), str::to_owned)
+                }),
             })
             .collect(),
         contacts,
         session: Session::own().map(|it| (it.client, it.port)),
+        by_program,
         unseen: unseen.clone(),
     };
     Ok(Report { policy: draft(&facts), unseen })

@@ -15,8 +15,8 @@ use crate::exit::Exit;
 use crate::render::{self, ColorWhen, Format, Screen};
 use clap::{Args, Parser, Subcommand};
 use options::{
-    Ask, Compare, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Enforce, Programs, Reach,
-    Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Staying, VantageEnd,
+    Ask, Compare, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Draft, Enforce, Programs,
+    Reach, Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Staying, VantageEnd,
 };
 use std::io::BufReader;
 use std::path::PathBuf;
@@ -77,7 +77,7 @@ pub struct Global {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Draft a first policy from what listens on this machine and who is connected now
-    Draft,
+    Draft(Draft),
     /// Add, change, move, pause and remove rules; each change tells its exact effect
     #[command(subcommand)]
     Rule(Box<edit::Rule>),
@@ -170,8 +170,8 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         })?;
     }
     match &cli.command {
-        Command::Draft => {
-            let report = draft::report(host)?;
+        Command::Draft(options) => {
+            let report = draft::report(host, options.programs)?;
             Ok(Output::fine(render::report(format, screen, &report, |it, _| it.policy.clone())))
         }
         Command::Show => {

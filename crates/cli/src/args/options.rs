@@ -106,6 +106,14 @@ pub struct Enforce {
     pub boot: bool,
 }
 
+/// Options of `draft`.
+#[derive(Debug, Args)]
+pub struct Draft {
+    /// Make each rule one for the program that listens now, and no other; not the remote shell's
+    #[arg(long)]
+    pub programs: bool,
+}
+
 /// Options of `programs`.
 #[derive(Debug, Args)]
 pub struct Programs {

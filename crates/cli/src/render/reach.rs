@@ -204,9 +204,15 @@ fn legend(report: &Report, screen: &Screen) -> String {
          disagrees.",
     );
     let second = anywhere.then_some("anywhere: everybody who is at none of the policy's places.");
+    let taken = report.listeners.iter().any(|it| it.taken_for.is_some()).then_some(
+        "Whose a socket is goes by its mark, for rules about programs: `tipstaff programs` says why \
+         it is not its program's.",
+    );
     let mut text = String::from("\n");
-    for line in
-        [Some(first), copied, second].into_iter().flatten().flat_map(|it| wrap(it, screen.width))
+    for line in [Some(first), copied, second, taken]
+        .into_iter()
+        .flatten()
+        .flat_map(|it| wrap(it, screen.width))
     {
         text.push_str(&format!("{}\n", screen.paint(Style::Faint, &line)));
     }

@@ -61,7 +61,11 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
     }
     let legend = "What is not named met silence. How it was seen: each packet's fate in the kernel, \
                   behind the last rule; no listener was needed.";
-    for line in wrap(legend, screen.width) {
+    let programs = "To a program: a socket in the lab bore the mark by which rules know it. That \
+                    real sockets get that mark is not part of a rehearsal.";
+    let programs = report.rows.iter().any(|it| it.program.is_some()).then_some(programs);
+    let legends = [Some(legend), programs].into_iter().flatten();
+    for line in legends.flat_map(|it| wrap(it, screen.width)) {
         text.push_str(&format!("{}\n", screen.paint(Style::Faint, &line)));
     }
     text
@@ -77,6 +81,10 @@ fn table(report: &Report, screen: &Screen) -> String {
         let mut from = Cell::default();
         for name in some(line.rows.iter().map(|row| row.from.clone())) {
             from = from.line(name, Style::Strong);
+        }
+        if let Some(program) = &line.rows[0].program {
+            let name = program.rsplit('/').next().unwrap_or(program);
+            from = from.line(format!("to {}", clean(name)), Style::Plain);
         }
         // A single address goes by itself.
         let sources = line.rows.iter().map(|row| (&row.from, row.source.to_string()));
@@ -105,10 +113,11 @@ fn some(words: impl Iterator<Item = String>) -> Vec<String> {
 /// Puts together those who meet the same; by name, or whatever they are called.
 fn lines(report: &Report, by_name: bool) -> Vec<Line<'_>> {
     let mut lines: Vec<Line<'_>> = Vec::new();
-    let mut places: HashMap<(&str, [&str; 6]), usize> = HashMap::new();
+    let mut places: HashMap<(&str, Option<&str>, [&str; 6]), usize> = HashMap::new();
     for row in report.rows.iter().filter(|row| row.is_usual()) {
         let name = if by_name { row.from.as_str() } else { row.version };
-        let place = *places.entry((name, row.fates())).or_insert_with(|| {
+        let key = (name, row.program.as_deref(), row.fates());
+        let place = *places.entry(key).or_insert_with(|| {
             lines.push(Line { rows: Vec::new() });
             lines.len() - 1
         });
@@ -121,8 +130,9 @@ fn lines(report: &Report, by_name: bool) -> Vec<Line<'_>> {
 fn other_ports(report: &Report) -> Vec<String> {
     let mut lines: Vec<(u16, Vec<String>, Vec<String>)> = Vec::new();
     let ends = |row: &'_ Row| (row.source, row.destination, row.interface.clone());
+    let plain = |it: &&Row| it.is_usual() && it.program.is_none();
     let usual: HashMap<_, &Row> =
-        report.rows.iter().filter(|it| it.is_usual()).map(|it| (ends(it), it)).collect();
+        report.rows.iter().filter(plain).map(|it| (ends(it), it)).collect();
     for row in report.rows.iter().filter(|row| !row.is_usual()) {
         let main = usual.get(&ends(row));
         let known: Vec<&str> = main.map_or(Vec::new(), |it| it.open.split(", ").collect());

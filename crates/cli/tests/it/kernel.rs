@@ -177,13 +177,13 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         let enforced = json(&["enforce", "--keep"], 0);
         assert_eq!(
             keys(&enforced),
-            "done entry confirm_within host replaced rules paused ended new changed gone changes \
-             living_on living"
+            "done entry confirm_within host replaced rules paused ended left_out programs \
+             not_recognised new changed gone changes living_on living"
         );
         let status = json(&["status"], 0);
         assert_eq!(
             keys(&status),
-            "host in_force dormant enforced_host equal same_form docket after_reboot boot_service \
+            "host in_force dormant enforced_host equal same_form docket programs left_out after_reboot boot_service \
              differences rules others older_tables"
         );
         assert_eq!(

@@ -23,6 +23,8 @@ pub struct Facts {
     pub contacts: Vec<Contact>,
     /// The remote shell session that asks: the client's address, and the port of the shell.
     pub session: Option<(IpAddr, u16)>,
+    /// Whether rules are to be for the programs that listen now, and no others.
+    pub by_program: bool,
     /// What could not be seen, in words.
     pub unseen: Vec<String>,
 }

@@ -9,6 +9,10 @@ use std::net::IpAddr;
 pub const ADMINISTRATORS: &str = "administrators";
 /// Programs that serve remote shells go by such names.
 const SHELLS: [&str; 2] = ["sshd", "dropbear"];
+/// Programs that run what others wrote: to name one would let all of that pass. What a version
+/// adds to the name does not count.
+const INTERPRETERS: [&str; 9] =
+    ["bash", "dash", "java", "node", "perl", "php", "python", "ruby", "sh"];
 /// A rule that names more senders than this would not be read.
 const MOST_SENDERS: usize = 256;
 /// DHCP clients listen there; the baseline lets in what they wait for (RFC 2131, RFC 8415).
@@ -18,6 +22,8 @@ const DHCP_CLIENTS: [u16; 2] = [68, 546];
 pub struct Rule {
     name: String,
     program: Option<String>,
+    /// Whether the rule is only for that program.
+    by_program: bool,
     /// Whether TCP, and the port.
     ports: BTreeSet<(u16, bool)>,
     /// Who is connected.
@@ -65,10 +71,20 @@ pub fn rules(facts: &Facts) -> Vec<Rule> {
         }
         let on_link = is_shell && from.is_empty();
         let ports = BTreeSet::from([(port, tcp)]);
-        rules.push(Rule { name, program, ports, from, is_shell, on_link });
+        // An upgrade of the remote shell must lock nobody out.
+        let by_program = facts.by_program
+            && !is_shell
+            && program.as_deref().is_some_and(|it| it.starts_with('/') && !interprets(it));
+        rules.push(Rule { name, program, by_program, ports, from, is_shell, on_link });
     }
     rules.sort_by_key(|rule| !rule.is_shell);
     rules
+}
+
+fn interprets(program: &str) -> bool {
+    let name = program.rsplit('/').next().unwrap_or(program);
+    let bare = name.trim_end_matches(|it: char| it.is_ascii_digit() || it == '.');
+    INTERPRETERS.contains(&bare)
 }
 
 impl Rule {
@@ -126,6 +142,9 @@ impl Rule {
             quoted(&self.name),
             list(traffic)
         ));
+        if let Some(program) = self.program.as_deref().filter(|_| self.by_program) {
+            out.push_str(&format!("program = {}\n", quoted(program)));
+        }
         if self.on_link {
             out.push_str(&format!("from = [\"{networks}\"]\n"));
         } else if self.from.is_empty() {

@@ -27,6 +27,7 @@ fn sluice() -> Facts {
         addresses: list.iter().map(|it| (address(it.0), it.1)).collect(),
     };
     Facts {
+        by_program: false,
         host: "Sluice".into(),
         links: vec![
             link("eth0", &[("192.0.2.10", 24), ("2001:db8:2::10", 64), ("fe80::1", 64)]),
@@ -171,4 +172,22 @@ fn hostile_and_empty_facts_still_make_a_policy() {
     assert!(text.contains("too many to name"), "{text}");
     let (_, nothing) = read_back(&draft(&Facts::default()), "this-host");
     assert_eq!(nothing.host, "this-host");
+}
+
+#[test]
+fn rules_can_be_for_the_programs_that_listen_and_never_the_shells() {
+    let facts = Facts { by_program: true, ..sluice() };
+    let text = draft(&facts);
+    let program = |line: &&str| line.starts_with("program = ");
+    let named: Vec<&str> = text.lines().filter(program).collect();
+    assert!(!named.is_empty(), "{text}");
+    assert!(named.iter().all(|it| !it.contains("sshd")), "{text}");
+    let policy = read(&Source::new("draft.toml", &text)).expect("a policy");
+    let rules = &policy.hosts[0].rules;
+    assert_eq!(rules.iter().filter(|it| !it.programs.is_empty()).count(), named.len());
+    let mut other = facts.clone();
+    for listener in &mut other.listeners {
+        listener.program = Some("/usr/bin/python3.11".into());
+    }
+    assert!(!draft(&other).contains("program = "), "it runs what others wrote");
 }

@@ -125,6 +125,25 @@ pub fn sealed_benchmark(body: impl FnOnce()) {
     assert!(command.status().expect("namespaces are allowed here").success());
 }
 
+/// Like [`sealed_benchmark`], where programs of the kernel can be hooked; see
+/// [`sealed_with_hooks`].
+pub fn sealed_benchmark_with_hooks(body: impl FnOnce()) {
+    if std::env::var_os(INSIDE).is_some() {
+        mount_own("cgroup2", "/sys/fs/cgroup");
+        mount_own("bpf", "/sys/fs/bpf");
+        body();
+        return;
+    }
+    let group = Group::create().expect("only root can measure this");
+    let program = std::env::current_exe().expect("the benchmark has a path");
+    let mut command = Command::new(program);
+    command.env(INSIDE, "1");
+    let processes = group.0.join("cgroup.procs");
+    let processes = open(&processes, OFlags::WRONLY | OFlags::CLOEXEC, Mode::empty());
+    seal_into(&mut command, processes.expect("the group's processes"));
+    assert!(command.status().expect("namespaces are allowed here").success());
+}
+
 /// Reads an address.
 pub fn address(text: &str) -> IpAddr {
     text.parse().expect("an address")

@@ -359,7 +359,11 @@ fn observe(replica: bool) -> Result<(), LinuxError> {
     let arriving_at = if replica { Hook::PRE_ROUTING } else { Hook::LOCAL_IN };
     let mut socket = NetlinkSocket::open(Protocol::Netfilter)?;
     let mut batch = Batch::begin(socket.next_sequence());
-    batch.new_table(&nf::Table { name: TABLE.into(), ..nf::Table::default() });
+    // In place of that of an earlier sweep, should there have been one.
+    let table = nf::Table { name: TABLE.into(), ..nf::Table::default() };
+    batch.new_table(&table);
+    batch.delete_table(TABLE);
+    batch.new_table(&table);
     let chain = |name: &str, number: u32, priority: i32| nf::Chain {
         family: FAMILY_INET,
         table: TABLE.into(),

@@ -12,7 +12,7 @@ use std::io;
 use std::path::Path;
 use tipstaff_wire::WireError;
 use tipstaff_wire::bpf::Map;
-use tipstaff_wire::bpf::recognise::{Identity, Recogniser, Standing};
+use tipstaff_wire::bpf::recognise::{Identity, Recogniser, Standing, Table};
 
 /// `enum bpf_prog_type`.
 const CGROUP_SOCK: u32 = 9;
@@ -86,6 +86,7 @@ pub struct Recognition {
 #[derive(Debug)]
 pub struct Hooks {
     map: OwnedFd,
+    table: Table,
     /// What the map holds.
     pub programs: BTreeMap<Identity, Standing>,
     /// What could not be hooked although it would be of use.
@@ -118,16 +119,13 @@ impl Hooks {
         mask: u32,
         programs: &BTreeMap<Identity, Standing>,
     ) -> Result<Self, LinuxError> {
-        let most = u32::try_from(programs.len()).unwrap_or(u32::MAX).max(1);
-        let name = format!("{MAP_NAME}{mask:08x}");
-        let map = bpf::map(&name, Identity::LENGTH, Standing::LENGTH, most).map_err(failed)?;
-        for (identity, standing) in programs {
-            bpf::put(map.as_fd(), &identity.to_key(), &standing.to_value()).map_err(failed)?;
-        }
+        let table = Table::of(programs);
+        let map = bpf::map(&format!("{MAP_NAME}{mask:08x}"), &table.to_value()).map_err(failed)?;
         fs::create_dir_all(&needs.pins).map_err(failed)?;
         let old_map = if_there(bpf::pinned(&needs.pins.join(PROGRAMS)))?;
         let mut hooks = Self {
             map,
+            table,
             programs: programs.clone(),
             without: Vec::new(),
             mask,
@@ -170,6 +168,7 @@ impl Hooks {
         let recogniser = Recogniser {
             offsets: needs.offsets,
             programs: Map(rustix::fd::AsRawFd::as_raw_fd(&self.map)),
+            table: self.table.clone(),
             mask: self.mask,
             namespace: needs.namespace,
         };
@@ -205,7 +204,8 @@ impl Hooks {
     /// Forgets a file.
     pub fn forget(&mut self, identity: Identity) -> Result<(), LinuxError> {
         self.programs.remove(&identity);
-        bpf::remove(self.map.as_fd(), &identity.to_key()).map_err(failed)
+        self.table.forget(identity);
+        bpf::put(self.map.as_fd(), &self.table.to_value()).map_err(failed)
     }
 
     /// Makes a socket and looks whether it was recognised as ours: that the hooks do what they
@@ -263,10 +263,7 @@ impl Hooks {
         let info = bpf::map_info(map.as_fd()).map_err(failed)?;
         let mask = info.name.strip_prefix(MAP_NAME);
         let mask = mask.and_then(|it| u32::from_str_radix(it, 16).ok()).unwrap_or(0);
-        let mut programs = BTreeMap::new();
-        for (key, value) in bpf::entries(map.as_fd()).map_err(failed)? {
-            programs.insert(Identity::from_key(&key)?, Standing::from_value(&value)?);
-        }
+        let programs = Table::programs(&bpf::value(map.as_fd()).map_err(failed)?)?;
         let (mut gone, mut without) = (Vec::new(), Vec::new());
         for hook in &HOOKS {
             let held = holds(needs, hook, info.id).unwrap_or(false);

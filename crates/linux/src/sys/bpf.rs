@@ -2,7 +2,7 @@
 //!
 //! The layout of what the call takes is that of `union bpf_attr` in `linux/bpf.h`.
 
-use rustix::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
+use rustix::fd::{AsFd, AsRawFd, BorrowedFd, FromRawFd, OwnedFd};
 use std::ffi::CString;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
@@ -15,8 +15,6 @@ enum Command {
     MapCreate = 0,
     MapLookup = 1,
     MapUpdate = 2,
-    MapDelete = 3,
-    MapNextKey = 4,
     ProgramLoad = 5,
     Pin = 6,
     Unpinned = 7,
@@ -28,8 +26,10 @@ enum Command {
 
 /// As many bytes as any command here needs; the kernel accepts more, if they are zero.
 const ATTRIBUTE: usize = 144;
-/// `BPF_MAP_TYPE_HASH`.
-const HASH: u32 = 1;
+/// `BPF_MAP_TYPE_ARRAY`.
+const ARRAY: u32 = 2;
+/// The key of the one value of a map.
+const ONLY: [u8; 4] = [0; 4];
 /// Helpers that read the kernel's structures are only for programs that may be combined with it;
 /// the licence of this one allows that.
 const LICENCE: &std::ffi::CStr = c"Dual MIT/GPL";
@@ -98,84 +98,53 @@ impl Attribute {
     }
 }
 
-/// Makes a map that is looked up by whole keys.
+/// Makes a map that holds one value.
 #[allow(unsafe_code)]
-pub fn map(name: &str, key: usize, value: usize, most: u32) -> io::Result<OwnedFd> {
+pub fn map(name: &str, value: &[u8]) -> io::Result<OwnedFd> {
     let size = |it: usize| u32::try_from(it).unwrap_or(u32::MAX);
     let mut attribute = Attribute::new()
-        .number(0, HASH)
-        .number(4, size(key))
-        .number(8, size(value))
-        .number(12, most)
+        .number(0, ARRAY)
+        .number(4, size(ONLY.len()))
+        .number(8, size(value.len()))
+        .number(12, 1)
         .name(28, name);
     // SAFETY: nothing is pointed to.
-    unsafe { attribute.open(Command::MapCreate) }
+    let map = unsafe { attribute.open(Command::MapCreate) }?;
+    put(map.as_fd(), value)?;
+    Ok(map)
 }
 
-/// Puts a value into a map. Key and value must have the lengths that the map was made with.
+/// Puts the value into a map. It must be as long as the one that the map was made with.
 #[allow(unsafe_code)]
-pub fn put(map: BorrowedFd<'_>, key: &[u8], value: &[u8]) -> io::Result<()> {
-    check_lengths(map, key.len(), value.len())?;
+pub fn put(map: BorrowedFd<'_>, value: &[u8]) -> io::Result<()> {
+    if value_length(map)? != value.len() {
+        return Err(io::Error::other("the map's value has another length"));
+    }
     let mut attribute =
-        Attribute::new().descriptor(0, map).pointer(8, key.as_ptr()).pointer(16, value.as_ptr());
-    // SAFETY: both are as long as the map's keys and values, and outlive the call.
+        Attribute::new().descriptor(0, map).pointer(8, ONLY.as_ptr()).pointer(16, value.as_ptr());
+    // SAFETY: both are as long as the map's key and value, and outlive the call.
     unsafe { attribute.give(Command::MapUpdate) }.map(drop)
 }
 
-/// Takes a key out of a map.
-#[allow(unsafe_code)]
-pub fn remove(map: BorrowedFd<'_>, key: &[u8]) -> io::Result<()> {
-    check_lengths(map, key.len(), usize::try_from(map_info(map)?.value).unwrap_or(0))?;
-    let mut attribute = Attribute::new().descriptor(0, map).pointer(8, key.as_ptr());
-    // SAFETY: the key is as long as the map's keys, and outlives the call.
-    unsafe { attribute.give(Command::MapDelete) }.map(drop)
+fn value_length(map: BorrowedFd<'_>) -> io::Result<usize> {
+    let info = map_info(map)?;
+    if usize::try_from(info.key).ok() != Some(ONLY.len()) || info.entries != 1 {
+        return Err(io::Error::other("the map is not one of a single value"));
+    }
+    usize::try_from(info.value).map_err(io::Error::other)
 }
 
-fn check_lengths(map: BorrowedFd<'_>, key: usize, value: usize) -> io::Result<()> {
-    let info = map_info(map)?;
-    let same = |a: u32, b: usize| usize::try_from(a).is_ok_and(|a| a == b);
-    if same(info.key, key) && same(info.value, value) {
-        Ok(())
-    } else {
-        Err(io::Error::other("the map has keys or values of another length"))
-    }
-}
-
-/// All keys of a map, with their values.
+/// The value of a map that holds one.
 #[allow(unsafe_code)]
-pub fn entries(map: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, Vec<u8>)>> {
-    let info = map_info(map)?;
-    let length = |it: u32| usize::try_from(it).unwrap_or(0);
-    let mut found = Vec::new();
-    let mut key: Option<Vec<u8>> = None;
-    loop {
-        let mut next = vec![0; length(info.key)];
-        let mut attribute =
-            Attribute::new().descriptor(0, map).pointer(16, next.as_mut_ptr().cast_const());
-        if let Some(key) = &key {
-            attribute = attribute.pointer(8, key.as_ptr());
-        }
-        // SAFETY: both keys are as long as the map's, and outlive the call.
-        match unsafe { attribute.give(Command::MapNextKey) } {
-            Err(error) if error.raw_os_error() == Some(libc::ENOENT) => return Ok(found),
-            other => other?,
-        };
-        let mut value = vec![0; length(info.value)];
-        let mut attribute = Attribute::new()
-            .descriptor(0, map)
-            .pointer(8, next.as_ptr())
-            .pointer(16, value.as_mut_ptr().cast_const());
-        // SAFETY: key and value are as long as the map's, and outlive the call.
-        match unsafe { attribute.give(Command::MapLookup) } {
-            // Somebody took it out in the meantime.
-            Err(error) if error.raw_os_error() == Some(libc::ENOENT) => {}
-            other => {
-                other?;
-                found.push((next.clone(), value));
-            }
-        }
-        key = Some(next);
-    }
+pub fn value(map: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
+    let mut value = vec![0; value_length(map)?];
+    let mut attribute = Attribute::new()
+        .descriptor(0, map)
+        .pointer(8, ONLY.as_ptr())
+        .pointer(16, value.as_mut_ptr().cast_const());
+    // SAFETY: both are as long as the map's key and value, and outlive the call.
+    unsafe { attribute.give(Command::MapLookup) }?;
+    Ok(value)
 }
 
 /// A map as the kernel describes it.
@@ -187,6 +156,8 @@ pub struct MapInfo {
     key: u32,
     /// The length of values.
     value: u32,
+    /// How many values it holds at most.
+    entries: u32,
     /// The name it was given.
     pub name: String,
 }
@@ -199,6 +170,7 @@ pub fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
         id: number_at(&info, 4),
         key: number_at(&info, 8),
         value: number_at(&info, 12),
+        entries: number_at(&info, 16),
         name: String::from_utf8_lossy(&name).into_owned(),
     })
 }

@@ -98,7 +98,7 @@ fn the_part_is_played() {
         stage.socket = Some(adopt(descriptor.parse().expect("a number")));
     }
     for order in std::io::stdin().lock().lines() {
-        let answer = stage.obey(&order.expect("an order")).map_or_else(|it| it, |it| it);
+        let answer = stage.obey(&order.expect("an order")).unwrap_or_else(|it| it);
         println!("answer: {answer}");
         std::io::stdout().flush().expect("heard");
     }
@@ -161,7 +161,9 @@ impl Stage {
             ["bind", to] => bind(socket()?, &address(to)?).map_err(failed)?,
             ["listen"] => listen(socket()?, 64).map_err(failed)?,
             ["connect", to] => connect(socket()?, &address(to)?).map_err(failed)?,
-            ["name"] => drop(rustix::net::getsockname(socket()?).map_err(failed)?),
+            ["name"] => {
+                rustix::net::getsockname(socket()?).map_err(failed)?;
+            }
             ["mark", number] => {
                 let number = number.parse().map_err(|_| "a number")?;
                 set_mark(socket()?.as_fd(), number).map_err(|it| it.to_string())?;

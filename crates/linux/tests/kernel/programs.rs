@@ -349,7 +349,7 @@ fn an_upgraded_program_is_recognised_again_and_its_old_process_still() {
         // When the old process is gone, the old file is forgotten.
         drop(old);
         world.run(|| enforce(&policy(&seedbase)));
-        let known = world.run(|| programs::read()).expect("read").expect("there").programs;
+        let known = world.run(programs::read).expect("read").expect("there").programs;
         assert_eq!(known.values().filter(|it| !it.may_mark).count(), 1, "{known:?}");
     });
 }

@@ -46,8 +46,6 @@ impl Width {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(i32)]
 pub enum Helper {
-    /// `bpf_map_lookup_elem`: the value at a key, or nothing.
-    Find = 1,
     /// `bpf_get_current_pid_tgid`: the process in the upper half, the thread in the lower.
     CurrentProcess = 14,
     /// `bpf_setsockopt`.
@@ -116,11 +114,11 @@ impl Assembler {
         self.put(0, Register::R0, Register::R0, 0, i32::from_le_bytes([e, f, g, h]));
     }
 
-    /// `to = map`.
-    pub fn set_map(&mut self, to: Register, map: Map) {
-        // BPF_PSEUDO_MAP_FD in place of the source.
-        self.put(0x18, to, Register::R1, 0, map.0);
-        self.put(0, Register::R0, Register::R0, 0, 0);
+    /// `to` = where the value of a map that holds only one is, and so many bytes further.
+    pub fn set_value(&mut self, to: Register, map: Map, offset: u32) {
+        // BPF_PSEUDO_MAP_VALUE in place of the source.
+        self.put(0x18, to, Register::R2, 0, map.0);
+        self.put(0, Register::R0, Register::R0, 0, offset.cast_signed());
     }
 
     /// `to += value`.
@@ -255,22 +253,22 @@ mod tests {
         let mut code = Assembler::new();
         let end = code.label();
         code.copy(Register::R6, Register::R1);
-        code.set_map(Register::R1, Map(7));
+        code.set_value(Register::R1, Map(7), 24);
         code.load(Width::Word, Register::R2, Register::R6, 16).expect("near");
         code.store(Width::Double, Register::Stack, -8, Register::R2);
         code.if_is(Register::R2, 0, end);
-        code.call(Helper::Find);
+        code.call(Helper::CurrentTask);
         code.place(end);
         code.end();
         let bytes = code.finish().expect("all jumps lead somewhere");
         let expected: [[u8; 8]; 9] = [
             [0xbf, 0x16, 0, 0, 0, 0, 0, 0],
-            [0x18, 0x11, 0, 0, 7, 0, 0, 0],
-            [0; 8],
+            [0x18, 0x21, 0, 0, 7, 0, 0, 0],
+            [0, 0, 0, 0, 24, 0, 0, 0],
             [0x61, 0x62, 16, 0, 0, 0, 0, 0],
             [0x7b, 0x2a, 0xf8, 0xff, 0, 0, 0, 0],
             [0x15, 0x02, 1, 0, 0, 0, 0, 0],
-            [0x85, 0, 0, 0, 1, 0, 0, 0],
+            [0x85, 0, 0, 0, 158, 0, 0, 0],
             [0x95, 0, 0, 0, 0, 0, 0, 0],
             [0; 8],
         ];

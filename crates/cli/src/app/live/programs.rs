@@ -38,20 +38,21 @@ fn other_program(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Findi
                 .any(|it| !it.traffic.is_any() && hears(&it.traffic, listener))
         };
         let named: Vec<&String> = decision.conditions.iter().flat_map(|it| &it.programs).collect();
-        let mut others: BTreeMap<(u16, &str), (&Listener, String)> = BTreeMap::new();
+        let mut others: BTreeMap<(u32, String), BTreeSet<String>> = BTreeMap::new();
         for listener in listening.iter().filter(|it| for_others(it)).filter(hear) {
             let program = names.known(listener.owner.as_ref());
             let Some(program) = program.filter(|it| !named.contains(&it)) else { continue };
-            others
-                .entry((listener.port, listener.protocol.as_str()))
-                .or_insert((listener, program));
-        }
-        for ((port, protocol), (listener, program)) in others {
             let pid = listener.owner.as_ref().map_or(0, |it| it.pid);
+            let port = format!("{}/{}", listener.port, listener.protocol.as_str());
+            others.entry((pid, program)).or_default().insert(port);
+        }
+        for ((pid, program), ports) in others {
             let wanted: Vec<&str> = named.iter().map(|it| it.as_str()).collect();
+            let ports: Vec<String> = ports.into_iter().collect();
             let message = format!(
-                "is for {}, but {program} (process {pid}) listens at {port}/{protocol}",
-                wanted.join(" or ")
+                "is for {}, but {program} (process {pid}) listens at {}",
+                wanted.join(" or "),
+                ports.join(", ")
             );
             found.push(about(finding(Code::OtherProgram, Severity::Warning, message), decision));
         }

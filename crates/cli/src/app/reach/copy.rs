@@ -49,6 +49,7 @@ pub fn try_all(
             Knock::Ping => Shot::Icmp(ECHO_REQUESTS[usize::from(fares.family == Family::V6)]),
         };
         tries.push(Try {
+            program: None,
             link: link.clone(),
             source,
             destination,

@@ -7,7 +7,8 @@ use std::io::{BufRead, Write};
 use tipstaff_core::policy::Source;
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
-use tipstaff_linux::replica::{Replica, Standing};
+use tipstaff_linux::replica::{Doors, Replica, Standing};
+use tipstaff_linux::ruleset::Marks;
 use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, ruleset};
 
 const SYN: u8 = 2;
@@ -68,20 +69,32 @@ fn carry_out(order: &Order) -> Result<(), Failure> {
                 let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
                 ruleset::enforce(&mut kernel, &order.host, &loaded.program)
             };
-            stage
+            let enforced = stage
                 .host()
                 .run(enforce)?
                 .map_err(|error| Failure::in_kernel(error, &loaded.sources, &loaded.plan))?;
             tell(&Answer::Ready(Vec::new()))?;
-            try_all(order, &stage, false)
+            let (plain, with_programs) =
+                order.tries.split_at(order.tries.partition_point(|it| it.program.is_none()));
+            let mut sent = try_all(order, plain, &stage, false)?;
+            for tries in with_programs.chunk_by(|a, b| a.program == b.program) {
+                let ports = tries.iter().map(|it| order.packets_of(it));
+                let path = tries[0].program.as_deref().unwrap_or_default();
+                let (tcp, udp) = Ranges::ports(ports);
+                let mark = mark_of(&enforced.marks, path);
+                let doors = stage.host().run(|| Doors::open(&tcp, &udp, mark))??;
+                sent += try_all(order, tries, &stage, true)?;
+                drop(doors);
+            }
+            tell(&Answer::Done(sent))
         }
         Scene::Copy(namespace) => {
             let replica = Namespace::open(namespace)?.run(Replica::take)??;
             let Standing { stage, missing, sockets } = replica.set_up(&order.host)?;
             tell(&Answer::Ready(missing))?;
-            let tried = try_all(order, &stage, true);
+            let sent = try_all(order, &order.tries, &stage, true)?;
             drop(sockets);
-            tried
+            tell(&Answer::Done(sent))
         }
     }
 }
@@ -89,9 +102,15 @@ fn carry_out(order: &Order) -> Result<(), Failure> {
 /// So many packets are worth to be sent together.
 const TOGETHER: u64 = 65_536;
 
-fn try_all(order: &Order, stage: &Stage, replica: bool) -> Result<(), Failure> {
-    let mut sweep = Sweep::open(stage, replica)?;
-    let mut rest = &order.tries[..];
+/// The mark of a program's sockets.
+fn mark_of(marks: &Marks, path: &str) -> u32 {
+    Marks::bits(marks.mask, marks.numbers().get(path).copied().unwrap_or(0))
+}
+
+/// Tries some of the order, and gives how many packets were sent.
+fn try_all(order: &Order, tries: &[Try], stage: &Stage, sockets: bool) -> Result<u64, Failure> {
+    let mut sweep = Sweep::open(stage, sockets)?;
+    let mut rest = tries;
     while !rest.is_empty() {
         let mut count = 0;
         let fits = |one: &&Try| {
@@ -120,7 +139,7 @@ fn try_all(order: &Order, stage: &Stage, replica: bool) -> Result<(), Failure> {
             tell(&Answer::Met(words.collect()))?;
         }
     }
-    tell(&Answer::Done(sweep.sent()))
+    Ok(sweep.sent())
 }
 
 fn payload(shot: Shot, source: u16) -> Payload {

@@ -8,24 +8,28 @@ pub use hands::lend;
 pub use lab::{carry_out, no_namespaces};
 pub use order::{Order, Ranges, Scene, Shot, Try};
 
+use super::programs::Names;
 use super::{By, Failure, Loaded, PacketWords};
 use crate::exit::Exit;
 use serde::Serialize;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Instant;
-use tipstaff_core::plan::{Act, HostPlan};
+use tipstaff_core::plan::{Act, Condition, HostPlan};
 use tipstaff_core::policy::{Source, Verdict, read_addresses, read_traffic};
 use tipstaff_core::rehearsal::{CLIENT_PORT, Course, Judge, Role, Site, Stand, course};
 use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, RangeSet, TrafficSet, Transport,
 };
 use tipstaff_linux::probe::Met;
+use tipstaff_linux::sockets::{Listener, listeners};
 use tipstaff_linux::{NetlinkSocket, Protocol, links};
 
 /// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
 const MOST_PACKETS: u64 = 16_000_000;
+/// A program is tried at no more ports than this of each protocol: each takes a socket.
+const MOST_DOORS: usize = 200;
 /// So many disagreements are shown with their packet; all are counted.
 const SHOWN: usize = 20;
 
@@ -95,6 +99,8 @@ pub struct Row {
     /// The port they came from; from others than the usual one only the ports that rules tell apart
     /// are tried.
     pub source_port: u16,
+    /// The program that listened, one that rules name; `null` if nobody did.
+    pub program: Option<String>,
     /// `IPv4` or `IPv6`.
     pub version: &'static str,
     /// How many packets were tried.
@@ -147,8 +153,7 @@ pub struct Witness {
 /// Tries, and tells `progress` after each step how many packets of how many have been tried.
 ///
 /// # Errors
-/// [`Failure`] if an argument is not understood, the policy has program rules, or the system lets
-/// us make no lab.
+/// [`Failure`] if an argument is not understood, or the system lets us make no lab.
 pub fn report(
     loaded: &Loaded,
     request: &Request<'_>,
@@ -164,17 +169,38 @@ pub fn report(
             "the host needs `addresses`, and --from must name others than the host itself",
         ));
     }
-    let (depth, packets, tries) = tries(&loaded.plan, &course, &traffic);
+    let (depth, mut packets, mut tries) = tries(&loaded.plan, &course, &traffic);
+    let mut whose: Vec<usize> = (0..tries.len()).collect();
+    let holders = if request.live {
+        Some(Holders::look(loaded)?)
+    } else {
+        for program in named_programs(&loaded.plan) {
+            let ports = doors(&loaded.plan, &program, &traffic);
+            for (at, stand) in course.stands.iter().enumerate() {
+                if stand.role == Role::Member || stand.source_port != CLIENT_PORT {
+                    continue;
+                }
+                packets.push(Ranges::within(&ports, stand.family()));
+                whose.push(at);
+                tries.push(Try {
+                    program: Some(program.clone()),
+                    ..a_try(stand, packets.len() - 1)
+                });
+            }
+        }
+        None
+    };
     let all: u64 = tries.iter().map(|it| packets[it.packets].count()).sum();
     let order = Order { host: loaded.plan.host.clone(), scene, packets, tries };
     let begun = Instant::now();
-    let mut tally = Tally::new(loaded, request.live);
+    let mut tally = Tally::new(loaded, holders);
     let mut tried = 0;
     progress(0, all);
     let findings = carry_out(&order, |at, outcome| {
-        let (Some(stand), Some(one)) = (course.stands.get(at), order.tries.get(at)) else { return };
+        let stand = whose.get(at).and_then(|at| course.stands.get(*at));
+        let (Some(stand), Some(one)) = (stand, order.tries.get(at)) else { return };
         let packets = order.packets_of(one);
-        tally.add(stand, packets, &outcome);
+        tally.add(stand, one.program.as_deref(), packets, &outcome);
         tried += packets.count();
         progress(tried, all);
     })?;
@@ -311,15 +337,81 @@ fn tries_at(
             Depth::OwnRules => add(),
             _ => *places.entry((stand.role, stand.source.is_ipv4())).or_insert_with(add),
         };
-        tries.push(Try {
-            link: stand.interface.clone(),
-            source: stand.source,
-            destination: stand.destination,
-            source_port: stand.source_port,
-            packets: place,
-        });
+        tries.push(a_try(stand, place));
     }
     (packets, tries)
+}
+
+fn a_try(stand: &Stand, packets: usize) -> Try {
+    Try {
+        link: stand.interface.clone(),
+        source: stand.source,
+        destination: stand.destination,
+        source_port: stand.source_port,
+        packets,
+        program: None,
+    }
+}
+
+/// The conditions of inbound rules that name programs.
+fn about_programs(plan: &HostPlan) -> impl Iterator<Item = &Condition> {
+    let decisions = plan.chain(Direction::Inbound).decisions.iter();
+    let conditions = decisions.filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
+    conditions.filter(|it| !it.programs.is_empty())
+}
+
+fn named_programs(plan: &HostPlan) -> BTreeSet<String> {
+    about_programs(plan).flat_map(|it| it.programs.iter().cloned()).collect()
+}
+
+/// The ports at which a program is tried: all that rules for programs are about, or where those are
+/// too many, the first and the last of each run that the rules tell apart.
+fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> TrafficSet {
+    let its = about_programs(plan).filter(|it| it.programs.iter().any(|it| it == program));
+    let all = its.fold(TrafficSet::empty(), |all, it| all.union(&it.traffic));
+    let few = |ports: &RangeSet<u16>, wanted: &RangeSet<u16>| {
+        let ports = ports.intersection(wanted);
+        let count = |set: &RangeSet<u16>| -> usize {
+            set.ranges().iter().map(|it| usize::from(it.1 - it.0) + 1).sum()
+        };
+        if count(&ports) <= MOST_DOORS {
+            return ports;
+        }
+        let ends = ports.ranges().iter().flat_map(|&(first, last)| [(first, first), (last, last)]);
+        // Nobody listens at port 0.
+        RangeSet::from_ranges(ends.filter(|it| it.0 > 0).take(MOST_DOORS))
+    };
+    TrafficSet {
+        tcp: few(&all.tcp, &wanted.tcp),
+        udp: few(&all.udp, &wanted.udp),
+        ..TrafficSet::empty()
+    }
+}
+
+/// Which programs listen on this machine.
+struct Holders {
+    names: Names,
+    listeners: Vec<Listener>,
+}
+
+impl Holders {
+    fn look(loaded: &Loaded) -> Result<Self, Failure> {
+        let names = Names::of(loaded);
+        let listeners = if names.is_empty() {
+            Vec::new()
+        } else {
+            listeners(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?
+        };
+        Ok(Self { names, listeners })
+    }
+
+    fn program(&self, shot: Shot) -> Option<String> {
+        match shot {
+            Shot::Tcp(port) => self.names.at(&self.listeners, true, port),
+            Shot::Udp(port) => self.names.at(&self.listeners, false, port),
+            Shot::Icmp(_) => None,
+        }
+    }
 }
 
 /// A packet of a stand, which carries nothing yet that matters.
@@ -350,18 +442,26 @@ fn load(packet: &mut Packet, source: u16, shot: Shot) {
 struct Tally<'l> {
     plan: &'l HostPlan,
     live: bool,
+    /// Who listens on this machine, if a copy of it is tried.
+    holders: Option<Holders>,
     rows: Vec<Row>,
     disagreements: u64,
     witnesses: Vec<Witness>,
 }
 
 impl<'l> Tally<'l> {
-    fn new(loaded: &'l Loaded, live: bool) -> Self {
-        let plan = &loaded.plan;
-        Self { plan, live, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
+    fn new(loaded: &'l Loaded, holders: Option<Holders>) -> Self {
+        let (plan, live) = (&loaded.plan, holders.is_some());
+        Self { plan, live, holders, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
     }
 
-    fn add(&mut self, stand: &Stand, packets: &Ranges, outcome: &[(Met, Ranges)]) {
+    fn add(
+        &mut self,
+        stand: &Stand,
+        program: Option<&str>,
+        packets: &Ranges,
+        outcome: &[(Met, Ranges)],
+    ) {
         let family = stand.family();
         let mut limited = Vec::new();
         let mut now = packet(stand);
@@ -371,6 +471,10 @@ impl<'l> Tally<'l> {
             heard += ranges.count();
             for shot in ranges.shots() {
                 load(&mut now, stand.source_port, shot);
+                now.program = match &self.holders {
+                    Some(holders) if !holders.listeners.is_empty() => holders.program(shot),
+                    _ => program.map(str::to_owned),
+                };
                 let decision = judge.decision(&now);
                 let is_limited = matches!(decision.act, Act::AllowWithin(_));
                 if is_limited {
@@ -416,6 +520,7 @@ impl<'l> Tally<'l> {
             destination: stand.destination,
             interface: stand.interface.clone(),
             source_port: stand.source_port,
+            program: program.map(str::to_owned),
             version: if family == Family::V4 { "IPv4" } else { "IPv6" },
             packets: packets.count(),
             open: words(open),

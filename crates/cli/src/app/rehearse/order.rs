@@ -53,6 +53,9 @@ pub struct Try {
     pub source_port: u16,
     /// One packet for each of those at this place of the order's.
     pub packets: usize,
+    /// The program that listens at those ports; nobody does if there is none. Such tries come last,
+    /// those with the same program together.
+    pub program: Option<String>,
 }
 
 /// Ranges of ports and ICMP types, first and last.
@@ -104,6 +107,18 @@ impl Ranges {
         let ports = self.tcp.iter().chain(&self.udp);
         let ports: u64 = ports.map(|it| u64::from(it.1 - it.0) + 1).sum();
         ports + self.icmp.iter().map(|it| u64::from(it.1 - it.0) + 1).sum::<u64>()
+    }
+
+    /// All TCP and all UDP ports of some.
+    pub fn ports<'r>(all: impl Iterator<Item = &'r Self> + Clone) -> (Vec<u16>, Vec<u16>) {
+        let of = |list: &mut dyn Iterator<Item = &(u16, u16)>| -> Vec<u16> {
+            RangeSet::from_ranges(list.copied())
+                .ranges()
+                .iter()
+                .flat_map(|&(first, last)| first..=last)
+                .collect()
+        };
+        (of(&mut all.clone().flat_map(|it| &it.tcp)), of(&mut all.flat_map(|it| &it.udp)))
     }
 
     /// The packets given, in their order.

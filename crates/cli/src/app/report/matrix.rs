@@ -102,6 +102,13 @@ pub fn matrix(
                 true => format!("{first}/{}", protocol.as_str()),
                 false => format!("{first}-{last}/{}", protocol.as_str()),
             };
+            let what = match &program {
+                // Where nobody is seen to listen, the cells are about who is to.
+                Some(program) if heard.is_empty() => {
+                    format!("{what} of {}", program.rsplit('/').next().unwrap_or(program))
+                }
+                _ => what,
+            };
             add(&mut rows, Row { what, programs, cells });
         }
     }

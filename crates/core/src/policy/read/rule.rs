@@ -135,7 +135,7 @@ fn programs(reader: &mut Reader<'_>, table: &Table<'_, '_>, direction: Direction
             let message = format!("the path has {} bytes", path.value.len());
             reader.report(
                 Diagnostic::error("bad-program", message, origin)
-                    .expected(&format!("at most {LONGEST_PROGRAM} can be kept with the rules")),
+                    .expected(format!("at most {LONGEST_PROGRAM} can be kept with the rules")),
             );
         }
         if !good {
