@@ -203,7 +203,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         );
         assert_eq!(
             keys(&rehearsed["rows"][0]),
-            "from senders source destination interface source_port version packets open closed \
+            "from senders source destination interface source_port program version packets open closed \
              limited rejected passed_on stopped_early"
         );
         assert_eq!(keys(&json(&["draft"], 0)), "policy unseen");
