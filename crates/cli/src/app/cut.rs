@@ -1,6 +1,6 @@
 //! Connections that live on though the policy would not admit them any more.
 
-use super::programs::Names;
+use super::programs::Receivers;
 use super::session::Session;
 use super::{Failure, Loaded};
 use serde::Serialize;
@@ -11,7 +11,7 @@ use tipstaff_core::space::{
     ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, TCP, Transport, UDP,
 };
 use tipstaff_linux::flows::{self, Flow};
-use tipstaff_linux::sockets::{Connection, Listener, Owners, connections, listeners};
+use tipstaff_linux::sockets::{Connection, Owners, PortProtocol, connections};
 use tipstaff_linux::{NetlinkSocket, Protocol, addresses, link_towards};
 
 /// What lives on, and what was ended.
@@ -96,7 +96,7 @@ fn found(
     let mut list = Vec::new();
     for flow in flows::flows(kernel)? {
         let Some((direction, mut packet)) = first_packet(&flow, &own, &mut link) else { continue };
-        packet.program = holders.program(&flow, direction);
+        packet.program = holders.as_ref().and_then(|it| it.program(&flow, direction));
         let decision = loaded.plan.decision(&packet);
         let verdict = decision.act.verdict();
         if verdict == Verdict::Allow {
@@ -120,44 +120,41 @@ fn found(
 
 /// Which programs of this host the ends of connections belong to.
 struct Holders {
-    names: Names,
-    listeners: Vec<Listener>,
+    receivers: Receivers,
     connections: Vec<Connection>,
-    owners: Option<Owners>,
+    owners: Owners,
 }
 
 impl Holders {
     /// Looks, if rules name any program.
-    fn look(loaded: &Loaded) -> Result<Self, Failure> {
-        let names = Names::of(loaded);
-        if names.is_empty() {
-            let (listeners, connections) = (Vec::new(), Vec::new());
-            return Ok(Self { names, listeners, connections, owners: None });
+    fn look(loaded: &Loaded) -> Result<Option<Self>, Failure> {
+        if loaded.program.program_lists().is_empty() {
+            return Ok(None);
         }
         let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
-        Ok(Self {
-            names,
-            listeners: listeners(&mut diagnosis)?,
+        Ok(Some(Self {
+            receivers: Receivers::look(loaded)?,
             connections: connections(&mut diagnosis)?,
-            owners: Some(Owners::look()),
-        })
+            owners: Owners::look(),
+        }))
     }
 
     /// The program that the first packet of a flow would belong to: of who listens, or of who
     /// began it.
     fn program(&self, flow: &Flow, direction: Direction) -> Option<String> {
-        let ((own_port, port), tcp) = (flow.ports?, flow.protocol == TCP);
+        let (own_port, port) = flow.ports?;
+        let protocol = if flow.protocol == TCP { PortProtocol::Tcp } else { PortProtocol::Udp };
         match direction {
-            Direction::Inbound => self.names.at(&self.listeners, tcp, port),
+            Direction::Inbound => self.receivers.at(protocol, port),
             Direction::Outbound => {
                 let own = SocketAddr::new(flow.source, own_port);
                 let peer = SocketAddr::new(flow.destination, port);
                 let mut connections = self.connections.iter();
                 let found = connections.find(|it| (it.own, it.peer) == (own, peer));
                 match found {
-                    Some(found) => self.names.known(found.owner(self.owners.as_ref()?)),
+                    Some(found) => self.receivers.names.known(found.owner(&self.owners)),
                     // One that sends without having chosen a partner.
-                    None => self.names.at(&self.listeners, tcp, own_port),
+                    None => self.receivers.at(protocol, own_port),
                 }
             }
             Direction::Forwarded => None,

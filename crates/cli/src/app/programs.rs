@@ -11,7 +11,7 @@ use std::time::Duration;
 use tipstaff_core::program::{Action, RuleProgram, Test};
 use tipstaff_linux::programs::{self, FileKind, ProgramFile, Standings};
 use tipstaff_linux::ruleset::{self, Marks};
-use tipstaff_linux::sockets::{Listener, Owner};
+use tipstaff_linux::sockets::{Listener, Owner, PortProtocol, listeners};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 
 /// What the system says behind the path of a file that is not there any more.
@@ -33,8 +33,13 @@ pub fn recognised<T>(
     let prepared = programs::prepare(policy.plan.program_marks, &lists, before)?;
     match load(prepared.marks()) {
         Ok(loaded) => {
-            let without = prepared.without();
-            prepared.settle()?;
+            let mut without = prepared.without();
+            // The new rules are in force, and all that they name is recognised: no failure.
+            if let Err(error) = prepared.settle() {
+                without.push(format!(
+                    "what only earlier rules named may still be recognised: {error}"
+                ));
+            }
             Ok((loaded, without))
         }
         Err(error) => {
@@ -65,7 +70,8 @@ pub fn are_known(policy: &Loaded, marks: &Marks) -> bool {
         Ok(Some(_)) if !named => false,
         Ok(Some(_)) if marks.mask != policy.plan.program_marks => false,
         Ok(Some(_)) => programs::look(marks).is_ok_and(|it| is_up_to_date(&it)),
-        Err(_) => false,
+        // Who may not look may have nothing recognised either.
+        Err(_) => !named,
     }
 }
 
@@ -329,14 +335,9 @@ impl Names {
         Self(names)
     }
 
-    /// Whether rules name any program.
-    pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
-    }
-
     /// Whether rules name that program.
-    pub fn is_named(&self, program: Option<&String>) -> bool {
-        program.is_some_and(|it| self.0.values().any(|name| name == it))
+    pub fn is_named(&self, program: &str) -> bool {
+        self.0.values().any(|name| name == program)
     }
 
     /// The program of a process, by the name that rules have for it if they do.
@@ -346,12 +347,34 @@ impl Names {
         let text = text.strip_suffix(REMOVED).unwrap_or(&text);
         Some(self.0.get(Path::new(text)).cloned().unwrap_or_else(|| text.to_owned()))
     }
+}
 
-    /// The program that listens for what comes to a port.
-    pub fn at(&self, listeners: &[Listener], tcp: bool, port: u16) -> Option<String> {
-        use tipstaff_linux::sockets::PortProtocol::{Tcp, Udp};
-        let protocol = if tcp { Tcp } else { Udp };
-        let listener = listeners.iter().find(|it| (it.protocol, it.port) == (protocol, port))?;
-        self.known(listener.owner.as_ref())
+/// The programs that listen on this machine, where rules name any: else nobody needs to know.
+#[derive(Debug)]
+pub struct Receivers {
+    /// By which names rules know them.
+    pub names: Names,
+    listeners: Vec<Listener>,
+}
+
+impl Receivers {
+    /// Looks.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us.
+    pub fn look(policy: &Loaded) -> Result<Self, LinuxError> {
+        let names = Names::of(policy);
+        let listeners = if names.0.is_empty() {
+            Vec::new()
+        } else {
+            listeners(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?
+        };
+        Ok(Self { names, listeners })
+    }
+
+    /// The program that receives what comes to a port.
+    pub fn at(&self, protocol: PortProtocol, port: u16) -> Option<String> {
+        let there = |it: &&Listener| (it.protocol, it.port) == (protocol, port);
+        self.names.known(self.listeners.iter().find(there)?.owner.as_ref())
     }
 }

@@ -101,6 +101,11 @@ fn refused() {
     let refused = world.run("enforce --keep").exits(3).stderr;
     assert!(refused.contains("`seeds` names programs, which cannot be told apart"), "{refused}");
     assert!(refused.contains("the right to load programs into the kernel"), "{refused}");
+    // Who may not have programs told apart has all other rules as ever.
+    world.desk.write(MENDED);
+    world.run("--host sluice enforce --keep").exits(0);
+    assert_eq!(world.json("--host sluice enforce --keep")["done"], "unchanged");
+    world.desk.write(world.policy());
     assert!(world.run("enforce --keep --without-programs").exits(0).stdout.contains("seeds"));
     assert!(world.run("status").exits(0).stdout.contains("--without-programs"));
 }
@@ -224,6 +229,60 @@ fn an_unconfirmed_change_goes_back_with_its_programs() {
         assert!(world.reaches(PortProtocol::Udp));
         world.desk.write(world.policy());
         world.run("status").exits(0);
+    });
+}
+
+#[test]
+fn a_kill_at_any_moment_leaves_what_the_next_command_mends() {
+    with_world("a_kill_at_any_moment_leaves_what_the_next_command_mends", |world| {
+        let _server = world.serve("seedbase");
+        let other = world.policy().replace("/seedbase", "/impostor");
+        for round in 0..20 {
+            world.desk.write(if round % 2 == 0 { other.clone() } else { world.policy() });
+            let mut command = world.desk.command(["enforce", "--keep"]);
+            command.stdout(Stdio::null()).stderr(Stdio::null());
+            world.sluice().start_here(&mut command).expect("the machine is there");
+            let mut killed = command.spawn().expect("it starts");
+            std::thread::sleep(Duration::from_micros(500 + (round * 37 % 100) * 1_200));
+            killed.kill().expect("killed, or done");
+            killed.wait().expect("ended");
+            world.desk.write(&other);
+            world.run("enforce --keep").exits(0);
+            assert!(!world.reaches(PortProtocol::Udp), "round {round}");
+            world.desk.write(world.policy());
+            world.run("enforce --keep").exits(0);
+            assert!(world.reaches(PortProtocol::Udp), "round {round}");
+        }
+        // Going away as well.
+        for round in 0..10 {
+            let mut command = world.desk.command(["release", "--keep"]);
+            command.stdout(Stdio::null()).stderr(Stdio::null());
+            world.sluice().start_here(&mut command).expect("the machine is there");
+            let mut killed = command.spawn().expect("it starts");
+            std::thread::sleep(Duration::from_micros(500 + round * 4_000));
+            killed.kill().expect("killed, or done");
+            killed.wait().expect("ended");
+            world.run("enforce --keep").exits(0);
+            assert!(world.reaches(PortProtocol::Udp), "round {round}");
+        }
+        world.run("status").exits(0);
+    });
+}
+
+#[test]
+fn what_is_lacking_at_boot_is_not_taken_for_chosen() {
+    with_world("what_is_lacking_at_boot_is_not_taken_for_chosen", |world| {
+        world.run("enforce --keep").exits(0);
+        world.sluice().run(world_ends).expect("entered");
+        rustix::mount::unmount("/sys/fs/cgroup", rustix::mount::UnmountFlags::DETACH)
+            .expect("unmounted");
+        let booted = world.json("enforce --boot");
+        assert_eq!(booted["done"], "loaded-without-programs", "{booted:#}");
+        assert!(booted["trouble"][0].as_str().is_some_and(|it| it.contains("control groups")));
+        let text = world.run("status").exits(1).stdout;
+        assert!(!text.contains("as was chosen"), "{text}");
+        // The next boot asks for them again.
+        assert_eq!(world.json("enforce --boot")["done"], "loaded-without-programs");
     });
 }
 

@@ -43,9 +43,15 @@ pub fn sealed_with_hooks(name: &str, body: impl FnOnce(), otherwise: impl FnOnce
         }
         return;
     }
-    let Some(group) = Group::create() else {
+    if !rustix::process::geteuid().is_root() {
         println!("NOT RUN as root: {name}; instead, what others meet");
         return sealed(name, otherwise);
+    }
+    let Some(group) = Group::create() else {
+        // Nothing may be hooked where it would concern others.
+        println!("NOT RUN: {name}: no control group of version 2 can be made here");
+        assert!(std::env::var_os("CI").is_none(), "that would be a check that did not happen");
+        return;
     };
     let program = std::env::current_exe().expect("the test binary has a path");
     let mut command = Command::new(program);
@@ -68,11 +74,8 @@ fn mount_own(kind: &str, at: &str) {
 struct Group(PathBuf);
 
 impl Group {
-    /// `None` if this user may not make any.
+    /// `None` if none can be made.
     fn create() -> Option<Self> {
-        if !rustix::process::geteuid().is_root() {
-            return None;
-        }
         let mounts = fs::read_to_string("/proc/self/mountinfo").expect("mounts");
         let groups = mounts.lines().find(|it| it.contains(" - cgroup2 "))?;
         let place = Path::new(groups.split(' ').nth(4)?);

@@ -24,7 +24,8 @@ const PROGRAMS: &str = "programs";
 /// What the pin of a program is called behind the name of its hook. Only a pin leads to a program
 /// without rights beyond those that hooking it takes.
 const PROGRAM: &str = "-program";
-const PROGRAMS_NEXT: &str = "programs-next";
+/// What something is called behind its name until it takes the place of what has that name.
+const NEXT: &str = "-next";
 /// What the map's name begins with; our bits of marks follow, in hexadecimal digits.
 const MAP_NAME: &str = "ts_";
 
@@ -144,7 +145,7 @@ impl Hooks {
 
     fn attach(&mut self, needs: &Needs) -> Result<(), LinuxError> {
         // The map first: should we be stopped, what is recognised can be read.
-        pin_map(&self.map, &needs.pins)?;
+        pin_over(&self.map, &needs.pins.join(PROGRAMS)).map_err(failed)?;
         for hook in &HOOKS {
             match (self.attach_one(needs, hook), hook.without) {
                 (Ok(()), _) => {}
@@ -185,16 +186,11 @@ impl Hooks {
                 let held = bpf::pinned(&pinned_program)?;
                 bpf::replace(link.as_fd(), program.as_fd())?;
                 self.before.push((link, held, hook.name));
-                fs::remove_file(&pinned_program)?;
-                return bpf::pin(program.as_fd(), &pinned_program);
+                return pin_over(&program, &pinned_program);
             }
             fs::remove_file(&pin)?;
         }
-        match fs::remove_file(&pinned_program) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
-            _ => {}
-        }
-        bpf::pin(program.as_fd(), &pinned_program)?;
+        pin_over(&program, &pinned_program)?;
         let link = bpf::link(program.as_fd(), Some(needs.cgroup.as_fd()), hook.number)?;
         bpf::pin(link.as_fd(), &pin)?;
         self.fresh.push(hook.name);
@@ -236,8 +232,7 @@ impl Hooks {
         for (link, program, name) in &self.before {
             // What cannot be put back recognises the old programs all the same.
             if bpf::replace(link.as_fd(), program.as_fd()).is_ok() {
-                let _ = fs::remove_file(pinned(name));
-                let _ = bpf::pin(program.as_fd(), &pinned(name));
+                let _ = pin_over(program, &pinned(name));
             }
         }
         for name in &self.fresh {
@@ -246,7 +241,7 @@ impl Hooks {
         }
         match &self.old_map {
             Some(map) => {
-                let _ = pin_map(map, &needs.pins);
+                let _ = pin_over(map, &needs.pins.join(PROGRAMS));
             }
             None => {
                 let _ = fs::remove_file(needs.pins.join(PROGRAMS));
@@ -277,11 +272,17 @@ impl Hooks {
         Ok(Some(Recognition { mask, programs, gone, without }))
     }
 
-    /// Takes everything away.
+    /// Takes everything away; the map last, by which what is left is found again should we be
+    /// stopped.
     pub fn remove(needs: &Needs) -> Result<(), LinuxError> {
+        let map = needs.pins.join(PROGRAMS);
         for entry in fs::read_dir(&needs.pins).map_err(failed)? {
-            fs::remove_file(entry.map_err(failed)?.path()).map_err(failed)?;
+            let pin = entry.map_err(failed)?.path();
+            if pin != map {
+                fs::remove_file(pin).map_err(failed)?;
+            }
         }
+        fs::remove_file(map).map_err(failed)?;
         fs::remove_dir(&needs.pins).map_err(failed)
     }
 }
@@ -300,10 +301,14 @@ fn cgroup_number(needs: &Needs) -> io::Result<u64> {
     Ok(rustix::fs::fstat(&needs.cgroup)?.st_ino)
 }
 
-/// Pins the map in place of the one that is pinned.
-fn pin_map(map: &OwnedFd, pins: &Path) -> Result<(), LinuxError> {
-    let next = pins.join(PROGRAMS_NEXT);
-    if_there(fs::remove_file(&next))?;
-    bpf::pin(map.as_fd(), &next).map_err(failed)?;
-    fs::rename(&next, pins.join(PROGRAMS)).map_err(failed)
+/// Pins something in place of what is pinned there, with no moment between.
+fn pin_over(it: &OwnedFd, path: &Path) -> io::Result<()> {
+    let mut next = path.as_os_str().to_owned();
+    next.push(NEXT);
+    match fs::remove_file(&next) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+        _ => {}
+    }
+    bpf::pin(it.as_fd(), Path::new(&next))?;
+    fs::rename(next, path)
 }

@@ -65,9 +65,20 @@ pub fn prepare(
         return Ok(nothing);
     }
     let needs = Needs::find()?;
+    needs::mount_pins()?;
     let old = Hooks::read(&needs)?;
     let old_mask = old.as_ref().map_or(0, |it| it.mask);
     let known = old.map(|it| it.programs).unwrap_or_default();
+    if old_mask != mask && old_mask & mask != 0 && !lists.is_empty() {
+        // A number at its new place could be read as another at its old one.
+        return Err(LinuxError::Refused {
+            doing: "give programs other bits of marks".into(),
+            reason: format!(
+                "{mask:#010x} shares some with {old_mask:#010x}, which the rules in force use; take \
+                 others, or release those first"
+            ),
+        });
+    }
     let same_mask = old_mask == mask && before.mask == mask;
     let number = |it: &Standing| Marks::number_in(mask, it.bits);
     let (numbers_before, mut taken) = if same_mask {
@@ -127,7 +138,7 @@ impl Prepared {
     }
 
     /// After the new rules are in force: forgets what only the old ones named. A file that has
-    /// been replaced is known for as long as a process still runs it.
+    /// been replaced, and is nowhere any more, is known for as long as a process still runs it.
     ///
     /// # Errors
     /// [`LinuxError`] if the system refuses; what the rules name is recognised all the same.
@@ -142,7 +153,8 @@ impl Prepared {
         let running = running::executed(&files)?;
         for (identity, standing) in work.hooks.programs.clone() {
             let number = Marks::number_in(mask, standing.bits);
-            let replaced = used.contains(&number) && running.contains_key(&identity);
+            let removed = running.get(&identity).is_some_and(|it| running::is_removed(it));
+            let replaced = used.contains(&number) && removed;
             match work.wanted.get(&identity) {
                 Some(_) => {}
                 None if replaced => {

@@ -10,7 +10,7 @@ use rustix::thread::CapabilitySet;
 use std::ffi::OsString;
 use std::fs;
 use std::os::unix::ffi::OsStringExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use tipstaff_wire::bpf::Btf;
 use tipstaff_wire::bpf::recognise::Offsets;
 
@@ -57,8 +57,7 @@ impl Needs {
         let cgroup = or_lack(&mut lacks, cgroup_root());
         let namespace = or_lack(&mut lacks, namespace());
         let types = or_lack(&mut lacks, types());
-        // Who may load nothing may mount nothing either.
-        let pins = permitted.then(pins).and_then(|it| or_lack(&mut lacks, it));
+        let pins = or_lack(&mut lacks, pins());
         match (cgroup, namespace, types, pins) {
             (Some(cgroup), Some(namespace), Some((offsets, open_files)), Some(pins)) => {
                 let pins = pins.join(format!("tipstaff-{namespace}"));
@@ -102,15 +101,27 @@ fn cgroup_root() -> Result<OwnedFd, String> {
     root.map_err(|error| format!("{}: {error}", path.display()))
 }
 
-/// The folder of the bpf file system, which is mounted if it is not.
+/// The folder of the bpf file system, or where one can be mounted.
 fn pins() -> Result<PathBuf, String> {
-    if let Some(path) = mounted("bpf") {
-        return Ok(path);
+    let place = mounted("bpf").unwrap_or_else(|| PathBuf::from(PINS));
+    if place.is_dir() {
+        Ok(place)
+    } else {
+        Err(format!("a bpf file system: none is mounted, and there is no {PINS} to mount one at"))
     }
-    let place = Path::new(PINS);
-    mount("bpf", place, "bpf", MountFlags::NOSUID | MountFlags::NOEXEC | MountFlags::NODEV, None)
-        .map_err(|error| format!("a bpf file system: none is mounted, and at {PINS}: {error}"))?;
-    Ok(place.to_owned())
+}
+
+/// Mounts a bpf file system if none is mounted.
+///
+/// # Errors
+/// [`LinuxError`] if the system refuses.
+pub fn mount_pins() -> Result<(), LinuxError> {
+    if has_pins() {
+        return Ok(());
+    }
+    let flags = MountFlags::NOSUID | MountFlags::NOEXEC | MountFlags::NODEV;
+    mount("bpf", PINS, "bpf", flags, None)
+        .map_err(|error| LinuxError::system(format!("mount a bpf file system at {PINS}"), error))
 }
 
 /// Whether a bpf file system is mounted.

@@ -137,11 +137,21 @@ pub fn look(marks: &Marks) -> Result<Standings, LinuxError> {
     Ok(Standings { files: listed, recognition })
 }
 
+/// Whether the file that these processes run is nowhere any more.
+pub fn is_removed(pids: &[u32]) -> bool {
+    pids.iter().any(|pid| removed(*pid).is_some())
+}
+
+/// Where the file was that a process runs, if it is nowhere any more.
+fn removed(pid: u32) -> Option<String> {
+    let link = fs::read_link(exe(pid)).ok()?;
+    link.to_str()?.strip_suffix(REMOVED).map(str::to_owned)
+}
+
 /// Whether the process runs the file that was once at the path.
 fn was(pid: u32, path: &str) -> bool {
-    let link = fs::read_link(exe(pid)).unwrap_or_default();
-    let link = link.to_str().and_then(|it| it.strip_suffix(REMOVED));
+    let link = removed(pid);
     // The system knows the file by the path that links lead to.
     let real = fs::canonicalize(path).ok();
-    link.is_some_and(|it| it == path || real.as_deref() == Some(Path::new(it)))
+    link.is_some_and(|it| it == path || real.as_deref() == Some(Path::new(&it)))
 }

@@ -2,7 +2,7 @@
 
 use super::read::{Count, Tally, direction_of};
 use super::values::{Key as Value, spelled_out};
-use super::{DEFAULT_MASK, Ledger, Marks, TABLE, keys};
+use super::{Ledger, Marks, TABLE, keys, marks};
 use crate::LinuxError;
 use std::collections::HashMap;
 use tipstaff_core::plan::{InterfaceTest, RuleId};
@@ -48,23 +48,7 @@ pub fn encode(
     host: &str,
     sequence: u32,
 ) -> Result<(Batch, Ledger), LinuxError> {
-    encode_into(Batch::begin(sequence), program, host, &alone(program)?, &[])
-}
-
-/// Numbers for the programs of rules whose marks nobody else sets.
-pub(super) fn alone(program: &RuleProgram) -> Result<Marks, LinuxError> {
-    Marks::alone(DEFAULT_MASK, &program.program_lists()).map_err(too_many_programs)
-}
-
-/// There are more programs than numbers.
-pub(crate) fn too_many_programs(most: u32) -> LinuxError {
-    LinuxError::Refused {
-        doing: "tell programs apart".into(),
-        reason: format!(
-            "the bits of marks that `program-marks` sets aside hold {most} programs, and the rules \
-             name more"
-        ),
-    }
+    encode_into(Batch::begin(sequence), program, host, &marks::alone(program)?, &[])
 }
 
 /// Like [`encode`], into a batch that has been begun.

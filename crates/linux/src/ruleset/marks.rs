@@ -5,7 +5,9 @@
 //! for; one without a path is another name of a file on the list. So the rules themselves say what
 //! they mean, and a program can be told apart from the file it is at the moment.
 
+use crate::LinuxError;
 use std::collections::{BTreeMap, BTreeSet};
+use tipstaff_core::program::RuleProgram;
 
 pub use tipstaff_core::policy::PROGRAM_MARKS as DEFAULT_MASK;
 
@@ -131,6 +133,22 @@ impl Marks {
     #[must_use]
     pub fn number_in(mask: u32, mark: u32) -> u32 {
         (mark & mask).checked_shr(mask.trailing_zeros()).unwrap_or(0)
+    }
+}
+
+/// Numbers for the programs of rules whose marks nobody else sets.
+pub(super) fn alone(program: &RuleProgram) -> Result<Marks, LinuxError> {
+    Marks::alone(DEFAULT_MASK, &program.program_lists()).map_err(too_many_programs)
+}
+
+/// There are more programs than numbers.
+pub(crate) fn too_many_programs(most: u32) -> LinuxError {
+    LinuxError::Refused {
+        doing: "tell programs apart".into(),
+        reason: format!(
+            "the bits of marks that `program-marks` sets aside hold {most} programs, and the rules \
+             name more"
+        ),
     }
 }
 

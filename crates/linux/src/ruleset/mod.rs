@@ -11,8 +11,8 @@ mod others;
 mod read;
 mod values;
 
-pub(crate) use encode::too_many_programs;
 pub use encode::{LOG_GROUP, encode};
+pub(crate) use marks::too_many_programs;
 pub use marks::{DEFAULT_MASK, Marks, Numbered};
 pub use others::{Denies, OtherChain, OtherTable, others};
 use read::read_table;
@@ -64,7 +64,7 @@ pub fn enforce(
     host: &str,
     program: &RuleProgram,
 ) -> Result<Snapshot, LinuxError> {
-    enforce_marked(transport, host, program, &encode::alone(program)?)
+    enforce_marked(transport, host, program, &marks::alone(program)?)
 }
 
 /// Like [`enforce`], with the numbers by which programs are known.

@@ -184,6 +184,13 @@ impl Stage {
                 // Until it waits in the call.
                 std::thread::sleep(Duration::from_millis(100));
             }
+            // Takes one connection, and says what mark it has.
+            ["take"] => {
+                let taken = rustix::net::accept(socket()?).map_err(failed)?;
+                let mark = mark(taken.as_fd()).map_err(|it| it.to_string())?;
+                self.kept.push(taken);
+                return Ok(format!("{mark:#010x}"));
+            }
             // Answers datagrams in the background.
             ["echo"] => {
                 let socket = socket()?.try_clone().map_err(|it| it.to_string())?;

@@ -1,11 +1,13 @@
 //! Rules for programs: with real programs, on the real kernel.
 
 use crate::actor::{Actor, short_life};
-use crate::world::{netfilter, plan};
+use crate::world::{listen_to_reports, netfilter, plan, reported};
 use std::collections::BTreeSet;
 use std::fs;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use tipstaff_core::program::lower;
 use tipstaff_linux::flows;
 use tipstaff_linux::lab::testing::{address, sealed_with_hooks, street_sluice_granary};
@@ -110,8 +112,17 @@ impl World {
         self.sluice().run(work).expect("entered")
     }
 
-    /// Whether the street reaches the sluice's port.
+    /// Whether the street reaches the sluice's port; if not, it meets silence.
     fn reaches(&self, protocol: PortProtocol, destination: &str) -> bool {
+        match self.sees(protocol, destination) {
+            State::Open => true,
+            State::Silent => false,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    /// What the street meets at the sluice's port.
+    fn sees(&self, protocol: PortProtocol, destination: &str) -> State {
         let street = self.lab.node("street").expect("it");
         let check = Attempt {
             protocol,
@@ -119,12 +130,7 @@ impl World {
             destination: SocketAddr::new(address(destination), 5432),
             patience: std::time::Duration::from_millis(250),
         };
-        let seen = street.run(|| attempt(&check)).expect("entered").expect("tried");
-        match seen.state {
-            State::Open => true,
-            State::Silent => false,
-            other => panic!("{other:?}: {}", seen.evidence),
-        }
+        street.run(|| attempt(&check)).expect("entered").expect("tried").state
     }
 }
 
@@ -181,11 +187,59 @@ fn the_named_program_is_reachable_and_no_other() {
         world.run(|| enforce(&policy(&seedbase)));
         everywhere(|protocol, kind, family, host| {
             for (program, expected) in [(&impostor, false), (&seedbase, true)] {
-                let _server = server(world, program, protocol, family);
+                let mut server = server(world, program, protocol, family);
                 let what = format!("{program:?} {protocol} {host}");
                 assert_eq!(world.reaches(kind, host), expected, "{what}");
+                if expected && protocol == "tcp" {
+                    assert_eq!(server.ask("take"), "0x01000000", "what is accepted is its too");
+                }
             }
         });
+    });
+}
+
+#[test]
+fn whatever_a_rule_says_it_says_of_its_program() {
+    with_world("whatever_a_rule_says_it_says_of_its_program", |world| {
+        let [seedbase, impostor, ledgerd] =
+            ["seedbase", "impostor", "ledgerd"].map(|it| world.shelf.program(it));
+        let rule = |name: &str, rest: &str, program: &Path| {
+            let program = program.display();
+            format!("[[host.sluice.rule]]\nname = \"{name}\"\n{rest}\nprogram = \"{program}\"\n")
+        };
+        let text = [
+            HOST.to_owned(),
+            rule("answered", "reject = [\"5432/tcp\"]", &impostor),
+            rule("silent", "deny = [\"5432/udp\"]", &impostor),
+            rule("few", "allow = [\"5432/udp\"]\nrate = \"2/hour\"", &seedbase),
+            rule("told", "allow = [\"5432/tcp\"]\nlog = true", &seedbase),
+            rule("kept-in", "direction = \"outbound\"\nreject = [\"5432/tcp\"]", &impostor),
+            "[[host.sluice.rule]]\nname = \"rest\"\nallow = [\"5432/tcp+udp\"]\n\
+             [[host.sluice.rule]]\nname = \"out\"\ndirection = \"outbound\"\n\
+             allow = [\"5432/tcp\"]\n"
+                .to_owned(),
+        ];
+        world.run(|| enforce(&text.concat()));
+        let mut reports = world.run(listen_to_reports);
+        let mut sees = |program: &Path, protocol: &str, kind| {
+            let _server = server(world, program, protocol, "4");
+            let seen = world.sees(kind, "192.0.2.10");
+            (seen, reported(&mut reports))
+        };
+        let (tcp, udp) = (PortProtocol::Tcp, PortProtocol::Udp);
+        assert_eq!(sees(&impostor, "tcp", tcp).0, State::Refused);
+        assert_eq!(sees(&impostor, "udp", udp).0, State::Silent);
+        assert_eq!(sees(&seedbase, "tcp", tcp), (State::Open, vec!["told".to_owned()]));
+        // Nobody names it: the rules below decide.
+        assert_eq!(sees(&ledgerd, "tcp", tcp), (State::Open, Vec::new()));
+        assert_eq!(sees(&ledgerd, "udp", udp).0, State::Open);
+        let tries = [0; 3].map(|_| sees(&seedbase, "udp", udp).0);
+        assert_eq!(tries, [State::Open, State::Open, State::Silent]);
+        for (program, expected) in [(&impostor, false), (&ledgerd, true)] {
+            let mut actor = Actor::start(world.sluice(), program);
+            actor.tell("make tcp 4");
+            assert_eq!(actor.ask("connect 192.0.2.1:5432") == "ok", expected, "{program:?}");
+        }
     });
 }
 
@@ -413,8 +467,24 @@ fn rules_are_replaced_without_a_moment_in_which_a_program_is_another() {
         fs::remove_file(&ledgerd).expect("removed");
         std::os::unix::fs::symlink(&seedbase, &ledgerd).expect("linked");
         world.run(|| enforce(&other));
-        let _server = server(world, &seedbase, "tcp", "4");
+        let one_way = server(world, &seedbase, "tcp", "4");
         assert!(world.reaches(PortProtocol::Tcp, "192.0.2.10"));
+        drop(one_way);
+        // A name that leads elsewhere now has not been upgraded: who runs the other file is not it.
+        let mut left = Actor::start(world.sluice(), &seedbase);
+        fs::remove_file(&ledgerd).expect("removed");
+        world.shelf.program("ledgerd");
+        world.run(|| enforce(&other));
+        left.tell("make tcp 4");
+        left.tell("bind 0.0.0.0:5432");
+        left.tell("listen");
+        assert!(!world.reaches(PortProtocol::Tcp, "192.0.2.10"));
+        // Other bits must be others altogether.
+        let before = world.run(|| read(&mut netfilter())).expect("read").expect("there").marks;
+        let lists = before.lists.keys().cloned().collect();
+        let refused = world.run(|| prepare(0x0ff0_0000, &lists, &before)).map(drop);
+        let refused = refused.expect_err("some are the same").to_string();
+        assert!(refused.contains("0x0ff00000 shares some with 0xff000000"), "{refused}");
     });
 }
 
@@ -428,18 +498,18 @@ fn of_ten_thousand_short_lived_processes_no_wrong_one_gets_through() {
         let ear = street.run(|| std::net::UdpSocket::bind("192.0.2.1:5440")).expect("entered");
         let ear = ear.expect("bound");
         ear.set_read_timeout(Some(std::time::Duration::from_millis(500))).expect("set");
+        let over = Arc::new(AtomicBool::new(false));
+        let heard_all = Arc::clone(&over);
         let listener = std::thread::spawn(move || {
             let (mut bytes, mut right, mut wrong) = ([0; 64], 0_u32, 0_u32);
-            while let Ok(length) = ear
-                .recv(&mut bytes)
-                .or_else(|error| if right == 0 { ear.recv(&mut bytes) } else { Err(error) })
-            {
-                match &bytes[..length] {
-                    b"seedbase" => right += 1,
-                    _ => wrong += 1,
+            loop {
+                match ear.recv(&mut bytes) {
+                    Ok(length) if bytes[..length] == *b"seedbase" => right += 1,
+                    Ok(_) => wrong += 1,
+                    Err(_) if heard_all.load(Ordering::SeqCst) => return (right, wrong),
+                    Err(_) => {}
                 }
             }
-            (right, wrong)
         });
         // Every process says at once which program it runs; half of them have run the other one
         // a moment before.
@@ -463,6 +533,7 @@ fn of_ten_thousand_short_lived_processes_no_wrong_one_gets_through() {
                 });
             }
         });
+        over.store(true, Ordering::SeqCst);
         let (right, wrong) = listener.join().expect("counted");
         assert_eq!(wrong, 0, "{right} right ones");
         // Nothing is lost on the way that was let out, or this would prove little.

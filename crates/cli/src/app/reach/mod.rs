@@ -211,13 +211,8 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         .iter()
         .map(|listener| {
             let wanted = Wanted::of(listener, names.known(listener.owner.as_ref()), &kernel);
-            let mut entry = entry(listener, &wanted, loaded, &kernel, &columns, &mut planned);
-            entry.user = users.name(listener.uid);
-            // Only rules that name a program take note of whose a socket is.
-            let differs = names.is_named(wanted.program.as_ref()) || wanted.marked.is_some();
-            entry.taken_for = (differs && wanted.program != wanted.marked)
-                .then(|| wanted.marked.unwrap_or_else(|| "nobody".into()));
-            entry
+            let from = views(listener, &wanted, loaded, &kernel, &columns, &mut planned);
+            entry(listener, taken_for(wanted, &names), users.name(listener.uid), from)
         })
         .collect();
     let mut pings = pings(loaded, &kernel, &columns, &mut planned);
@@ -326,19 +321,24 @@ fn version(family: Family) -> &'static str {
     }
 }
 
-fn entry(
+/// The program that the kernel's rules take a socket for, if it is not who holds it; only rules that
+/// name a program take note of whose a socket is.
+fn taken_for(wanted: Wanted, names: &Names) -> Option<String> {
+    let Wanted { program, marked, .. } = wanted;
+    let matters = marked.is_some() || program.as_ref().is_some_and(|it| names.is_named(it));
+    (matters && program != marked).then(|| marked.unwrap_or_else(|| "nobody".into()))
+}
+
+/// How a listener is seen from each place.
+fn views(
     listener: &Listener,
     wanted: &Wanted,
     loaded: &Loaded,
     kernel: &verdicts::Kernel,
     columns: &[Column],
     planned: &mut Planned,
-) -> Entry {
-    let families: Vec<Family> = match (listener.address.is_ipv4(), listener.dual) {
-        (true, _) => vec![Family::V4],
-        (false, false) => vec![Family::V6],
-        (false, true) => Family::BOTH.to_vec(),
-    };
+) -> Vec<From> {
+    let families = families(listener);
     let mut from = Vec::new();
     for column in columns {
         for &family in &families {
@@ -352,16 +352,29 @@ fn entry(
         }
     }
     planned.next_listener();
+    from
+}
+
+/// The IP versions that a listener takes.
+fn families(listener: &Listener) -> Vec<Family> {
+    match (listener.address.is_ipv4(), listener.dual) {
+        (true, _) => vec![Family::V4],
+        (false, false) => vec![Family::V6],
+        (false, true) => Family::BOTH.to_vec(),
+    }
+}
+
+fn entry(listener: &Listener, taken_for: Option<String>, user: String, from: Vec<From>) -> Entry {
     let owner = listener.owner.as_ref();
     Entry {
         protocol: listener.protocol.as_str(),
         address: listener.address.to_string(),
         port: listener.port,
-        versions: families.iter().map(|family| version(*family)).collect(),
+        versions: families(listener).into_iter().map(version).collect(),
         program: owner.and_then(|it| it.program.as_ref()).map(|it| it.display().to_string()),
-        taken_for: None,
+        taken_for,
         pid: owner.map(|it| it.pid),
-        user: String::new(),
+        user,
         from,
     }
 }

@@ -8,7 +8,7 @@ pub use hands::lend;
 pub use lab::{carry_out, no_namespaces};
 pub use order::{Order, Ranges, Scene, Shot, Try};
 
-use super::programs::Names;
+use super::programs::Receivers;
 use super::{By, Failure, Loaded, PacketWords};
 use crate::exit::Exit;
 use serde::Serialize;
@@ -23,7 +23,7 @@ use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, RangeSet, TrafficSet, Transport,
 };
 use tipstaff_linux::probe::Met;
-use tipstaff_linux::sockets::{Listener, listeners};
+use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{NetlinkSocket, Protocol, links};
 
 /// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
@@ -171,11 +171,13 @@ pub fn report(
     }
     let (depth, mut packets, mut tries) = tries(&loaded.plan, &course, &traffic);
     let mut whose: Vec<usize> = (0..tries.len()).collect();
-    let holders = if request.live {
-        Some(Holders::look(loaded)?)
+    let mut whole = true;
+    let receivers = if request.live {
+        Some(Receivers::look(loaded)?)
     } else {
         for program in named_programs(&loaded.plan) {
-            let ports = doors(&loaded.plan, &program, &traffic);
+            let (ports, all) = doors(&loaded.plan, &program, &traffic);
+            whole &= all;
             for (at, stand) in course.stands.iter().enumerate() {
                 if stand.role == Role::Member || stand.source_port != CLIENT_PORT {
                     continue;
@@ -193,7 +195,7 @@ pub fn report(
     let all: u64 = tries.iter().map(|it| packets[it.packets].count()).sum();
     let order = Order { host: loaded.plan.host.clone(), scene, packets, tries };
     let begun = Instant::now();
-    let mut tally = Tally::new(loaded, holders);
+    let mut tally = Tally::new(loaded, receivers);
     let mut tried = 0;
     progress(0, all);
     let findings = carry_out(&order, |at, outcome| {
@@ -212,7 +214,7 @@ pub fn report(
         packets: all,
         sent: findings.sent,
         seconds: begun.elapsed().as_secs_f64(),
-        every_port: depth == Depth::Every,
+        every_port: depth == Depth::Every && whole,
         rows: tally.rows,
         members: course.stands.iter().filter(|it| it.role == Role::Member).count(),
         members_left_out: course.left_out,
@@ -365,8 +367,8 @@ fn named_programs(plan: &HostPlan) -> BTreeSet<String> {
 }
 
 /// The ports at which a program is tried: all that rules for programs are about, or where those are
-/// too many, the first and the last of each run that the rules tell apart.
-fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> TrafficSet {
+/// too many, the first and the last of each run; and whether those are all.
+fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (TrafficSet, bool) {
     let its = about_programs(plan).filter(|it| it.programs.iter().any(|it| it == program));
     let all = its.fold(TrafficSet::empty(), |all, it| all.union(&it.traffic));
     let few = |ports: &RangeSet<u16>, wanted: &RangeSet<u16>| {
@@ -381,37 +383,14 @@ fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> TrafficSet {
         // Nobody listens at port 0.
         RangeSet::from_ranges(ends.filter(|it| it.0 > 0).take(MOST_DOORS))
     };
-    TrafficSet {
+    let some = TrafficSet {
         tcp: few(&all.tcp, &wanted.tcp),
         udp: few(&all.udp, &wanted.udp),
         ..TrafficSet::empty()
-    }
-}
-
-/// Which programs listen on this machine.
-struct Holders {
-    names: Names,
-    listeners: Vec<Listener>,
-}
-
-impl Holders {
-    fn look(loaded: &Loaded) -> Result<Self, Failure> {
-        let names = Names::of(loaded);
-        let listeners = if names.is_empty() {
-            Vec::new()
-        } else {
-            listeners(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?
-        };
-        Ok(Self { names, listeners })
-    }
-
-    fn program(&self, shot: Shot) -> Option<String> {
-        match shot {
-            Shot::Tcp(port) => self.names.at(&self.listeners, true, port),
-            Shot::Udp(port) => self.names.at(&self.listeners, false, port),
-            Shot::Icmp(_) => None,
-        }
-    }
+    };
+    let whole = some.tcp == all.tcp.intersection(&wanted.tcp)
+        && some.udp == all.udp.intersection(&wanted.udp);
+    (some, whole)
 }
 
 /// A packet of a stand, which carries nothing yet that matters.
@@ -443,16 +422,16 @@ struct Tally<'l> {
     plan: &'l HostPlan,
     live: bool,
     /// Who listens on this machine, if a copy of it is tried.
-    holders: Option<Holders>,
+    receivers: Option<Receivers>,
     rows: Vec<Row>,
     disagreements: u64,
     witnesses: Vec<Witness>,
 }
 
 impl<'l> Tally<'l> {
-    fn new(loaded: &'l Loaded, holders: Option<Holders>) -> Self {
-        let (plan, live) = (&loaded.plan, holders.is_some());
-        Self { plan, live, holders, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
+    fn new(loaded: &'l Loaded, receivers: Option<Receivers>) -> Self {
+        let (plan, live) = (&loaded.plan, receivers.is_some());
+        Self { plan, live, receivers, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
     }
 
     fn add(
@@ -471,9 +450,11 @@ impl<'l> Tally<'l> {
             heard += ranges.count();
             for shot in ranges.shots() {
                 load(&mut now, stand.source_port, shot);
-                now.program = match &self.holders {
-                    Some(holders) if !holders.listeners.is_empty() => holders.program(shot),
-                    _ => program.map(str::to_owned),
+                now.program = match (&self.receivers, shot) {
+                    (None, _) => program.map(str::to_owned),
+                    (Some(it), Shot::Tcp(port)) => it.at(PortProtocol::Tcp, port),
+                    (Some(it), Shot::Udp(port)) => it.at(PortProtocol::Udp, port),
+                    (Some(_), Shot::Icmp(_)) => None,
                 };
                 let decision = judge.decision(&now);
                 let is_limited = matches!(decision.act, Act::AllowWithin(_));

@@ -76,7 +76,6 @@ pub fn boot(state: &Path) -> Result<Booted, Failure> {
                 booted.entry = Some(entry.id);
                 booted.host = Some(policy.plan.host.clone());
                 let mut note = entry.clone();
-                note.without_programs = policy.without_programs;
                 (note.kind, note.of, note.state) = (Kind::Boot, Some(entry.id), State::Intended);
                 (note.time, note.effect) = (now(), booted.done.to_owned());
                 let id = docket.add(note)?;

@@ -1,13 +1,13 @@
 //! Nobody shuts themselves out, or somebody else, without knowing.
 
-use super::super::programs::Names;
+use super::super::programs::Receivers;
 use super::super::session::Session;
 use super::super::{Failure, Loaded};
 use super::stopped;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::{RangeSet, TCP};
 use tipstaff_linux::flows::{self, Flow};
-use tipstaff_linux::sockets::{Listener, listeners};
+use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{NetlinkSocket, Protocol, addresses, link_towards};
 
 /// Refuses a policy under which the session that asks, or another remote shell session that lives
@@ -15,8 +15,8 @@ use tipstaff_linux::{NetlinkSocket, Protocol, addresses, link_towards};
 pub fn guard(policy: &Loaded) -> Result<(), Failure> {
     let own = Session::own().filter(|session| !session.client.is_loopback());
     let others = others(policy, own.as_ref());
-    let names = Names::of(policy);
-    let listeners = if names.is_empty() { Vec::new() } else { listening() };
+    // Where that cannot be known, no program is taken to listen.
+    let receivers = Receivers::look(policy).ok();
     for session in own.iter().chain(&others) {
         let mut packet = session.opening(&policy.plan);
         // By which interface it would come in is told by the way back to it.
@@ -24,7 +24,7 @@ pub fn guard(policy: &Loaded) -> Result<(), Failure> {
             .and_then(|mut routes| link_towards(&mut routes, session.client))
             .ok()
             .flatten();
-        packet.program = names.at(&listeners, true, session.port);
+        packet.program = receivers.as_ref().and_then(|it| it.at(PortProtocol::Tcp, session.port));
         let decision = policy.plan.decision(&packet);
         if decision.act.verdict() == Verdict::Allow {
             continue;
@@ -54,12 +54,6 @@ pub fn guard(policy: &Loaded) -> Result<(), Failure> {
         ));
     }
     Ok(())
-}
-
-/// What listens here; where that cannot be known, no program is taken to.
-fn listening() -> Vec<Listener> {
-    let listed = NetlinkSocket::open(Protocol::SocketDiagnosis);
-    listed.and_then(|mut it| listeners(&mut it)).unwrap_or_default()
 }
 
 /// Other sessions at the remote shell's ports, as far as the kernel keeps track of connections.

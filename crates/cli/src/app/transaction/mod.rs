@@ -21,7 +21,7 @@ use tipstaff_core::analysis;
 use tipstaff_core::policy::{Severity, Source};
 use tipstaff_core::program;
 use tipstaff_linux::programs as linux_programs;
-use tipstaff_linux::ruleset::{self, Marks, Snapshot, Tally};
+use tipstaff_linux::ruleset::{self, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 
 /// Who is told what will change.
@@ -224,40 +224,30 @@ fn send(
     let marks = before.map(|it| it.marks.clone()).unwrap_or_default();
     let ((), not_recognised) = programs::recognised(policy, &marks, |marks| {
         for _ in 0..TRIES {
-            match try_to_send(kernel, policy, marks, before, reset) {
+            let generation = ruleset::generation(kernel)?;
+            let now = ruleset::read(kernel)?;
+            if now.as_ref().map(|it| (&it.program, it.dormant))
+                != before.map(|it| (&it.program, it.dormant))
+            {
+                return Err(LinuxError::Changed);
+            }
+            // What has been counted up to now, of decisions that take what they took.
+            let carried: Vec<Tally> = now
+                .filter(|it| it.host == policy.plan.host)
+                .map(|it| it.tallies)
+                .unwrap_or_default()
+                .into_iter()
+                .filter(|tally| !reset.contains(&tally.id.to_string()))
+                .collect();
+            let (host, program) = (&policy.plan.host, &policy.program);
+            match ruleset::enforce_at(kernel, host, program, marks, generation, &carried) {
                 Err(LinuxError::Changed) => {}
-                done => return done,
+                done => return done.map(drop),
             }
         }
         Err(LinuxError::Changed)
     })?;
     Ok(not_recognised)
-}
-
-fn try_to_send(
-    kernel: &mut NetlinkSocket,
-    policy: &Loaded,
-    marks: &Marks,
-    before: Option<&Snapshot>,
-    reset: &[String],
-) -> Result<(), LinuxError> {
-    let generation = ruleset::generation(kernel)?;
-    let now = ruleset::read(kernel)?;
-    if now.as_ref().map(|it| (&it.program, it.dormant))
-        != before.map(|it| (&it.program, it.dormant))
-    {
-        return Err(LinuxError::Changed);
-    }
-    // What has been counted up to now, of decisions that take what they took.
-    let carried: Vec<Tally> = now
-        .filter(|it| it.host == policy.plan.host)
-        .map(|it| it.tallies)
-        .unwrap_or_default()
-        .into_iter()
-        .filter(|tally| !reset.contains(&tally.id.to_string()))
-        .collect();
-    let (host, program) = (&policy.plan.host, &policy.program);
-    ruleset::enforce_at(kernel, host, program, marks, generation, &carried).map(drop)
 }
 
 /// Whether the kernel holds just what the policy asks for.
