@@ -16,8 +16,8 @@ use tipstaff_linux::programs::{clear, prepare};
 use tipstaff_linux::ruleset::{self, DEFAULT_MASK, enforce_marked};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
-const ROUNDS: usize = 16;
-const LOTS: usize = 100;
+const ROUNDS: usize = 41;
+const LOTS: usize = 60;
 const SOCKETS: u32 = 100;
 const PACKETS: u32 = 100;
 const EXCHANGES: u32 = 25;
@@ -77,32 +77,40 @@ fn enforce(by_program: bool) {
     prepared.settle().expect("settled");
 }
 
-/// Measures the same work under both policies in turn, in short lots, and prints the times of the
-/// lots that a quarter of all are faster than: what disturbs a lot only ever makes it slower.
+/// Measures the same work under both policies in turn, in short lots. Of each turn the time counts
+/// that a quarter of its lots are faster than, since what disturbs a lot only ever makes it slower;
+/// of all rounds the median, and the median of the ratios within one round.
 fn compare(name: &str, times: u32, mut work: impl FnMut()) {
-    let mut all = [const { Vec::new() }; 2];
+    let mut turn = |by_program: bool| {
+        enforce(by_program);
+        // The kernel tidies up behind a replaced table for a while.
+        std::thread::sleep(Duration::from_millis(100));
+        let mut lots = [Duration::ZERO; LOTS];
+        for lot in &mut lots {
+            let begun = Instant::now();
+            for _ in 0..times {
+                work();
+            }
+            *lot = begun.elapsed() / times;
+        }
+        lots.sort_unstable();
+        lots[LOTS / 4].as_secs_f64() * 1e6
+    };
+    let [mut without, mut with, mut ratios] = [const { Vec::new() }; 3];
     for round in 0..ROUNDS {
         // Which comes first changes too.
-        for turn in 0..2 {
-            let by_program = (round + turn) % 2 == 1;
-            enforce(by_program);
-            // The kernel tidies up behind a replaced table for a while.
-            std::thread::sleep(Duration::from_millis(100));
-            for _ in 0..LOTS {
-                let begun = Instant::now();
-                for _ in 0..times {
-                    work();
-                }
-                all[usize::from(by_program)].push(begun.elapsed() / times);
-            }
-        }
+        let first = turn(round % 2 == 0);
+        let second = turn(round % 2 == 1);
+        let (by_program, for_all) = if round % 2 == 0 { (first, second) } else { (second, first) };
+        without.push(for_all);
+        with.push(by_program);
+        ratios.push(by_program / for_all);
     }
-    let [without, with] = all.map(|mut times| {
-        times.sort_unstable();
-        times[times.len() / 4]
+    let [without, with, ratio] = [without, with, ratios].map(|mut all| {
+        all.sort_unstable_by(f64::total_cmp);
+        all[ROUNDS / 2]
     });
-    let ratio = with.as_secs_f64() / without.as_secs_f64();
-    println!("{name:<34}  {without:>8.2?}  {with:>8.2?}   {ratio:>14.3}");
+    println!("{name:<34}  {without:>6.2}µs  {with:>6.2}µs   {ratio:>14.3}");
 }
 
 fn sockets() {

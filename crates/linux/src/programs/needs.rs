@@ -59,7 +59,9 @@ impl Needs {
         let types = or_lack(&mut lacks, types());
         let pins = or_lack(&mut lacks, pins());
         match (cgroup, namespace, types, pins) {
-            (Some(cgroup), Some(namespace), Some((offsets, open_files)), Some(pins)) => {
+            (Some(cgroup), Some(namespace), Some((offsets, open_files)), Some(pins))
+                if permitted =>
+            {
                 let pins = pins.join(format!("tipstaff-{namespace}"));
                 Ok(Self { offsets, open_files, cgroup, pins, namespace })
             }
