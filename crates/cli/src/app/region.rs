@@ -289,7 +289,11 @@ impl RegionWords {
         more("from port", &self.source_ports);
         more("via", &self.via);
         more("out via", &self.out_via);
-        more("of", &self.programs);
+        // In brackets: behind a place, "of" would seem to be about that.
+        words.extend(self.programs.as_ref().map(|it| match it.strip_prefix("not ") {
+            Some(others) => format!("(any program but {})", others.replace(", not ", ", ")),
+            None => format!("(program {it})"),
+        }));
         words.extend(self.version.map(|version| format!("over {version}")));
         if !self.states.is_empty() {
             words.push(format!("({})", self.states.join(", ")));

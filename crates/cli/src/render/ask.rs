@@ -11,13 +11,15 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
         (Some(name), _) | (None, Some(name)) => format!(" via {}", clean(name)),
         (None, None) => String::new(),
     };
+    let program = packet.program.as_ref().map(|it| format!(" (program {})", clean(it)));
     let heading = format!(
-        "{}: {} {} from {} to {}{via}",
+        "{}: {} {} from {} to {}{via}{}",
         clean(&report.host),
         packet.direction,
         packet.traffic(),
         packet.source,
-        packet.destination
+        packet.destination,
+        program.unwrap_or_default()
     );
     let decided = &report.decided_by;
     let origin = decided.origin.as_deref().unwrap_or("built in");
