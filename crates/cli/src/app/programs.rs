@@ -66,12 +66,11 @@ pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxErro
 pub fn are_known(policy: &Loaded, marks: &Marks) -> bool {
     let named = !policy.program.program_lists().is_empty();
     match programs::read() {
-        Ok(None) => !named,
+        // Who may not look may have nothing recognised either.
+        Ok(None) | Err(_) => !named,
         Ok(Some(_)) if !named => false,
         Ok(Some(_)) if marks.mask != policy.plan.program_marks => false,
         Ok(Some(_)) => programs::look(marks).is_ok_and(|it| is_up_to_date(&it)),
-        // Who may not look may have nothing recognised either.
-        Err(_) => !named,
     }
 }
 
