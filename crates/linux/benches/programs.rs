@@ -12,8 +12,8 @@ use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::lower;
 use tipstaff_linux::lab::testing::{address, sealed_benchmark_with_hooks, street_sluice_granary};
-use tipstaff_linux::programs::{clear, prepare};
-use tipstaff_linux::ruleset::{self, DEFAULT_MASK, enforce_marked};
+use tipstaff_linux::programs::{Demand, clear, prepare};
+use tipstaff_linux::ruleset::{self, enforce_marked};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
 const ROUNDS: usize = 41;
@@ -69,10 +69,10 @@ fn enforce(by_program: bool) {
          allow = [\"5432/udp\"]\n{program}"
     );
     let policy = read(&Source::new("bench.toml", &text)).expect("a policy");
-    let rules = lower(&resolve(&policy, HOST_NAME, NOW).expect("the host"));
+    let plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
+    let rules = lower(&plan);
     let before = ruleset::read(&mut kernel()).expect("read").map(|it| it.marks);
-    let prepared =
-        prepare(DEFAULT_MASK, &rules.program_lists(), &before.unwrap_or_default()).expect("ready");
+    let prepared = prepare(&Demand::of(&plan, &rules), &before.unwrap_or_default()).expect("ready");
     enforce_marked(&mut kernel(), HOST_NAME, &rules, prepared.marks()).expect("enforced");
     prepared.settle().expect("settled");
 }

@@ -4,12 +4,12 @@ use super::{Failure, Loaded};
 use crate::exit::Exit;
 use crate::store::Docket;
 use serde::Serialize;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tipstaff_core::program::{Action, RuleProgram, Test};
-use tipstaff_linux::programs::{self, FileKind, ProgramFile, Standings};
+use tipstaff_linux::programs::{self, Demand, FileKind, ProgramFile, Standings};
 use tipstaff_linux::ruleset::{self, Marks};
 use tipstaff_linux::sockets::{Listener, Owner, PortProtocol, listeners};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
@@ -29,8 +29,8 @@ pub fn recognised<T>(
     before: &Marks,
     load: impl FnOnce(&Marks) -> Result<T, LinuxError>,
 ) -> Result<(T, Vec<String>), LinuxError> {
-    let lists = policy.program.program_lists();
-    let prepared = programs::prepare(policy.plan.program_marks, &lists, before)?;
+    let demand = Demand::of(&policy.plan, &policy.program);
+    let prepared = programs::prepare(&demand, before)?;
     match load(prepared.marks()) {
         Ok(loaded) => {
             let mut without = prepared.without();
@@ -259,8 +259,13 @@ pub fn refresh(state: &Path) -> Result<Report, Failure> {
         return report();
     }
     let before = programs::look(&found.marks)?;
-    let lists: BTreeSet<Vec<String>> = found.marks.lists.keys().cloned().collect();
-    let prepared = programs::prepare(found.marks.mask, &lists, &found.marks)?;
+    let demand = Demand {
+        mask: found.marks.mask,
+        lists: found.marks.lists.keys().cloned().collect(),
+        // The rules alone do not say it; who knows nothing looks at everything.
+        sending: before.recognition.as_ref().is_none_or(|it| it.sending),
+    };
+    let prepared = programs::prepare(&demand, &found.marks)?;
     if *prepared.marks() != found.marks {
         if !is_ours(&found.program) {
             prepared.undo();

@@ -181,6 +181,17 @@ impl HostPlan {
         }
     }
 
+    /// Whether it depends on the program who sends a UDP datagram, and so on whose a socket is that
+    /// is only ever sent from.
+    #[must_use]
+    pub fn programs_send_datagrams(&self) -> bool {
+        let outbound = self.chain(Direction::Outbound).decisions.iter();
+        outbound
+            .filter(|it| it.idle.is_none())
+            .flat_map(|it| &it.conditions)
+            .any(|it| !it.programs.is_empty() && !it.traffic.udp.is_empty())
+    }
+
     /// Every decision with its direction, in the order in which they are shown.
     pub fn decisions(&self) -> impl Iterator<Item = (Direction, &Decision)> {
         self.chains.iter().flat_map(|chain| {

@@ -28,6 +28,12 @@ const PROGRAM: &str = "-program";
 const NEXT: &str = "-next";
 /// What the map's name begins with; our bits of marks follow, in hexadecimal digits.
 const MAP_NAME: &str = "ts_";
+/// What follows if those are looked at who send.
+const SENDING: &str = "_out";
+
+/// `BPF_CGROUP_UDP4_SENDMSG` and `BPF_CGROUP_UDP6_SENDMSG`.
+const SENDING_V4: u32 = 14;
+const SENDING_V6: u32 = 15;
 
 type Code = fn(&Recogniser) -> Result<Vec<u8>, WireError>;
 
@@ -40,6 +46,13 @@ struct Hook {
     code: Code,
     /// What is not recognised without it; `None` if nothing is.
     without: Option<&'static str>,
+}
+
+impl Hook {
+    /// Whether it is of use only if it matters whose a socket is that is only sent from.
+    fn is_for_sending(&self) -> bool {
+        matches!(self.number, SENDING_V4 | SENDING_V6)
+    }
 }
 
 const fn hook(
@@ -63,8 +76,8 @@ const HOOKS: [Hook; 10] = [
     hook("bind-v6", (CGROUP_SOCK_ADDR, 9), Recogniser::at_opening, None),
     hook("connect-v4", (CGROUP_SOCK_ADDR, 10), Recogniser::at_opening, None),
     hook("connect-v6", (CGROUP_SOCK_ADDR, 11), Recogniser::at_opening, None),
-    hook("send-v4", (CGROUP_SOCK_ADDR, 14), Recogniser::at_use, Some(LATE_SEND)),
-    hook("send-v6", (CGROUP_SOCK_ADDR, 15), Recogniser::at_use, Some(LATE_SEND)),
+    hook("send-v4", (CGROUP_SOCK_ADDR, SENDING_V4), Recogniser::at_use, Some(LATE_SEND)),
+    hook("send-v6", (CGROUP_SOCK_ADDR, SENDING_V6), Recogniser::at_use, Some(LATE_SEND)),
     hook("name-v4", (CGROUP_SOCK_ADDR, 31), Recogniser::at_use, Some(LATE_USE)),
     hook("name-v6", (CGROUP_SOCK_ADDR, 32), Recogniser::at_use, Some(LATE_USE)),
     hook("option", (CGROUP_SOCKOPT, 22), Recogniser::at_option, Some(FOREIGN)),
@@ -75,6 +88,8 @@ const HOOKS: [Hook; 10] = [
 pub struct Recognition {
     /// The bits of marks that are used.
     pub mask: u32,
+    /// Whether those are looked at who send datagrams.
+    pub sending: bool,
     /// The files that are known, and what their processes' sockets get.
     pub programs: BTreeMap<Identity, Standing>,
     /// Hooks that ought to be there and are not.
@@ -93,6 +108,7 @@ pub struct Hooks {
     /// What could not be hooked although it would be of use.
     pub without: Vec<String>,
     mask: u32,
+    sending: bool,
     /// Links that were there before, with the programs that they held, and the hook's name.
     before: Vec<(OwnedFd, OwnedFd, &'static str)>,
     /// Pins of links that were not.
@@ -114,14 +130,16 @@ fn if_there<T>(found: io::Result<T>) -> Result<Option<T>, LinuxError> {
 
 impl Hooks {
     /// Puts programs that know `programs` in place of those that are there, one hook after the
-    /// other, each at once.
+    /// other, each at once. Who sends is looked at if that is asked for, or has been until now.
     pub fn put(
         needs: &Needs,
         mask: u32,
         programs: &BTreeMap<Identity, Standing>,
+        sending: bool,
     ) -> Result<Self, LinuxError> {
         let table = Table::of(programs);
-        let map = bpf::map(&format!("{MAP_NAME}{mask:08x}"), &table.to_value()).map_err(failed)?;
+        let name = format!("{MAP_NAME}{mask:08x}{}", if sending { SENDING } else { "" });
+        let map = bpf::map(&name, &table.to_value()).map_err(failed)?;
         fs::create_dir_all(&needs.pins).map_err(failed)?;
         let old_map = if_there(bpf::pinned(&needs.pins.join(PROGRAMS)))?;
         let mut hooks = Self {
@@ -130,6 +148,7 @@ impl Hooks {
             programs: programs.clone(),
             without: Vec::new(),
             mask,
+            sending,
             before: Vec::new(),
             fresh: Vec::new(),
             old_map,
@@ -147,6 +166,10 @@ impl Hooks {
         // The map first: should we be stopped, what is recognised can be read.
         pin_over(&self.map, &needs.pins.join(PROGRAMS)).map_err(failed)?;
         for hook in &HOOKS {
+            let wanted = self.sending || !hook.is_for_sending();
+            if !wanted && !needs.pins.join(hook.name).exists() {
+                continue;
+            }
             match (self.attach_one(needs, hook), hook.without) {
                 (Ok(()), _) => {}
                 (Err(_), Some(without)) => {
@@ -194,6 +217,21 @@ impl Hooks {
         let link = bpf::link(program.as_fd(), Some(needs.cgroup.as_fd()), hook.number)?;
         bpf::pin(link.as_fd(), &pin)?;
         self.fresh.push(hook.name);
+        Ok(())
+    }
+
+    /// Takes away what only earlier rules needed.
+    pub fn drop_needless(&self, needs: &Needs) -> Result<(), LinuxError> {
+        for hook in HOOKS.iter().filter(|it| it.is_for_sending() && !self.sending) {
+            for name in [hook.name, &format!("{}{PROGRAM}", hook.name)] {
+                match fs::remove_file(needs.pins.join(name)) {
+                    Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                        return Err(failed(error));
+                    }
+                    _ => {}
+                }
+            }
+        }
         Ok(())
     }
 
@@ -256,20 +294,21 @@ impl Hooks {
             return Ok(None);
         };
         let info = bpf::map_info(map.as_fd()).map_err(failed)?;
-        let mask = info.name.strip_prefix(MAP_NAME);
-        let mask = mask.and_then(|it| u32::from_str_radix(it, 16).ok()).unwrap_or(0);
+        let name = info.name.strip_prefix(MAP_NAME).unwrap_or_default();
+        let sending = name.ends_with(SENDING);
+        let mask = u32::from_str_radix(name.trim_end_matches(SENDING), 16).unwrap_or(0);
         let programs = Table::programs(&bpf::value(map.as_fd()).map_err(failed)?)?;
         let (mut gone, mut without) = (Vec::new(), Vec::new());
         for hook in &HOOKS {
             let held = holds(needs, hook, info.id).unwrap_or(false);
             match hook.without {
-                _ if held => {}
+                _ if held || (hook.is_for_sending() && !sending) => {}
                 None => gone.push(hook.name),
                 Some(text) if without.iter().any(|it| it == text) => {}
                 Some(text) => without.push(text.to_owned()),
             }
         }
-        Ok(Some(Recognition { mask, programs, gone, without }))
+        Ok(Some(Recognition { mask, sending, programs, gone, without }))
     }
 
     /// Takes everything away; the map last, by which what is left is found again should we be

@@ -27,6 +27,8 @@ use files::Files;
 use hooks::Hooks;
 use needs::Needs;
 use std::collections::{BTreeMap, BTreeSet};
+use tipstaff_core::plan::HostPlan;
+use tipstaff_core::program::RuleProgram;
 use tipstaff_wire::bpf::recognise::{Identity, Standing};
 
 /// What the kernel recognises now, made ready for new rules.
@@ -47,7 +49,31 @@ struct Work {
     old_mask: u32,
 }
 
-/// Makes the kernel recognise the programs of `lists`, and go on recognising those of the rules
+/// What rules need recognised.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Demand {
+    /// Our bits of marks.
+    pub mask: u32,
+    /// The lists of programs that rules name.
+    pub lists: BTreeSet<Vec<String>>,
+    /// Whether it matters whose a socket is that is only ever sent from. To see that costs every
+    /// sender of the machine a little, so it is not looked at for nothing.
+    pub sending: bool,
+}
+
+impl Demand {
+    /// What a plan needs, lowered to `rules`.
+    #[must_use]
+    pub fn of(plan: &HostPlan, rules: &RuleProgram) -> Self {
+        Self {
+            mask: plan.program_marks,
+            lists: rules.program_lists(),
+            sending: plan.programs_send_datagrams(),
+        }
+    }
+}
+
+/// Makes the kernel recognise the programs of `demand`, and go on recognising those of the rules
 /// that are in force, whose numbers are `before`.
 ///
 /// Sockets that are there already are marked for the program that holds them.
@@ -55,11 +81,8 @@ struct Work {
 /// # Errors
 /// [`LinuxError::Lacking`] with all that the kernel or this process lacks for it, others of
 /// [`LinuxError`]; the kernel then recognises what it did before.
-pub fn prepare(
-    mask: u32,
-    lists: &BTreeSet<Vec<String>>,
-    before: &Marks,
-) -> Result<Prepared, LinuxError> {
+pub fn prepare(demand: &Demand, before: &Marks) -> Result<Prepared, LinuxError> {
+    let (mask, lists) = (demand.mask, &demand.lists);
     let nothing = Prepared { marks: Marks::default(), work: None };
     if lists.is_empty() && (before.mask == 0 || !lacking().is_empty()) {
         return Ok(nothing);
@@ -112,7 +135,7 @@ pub fn prepare(
 
     let mut both = if old_mask == mask { known } else { BTreeMap::new() };
     both.extend(wanted.iter().map(|(identity, standing)| (*identity, *standing)));
-    let hooks = Hooks::put(&needs, mask, &both)?;
+    let hooks = Hooks::put(&needs, mask, &both, demand.sending)?;
     let valid = both.values().map(|it| it.bits).collect();
     let marked = hooks
         .try_out(wanted[&ourselves].bits)
@@ -165,6 +188,7 @@ impl Prepared {
         }
         let valid = work.wanted.values().map(|it| it.bits).collect();
         let leave = work.old_mask & !mask;
+        work.hooks.drop_needless(&work.needs)?;
         sockets::claim(&work.needs, &files, mask, &work.wanted, &valid, leave)
     }
 

@@ -13,7 +13,7 @@ use tipstaff_linux::flows;
 use tipstaff_linux::lab::testing::{address, sealed_with_hooks, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
 use tipstaff_linux::probe::{Attempt, State, attempt};
-use tipstaff_linux::programs::{self, prepare};
+use tipstaff_linux::programs::{self, Demand, prepare};
 use tipstaff_linux::ruleset::{DEFAULT_MASK, Marks, Snapshot, enforce_marked, read, release};
 use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
@@ -65,9 +65,10 @@ fn enforce(text: &str) -> Snapshot {
 }
 
 fn enforce_to(kernel: &mut NetlinkSocket, text: &str) -> Result<Snapshot, LinuxError> {
-    let rules = lower(&plan(text));
+    let plan = plan(text);
+    let rules = lower(&plan);
     let before = read(kernel)?.map(|it| it.marks).unwrap_or_default();
-    let prepared = prepare(DEFAULT_MASK, &rules.program_lists(), &before)?;
+    let prepared = prepare(&Demand::of(&plan, &rules), &before)?;
     let snapshot = enforce_marked(kernel, "sluice", &rules, prepared.marks());
     match snapshot {
         Ok(snapshot) => prepared.settle().map(|()| snapshot),
@@ -149,7 +150,8 @@ fn serve(actor: &mut Actor, protocol: &str) {
 
 fn unprivileged() {
     let lists = BTreeSet::from([vec!["/usr/sbin/seedbase".to_owned()]]);
-    let refused = prepare(DEFAULT_MASK, &lists, &Marks::default());
+    let demand = Demand { mask: DEFAULT_MASK, lists, sending: false };
+    let refused = prepare(&demand, &Marks::default());
     let Err(LinuxError::Lacking { what, permitted: false }) = refused else {
         panic!("{refused:?}");
     };
@@ -482,9 +484,55 @@ fn rules_are_replaced_without_a_moment_in_which_a_program_is_another() {
         // Other bits must be others altogether.
         let before = world.run(|| read(&mut netfilter())).expect("read").expect("there").marks;
         let lists = before.lists.keys().cloned().collect();
-        let refused = world.run(|| prepare(0x0ff0_0000, &lists, &before)).map(drop);
+        let demand = Demand { mask: 0x0ff0_0000, lists, sending: false };
+        let refused = world.run(|| prepare(&demand, &before)).map(drop);
         let refused = refused.expect_err("some are the same").to_string();
         assert!(refused.contains("0x0ff00000 shares some with 0xff000000"), "{refused}");
+    });
+}
+
+/// The hooks that are pinned.
+fn hooked(world: &World) -> BTreeSet<String> {
+    world.run(|| {
+        let folders = fs::read_dir("/sys/fs/bpf").expect("mounted").flatten();
+        let folders = folders.filter(|it| it.path().is_dir());
+        let pins = folders.flat_map(|it| fs::read_dir(it.path()).expect("ours").flatten());
+        let names = pins.map(|it| it.file_name().into_string().expect("text"));
+        names.filter(|it| it != "programs" && !it.ends_with("-program")).collect()
+    })
+}
+
+#[test]
+fn senders_are_looked_at_only_if_rules_ask_who_sends() {
+    with_world("senders_are_looked_at_only_if_rules_ask_who_sends", |world| {
+        let seedbase = world.shelf.program("seedbase");
+        let program = seedbase.display();
+        let both = policy(&seedbase);
+        let rule = |which: &str| {
+            format!(
+                "{HOST}[[host.sluice.rule]]\nname = \"one\"\n{which}\nprogram = \"{program}\"\n"
+            )
+        };
+        let inbound = rule("allow = [\"5432/tcp+udp\"]");
+        let streams = rule("allow = [\"5432/tcp\"]\ndirection = \"outbound\"");
+        let sending: BTreeSet<String> = ["send-v4", "send-v6"].map(str::to_owned).into();
+        for (text, looked_at) in
+            [(&inbound, false), (&both, true), (&streams, false), (&both, true), (&inbound, false)]
+        {
+            world.run(|| enforce(text));
+            let found = hooked(world);
+            assert!(found.len() >= 8, "{found:?}");
+            assert_eq!(sending.is_subset(&found), looked_at, "{found:?}");
+            assert_eq!(sending.is_disjoint(&found), !looked_at, "{found:?}");
+            // What is not needed is not called missing either.
+            let recognition = world.run(programs::read).expect("read").expect("there");
+            assert_eq!(recognition.sending, looked_at);
+            assert_eq!((recognition.gone.len(), recognition.without.len()), (0, 0));
+        }
+        // The named program is reachable all the same.
+        let server = server(world, &seedbase, "udp", "4");
+        assert!(world.reaches(PortProtocol::Udp, "192.0.2.10"));
+        drop(server);
     });
 }
 
