@@ -5,22 +5,26 @@
 use rustix::fd::OwnedFd;
 use rustix::net::{AddressFamily, SocketType, socket};
 use std::hint::black_box;
-use std::net::{SocketAddr, UdpSocket};
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::time::{Duration, Instant};
 use tipstaff_core::generate::{HOST_NAME, NOW};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::lower;
+use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{address, sealed_benchmark_with_hooks, street_sluice_granary};
 use tipstaff_linux::programs::{Demand, clear, prepare};
 use tipstaff_linux::ruleset::{self, enforce_marked};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
-const ROUNDS: usize = 41;
-const LOTS: usize = 60;
+const ROUNDS: usize = 81;
+const LOTS: usize = 40;
 const SOCKETS: u32 = 100;
 const PACKETS: u32 = 100;
 const EXCHANGES: u32 = 25;
+const CONNECTIONS: u32 = 10;
+const STREAMED: usize = 256 * 1_024;
 
 fn main() {
     sealed_benchmark_with_hooks(report);
@@ -29,28 +33,19 @@ fn main() {
 fn report() {
     let lab = street_sluice_granary();
     let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
-    let far = street.run(|| UdpSocket::bind("192.0.2.1:5432")).expect("entered").expect("bound");
-    let echo = far.try_clone().expect("cloned");
-    std::thread::spawn(move || {
-        let mut bytes = [0; 64];
-        while let Ok((length, from)) = echo.recv_from(&mut bytes) {
-            // What is only sent begins with a zero.
-            if bytes[0] != 0 {
-                let _ = echo.send_to(&bytes[..length], from);
-            }
-        }
-    });
     println!("{ROUNDS} rounds of {LOTS} lots               without      with   with : without");
     sluice.run(sockets).expect("entered");
-    sluice.run(packets).expect("entered");
+    inbound(sluice, street);
+    outbound(sluice, street);
 }
 
 fn kernel() -> NetlinkSocket {
     NetlinkSocket::open(Protocol::Netfilter).expect("a socket")
 }
 
-/// Puts a policy in force whose one rule is for this program, or for all; with ten others before.
-fn enforce(by_program: bool) {
+/// Puts a policy in force whose rule for the port of the seeds is for this program, or for all; with
+/// ten others before.
+fn enforce(direction: &str, by_program: bool) {
     let own = std::env::current_exe().expect("this program");
     let program = if by_program { format!("program = {own:?}\n") } else { String::new() };
     let mut text = format!(
@@ -59,14 +54,14 @@ fn enforce(by_program: bool) {
     );
     for number in 0..10 {
         text += &format!(
-            "[[host.{HOST_NAME}.rule]]\nname = \"other-{number}\"\ndirection = \"outbound\"\n\
-             allow = [\"{}/tcp\"]\n",
+            "[[host.{HOST_NAME}.rule]]\nname = \"other-{number}\"\ndirection = \"{direction}\"\n\
+             allow = [\"{}/tcp+udp\"]\n",
             7_000 + number
         );
     }
     text += &format!(
-        "[[host.{HOST_NAME}.rule]]\nname = \"seeds\"\ndirection = \"outbound\"\n\
-         allow = [\"5432/udp\"]\n{program}"
+        "[[host.{HOST_NAME}.rule]]\nname = \"seeds\"\ndirection = \"{direction}\"\n\
+         allow = [\"5432/tcp+udp\"]\n{program}"
     );
     let policy = read(&Source::new("bench.toml", &text)).expect("a policy");
     let plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
@@ -80,11 +75,11 @@ fn enforce(by_program: bool) {
 /// Measures the same work under both policies in turn, in short lots. Of each turn the time counts
 /// that a quarter of its lots are faster than, since what disturbs a lot only ever makes it slower;
 /// of all rounds the median, and the median of the ratios within one round.
-fn compare(name: &str, times: u32, mut work: impl FnMut()) {
+fn compare(name: &str, times: u32, enforce: impl Fn(bool) + Sync, mut work: impl FnMut()) {
     let mut turn = |by_program: bool| {
         enforce(by_program);
         // The kernel tidies up behind a replaced table for a while.
-        std::thread::sleep(Duration::from_millis(100));
+        std::thread::sleep(Duration::from_millis(60));
         let mut lots = [Duration::ZERO; LOTS];
         for lot in &mut lots {
             let begun = Instant::now();
@@ -120,29 +115,85 @@ fn sockets() {
         ("a UDP socket, made and closed", AddressFamily::INET, SocketType::DGRAM),
         ("a UDP socket over IPv6", AddressFamily::INET6, SocketType::DGRAM),
     ] {
-        compare(name, SOCKETS, || {
-            let made: OwnedFd = socket(family, kind, None).expect("made");
-            black_box(made);
-        });
+        compare(
+            name,
+            SOCKETS,
+            |by_program| enforce("inbound", by_program),
+            || {
+                let made: OwnedFd = socket(family, kind, None).expect("made");
+                black_box(made);
+            },
+        );
     }
-    clear().expect("cleared");
 }
 
-fn packets() {
+/// What comes in, from a street that no rules are for.
+fn inbound(sluice: &Node, street: &Node) {
+    let enforce = |by_program| sluice.run(|| enforce("inbound", by_program)).expect("entered");
+    let end = SocketAddr::new(address("192.0.2.10"), 5432);
+    let (server, listener) = sluice
+        .run(|| (UdpSocket::bind(end).expect("bound"), TcpListener::bind(end).expect("bound")))
+        .expect("entered");
+    let caller = street.run(|| UdpSocket::bind("192.0.2.1:0")).expect("entered").expect("bound");
+    let mut bytes = [0; 64];
+    compare("a UDP packet received, no answer", PACKETS, enforce, || {
+        caller.send_to(&[0; 32], end).expect("sent");
+        server.recv(&mut bytes).expect("received");
+    });
+    compare("a question received, and answered", EXCHANGES, enforce, || {
+        caller.send_to(&[1; 32], end).expect("sent");
+        let (length, from) = server.recv_from(&mut bytes).expect("asked");
+        server.send_to(&bytes[..length], from).expect("sent");
+        caller.recv(&mut bytes).expect("answered");
+    });
+    street
+        .run(|| {
+            compare("a TCP connection, made and closed", CONNECTIONS, enforce, || {
+                let made = TcpStream::connect(end).expect("connected");
+                drop(listener.accept().expect("accepted"));
+                drop(made);
+            });
+            let mut near = TcpStream::connect(end).expect("connected");
+            let mut far = listener.accept().expect("accepted").0;
+            let lot = vec![1; STREAMED];
+            let mut read = vec![0; STREAMED];
+            compare("256 KiB over a TCP connection", 1, enforce, || {
+                std::thread::scope(|threads| {
+                    threads.spawn(|| near.write_all(&lot).expect("written"));
+                    far.read_exact(&mut read).expect("read");
+                });
+            });
+        })
+        .expect("entered");
+    sluice.run(clear).expect("entered").expect("cleared");
+}
+
+/// What goes out, to a street that answers what does not begin with a zero.
+fn outbound(sluice: &Node, street: &Node) {
+    let enforce = |by_program| sluice.run(|| enforce("outbound", by_program)).expect("entered");
     let end = SocketAddr::new(address("192.0.2.1"), 5432);
-    let one_way = UdpSocket::bind("0.0.0.0:0").expect("bound");
-    compare("a UDP packet sent, no answer", PACKETS, || {
+    let far = street.run(|| UdpSocket::bind(end)).expect("entered").expect("bound");
+    let [one_way, partner, asks] = sluice
+        .run(|| [(); 3].map(|()| UdpSocket::bind("0.0.0.0:0").expect("bound")))
+        .expect("entered");
+    std::thread::spawn(move || {
+        let mut bytes = [0; 64];
+        while let Ok((length, from)) = far.recv_from(&mut bytes) {
+            if bytes[0] != 0 {
+                let _ = far.send_to(&bytes[..length], from);
+            }
+        }
+    });
+    compare("a UDP packet sent, no answer", PACKETS, enforce, || {
         one_way.send_to(&[0; 32], end).expect("sent");
     });
-    let partner = UdpSocket::bind("0.0.0.0:0").expect("bound");
     partner.connect(end).expect("connected");
-    compare("the same, to a chosen partner", PACKETS, || {
+    compare("the same, to a chosen partner", PACKETS, enforce, || {
         partner.send(&[0; 32]).expect("sent");
     });
-    let asks = UdpSocket::bind("0.0.0.0:0").expect("bound");
     asks.set_read_timeout(Some(Duration::from_secs(2))).expect("set");
     let mut bytes = [0; 64];
-    compare("a question and its answer", EXCHANGES, || {
+    compare("a question and its answer", EXCHANGES, enforce, || {
         asks.send_to(&[1; 32], end).expect("sent");
         asks.recv(&mut bytes).expect("answered");
     });

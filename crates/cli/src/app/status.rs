@@ -336,6 +336,9 @@ fn words(drift: &Drift) -> String {
         Drift::Reordered(chain) => {
             format!("the kernel has rules of `{chain}` in another order")
         }
+        Drift::Reopened => "the kernel does not lead all connections to the listeners whose \
+                            programs decide: those from where old ones came"
+            .into(),
     }
 }
 

@@ -28,6 +28,8 @@ pub enum Drift {
     },
     /// Rules that are in both stand in another order.
     Reordered(String),
+    /// New connections from where old ones came are led to the listener at other ports.
+    Reopened,
 }
 
 impl Drift {
@@ -69,6 +71,9 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
         if meant.chain(&chain.name).is_none() {
             drifts.push(Drift::ExtraChain(chain.name.clone()));
         }
+    }
+    if meant.reopened != found.reopened {
+        drifts.push(Drift::Reopened);
     }
     drifts
 }

@@ -30,8 +30,17 @@ pub fn lower(plan: &HostPlan) -> RuleProgram {
         });
         program.chains.append(&mut lowering.chains);
     }
+    program.reopened = reopened(plan);
     program.sort();
     program
+}
+
+/// The TCP ports of inbound decisions that name programs.
+fn reopened(plan: &HostPlan) -> RangeSet<u16> {
+    let decisions = &plan.chain(Direction::Inbound).decisions;
+    let conditions = decisions.iter().filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
+    let by_program = conditions.filter(|it| !it.programs.is_empty());
+    by_program.fold(RangeSet::empty(), |ports, it| ports.union(&it.traffic.tcp))
 }
 
 /// One condition of a decision.

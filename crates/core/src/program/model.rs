@@ -14,6 +14,9 @@ pub struct RuleProgram {
     /// The chains: first those that packets enter, in the order of [`Direction::ALL`], then the
     /// others by name; see [`RuleProgram::sort`].
     pub chains: Vec<Chain>,
+    /// The TCP ports at which it decides whose the listener is. A new connection that comes there
+    /// from where an old one came is to meet the listener, not what remains of the old one.
+    pub reopened: RangeSet<u16>,
 }
 
 impl RuleProgram {

@@ -35,12 +35,13 @@ point!(u8, u16, u32, u128);
 ///
 /// The form is canonical: ranges are ascending, disjoint and never adjacent, so two sets are
 /// equal exactly when they hold the same values. Copies share the ranges.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 pub struct RangeSet<T>(Ranges<T>);
 
 /// Most sets are one range at most: those need no memory of their own.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 enum Ranges<T> {
+    #[default]
     None,
     One((T, T)),
     /// Two or more.

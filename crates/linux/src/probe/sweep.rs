@@ -350,7 +350,7 @@ impl Sweep {
 
 /// Breaks off where no socket waits for the packet.
 fn a_socket_waits() -> Expression {
-    Expression::SocketMark { register: nf::registers::FIRST }
+    Expression::Socket { key: nf::SocketKey::Mark, register: nf::registers::FIRST }
 }
 
 /// Puts the observer's table into the calling thread's namespace. Only a replica has listeners to

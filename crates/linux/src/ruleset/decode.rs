@@ -15,7 +15,7 @@ use tipstaff_core::program::{Action, Entry, Key as LookupKey, Lookup, ProgramRul
 use tipstaff_core::space::{AddressSet, ConnectionState, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
     Base, Compare, Element, Expression, FAMILY_IPV4, FAMILY_IPV6, Limit, MetaKey, PROHIBITED,
-    RejectKind, Rule, Verdict, ct, registers,
+    RejectKind, Rule, SocketKey, Verdict, ct, registers,
 };
 
 /// Inclusive ranges of keys.
@@ -207,7 +207,9 @@ impl RuleReader<'_> {
                 };
                 self.load(*register, field);
             }
-            Expression::SocketMark { register } => self.load(*register, Field::SocketMark),
+            Expression::Socket { key: SocketKey::Mark, register } => {
+                self.load(*register, Field::SocketMark);
+            }
             Expression::Payload { base, offset, length, register } => {
                 let field = self.payload(*base, *offset, *length);
                 self.load(*register, field);

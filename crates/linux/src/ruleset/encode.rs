@@ -2,7 +2,7 @@
 
 use super::read::{Count, Tally, direction_of};
 use super::values::{Key as Value, spelled_out};
-use super::{Ledger, Marks, TABLE, keys, marks};
+use super::{Ledger, Marks, TABLE, keys, marks, reopen};
 use crate::LinuxError;
 use std::collections::HashMap;
 use tipstaff_core::plan::{InterfaceTest, RuleId};
@@ -13,7 +13,8 @@ use tipstaff_core::program::{
 use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
     self as nf, Base, Batch, Compare, Element, Expression, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6,
-    Hook, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, Verdict, ct, registers, set_flags,
+    Hook, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, Verdict, ct, registers,
+    set_flags,
 };
 
 /// Where our chains stand among those of others at the same hook: in the middle.
@@ -78,6 +79,7 @@ pub(super) fn encode_into(
     for chain in &program.chains {
         encoder.ledger.preamble = encoder.chain(chain);
     }
+    encoder.reopened(&program.reopened)?;
     for chain in &program.chains {
         encoder.direction = direction_of(&chain.name);
         encoder.limiter =
@@ -182,6 +184,31 @@ impl Encoder<'_> {
             policy: base.map(|base| u32::from(base.passes)),
             family: FAMILY_INET,
         })
+    }
+
+    /// Has what remains of old connections to these ports give way to the listener.
+    fn reopened(&mut self, ports: &RangeSet<u16>) -> Result<(), LinuxError> {
+        if ports.is_empty() {
+            return Ok(());
+        }
+        self.ledger.preamble = self.batch.new_chain(&reopen::chain());
+        for family in Family::BOTH {
+            let rule = reopen::first_steps(family, ports);
+            let mut expressions = Vec::new();
+            for test in &rule.tests {
+                self.test(test, &rule, &mut expressions)?;
+            }
+            expressions.extend(reopen::last_steps(family));
+            let message = self.batch.new_rule(&nf::Rule {
+                table: TABLE.into(),
+                chain: reopen::CHAIN.into(),
+                user_data: user_data(""),
+                expressions,
+                ..nf::Rule::default()
+            });
+            self.ledger.note(message, None);
+        }
+        Ok(())
     }
 
     fn rule(&mut self, chain: &str, rule: &ProgramRule) -> Result<(), LinuxError> {
@@ -290,7 +317,7 @@ impl Encoder<'_> {
             Test::Program(paths) => {
                 let mask = self.marks.mask.to_ne_bytes().to_vec();
                 let register = registers::FIRST;
-                out.push(Expression::SocketMark { register });
+                out.push(Expression::Socket { key: SocketKey::Mark, register });
                 out.push(Expression::Bitwise {
                     source: register,
                     destination: register,

@@ -9,6 +9,7 @@ mod keys;
 mod marks;
 mod others;
 mod read;
+mod reopen;
 mod values;
 
 pub use encode::{LOG_GROUP, encode};

@@ -4,12 +4,13 @@ use super::TABLE;
 use super::decode::{self, Found, Read, text_of};
 use super::encode::hook_number;
 use super::marks::Marks;
+use super::reopen;
 use crate::LinuxError;
 use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, BaseChain, Chain, RuleProgram};
-use tipstaff_core::space::Direction;
+use tipstaff_core::space::{Direction, Family, RangeSet};
 use tipstaff_wire::nf_tables::{
     self as nf, Element, FAMILY_INET, decode_elements, message_kind, set_flags,
 };
@@ -102,8 +103,11 @@ pub(super) fn read_table(
         || decode_sets(&elements),
         |sets, body| {
             let rule = nf::Rule::decode(body)?;
-            let read = (rule.table == TABLE).then(|| decode::rule(&rule, sets, counted));
-            Ok(read.map(|read| FoundRule { chain: rule.chain, read }))
+            Ok((rule.table == TABLE).then(|| FoundRule {
+                read: decode::rule(&rule, sets, counted),
+                reopens: (rule.chain == reopen::CHAIN).then(|| reopen::read(&rule, sets)).flatten(),
+                chain: rule.chain,
+            }))
         },
     )?;
     let rules = rules.into_iter().flatten().collect();
@@ -147,6 +151,8 @@ fn decode_sets(dumps: &[(nf::Set, RawDump)]) -> Result<HashMap<String, Found>, L
 struct FoundRule {
     chain: String,
     read: Read,
+    /// For a rule by which old connections give way to new ones: for which.
+    reopens: Option<(Family, RangeSet<u16>)>,
 }
 
 fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> Snapshot {
@@ -158,6 +164,12 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         of_chain.entry(found.chain.clone()).or_default().push(found);
     }
     for chain in chains.iter().filter(|it| it.table == TABLE && it.family == FAMILY_INET) {
+        let rules = of_chain.remove(&chain.name).unwrap_or_default();
+        let reopens: Vec<_> = rules.iter().map(|it| it.reopens.clone()).collect();
+        if let Some(ports) = reopen::ports(chain, &reopens) {
+            program.reopened = ports;
+            continue;
+        }
         let base = chain.hook.and_then(|hook| {
             let direction =
                 Direction::ALL.into_iter().find(|&it| hook_number(it) == hook.number)?;
@@ -165,7 +177,7 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         });
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
         let mut counts = Vec::new();
-        for FoundRule { read, .. } in of_chain.remove(&chain.name).unwrap_or_default() {
+        for FoundRule { read, .. } in rules {
             let Read { rule, counts: counted, marks: named } = read;
             if named.mask != 0 {
                 marks.mask = named.mask;

@@ -191,6 +191,8 @@ impl Stage {
                 self.kept.push(taken);
                 return Ok(format!("{mark:#010x}"));
             }
+            // Closes what was taken.
+            ["close"] => self.kept.clear(),
             // Answers datagrams in the background.
             ["echo"] => {
                 let socket = socket()?.try_clone().map_err(|it| it.to_string())?;

@@ -491,6 +491,56 @@ fn rules_are_replaced_without_a_moment_in_which_a_program_is_another() {
     });
 }
 
+/// Whether somebody on the street can connect to the sluice's port, always from the same port of
+/// theirs; the stream, if so.
+fn connects_again(world: &World, destination: &str) -> Option<std::net::TcpStream> {
+    use rustix::net::{AddressFamily, SocketType, bind, connect, socket, sockopt};
+    let (family, own) = match address(destination) {
+        std::net::IpAddr::V4(_) => (AddressFamily::INET, "192.0.2.1"),
+        std::net::IpAddr::V6(_) => (AddressFamily::INET6, "2001:db8:2::1"),
+    };
+    world
+        .lab
+        .node("street")
+        .expect("it")
+        .run(|| {
+            let caller = socket(family, SocketType::STREAM, None).expect("a socket");
+            sockopt::set_socket_reuseaddr(&caller, true).expect("set");
+            let patience = Some(std::time::Duration::from_millis(700));
+            sockopt::set_socket_timeout(&caller, sockopt::Timeout::Send, patience).expect("set");
+            bind(&caller, &SocketAddr::new(address(own), 4_000)).expect("bound");
+            match connect(&caller, &SocketAddr::new(address(destination), 5432)) {
+                Ok(()) => Some(std::net::TcpStream::from(caller)),
+                Err(rustix::io::Errno::INPROGRESS | rustix::io::Errno::AGAIN) => None,
+                Err(other) => panic!("{other}"),
+            }
+        })
+        .expect("entered")
+}
+
+#[test]
+fn who_comes_again_from_the_same_port_is_let_in_by_the_program_alone() {
+    let name = "who_comes_again_from_the_same_port_is_let_in_by_the_program_alone";
+    with_world(name, |world| {
+        let [seedbase, impostor] = ["seedbase", "impostor"].map(|it| world.shelf.program(it));
+        world.run(|| enforce(&policy(&seedbase)));
+        for (family, host) in ADDRESSES {
+            let mut named = server(world, &seedbase, "tcp", family);
+            for turn in 0..3 {
+                let stream = connects_again(world, host);
+                assert!(stream.is_some(), "{host}, turn {turn}");
+                // The server closes first, and so keeps the connection in mind for a minute.
+                named.ask("take");
+                named.tell("close");
+                drop(stream);
+            }
+            drop(named);
+            let _impostor = server(world, &impostor, "tcp", family);
+            assert!(connects_again(world, host).is_none(), "{host}");
+        }
+    });
+}
+
 /// The hooks that are pinned.
 fn hooked(world: &World) -> BTreeSet<String> {
     world.run(|| {

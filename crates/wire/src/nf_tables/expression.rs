@@ -10,8 +10,6 @@ const DATA_VERDICT: u16 = 2;
 const DYNSET_UPDATE: u32 = 1;
 /// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
 const DYNSET_FLAG_EXPRESSION: u32 = 2;
-/// `NFT_SOCKET_MARK`.
-const SOCKET_MARK: u32 = 1;
 /// `NFT_BYTEORDER_HTON`.
 const BYTEORDER_HTON: u32 = 1;
 /// The bytes of a value to be turned round.
@@ -99,6 +97,17 @@ open_enum! {
 }
 
 open_enum! {
+    /// What `socket` loads (`enum nft_socket_keys`).
+    SocketKey {
+        /// `NFT_SOCKET_TRANSPARENT`: one byte, 1 for a socket that takes packets to addresses of
+        /// others.
+        Transparent = 0,
+        /// `NFT_SOCKET_MARK`: 4 bytes in host order; breaks off for what remains of a socket.
+        Mark = 1,
+    }
+}
+
+open_enum! {
     /// Where `payload` counts from (`enum nft_payload_bases`).
     Base {
         /// `NFT_PAYLOAD_NETWORK_HEADER`.
@@ -175,10 +184,20 @@ pub enum Expression {
         /// Where to.
         register: u32,
     },
-    /// Loads the mark of the socket that receives or sends the packet; breaks off if there is none.
-    SocketMark {
+    /// Loads a fact about the socket that receives or sends the packet; breaks off if there is none.
+    Socket {
+        /// Which fact.
+        key: SocketKey,
         /// Where to.
         register: u32,
+    },
+    /// Leads the packet to a transparent proxy's socket at an address of this machine (`tproxy`);
+    /// breaks off if there is none. What remains of an old connection is given up for the listener.
+    ToListener {
+        /// The IP version, as the kernel numbers it.
+        family: u32,
+        /// The register with the address.
+        address: u32,
     },
     /// Loads bytes of the packet.
     Payload {
@@ -307,7 +326,8 @@ impl Expression {
     pub fn name(&self) -> &str {
         match self {
             Self::Meta { .. } => "meta",
-            Self::SocketMark { .. } => "socket",
+            Self::Socket { .. } => "socket",
+            Self::ToListener { .. } => "tproxy",
             Self::Payload { .. } => "payload",
             Self::Ct { .. } => "ct",
             Self::Bitwise { .. } => "bitwise",
@@ -337,9 +357,13 @@ impl Expression {
                 out.be32(1, *register);
                 out.be32(2, key.number());
             }
-            Self::SocketMark { register } => {
-                out.be32(1, SOCKET_MARK);
+            Self::Socket { key, register } => {
+                out.be32(1, key.number());
                 out.be32(2, *register);
+            }
+            Self::ToListener { family, address } => {
+                out.be32(1, *family);
+                out.be32(2, *address);
             }
             Self::Payload { base, offset, length, register } => {
                 out.be32(1, *register);
@@ -453,9 +477,14 @@ impl Expression {
                 key: MetaKey::from_number(parts.be32(2, "NFTA_META_KEY")?),
                 register: parts.be32(1, "NFTA_META_DREG")?,
             },
-            "socket" if parts.optional_be32(1)? == Some(SOCKET_MARK) => {
-                Self::SocketMark { register: parts.be32(2, "NFTA_SOCKET_DREG")? }
-            }
+            "socket" if !parts.has(3) => Self::Socket {
+                key: SocketKey::from_number(parts.be32(1, "NFTA_SOCKET_KEY")?),
+                register: parts.be32(2, "NFTA_SOCKET_DREG")?,
+            },
+            "tproxy" if parts.has(2) && !parts.has(3) => Self::ToListener {
+                family: parts.be32(1, "NFTA_TPROXY_FAMILY")?,
+                address: parts.be32(2, "NFTA_TPROXY_REG_ADDR")?,
+            },
             "payload" if parts.has(1) => Self::Payload {
                 base: Base::from_number(parts.be32(2, "NFTA_PAYLOAD_BASE")?),
                 offset: parts.be32(3, "NFTA_PAYLOAD_OFFSET")?,

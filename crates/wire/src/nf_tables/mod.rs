@@ -11,8 +11,8 @@ mod table;
 pub use chain::{Chain, Hook};
 pub use copy::{Copied, KINDS, Kind};
 pub use expression::{
-    Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, Verdict, ct,
-    registers,
+    Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey,
+    Verdict, ct, registers,
 };
 pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump, message_kind};
 pub use rule::Rule;
