@@ -23,7 +23,7 @@ const LOTS: usize = 40;
 const SOCKETS: u32 = 100;
 const PACKETS: u32 = 100;
 const EXCHANGES: u32 = 25;
-const CONNECTIONS: u32 = 10;
+const CONNECTIONS: u32 = 5;
 const STREAMED: usize = 256 * 1_024;
 
 fn main() {

@@ -3,6 +3,7 @@
 use crate::given::{INHERITED, MENDED, plan};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, Drift, RuleProgram, Test, compare, lower};
+use tipstaff_core::space::RangeSet;
 
 fn meant() -> RuleProgram {
     lower(&plan(MENDED, "sluice"))
@@ -37,7 +38,43 @@ fn each_kind_of_difference_has_a_name() {
     let chain = found.chains.pop().expect("a chain");
     assert_eq!(compare(&meant, &found), [Drift::MissingChain(chain.name.clone())]);
     assert_eq!(compare(&found, &meant), [Drift::ExtraChain(chain.name)]);
+
+    let mut found = meant.clone();
+    found.reopened = RangeSet::single(5432);
+    assert_eq!(compare(&meant, &found), [Drift::Reopened]);
 }
+
+#[test]
+fn where_programs_listen_old_connections_give_way() {
+    let text = MENDED.to_owned() + BY_PROGRAM;
+    let ports = RangeSet::from_ranges([(5432, 5432), (7000, 7009)]);
+    assert_eq!(lower(&plan(&text, "sluice")).reopened, ports);
+    assert!(meant().reopened.is_empty());
+}
+
+const BY_PROGRAM: &str = r#"
+[[host.sluice.rule]]
+name = "seeds"
+allow = ["5432/tcp", "5433/udp"]
+program = "/usr/sbin/seedbase"
+
+[[host.sluice.rule]]
+name = "no-gauge"
+deny = ["7000-7009/tcp"]
+program = "/usr/sbin/tidegauge"
+
+[[host.sluice.rule]]
+name = "out"
+direction = "outbound"
+allow = ["7777/tcp"]
+program = "/usr/sbin/seedbase"
+
+[[host.sluice.rule]]
+name = "paused"
+allow = ["7778/tcp"]
+program = "/usr/sbin/seedbase"
+paused = true
+"#;
 
 #[test]
 fn order_and_content_can_differ_at_once() {
@@ -62,8 +99,8 @@ fn what_is_not_understood_makes_the_verdict_unknown_and_not_no() {
         program.evaluate(&packet).map(|decided| decided.by)
     };
     let odd = || Test::Opaque("numgen".into());
-    let tcp = || Test::Protocol(tipstaff_core::space::RangeSet::single(6));
-    let udp = || Test::Protocol(tipstaff_core::space::RangeSet::single(17));
+    let tcp = || Test::Protocol(RangeSet::single(6));
+    let udp = || Test::Protocol(RangeSet::single(17));
     assert_eq!(with(odd(), Action::Allow), None);
     assert_eq!(with(tcp(), Action::Opaque("queue".into())), None);
     assert_eq!(with(tcp(), Action::Jump("nowhere".into())), None);

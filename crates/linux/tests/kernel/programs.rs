@@ -538,6 +538,24 @@ fn who_comes_again_from_the_same_port_is_let_in_by_the_program_alone() {
             let _impostor = server(world, &impostor, "tcp", family);
             assert!(connects_again(world, host).is_none(), "{host}");
         }
+        // Who is denied does not get by on what remains of another's connection either.
+        let program = impostor.display();
+        let ports = r#"["5432/tcp", "5500/tcp", "6000-6010/tcp"]"#;
+        let denied = format!(
+            "{HOST}[[host.sluice.rule]]\nname = \"not\"\ndeny = {ports}\nprogram = \"{program}\"\n\
+             [[host.sluice.rule]]\nname = \"others\"\nallow = {ports}\n"
+        );
+        let snapshot = world.run(|| enforce(&denied));
+        assert_eq!(snapshot.program.reopened.ranges(), [(5432, 5432), (5500, 5500), (6000, 6010)]);
+        for (family, host) in ADDRESSES {
+            let mut other = server(world, &seedbase, "tcp", family);
+            let stream = connects_again(world, host).expect("allowed");
+            other.ask("take");
+            other.tell("close");
+            drop((stream, other));
+            let _impostor = server(world, &impostor, "tcp", family);
+            assert!(connects_again(world, host).is_none(), "{host}");
+        }
     });
 }
 

@@ -3,7 +3,7 @@
 use tipstaff_wire::netlink::split;
 use tipstaff_wire::nf_tables::{
     Base, Batch, Chain, Compare, Element, Expression, Hook, Limit, MetaKey, RejectKind, Rule, Set,
-    Table, Verdict, ct, decode_elements, message_kind, set_flags,
+    SocketKey, Table, Verdict, ct, decode_elements, message_kind, set_flags,
 };
 use tipstaff_wire::{Writer, nflog, route, sock_diag};
 
@@ -31,6 +31,9 @@ pub fn expressions() -> Vec<Expression> {
         Expression::Counter { packets: 7, bytes: u64::MAX },
         Expression::Limit(limit),
         Expression::Meter { register: 1, set: "set-2".into(), id: 0, limit },
+        Expression::Socket { key: SocketKey::Transparent, register: 1 },
+        Expression::Socket { key: SocketKey::Mark, register: 9 },
+        Expression::ToListener { family: 10, address: 1 },
         Expression::Reject { kind: RejectKind::TcpReset, code: 0 },
         Expression::Reject { kind: RejectKind::Unreachable, code: 3 },
         Expression::Reject { kind: RejectKind::Unknown(0), code: 9 },
