@@ -32,6 +32,35 @@ pub enum Found {
     Map(Vec<(Vec<u8>, Vec<u8>, Element)>),
 }
 
+/// What is in our sets.
+#[derive(Default)]
+pub struct Sets {
+    by_name: HashMap<String, Found>,
+    /// The lists of one program, by its number at its place in marks.
+    alone: HashMap<u32, String>,
+}
+
+impl Sets {
+    /// Adds a set.
+    pub fn insert(&mut self, name: &str, found: Found) {
+        if let Found::Programs(entries) = &found
+            && let [(bits, _)] = entries[..]
+        {
+            self.alone.insert(bits, name.to_owned());
+        }
+        self.by_name.insert(name.to_owned(), found);
+    }
+
+    fn get(&self, name: &str) -> Option<&Found> {
+        self.by_name.get(name)
+    }
+
+    /// The list on which that program alone stands.
+    fn alone(&self, bits: u32) -> Option<&Found> {
+        self.get(self.alone.get(&bits)?)
+    }
+}
+
 /// A set's elements, in any order.
 pub fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> Found {
     if map && intervals {
@@ -127,7 +156,7 @@ pub struct Read {
 }
 
 /// Reads one rule; if `counted`, also what it has counted.
-pub fn rule(rule: &Rule, sets: &HashMap<String, Found>, counted: bool) -> Read {
+pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
     let id = match text_of(&rule.user_data) {
         Some("") => None,
         Some(name) => Some(RuleId::parse(name)),
@@ -176,7 +205,7 @@ fn rate(limit: &Limit, per_source: bool) -> Option<Rate> {
 }
 
 struct RuleReader<'a> {
-    sets: &'a HashMap<String, Found>,
+    sets: &'a Sets,
     registers: HashMap<u32, Field>,
     tests: Vec<Test>,
     /// The limiter, and whether each sender has its own.
@@ -235,6 +264,16 @@ impl RuleReader<'_> {
             }
             Expression::Bitwise { destination, .. } => {
                 self.load(*destination, Field::Unknown);
+            }
+            Expression::Cmp { register, op: Compare::Equal, data }
+                if matches!(self.field(*register), Field::ProgramBits(_)) =>
+            {
+                let bits = data.as_slice().try_into().map_or(0, u32::from_ne_bytes);
+                let test = match self.sets.alone(bits) {
+                    Some(Found::Programs(entries)) => self.programs(*register, entries),
+                    _ => Test::Opaque("cmp".into()),
+                };
+                self.tests.push(test);
             }
             Expression::Cmp { register, op, data } => {
                 let test = self.compare(*register, *op, data);

@@ -333,7 +333,23 @@ impl Encoder<'_> {
                         made
                     }
                 };
-                out.push(Expression::Lookup { register, set, id, flags: 0, to_verdict: false });
+                match self.marks.only(paths) {
+                    // Quicker than to look it up; the set says which program it is.
+                    Some(number) => {
+                        let bits = Marks::bits(self.marks.mask, number);
+                        out.push(compare(Compare::Equal, bits.to_ne_bytes().to_vec()));
+                    }
+                    None => {
+                        let flags = 0;
+                        out.push(Expression::Lookup {
+                            register,
+                            set,
+                            id,
+                            flags,
+                            to_verdict: false,
+                        });
+                    }
+                }
             }
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
         }

@@ -111,6 +111,12 @@ impl Marks {
         list?.0.first().map(String::as_str)
     }
 
+    /// The number of the only entry of a list.
+    pub(super) fn only(&self, list: &[String]) -> Option<u32> {
+        let entries = self.lists.get(list)?;
+        entries.first().filter(|_| entries.len() == 1).map(|it| it.number)
+    }
+
     /// Every number that rules compare with.
     #[must_use]
     pub fn used(&self) -> BTreeSet<u32> {

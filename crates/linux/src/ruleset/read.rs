@@ -1,7 +1,7 @@
 //! Reading our table back.
 
 use super::TABLE;
-use super::decode::{self, Found, Read, text_of};
+use super::decode::{self, Read, Sets, text_of};
 use super::encode::hook_number;
 use super::marks::Marks;
 use super::reopen;
@@ -136,13 +136,13 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<Vec<(nf::Set, RawDump)>, L
     Ok(dumps)
 }
 
-fn decode_sets(dumps: &[(nf::Set, RawDump)]) -> Result<HashMap<String, Found>, LinuxError> {
-    let mut found = HashMap::with_capacity(dumps.len());
+fn decode_sets(dumps: &[(nf::Set, RawDump)]) -> Result<Sets, LinuxError> {
+    let mut found = Sets::default();
     for (set, dump) in dumps {
         let chunks = dump.decode(|body| decode_elements(body).map(|it| it.1))?;
         let elements: Vec<Element> = chunks.into_iter().flatten().collect();
         let intervals = set.flags & set_flags::INTERVAL != 0;
-        found.insert(set.name.clone(), decode::found(elements, intervals, set.verdicts));
+        found.insert(&set.name, decode::found(elements, intervals, set.verdicts));
     }
     Ok(found)
 }

@@ -9,9 +9,8 @@
 //! that is no such proxy's it does nothing else.
 
 use super::TABLE;
-use super::decode::{self, Found};
+use super::decode::{self, Sets};
 use super::keys;
-use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, ProgramRule, Test};
 use tipstaff_core::space::{Family, RangeSet, TCP};
@@ -78,7 +77,7 @@ pub fn last_steps(family: Family) -> Vec<Expression> {
 }
 
 /// The IP version and the ports of a rule of the chain; `None` if it is not one that we make.
-pub fn read(rule: &Rule, sets: &HashMap<String, Found>) -> Option<(Family, RangeSet<u16>)> {
+pub fn read(rule: &Rule, sets: &Sets) -> Option<(Family, RangeSet<u16>)> {
     Family::BOTH.into_iter().find_map(|family| {
         let rest = rule.expressions.strip_suffix(last_steps(family).as_slice())?;
         let first = Rule { expressions: rest.to_vec(), ..rule.clone() };
