@@ -5,9 +5,9 @@ use rustix::fd::{AsFd, AsRawFd, FromRawFd, OwnedFd};
 use rustix::io::{FdFlags, IoSlice, IoSliceMut, fcntl_setfd};
 use rustix::net::sockopt::set_socket_reuseaddr;
 use rustix::net::{
-    AddressFamily, RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer,
-    SendAncillaryMessage, SendFlags, SocketType, bind, connect, listen, recv, recvfrom, recvmsg,
-    sendmsg, sendto, socket,
+    AddressFamily, Protocol, RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags,
+    SendAncillaryBuffer, SendAncillaryMessage, SendFlags, SocketType, bind, connect, listen, recv,
+    recvfrom, recvmsg, sendmsg, sendto, socket,
 };
 use std::io::{BufRead, BufReader, Write};
 use std::net::SocketAddr;
@@ -153,9 +153,10 @@ impl Stage {
         let failed = |error: rustix::io::Errno| error.to_string();
         match words[..] {
             ["make", protocol, family] => {
-                let kind = if protocol == "tcp" { SocketType::STREAM } else { SocketType::DGRAM };
+                let kind = if protocol == "udp" { SocketType::DGRAM } else { SocketType::STREAM };
+                let number = if protocol == "mptcp" { Some(MULTIPATH_TCP) } else { None };
                 let family = if family == "4" { AddressFamily::INET } else { AddressFamily::INET6 };
-                let made = socket_of(family, kind).map_err(failed)?;
+                let made = socket_of(family, kind, number).map_err(failed)?;
                 self.kept.extend(self.socket.replace(made));
             }
             ["bind", to] => bind(socket()?, &address(to)?).map_err(failed)?,
@@ -252,8 +253,16 @@ impl Stage {
     }
 }
 
-fn socket_of(family: AddressFamily, kind: SocketType) -> rustix::io::Result<OwnedFd> {
-    let made = socket(family, kind, None)?;
+/// Several TCP connections as one (RFC 8684), `IPPROTO_MPTCP`.
+const MULTIPATH_TCP: Protocol =
+    Protocol::from_raw(std::num::NonZeroU32::new(262).expect("not zero"));
+
+fn socket_of(
+    family: AddressFamily,
+    kind: SocketType,
+    protocol: Option<Protocol>,
+) -> rustix::io::Result<OwnedFd> {
+    let made = socket(family, kind, protocol)?;
     set_socket_reuseaddr(&made, true)?;
     // Nobody waits for ever.
     let patience = Some(Duration::from_millis(250));

@@ -145,7 +145,7 @@ fn any(family: &str) -> &'static str {
 
 /// What serves on a socket that it has: connections are taken by the kernel, datagrams answered.
 fn serve(actor: &mut Actor, protocol: &str) {
-    actor.tell(if protocol == "tcp" { "listen" } else { "echo" });
+    actor.tell(if protocol == "udp" { "echo" } else { "listen" });
 }
 
 fn unprivileged() {
@@ -555,6 +555,43 @@ fn who_comes_again_from_the_same_port_is_let_in_by_the_program_alone() {
             drop((stream, other));
             let _impostor = server(world, &impostor, "tcp", family);
             assert!(connects_again(world, host).is_none(), "{host}");
+        }
+    });
+}
+
+/// Where the kernel has it, some runtimes use it for every listener.
+#[test]
+fn multipath_tcp_is_tcp() {
+    with_world("multipath_tcp_is_tcp", |world| {
+        let [seedbase, impostor] = ["seedbase", "impostor"].map(|it| world.shelf.program(it));
+        let text = policy(&seedbase).replace("5432/tcp+udp", "5432-5433/tcp+udp");
+        if Path::new("/proc/sys/net/mptcp").exists() {
+            for (family, host) in ADDRESSES {
+                for (program, expected) in [(&impostor, false), (&seedbase, true)] {
+                    let before = server(world, program, "mptcp", family);
+                    assert!(world.reaches(PortProtocol::Tcp, host), "nothing is enforced yet");
+                    world.run(|| enforce(&text));
+                    world.run(cut_all);
+                    let what = format!("{program:?} {host}");
+                    assert_eq!(world.reaches(PortProtocol::Tcp, host), expected, "before: {what}");
+                    drop(before);
+                    let after = server(world, program, "mptcp", family);
+                    assert_eq!(world.reaches(PortProtocol::Tcp, host), expected, "after: {what}");
+                    drop(after);
+                    let mut caller = Actor::start(world.sluice(), program);
+                    caller.tell(&format!("make mptcp {family}"));
+                    let end = if family == "4" { "192.0.2.1:5432" } else { "[2001:db8:2::1]:5433" };
+                    let called = caller.ask(&format!("connect {end}")) == "ok";
+                    assert_eq!(called, expected, "out: {what}");
+                    world.run(|| {
+                        assert!(release(&mut netfilter()).expect("released"));
+                        programs::clear().expect("cleared");
+                    });
+                }
+            }
+        } else {
+            let mut actor = Actor::start(world.sluice(), &seedbase);
+            assert!(actor.ask("make mptcp 4").contains("not supported"));
         }
     });
 }
