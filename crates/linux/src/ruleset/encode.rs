@@ -2,7 +2,7 @@
 
 use super::read::{Count, Tally, direction_of};
 use super::values::{Key as Value, spelled_out};
-use super::{Ledger, Marks, TABLE, keys, marks, reopen};
+use super::{BY_MARK, Ledger, Marks, TABLE, TO_LISTENER, keys, marks, reopen};
 use crate::LinuxError;
 use std::collections::HashMap;
 use tipstaff_core::plan::{InterfaceTest, RuleId};
@@ -207,6 +207,7 @@ impl Encoder<'_> {
                 ..nf::Rule::default()
             });
             self.ledger.note(message, None);
+            self.ledger.by_socket.insert(message, TO_LISTENER);
         }
         Ok(())
     }
@@ -243,6 +244,9 @@ impl Encoder<'_> {
         };
         let message = self.batch.new_rule(&rule_message);
         self.ledger.note(message, rule.id.as_ref());
+        if rule.tests.iter().any(|it| matches!(it, Test::Program(_))) {
+            self.ledger.by_socket.insert(message, BY_MARK);
+        }
         self.expressions = rule_message.expressions;
         self.expressions.clear();
         Ok(())

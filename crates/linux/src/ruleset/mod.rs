@@ -22,6 +22,7 @@ pub use read::{Count, Snapshot, Tally, read};
 use crate::LinuxError;
 use crate::error::reason;
 use crate::transport::Transport;
+use std::collections::BTreeMap;
 use std::io;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{RuleProgram, compare};
@@ -39,7 +40,14 @@ pub struct Ledger {
     /// For each rule or map, in order, the number of its last message; no decision for what
     /// serves several.
     entries: Vec<(u32, Option<RuleId>)>,
+    /// The messages of rules that ask for sockets, with what it takes.
+    by_socket: BTreeMap<u32, &'static str>,
 }
+
+/// Not every kernel has been built with these.
+const BY_MARK: &str = "tests of sockets in the packet filter (CONFIG_NFT_SOCKET)";
+const TO_LISTENER: &str = "leading packets to sockets in the packet filter (CONFIG_NFT_TPROXY), and \
+                           tests of sockets (CONFIG_NFT_SOCKET)";
 
 impl Ledger {
     fn note(&mut self, message: u32, id: Option<&RuleId>) {
@@ -188,6 +196,11 @@ pub(crate) fn send(
             }
             if answer.errno != 0 {
                 // Later parts fail too when an earlier one did: the first refusal is the cause.
+                let lacks = ledger.by_socket.get(&message.sequence);
+                if let (Some(lacks), libc::ENOENT) = (lacks, answer.errno) {
+                    let what = vec![(*lacks).to_owned()];
+                    return Err(LinuxError::Lacking { what, permitted: true });
+                }
                 let blame = ledger.blame(message.sequence);
                 return Err(match (blame, answer.errno) {
                     (Some(rule), errno) if errno != libc::EPERM => LinuxError::RuleRefused {

@@ -73,6 +73,54 @@ impl Transport for Faulty {
     }
 }
 
+/// A kernel that was built without something: it knows none of that name.
+struct Without {
+    socket: NetlinkSocket,
+    name: &'static [u8],
+}
+
+impl Transport for Without {
+    fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
+        let mut bytes = bytes.to_vec();
+        let mut at = 0;
+        while let Some(next) = bytes[at..].windows(self.name.len()).position(|it| it == self.name) {
+            bytes[at + next] = b'_';
+            at += next;
+        }
+        self.socket.send(&bytes)
+    }
+
+    fn receive(&mut self) -> io::Result<Vec<u8>> {
+        self.socket.receive()
+    }
+
+    fn next_sequence(&mut self) -> u32 {
+        self.socket.next_sequence()
+    }
+}
+
+#[test]
+fn a_kernel_that_cannot_test_sockets_is_told_apart() {
+    sealed("faults::a_kernel_that_cannot_test_sockets_is_told_apart", || {
+        let text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+                    [[host.sluice.rule]]\nname = \"seeds\"\nallow = [\"5432/tcp\"]\n\
+                    program = \"/usr/sbin/seedbase\"\n";
+        let program = lower(&plan(text));
+        for (name, option) in
+            [(&b"tproxy\0"[..], "CONFIG_NFT_TPROXY"), (b"socket\0", "CONFIG_NFT_SOCKET")]
+        {
+            let mut kernel = Without { socket: netfilter(), name };
+            let refused = enforce(&mut kernel, "sluice", &program);
+            let Err(LinuxError::Lacking { what, permitted: true }) = refused else {
+                panic!("{refused:?}");
+            };
+            assert!(what[0].contains(option), "{what:?}");
+            assert_eq!(read(&mut netfilter()).expect("read"), None);
+        }
+        enforce(&mut netfilter(), "sluice", &program).expect("this one can");
+    });
+}
+
 fn held() -> RuleProgram {
     read(&mut netfilter()).expect("read").expect("there").program
 }
