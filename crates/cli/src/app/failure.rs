@@ -107,6 +107,11 @@ impl From<LinuxError> for Failure {
             LinuxError::NotPermitted { .. } => {
                 vec!["run it as root, or with the capability CAP_NET_ADMIN".to_owned()]
             }
+            LinuxError::Lacking { .. } => vec![
+                "nothing was changed; --without-programs enforces the policy as if rules that name \
+                 programs were paused"
+                    .to_owned(),
+            ],
             LinuxError::Changed => {
                 vec!["nothing was changed; look with `tipstaff status`, and try again".to_owned()]
             }

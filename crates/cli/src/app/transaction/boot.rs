@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::path::Path;
 use tipstaff_core::policy::Source;
 use tipstaff_linux::programs::lacking;
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 
 /// What `enforce --boot` did.
 #[derive(Debug, Serialize)]
@@ -62,8 +62,14 @@ pub fn boot(state: &Path) -> Result<Booted, Failure> {
                 booted.trouble.push(format!("{}; there is lacking: {why}", failure.line()));
                 policy.leave_out_programs();
             }
-            programs::load(&mut kernel, &policy)
-                .map_err(|error| Failure::in_kernel(error, &policy.sources, &policy.plan))?;
+            let mut outcome = programs::load(&mut kernel, &policy);
+            if let Err(LinuxError::Lacking { .. }) = &outcome {
+                // What a kernel cannot test in packets shows only when it is given the rules.
+                booted.trouble.extend(outcome.err().map(|it| it.to_string()));
+                policy.leave_out_programs();
+                outcome = programs::load(&mut kernel, &policy);
+            }
+            outcome.map_err(|error| Failure::in_kernel(error, &policy.sources, &policy.plan))?;
             Ok(policy)
         });
         match done {
