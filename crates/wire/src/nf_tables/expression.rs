@@ -1,11 +1,12 @@
 //! The expressions that rules are made of.
 
+use super::names::{Base, Compare, MetaKey, RejectKind, SocketKey, registers};
+use super::verdict::Verdict;
 use crate::{Attribute, Attributes, WireError, Writer};
 
 const NAME: u16 = 1;
 const DATA: u16 = 2;
 const DATA_VALUE: u16 = 1;
-const DATA_VERDICT: u16 = 2;
 /// `NFT_DYNSET_OP_UPDATE`: make the element, or renew its time.
 const DYNSET_UPDATE: u32 = 1;
 /// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
@@ -15,149 +16,6 @@ const BYTEORDER_HTON: u32 = 1;
 /// The bytes of a value to be turned round.
 const WIDE: u32 = 8;
 const LIMIT: &str = "limit";
-const VERDICT_CODE: u16 = 1;
-const VERDICT_CHAIN: u16 = 2;
-
-/// Register numbers (`enum nft_registers`).
-pub mod registers {
-    /// `NFT_REG_VERDICT`.
-    pub const VERDICT: u32 = 0;
-    /// `NFT_REG_1`: 16 bytes.
-    pub const FIRST: u32 = 1;
-    /// `NFT_REG32_00`: 4 bytes, the first of those of [`FIRST`]; the ones behind it follow by
-    /// number.
-    pub const FIRST_WORD: u32 = 8;
-
-    /// The number under which a register is known by its first word, however it was named.
-    #[must_use]
-    pub fn word(register: u32) -> u32 {
-        match register {
-            1..=4 => FIRST_WORD + (register - 1) * 4,
-            register => register,
-        }
-    }
-}
-
-/// Keys of connection tracking (`enum nft_ct_keys`).
-pub mod ct {
-    /// `NFT_CT_STATE`: one bit a state, in host order.
-    pub const STATE: u32 = 0;
-}
-
-/// The bits of `NFT_CT_STATE`: invalid, established, related, new, untracked
-/// (`NF_CT_STATE_BIT` in linux/netfilter/nf_conntrack_common.h).
-pub const STATE_BITS: [u32; 5] = [1, 2, 4, 8, 64];
-
-macro_rules! open_enum {
-    ($(#[$doc:meta])* $name:ident { $($(#[$item_doc:meta])* $item:ident = $number:literal),* $(,)? }) => {
-        $(#[$doc])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-        pub enum $name {
-            $($(#[$item_doc])* $item,)*
-            /// A number that has no name here.
-            Unknown(u32),
-        }
-
-        impl $name {
-            /// The kernel's number.
-            #[must_use]
-            pub fn number(self) -> u32 {
-                match self {
-                    $(Self::$item => $number,)*
-                    Self::Unknown(number) => number,
-                }
-            }
-
-            /// The value for the kernel's number.
-            #[must_use]
-            pub fn from_number(number: u32) -> Self {
-                match number {
-                    $($number => Self::$item,)*
-                    number => Self::Unknown(number),
-                }
-            }
-        }
-    };
-}
-
-open_enum! {
-    /// What `meta` loads (`enum nft_meta_keys`).
-    MetaKey {
-        /// `NFT_META_IIFNAME`: 16 bytes, padded with NUL.
-        InInterfaceName = 6,
-        /// `NFT_META_OIFNAME`: 16 bytes, padded with NUL.
-        OutInterfaceName = 7,
-        /// `NFT_META_NFPROTO`: the IP version as 2 or 10.
-        Family = 15,
-        /// `NFT_META_TIME_NS`: nanoseconds since 1970, 8 bytes in host order.
-        Time = 30,
-        /// `NFT_META_L4PROTO`: the protocol number, behind extension headers.
-        Protocol = 16,
-    }
-}
-
-open_enum! {
-    /// What `socket` loads (`enum nft_socket_keys`).
-    SocketKey {
-        /// `NFT_SOCKET_TRANSPARENT`: one byte, 1 for a socket that takes packets to addresses of
-        /// others.
-        Transparent = 0,
-        /// `NFT_SOCKET_MARK`: 4 bytes in host order; breaks off for what remains of a socket.
-        Mark = 1,
-    }
-}
-
-open_enum! {
-    /// Where `payload` counts from (`enum nft_payload_bases`).
-    Base {
-        /// `NFT_PAYLOAD_NETWORK_HEADER`.
-        Network = 1,
-        /// `NFT_PAYLOAD_TRANSPORT_HEADER`.
-        Transport = 2,
-    }
-}
-
-open_enum! {
-    /// How `cmp` compares (`enum nft_cmp_ops`).
-    Compare {
-        /// `NFT_CMP_EQ`.
-        Equal = 0,
-        /// `NFT_CMP_NEQ`.
-        NotEqual = 1,
-        /// `NFT_CMP_LT`, byte by byte: the values are in network order.
-        Less = 2,
-    }
-}
-
-open_enum! {
-    /// How `reject` answers (`enum nft_reject_types`).
-    RejectKind {
-        /// `NFT_REJECT_TCP_RST`.
-        TcpReset = 1,
-        /// `NFT_REJECT_ICMPX_UNREACH`: ICMP or ICMPv6 by the packet's version.
-        Unreachable = 2,
-    }
-}
-
-/// `NFT_REJECT_ICMPX_ADMIN_PROHIBITED`.
-pub const PROHIBITED: u8 = 3;
-
-/// What an `immediate` to the verdict register says.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Verdict {
-    /// `NF_DROP`.
-    Drop,
-    /// `NF_ACCEPT`.
-    Accept,
-    /// `NFT_JUMP` to a chain.
-    Jump(String),
-    /// Any other code, with the chain if there is one.
-    Other(i32, Option<String>),
-}
-
-const CODE_DROP: i32 = 0;
-const CODE_ACCEPT: i32 = 1;
-const CODE_JUMP: i32 = -3;
 
 /// A token bucket (`limit`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -585,53 +443,6 @@ impl Limit {
             kind: parts.optional_be32(4)?.unwrap_or(0),
             flags: parts.optional_be32(5)?.unwrap_or(0),
         })
-    }
-}
-
-impl Verdict {
-    fn write(&self, out: &mut Writer) {
-        let (code, chain) = match self {
-            Self::Drop => (CODE_DROP, None),
-            Self::Accept => (CODE_ACCEPT, None),
-            Self::Jump(chain) => (CODE_JUMP, Some(chain)),
-            Self::Other(code, chain) => (*code, chain.as_ref()),
-        };
-        out.be32(VERDICT_CODE, code.cast_unsigned());
-        if let Some(chain) = chain {
-            out.text(VERDICT_CHAIN, chain);
-        }
-    }
-
-    /// Writes it as data, into what wraps data.
-    pub(super) fn write_data(&self, out: &mut Writer) {
-        out.nest(DATA_VERDICT, |out| self.write(out));
-    }
-
-    /// Reads what wraps data; `None` if that is no verdict.
-    pub(super) fn decode_data(data: &Attribute<'_>) -> Result<Option<Self>, WireError> {
-        let (mut code, mut chain) = (None, None);
-        for attribute in data.nested("NFTA_DATA") {
-            let attribute = attribute?;
-            if attribute.kind != DATA_VERDICT {
-                continue;
-            }
-            for part in attribute.nested("NFTA_DATA_VERDICT") {
-                let part = part?;
-                match part.kind {
-                    VERDICT_CODE => {
-                        code = Some(part.be32("NFTA_VERDICT_CODE")?.cast_signed());
-                    }
-                    VERDICT_CHAIN => chain = Some(part.text("NFTA_VERDICT_CHAIN")?.to_owned()),
-                    _ => {}
-                }
-            }
-        }
-        Ok(code.map(|code| match (code, chain) {
-            (CODE_DROP, None) => Self::Drop,
-            (CODE_ACCEPT, None) => Self::Accept,
-            (CODE_JUMP, Some(chain)) => Self::Jump(chain),
-            (code, chain) => Self::Other(code, chain),
-        }))
     }
 }
 

@@ -3,21 +3,24 @@
 mod chain;
 mod copy;
 mod expression;
+mod names;
 mod request;
 mod rule;
 mod set;
 mod table;
+mod verdict;
 
 pub use chain::{Chain, Hook};
 pub use copy::{Copied, KINDS, Kind};
-pub use expression::{
-    Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey,
-    Verdict, ct, registers,
+pub use expression::{Expression, Limit};
+pub use names::{
+    Base, Compare, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, ct, registers,
 };
 pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump, message_kind};
 pub use rule::Rule;
 pub use set::{Element, Set, decode_elements, set_flags};
 pub use table::Table;
+pub use verdict::Verdict;
 
 use crate::{Attribute, Attributes, Fields, WireError, Writer};
 

@@ -1,6 +1,7 @@
 //! Sets and their elements.
 
-use super::expression::{Expression, Verdict};
+use super::expression::Expression;
+use super::verdict::Verdict;
 use super::{owned, read_header};
 use crate::{Attribute, WireError, Writer};
 
