@@ -51,8 +51,6 @@ const OTHER_PROTOCOLS: [u8; 3] = [2, 47, 253];
 #[derive(Clone, Debug)]
 pub struct Generator {
     state: u64,
-    /// Whether rules name programs.
-    programs: bool,
     /// How many rules a host has at most, bundles aside.
     most: usize,
 }
@@ -61,13 +59,7 @@ impl Generator {
     /// Starts from a seed.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self { state: seed, programs: true, most: 15 }
-    }
-
-    /// Leaves out rules for programs, which the kernel cannot be told yet.
-    #[must_use]
-    pub fn without_programs(self) -> Self {
-        Self { programs: false, ..self }
+        Self { state: seed, most: 15 }
     }
 
     /// Makes policies with up to 80 rules, so that they become lookups.
@@ -320,7 +312,7 @@ impl Generator {
                 return;
             }
         }
-        if self.programs && !forwarded && self.one_in(8) {
+        if !forwarded && self.one_in(8) {
             let program =
                 self.pick(&["\"/usr/sbin/catalogued\"", "[\"/srv/tidegauge\", \"/opt/seedbase\"]"]);
             let _ = writeln!(text, "program = {program}");
@@ -444,7 +436,7 @@ impl Generator {
             Direction::Forwarded => (interface(), interface()),
         };
         // Whoever sends forwarded packets is elsewhere.
-        let named = self.programs && direction != Direction::Forwarded && self.one_in(3);
+        let named = direction != Direction::Forwarded && self.one_in(3);
         let program = named.then(|| (*self.pick(&PROGRAMS)).to_owned());
         Packet {
             direction,

@@ -44,7 +44,7 @@ fn generated_policies_come_back_as_they_went_in() {
     sealed("enforcement::generated_policies_come_back_as_they_went_in", || {
         let mut socket = netfilter();
         for seed in 1_000..1_100 {
-            let text = Generator::new(seed).without_programs().policy();
+            let text = Generator::new(seed).policy();
             let plan = plan(&text);
             let program = lower(&plan);
             // Reading back and comparing is part of enforcing.

@@ -238,7 +238,7 @@ fn generated_policies_meet_what_the_evaluator_says() {
         let more = std::env::var(MORE).ok();
         let policies = more.and_then(|it| it.parse().ok()).unwrap_or(POLICIES);
         for seed in 0..policies {
-            let text = Generator::new(seed).without_programs().policy();
+            let text = Generator::new(seed).policy();
             let mut host = Host::of(&text);
             // Rules of generated policies tell very many senders apart.
             host.course.stands.truncate(60);

@@ -1,0 +1,196 @@
+//! The sets that rules look packets up in.
+
+use super::super::values::{Key as Value, spelled_out};
+use super::super::{Marks, TABLE, keys};
+use super::{Encoder, limit, payload, user_data};
+use crate::LinuxError;
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::policy::Rate;
+use tipstaff_core::program::{Entry, Key, Lookup, ProgramRule, Test, Then};
+use tipstaff_core::space::{Family, RangeSet};
+use tipstaff_wire::nf_tables::{
+    self as nf, Base, Element, Expression, Verdict, registers, set_flags,
+};
+
+/// How many senders a rate per source can tell apart at a time.
+const SENDERS: u32 = 65_536;
+/// Senders are remembered at least this long, in milliseconds, so that the set is not made anew
+/// all the time.
+const SHORTEST_MEMORY: u64 = 10_000;
+/// The kernel counts in nanoseconds; this is some thirty years.
+const LONGEST_MEMORY: u64 = 1_000_000_000_000;
+
+impl Encoder<'_> {
+    /// Looks the packet up in a map that gives the verdict, and that counts what it decides.
+    pub(super) fn lookup(&mut self, lookup: &Lookup, out: &mut Vec<Expression>) {
+        let points = lookup.entries.iter().all(|entry| entry.first == entry.last);
+        self.sets += 1;
+        let set = nf::Set {
+            table: TABLE.into(),
+            name: format!("map-{}", self.sets),
+            flags: set_flags::CONSTANT
+                | set_flags::MAP
+                | if points { 0 } else { set_flags::INTERVAL },
+            key_length: keys::length(lookup.key),
+            id: self.sets,
+            size: size_of_set(points, lookup.entries.len()),
+            verdicts: true,
+            counted: true,
+            ..nf::Set::default()
+        };
+        let mut elements = Vec::with_capacity(lookup.entries.len() * 2);
+        for entry in &lookup.entries {
+            let mut element = element(lookup.key, entry);
+            if let Then::Allow(id) | Then::Deny(id) = &entry.then {
+                let count = self.carried.take(self.direction, id, false);
+                element.count = count.map(|count| (count.packets, count.bytes));
+            }
+            elements.push(element);
+            if points {
+                continue;
+            }
+            // One more than the largest value of the field: the interval never ends.
+            let behind = (entry.last.0.wrapping_add(1), 0);
+            let end = keys::bytes(lookup.key, behind);
+            if end.iter().any(|&byte| byte != 0) {
+                elements.push(Element::end(end));
+            }
+        }
+        self.batch.new_set(&set);
+        let message = self.batch.new_elements(&set, &elements);
+        self.ledger.note(message, None);
+        out.extend(keys::load(lookup.key));
+        out.push(Expression::Lookup {
+            register: registers::FIRST,
+            set: set.name,
+            id: set.id,
+            flags: 0,
+            to_verdict: true,
+        });
+    }
+
+    /// Lets senders pass while each keeps the rate. The set is bounded: senders beyond what it
+    /// holds do not match, and so meet the denial behind this rule.
+    pub(super) fn meter(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
+        let v6 = rule.tests.contains(&Test::Family(Family::V6));
+        // The first 64 bits of an IPv6 address are its network.
+        let (offset, length) = if v6 { (8, 8) } else { keys::source(Family::V4) };
+        self.sets += 1;
+        let set = nf::Set {
+            table: TABLE.into(),
+            name: format!("set-{}", self.sets),
+            flags: set_flags::DYNAMIC | set_flags::TIMEOUT,
+            key_length: length,
+            id: self.sets,
+            size: Some(SENDERS),
+            timeout: Some(refill_time(rate)),
+            ..nf::Set::default()
+        };
+        let message = self.batch.new_set(&set);
+        self.ledger.note(message, rule.id.as_ref());
+        out.push(payload(Base::Network, offset, length));
+        out.push(Expression::Meter {
+            register: registers::FIRST,
+            set: set.name,
+            id: set.id,
+            limit: limit(rate),
+        });
+        out.push(Expression::Counter { packets: 0, bytes: 0 });
+        out.push(Expression::Immediate(Verdict::Accept));
+    }
+
+    /// A list of programs, as a set of the numbers in marks.
+    pub(super) fn new_list(
+        &mut self,
+        paths: &[String],
+        rule: &ProgramRule,
+    ) -> Result<(String, u32), LinuxError> {
+        let entries = self.marks.lists.get(paths).filter(|_| self.marks.mask != 0);
+        let entries = entries.ok_or_else(|| LinuxError::RuleRefused {
+            rule: rule.id.clone().unwrap_or_else(|| RuleId::rule("")),
+            reason: format!("nothing marks the sockets of `{}`", paths.join("`, `")),
+        })?;
+        let elements: Vec<Element> = entries
+            .iter()
+            .map(|entry| {
+                let bits = Marks::bits(self.marks.mask, entry.number);
+                Element {
+                    user_data: entry.path.as_deref().map(user_data).unwrap_or_default(),
+                    ..Element::key(bits.to_ne_bytes().to_vec())
+                }
+            })
+            .collect();
+        self.sets += 1;
+        let set = nf::Set {
+            table: TABLE.into(),
+            name: format!("programs-{}", self.sets),
+            flags: set_flags::CONSTANT,
+            key_length: 4,
+            id: self.sets,
+            size: size_of_set(true, elements.len()),
+            ..nf::Set::default()
+        };
+        self.batch.new_set(&set);
+        let message = self.batch.new_elements(&set, &elements);
+        self.ledger.note(message, rule.id.as_ref());
+        Ok((set.name, set.id))
+    }
+
+    pub(super) fn new_set<T: Value>(
+        &mut self,
+        values: &RangeSet<T>,
+        rule: &ProgramRule,
+    ) -> (String, u32) {
+        self.sets += 1;
+        let spelled = spelled_out(values.ranges());
+        let points = spelled.is_some();
+        let ranges = spelled.as_deref().unwrap_or(values.ranges());
+        let set = nf::Set {
+            table: TABLE.into(),
+            name: format!("set-{}", self.sets),
+            flags: set_flags::CONSTANT | if points { 0 } else { set_flags::INTERVAL },
+            key_length: T::LENGTH,
+            id: self.sets,
+            size: size_of_set(points, ranges.len()),
+            ..nf::Set::default()
+        };
+        let mut elements = Vec::with_capacity(ranges.len() * if points { 1 } else { 2 });
+        for &(first, last) in ranges {
+            elements.push(Element::key(first.to_key()));
+            if let (false, Some(behind)) = (points, last.next()) {
+                elements.push(Element::end(behind.to_key()));
+            }
+        }
+        self.batch.new_set(&set);
+        let message = self.batch.new_elements(&set, &elements);
+        self.ledger.note(message, rule.id.as_ref());
+        (set.name, set.id)
+    }
+}
+
+/// A set of single values that never changes is told how many there are: the kernel then takes
+/// the form that is fastest to fill and to search.
+fn size_of_set(points: bool, elements: usize) -> Option<u32> {
+    u32::try_from(elements).ok().filter(|_| points)
+}
+
+fn element(key: Key, entry: &Entry) -> Element {
+    let (verdict, id) = match &entry.then {
+        Then::Allow(id) => (Verdict::Accept, Some(id)),
+        Then::Deny(id) => (Verdict::Drop, Some(id)),
+        Then::Jump(chain) => (Verdict::Jump(chain.clone()), None),
+        Then::Opaque(_) => unreachable!("only decoding makes opaque entries"),
+    };
+    Element {
+        verdict: Some(verdict),
+        user_data: id.map(|id| user_data(&id.to_string())).unwrap_or_default(),
+        ..Element::key(keys::bytes(key, entry.first))
+    }
+}
+
+/// The time in milliseconds after which an idle sender's bucket is full again, so that it can be
+/// forgotten without giving it more than the rate.
+fn refill_time(rate: Rate) -> u64 {
+    let time = u64::from(rate.burst) * u64::from(rate.seconds) * 1_000 / u64::from(rate.count);
+    (time + 1_000).clamp(SHORTEST_MEMORY, LONGEST_MEMORY)
+}
