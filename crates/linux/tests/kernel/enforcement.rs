@@ -126,6 +126,31 @@ fn what_others_change_in_our_table_is_seen() {
     });
 }
 
+#[test]
+fn what_others_do_to_reopened_connections_is_seen() {
+    sealed("enforcement::what_others_do_to_reopened_connections_is_seen", || {
+        let mut socket = netfilter();
+        let text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+                    [[host.sluice.rule]]\nname = \"seeds\"\nallow = [\"5432/tcp\"]\n\
+                    program = \"/usr/sbin/seedbase\"\n";
+        let program = lower(&plan(text));
+        assert_eq!(enforce(&mut socket, "sluice", &program).expect("enforced").program, program);
+        let mut batch = Batch::begin(1);
+        batch.new_rule(&nf::Rule {
+            table: TABLE.into(),
+            chain: "reopened".into(),
+            expressions: vec![Expression::Immediate(nf::Verdict::Drop)],
+            ..nf::Rule::default()
+        });
+        send(batch);
+        let found = read(&mut socket).expect("read").expect("there").program;
+        let drifts = compare(&program, &found);
+        assert_eq!(drifts, [Drift::ExtraChain("reopened".into()), Drift::Reopened]);
+        enforce(&mut socket, "sluice", &program).expect("enforced");
+        assert_eq!(read(&mut socket).expect("read").expect("there").program, program);
+    });
+}
+
 /// Attributes of an expression that this program does not know: a number from 0 to 1.
 fn numgen() -> Vec<u8> {
     let mut out = tipstaff_wire::Writer::new();
