@@ -10,7 +10,7 @@ use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
 use tipstaff_core::policy::Verdict;
-use tipstaff_core::program::{Drift, ProgramRule, RuleProgram, compare};
+use tipstaff_core::program::{Drift, ProgramRule, compare};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::ruleset::{self, Denies, OtherTable, Snapshot, Tally};
 use tipstaff_linux::{NetlinkSocket, Protocol};
@@ -172,7 +172,7 @@ pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
         reduced.leave_out_programs();
         loaded = &reduced;
     }
-    let compared = snapshot.as_ref().map(|it| Compared::of(loaded, &it.program));
+    let compared = snapshot.as_ref().map(|it| Compared::of(loaded, it));
     let marks = snapshot.as_ref().map(|it| it.marks.clone()).unwrap_or_default();
     let last_confirmed = entries.iter().rev().find(|it| it.state == State::Confirmed);
     let confirmed = last_confirmed.is_some_and(|it| it.kind != EntryKind::Release);
@@ -285,9 +285,10 @@ struct Compared {
 
 impl Compared {
     /// The policy's own meaning is compared, not that of what it was lowered to.
-    fn of(loaded: &Loaded, found: &RuleProgram) -> Self {
+    fn of(loaded: &Loaded, snapshot: &Snapshot) -> Self {
         // Rules that have ended since they were enforced do nothing in the kernel either.
-        let (given, found) = (loaded.program.clone().at(loaded.now), found.clone().at(loaded.now));
+        let (given, found) =
+            (loaded.program.clone().at(loaded.now), snapshot.program.clone().at(loaded.now));
         let mut atlas = Atlas::new();
         let (meant, in_kernel) = (atlas.plan(&loaded.plan), atlas.program(&found));
         let meanings = atlas.differences(&meant, &in_kernel, SHOWN);
@@ -297,7 +298,11 @@ impl Compared {
         let forms = drifts.iter().take(SHOWN - differences.len());
         let form = |drift: &Drift| Difference { message: words(drift), witness: None };
         differences.extend(forms.map(form));
-        Self { equal: meanings.is_empty(), same_form: drifts.is_empty(), differences }
+        // Rules that do not meet the listener do not mean what they say, and a chain of somebody
+        // else may decide before them.
+        let equal =
+            meanings.is_empty() && !drifts.contains(&Drift::Reopened) && snapshot.strays.is_empty();
+        Self { equal, same_form: drifts.is_empty(), differences }
     }
 }
 

@@ -31,6 +31,20 @@ fn stray_rule() {
     send(batch);
 }
 
+/// Hangs a chain of one's own into our table, ahead of all others.
+fn stray_chain() {
+    let mut batch = nf::Batch::begin(1);
+    batch.new_chain(&nf::Chain {
+        table: TABLE.into(),
+        name: "flood".into(),
+        kind: Some("filter".into()),
+        hook: Some(nf::Hook { number: nf::Hook::PRE_ROUTING, priority: 0 }),
+        policy: Some(0),
+        ..nf::Chain::default()
+    });
+    send(batch);
+}
+
 #[test]
 fn the_round_of_enforcing_looking_and_releasing() {
     sealed("kernel::the_round_of_enforcing_looking_and_releasing", || {
@@ -65,6 +79,13 @@ fn the_round_of_enforcing_looking_and_releasing() {
         assert_eq!((&status["equal"], &status["same_form"]), (&true.into(), &false.into()));
         let message = status["differences"][0]["message"].as_str().expect("a text");
         assert!(message.contains("one more part of `(not ours)`"), "{message}");
+        desk.run(sluice(&["enforce", "--keep"])).exits(0);
+        desk.run(sluice(&["status"])).exits(0);
+
+        stray_chain();
+        let status = desk.run(sluice(&["status"])).exits(1).stdout;
+        assert!(status.contains("in force, but different"), "{status}");
+        assert!(status.contains("has a chain `flood` that the policy does not ask"), "{status}");
         desk.run(sluice(&["enforce", "--keep"])).exits(0);
         desk.run(sluice(&["status"])).exits(0);
 

@@ -56,6 +56,8 @@ pub struct Snapshot {
     pub dormant: bool,
     /// The rules.
     pub program: RuleProgram,
+    /// Chains that somebody else has hung into the packet path in our table.
+    pub strays: Vec<String>,
     /// The numbers by which the rules know programs.
     pub marks: Marks,
     /// What they have counted, one entry for each decision and direction that decides anything.
@@ -158,7 +160,7 @@ struct FoundRule {
 fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> Snapshot {
     let mut program = RuleProgram::default();
     let mut tallies = Tallies::default();
-    let mut marks = Marks::default();
+    let (mut marks, mut strays) = (Marks::default(), Vec::new());
     let mut of_chain: HashMap<String, Vec<FoundRule>> = HashMap::new();
     for found in rules {
         of_chain.entry(found.chain.clone()).or_default().push(found);
@@ -175,6 +177,10 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
                 Direction::ALL.into_iter().find(|&it| hook_number(it) == hook.number)?;
             Some(BaseChain { direction, passes: chain.policy == Some(1) })
         });
+        let is_ours = base.is_some_and(|it| it.direction.as_str() == chain.name);
+        if chain.hook.is_some() && !is_ours {
+            strays.push(chain.name.clone());
+        }
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
         let mut counts = Vec::new();
         for FoundRule { read, .. } in rules {
@@ -196,6 +202,7 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         dormant: table.flags & FLAG_DORMANT != 0,
         tallies: tallies.list,
         program,
+        strays,
         marks,
     }
 }

@@ -143,11 +143,13 @@ fn what_others_do_to_reopened_connections_is_seen() {
             ..nf::Rule::default()
         });
         send(batch);
-        let found = read(&mut socket).expect("read").expect("there").program;
-        let drifts = compare(&program, &found);
+        let found = read(&mut socket).expect("read").expect("there");
+        assert_eq!(found.strays, ["reopened"]);
+        let drifts = compare(&program, &found.program);
         assert_eq!(drifts, [Drift::ExtraChain("reopened".into()), Drift::Reopened]);
         enforce(&mut socket, "sluice", &program).expect("enforced");
-        assert_eq!(read(&mut socket).expect("read").expect("there").program, program);
+        let mended = read(&mut socket).expect("read").expect("there");
+        assert_eq!((mended.program, mended.strays), (program, Vec::new()));
     });
 }
 
