@@ -158,6 +158,7 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     teller.chapter("7. Enforced, and the same check", SAME_CHECK);
     let after = teller.enforce_and_check(&world, &mended, &desk)?;
     let state = desk.join("sluice");
+    teller.say("\n");
     teller.command("docket");
     teller.say(&format!("{}\n", render::docket(&docket::list(&state)?, screen)));
     teller.command("--host sluice status");
