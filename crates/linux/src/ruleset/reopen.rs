@@ -41,10 +41,11 @@ pub fn chain() -> Chain {
 
 /// What the chain does for one IP version, as far as rules can say it; [`last_steps`] follow.
 pub fn first_steps(family: Family, ports: &RangeSet<u16>) -> ProgramRule {
+    // Every packet that comes in meets this: what spares most of them the rest comes first.
     let tests = vec![
-        Test::Family(family),
         Test::Protocol(RangeSet::single(TCP)),
         Test::DestinationPort(ports.clone()),
+        Test::Family(family),
     ];
     ProgramRule { id: None::<RuleId>, tests, action: Action::Opaque(CHAIN.into()) }
 }
@@ -82,7 +83,7 @@ pub fn read(rule: &Rule, sets: &Sets) -> Option<(Family, RangeSet<u16>)> {
         let rest = rule.expressions.strip_suffix(last_steps(family).as_slice())?;
         let first = Rule { expressions: rest.to_vec(), ..rule.clone() };
         let tests = decode::rule(&first, sets, false).rule.tests;
-        let Some(Test::DestinationPort(ports)) = tests.last() else { return None };
+        let Some(Test::DestinationPort(ports)) = tests.get(1) else { return None };
         (tests == first_steps(family, ports).tests).then(|| (family, ports.clone()))
     })
 }
