@@ -91,6 +91,5 @@ pub fn read(rule: &Rule, sets: &Sets) -> Option<(Family, RangeSet<u16>)> {
 /// The ports of a chain, from its rules; `None` if it is not as we make it.
 pub fn ports(found: &Chain, rules: &[Option<(Family, RangeSet<u16>)>]) -> Option<RangeSet<u16>> {
     let [Some((Family::V4, ports)), Some((Family::V6, same))] = rules else { return None };
-    (*found == Chain { kind: found.kind.clone(), ..chain() } && ports == same)
-        .then(|| ports.clone())
+    (*found == chain() && ports == same).then(|| ports.clone())
 }
