@@ -8,7 +8,7 @@ use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_linux::lab::testing::sealed_benchmark;
 use tipstaff_linux::ruleset::{encode, enforce};
-use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
+use tipstaff_linux::{NetlinkSocket, Protocol, Transport, deliver};
 use tipstaff_wire::nf_tables as nf;
 
 const SIZES: [usize; 4] = [10, 100, 1_000, 10_000];
@@ -61,7 +61,7 @@ fn large_place() {
         best.push(send(&mut socket, &bytes));
         let begun = Instant::now();
         let (batch, _) = encode(&program, HOST_NAME, socket.next_sequence()).expect("encoded");
-        let bytes = batch.finish().expect("fits").bytes;
+        let bytes = batch.finish().expect("fits");
         send(&mut socket, &bytes);
         load.push(begun.elapsed());
         let begun = Instant::now();
@@ -76,7 +76,7 @@ fn large_place() {
 }
 
 /// A table with nothing but the hash.
-fn bare_hash(sequence: u32) -> Vec<u8> {
+fn bare_hash(sequence: u32) -> nf::BatchOutput {
     let mut batch = nf::Batch::begin(sequence);
     let table = nf::Table { name: "bare".into(), ..nf::Table::default() };
     batch.new_table(&table);
@@ -95,14 +95,13 @@ fn bare_hash(sequence: u32) -> Vec<u8> {
     let elements: Vec<nf::Element> =
         addresses().map(|it| nf::Element::key(it.to_be_bytes().to_vec())).collect();
     batch.new_elements(&set, &elements);
-    batch.finish().expect("fits").bytes
+    batch.finish().expect("fits")
 }
 
 /// Sends a batch, and gives the time until the kernel has done all of it.
-fn send(socket: &mut NetlinkSocket, bytes: &[u8]) -> Duration {
+fn send(socket: &mut NetlinkSocket, batch: &nf::BatchOutput) -> Duration {
     let begun = Instant::now();
-    socket.send(bytes).expect("sent");
-    socket.receive().expect("answered");
+    assert_eq!(deliver(socket, "measure", batch).expect("answered"), []);
     begun.elapsed()
 }
 
@@ -125,12 +124,12 @@ fn measure(program: &RuleProgram) -> [Duration; 3] {
     let [mut bare, mut load, mut whole] = [const { Vec::new() }; 3];
     for _ in 0..ROUNDS {
         let (batch, _) = encode(program, HOST_NAME, socket.next_sequence()).expect("encoded");
-        let bytes = batch.finish().expect("fits").bytes;
+        let bytes = batch.finish().expect("fits");
         bare.push(send(&mut socket, &bytes));
 
         let begun = Instant::now();
         let (batch, _) = encode(program, HOST_NAME, socket.next_sequence()).expect("encoded");
-        let bytes = batch.finish().expect("fits").bytes;
+        let bytes = batch.finish().expect("fits");
         send(&mut socket, &bytes);
         load.push(begun.elapsed());
 

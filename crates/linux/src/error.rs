@@ -41,6 +41,15 @@ pub enum LinuxError {
     /// Somebody changed the kernel's rules in the meantime. Nothing was changed by us.
     #[error("somebody changed the kernel's rules in the meantime")]
     Changed,
+    /// The kernel was given a change, and its answer was lost: it may have been made or not. Way
+    /// out: read the kernel back.
+    #[error("it is not known whether the kernel did {doing}: its answer was lost ({source})")]
+    Unknown {
+        /// What was tried, as the end of a sentence.
+        doing: String,
+        /// Why no answer came.
+        source: io::Error,
+    },
     /// A system call failed.
     #[error("cannot {doing}: {source}")]
     System {
@@ -52,8 +61,9 @@ pub enum LinuxError {
     /// The kernel's answer, or our question, is not well formed: a mistake of this program.
     #[error("a message to or from the kernel is malformed: {0}")]
     Wire(#[from] WireError),
-    /// What was read back is not what was sent: a mistake of this program.
-    #[error("the kernel holds something else than it was given: {0}")]
+    /// The kernel took the rules, but what was read back is not what was sent, or could not be read:
+    /// a mistake of this program, or somebody came in between.
+    #[error("the kernel took the rules, and reading them back gave something else: {0}")]
     ReadBack(String),
 }
 

@@ -1,6 +1,7 @@
 //! Flows that the kernel keeps track of: what lives on whatever the rules say now.
 
 use crate::LinuxError;
+use crate::sockets::{Connection, PortProtocol};
 use crate::transport::{Transport, ask_about, dump};
 use tipstaff_wire::conntrack;
 pub use tipstaff_wire::conntrack::Flow;
@@ -29,19 +30,19 @@ pub fn forget(netfilter: &mut dyn Transport, flow: &Flow) -> Result<bool, LinuxE
     ask_about(netfilter, "forget a connection", &GONE, |sequence| conntrack::delete(flow, sequence))
 }
 
-/// Ends the socket of this host that a flow belongs to. Without that, the host's own next packet
-/// would begin the flow anew, as one of its own. `own_is_source` says which end is this host's.
+/// Ends a connection's socket of this host; gives `false` if it had ended by itself. Without that, the
+/// host's own next packet would begin the flow anew, as one of its own.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel refuses. A kernel without `CONFIG_INET_DIAG_DESTROY` always does.
 pub fn end_socket(
     diagnosis: &mut dyn Transport,
-    flow: &Flow,
-    own_is_source: bool,
+    connection: &Connection,
 ) -> Result<bool, LinuxError> {
-    let Some((source_port, destination_port)) = flow.ports else { return Ok(false) };
-    let (source, destination) = ((flow.source, source_port), (flow.destination, destination_port));
-    let (own, other) = if own_is_source { (source, destination) } else { (destination, source) };
-    let request = |sequence| sock_diag::destroy(flow.protocol, own, other, sequence);
+    let protocol = match connection.protocol {
+        PortProtocol::Tcp => sock_diag::PROTOCOL_TCP,
+        PortProtocol::Udp => sock_diag::PROTOCOL_UDP,
+    };
+    let request = |sequence| sock_diag::destroy(protocol, &connection.socket, sequence);
     ask_about(diagnosis, "end a connection", &GONE, request)
 }

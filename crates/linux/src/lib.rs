@@ -6,9 +6,12 @@
 //! the project is in the modules below `sys`, each with the reason why it is sound.
 
 mod addresses;
+mod batch;
 mod error;
 pub mod flows;
+mod groups;
 pub mod lab;
+mod place;
 mod privileges;
 pub mod probe;
 pub mod programs;
@@ -19,7 +22,10 @@ mod sys;
 mod transport;
 
 pub use addresses::{Link, addresses, is_own, link_towards, links, mark_rules};
+pub use batch::deliver;
 pub use error::LinuxError;
+pub use groups::{leave_control_groups, return_to_control_groups};
+pub use place::Place;
 pub use privileges::keep_only_what_enforcing_needs;
 pub use sys::die_with_parent;
 pub use sys::namespace::Namespace;

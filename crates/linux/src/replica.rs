@@ -1,6 +1,7 @@
 //! A copy of a machine's whole live rule set, links, addresses and listeners in a lab, so that
 //! the machine as it stands can be tried with nothing sent on its real network.
 
+use crate::batch::deliver;
 use crate::lab::{Stage, StageLink};
 use crate::sockets::{Listener, PortProtocol, listeners};
 use crate::sys::mark;
@@ -11,7 +12,6 @@ use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, listen, socket_w
 use std::collections::HashSet;
 use std::fs;
 use std::net::{Ipv6Addr, SocketAddr};
-use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::nf_tables::{self as nf, Batch, Copied, message_kind};
 
 const READING: &str = "copy the kernel's rules";
@@ -154,41 +154,17 @@ fn load(objects: &mut Vec<Copied>) -> Result<Vec<String>, LinuxError> {
         for object in objects.iter() {
             batch.again(object);
         }
-        let batch = batch.finish()?;
-        let system = |source| LinuxError::system(DOING, source);
-        socket.send(&batch.bytes).map_err(system)?;
         let mut wrong = HashSet::new();
-        let mut ended = false;
-        while !ended {
-            let datagram = match socket.receive() {
-                Ok(datagram) => datagram,
-                Err(error)
-                    if error.kind() == std::io::ErrorKind::WouldBlock && !wrong.is_empty() =>
-                {
-                    break;
-                }
-                Err(error) => return Err(system(error)),
+        // The kernel reports all that is wrong at once.
+        for (message, answer) in deliver(&mut socket, DOING, &batch.finish()?)? {
+            let at = message.wrapping_sub(first + 1) as usize;
+            let Some(object) = objects.get(at) else {
+                return Err(LinuxError::refused(DOING, answer.errno, answer.remark.as_deref()));
             };
-            for message in split(&datagram)?.iter().filter(|message| message.kind == ERROR) {
-                let answer = message.answer()?;
-                ended |= message.sequence == batch.last;
-                let at = message.sequence.wrapping_sub(first + 1) as usize;
-                if answer.errno != 0 {
-                    let Some(object) = objects.get(at) else {
-                        return Err(LinuxError::refused(
-                            DOING,
-                            answer.errno,
-                            answer.remark.as_deref(),
-                        ));
-                    };
-                    let reason = crate::error::reason(answer.errno, answer.remark.as_deref());
-                    if wrong.insert(at) {
-                        refused.push(format!("{}: {reason}", object.words()));
-                    }
-                }
+            let reason = crate::error::reason(answer.errno, answer.remark.as_deref());
+            if wrong.insert(at) {
+                refused.push(format!("{}: {reason}", object.words()));
             }
-            // The kernel reports all that is wrong at once.
-            ended |= !wrong.is_empty();
         }
         if wrong.is_empty() {
             return Ok(refused);

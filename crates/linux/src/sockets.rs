@@ -8,7 +8,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use tipstaff_wire::sock_diag::{
     self, FAMILY_V4, FAMILY_V6, PROTOCOL_TCP, PROTOCOL_UDP, STATE_CLOSE, STATE_ESTABLISHED,
-    STATE_LISTEN,
+    STATE_LISTEN, STATES_UNDER_WAY,
 };
 
 /// A protocol with ports.
@@ -77,7 +77,7 @@ pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxEr
             let sockets: Vec<sock_diag::Socket> = dump(
                 transport,
                 "list sockets",
-                |sequence| sock_diag::request(family, number, state, sequence),
+                |sequence| sock_diag::request(family, number, &[state], sequence),
                 sock_diag::decode,
             )?;
             let waiting = sockets.into_iter().filter(|socket| socket.port != 0);
@@ -104,7 +104,7 @@ pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxEr
 }
 
 /// A connection that stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Connection {
     /// TCP, or UDP where a program has chosen one partner.
     pub protocol: PortProtocol,
@@ -112,15 +112,18 @@ pub struct Connection {
     pub own: SocketAddr,
     /// The other end.
     pub peer: SocketAddr,
-    /// The number of the socket's file.
-    number: u32,
+    /// Whether it stands: data may still come and go. TCP connections that are being opened or closed
+    /// do not.
+    pub established: bool,
+    /// The socket, as the kernel tells it.
+    pub(crate) socket: sock_diag::Socket,
 }
 
 impl Connection {
     /// The process that holds this host's end, of those that were looked up.
     #[must_use]
     pub fn owner<'o>(&self, owners: &'o Owners) -> Option<&'o Owner> {
-        owners.0.get(&self.number)
+        owners.0.get(&self.socket.inode)
     }
 }
 
@@ -136,27 +139,40 @@ impl Owners {
     }
 }
 
-/// Lists the connections of the transport's network namespace. IPv4 addresses in IPv6 form are given
+/// Lists the connections of the transport's network namespace that stand. IPv4 addresses in IPv6 form are given
 /// as IPv4.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
 pub fn connections(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
+    let mut found = under_way(transport)?;
+    found.retain(|it| it.established);
+    Ok(found)
+}
+
+/// Like [`connections`], and also TCP connections that are being opened or closed.
+///
+/// # Errors
+/// As for [`connections`].
+pub fn under_way(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
     let mut found = Vec::new();
-    for (protocol, number) in [(PortProtocol::Tcp, PROTOCOL_TCP), (PortProtocol::Udp, PROTOCOL_UDP)]
-    {
+    for (protocol, number, states) in [
+        (PortProtocol::Tcp, PROTOCOL_TCP, &STATES_UNDER_WAY[..]),
+        (PortProtocol::Udp, PROTOCOL_UDP, &[STATE_ESTABLISHED]),
+    ] {
         for family in [FAMILY_V4, FAMILY_V6] {
             let sockets: Vec<sock_diag::Socket> = dump(
                 transport,
                 "list connections",
-                |sequence| sock_diag::request(family, number, STATE_ESTABLISHED, sequence),
+                |sequence| sock_diag::request(family, number, states, sequence),
                 sock_diag::decode,
             )?;
             found.extend(sockets.into_iter().map(|it| Connection {
                 protocol,
                 own: SocketAddr::new(it.address.to_canonical(), it.port),
                 peer: SocketAddr::new(it.peer.0.to_canonical(), it.peer.1),
-                number: it.inode,
+                established: it.state == STATE_ESTABLISHED,
+                socket: it,
             }));
         }
     }

@@ -12,6 +12,9 @@ const TUPLE_ORIGINAL: u16 = 1;
 const STATUS: u16 = 3;
 const SEEN_REPLY: u32 = 2;
 const ID: u16 = 12;
+const PROTOCOL_INFO: u16 = 4;
+const INFO_TCP: u16 = 1;
+const TCP_STATE: u16 = 1;
 const TUPLE_IP: u16 = 1;
 const TUPLE_PROTOCOL: u16 = 2;
 const V4_SOURCE: u16 = 1;
@@ -41,10 +44,23 @@ pub struct Flow {
     pub icmp_type: Option<u8>,
     /// Whether it has been answered (`IPS_SEEN_REPLY`).
     pub answered: bool,
+    /// The state of a TCP flow (`enum tcp_conntrack`); `None` for others.
+    pub tcp_state: Option<u8>,
     /// The kernel's number of the flow (`CTA_ID`).
     pub id: u32,
     /// The original tuple as the kernel wrote it, by which it finds the flow again.
     tuple: Vec<u8>,
+}
+
+/// From this state of a TCP flow on it is over: `TCP_CONNTRACK_LAST_ACK`, `TIME_WAIT`, `CLOSE`.
+const TCP_OVER: std::ops::RangeInclusive<u8> = 6..=8;
+
+impl Flow {
+    /// Whether it is over, and only remembered.
+    #[must_use]
+    pub fn is_over(&self) -> bool {
+        self.tcp_state.is_some_and(|state| TCP_OVER.contains(&state))
+    }
 }
 
 fn header(out: &mut Writer, family: u8) {
@@ -93,6 +109,7 @@ pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
         ports: None,
         icmp_type: None,
         answered: false,
+        tcp_state: None,
         id: 0,
         tuple: Vec::new(),
     };
@@ -104,6 +121,7 @@ pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
                 tuple(&mut flow, &attribute)?;
             }
             STATUS => flow.answered = attribute.be32("CTA_STATUS")? & SEEN_REPLY != 0,
+            PROTOCOL_INFO => flow.tcp_state = tcp_state(&attribute)?,
             ID => flow.id = attribute.be32("CTA_ID")?,
             _ => {}
         }
@@ -112,6 +130,22 @@ pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
         return Err(WireError::Missing { what: "CTA_TUPLE_ORIG" });
     }
     Ok(flow)
+}
+
+fn tcp_state(information: &Attribute<'_>) -> Result<Option<u8>, WireError> {
+    for protocol in information.nested("CTA_PROTOINFO") {
+        let protocol = protocol?;
+        if protocol.kind != INFO_TCP {
+            continue;
+        }
+        for field in protocol.nested("CTA_PROTOINFO_TCP") {
+            let field = field?;
+            if field.kind == TCP_STATE {
+                return field.byte("CTA_PROTOINFO_TCP_STATE").map(Some);
+            }
+        }
+    }
+    Ok(None)
 }
 
 fn tuple(flow: &mut Flow, tuple: &Attribute<'_>) -> Result<(), WireError> {

@@ -16,6 +16,8 @@ pub const PROTOCOL_TCP: u8 = 6;
 pub const PROTOCOL_UDP: u8 = 17;
 /// `TCP_ESTABLISHED`.
 pub const STATE_ESTABLISHED: u8 = 1;
+/// The states in which a TCP connection is under way: not closed, not `TCP_TIME_WAIT`, not listening.
+pub const STATES_UNDER_WAY: [u8; 8] = [STATE_ESTABLISHED, 2, 3, 4, 5, 8, 9, 11];
 /// `TCP_LISTEN`.
 pub const STATE_LISTEN: u8 = 10;
 /// `TCP_CLOSE`: for UDP, a socket that is not connected.
@@ -38,6 +40,8 @@ pub struct Socket {
     pub state: u8,
     /// Index of the interface it is bound to, 0 for none.
     pub interface: u32,
+    /// The kernel's own number of the socket, which no other ever has (`idiag_cookie`).
+    pub cookie: [u8; 8],
     /// The user who made it.
     pub uid: u32,
     /// Number of the socket's file, as in `/proc/PID/fd`.
@@ -48,16 +52,22 @@ pub struct Socket {
     pub mark: Option<u32>,
 }
 
-/// A request for all sockets of a family and protocol in one state.
+/// A request for all sockets of a family and protocol in one of some states.
 ///
 /// # Errors
 /// [`WireError`] never, in fact: nothing in it varies in length.
-pub fn request(family: u8, protocol: u8, state: u8, sequence: u32) -> Result<Vec<u8>, WireError> {
+pub fn request(
+    family: u8,
+    protocol: u8,
+    states: &[u8],
+    sequence: u32,
+) -> Result<Vec<u8>, WireError> {
+    let states = states.iter().fold(0u32, |all, state| all | 1 << state);
     let mut out = Writer::new();
     netlink::write(&mut out, BY_FAMILY, REQUEST | DUMP, sequence, |out| {
         // struct inet_diag_req_v2
         out.raw(&[family, protocol, 0, 0]);
-        out.raw(&(1u32 << state).to_ne_bytes());
+        out.raw(&states.to_ne_bytes());
         out.raw(&[0; SOCKET_ID]);
     });
     out.finish()
@@ -75,7 +85,9 @@ pub fn decode(body: &[u8]) -> Result<Socket, WireError> {
     let (port, peer_port) = (fields.be16()?, fields.be16()?);
     let (own, peer) = (fields.sixteen()?, fields.sixteen()?);
     let interface = fields.ne32()?;
-    fields.take(8 + 12)?;
+    let mut cookie = [0; 8];
+    cookie.copy_from_slice(fields.take(8)?);
+    fields.take(12)?;
     let (uid, inode) = (fields.ne32()?, fields.ne32()?);
     let address = |bytes: [u8; 16]| -> IpAddr {
         if family == FAMILY_V4 {
@@ -87,7 +99,8 @@ pub fn decode(body: &[u8]) -> Result<Socket, WireError> {
     };
     let (address, peer) = (address(own), (address(peer), peer_port));
     let (v6_only, mark) = (false, None);
-    let mut socket = Socket { address, port, peer, state, interface, uid, inode, v6_only, mark };
+    let mut socket =
+        Socket { address, port, peer, state, interface, cookie, uid, inode, v6_only, mark };
     for attribute in Attributes::new(fields.rest(), "inet_diag attributes") {
         let attribute = attribute?;
         match attribute.kind {
@@ -101,19 +114,13 @@ pub fn decode(body: &[u8]) -> Result<Socket, WireError> {
 
 /// `SOCK_DESTROY`.
 const DESTROY: u16 = 21;
-/// `INET_DIAG_NOCOOKIE`: the socket is named by its addresses and ports alone.
-const NO_COOKIE: [u8; 8] = [0xff; 8];
 
-/// A request that the kernel end a connection of this host: its own end, then the other one.
+/// A request that the kernel end a socket of this host: that very one, by its cookie. By addresses and
+/// ports alone the kernel would find the listener once the connection is gone.
 ///
 /// # Errors
 /// [`WireError`] never, in fact: nothing in it varies in length.
-pub fn destroy(
-    protocol: u8,
-    own: (IpAddr, u16),
-    other: (IpAddr, u16),
-    sequence: u32,
-) -> Result<Vec<u8>, WireError> {
+pub fn destroy(protocol: u8, socket: &Socket, sequence: u32) -> Result<Vec<u8>, WireError> {
     let sixteen = |address: IpAddr| match address {
         IpAddr::V4(address) => {
             let mut bytes = [0; 16];
@@ -122,18 +129,18 @@ pub fn destroy(
         }
         IpAddr::V6(address) => address.octets(),
     };
-    let family = if own.0.is_ipv4() { FAMILY_V4 } else { FAMILY_V6 };
+    let family = if socket.address.is_ipv4() { FAMILY_V4 } else { FAMILY_V6 };
     let mut out = Writer::new();
     netlink::write(&mut out, DESTROY, REQUEST | netlink::ACK, sequence, |out| {
         // struct inet_diag_req_v2, struct inet_diag_sockid
         out.raw(&[family, protocol, 0, 0]);
         out.raw(&u32::MAX.to_ne_bytes());
-        out.raw(&own.1.to_be_bytes());
-        out.raw(&other.1.to_be_bytes());
-        out.raw(&sixteen(own.0));
-        out.raw(&sixteen(other.0));
-        out.raw(&0u32.to_ne_bytes());
-        out.raw(&NO_COOKIE);
+        out.raw(&socket.port.to_be_bytes());
+        out.raw(&socket.peer.1.to_be_bytes());
+        out.raw(&sixteen(socket.address));
+        out.raw(&sixteen(socket.peer.0));
+        out.raw(&socket.interface.to_ne_bytes());
+        out.raw(&socket.cookie);
     });
     out.finish()
 }

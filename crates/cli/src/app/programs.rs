@@ -2,7 +2,7 @@
 
 use super::{Failure, Loaded};
 use crate::exit::Exit;
-use crate::store::Docket;
+use crate::store::{Docket, Home};
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fs;
@@ -249,9 +249,9 @@ fn trouble(file: &ProgramFile) -> Vec<String> {
 ///
 /// # Errors
 /// [`Failure`] if the kernel refuses.
-pub fn refresh(state: &Path) -> Result<Report, Failure> {
+pub fn refresh(home: &Home) -> Result<Report, Failure> {
     // Whoever else changes what is enforced waits until this is done.
-    let _docket = Docket::open(state)?;
+    let _docket = Docket::open(home)?;
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let generation = ruleset::generation(&mut kernel)?;
     let Some(found) = ruleset::read(&mut kernel)? else { return report() };
@@ -301,7 +301,7 @@ fn is_ours(program: &RuleProgram) -> bool {
 /// # Errors
 /// [`Failure`] if the kernel refuses, or `tell` fails.
 pub fn watch(
-    state: &Path,
+    home: &Home,
     mut tell: impl FnMut(&Report) -> Result<(), Failure>,
 ) -> Result<(), Failure> {
     let mut seen: Option<Vec<(String, Vec<u32>)>> = None;
@@ -311,7 +311,7 @@ pub fn watch(
         let running: Vec<_> = now.programs.iter().map(processes).collect();
         let stale = now.programs.iter().any(|it| !it.recognised && it.file != "missing");
         if stale || !now.recognised || seen.as_ref().is_some_and(|it| *it != running) {
-            let report = refresh(state)?;
+            let report = refresh(home)?;
             if report.refreshed {
                 tell(&report)?;
             }
@@ -329,8 +329,13 @@ impl Names {
     /// Those of a policy's rules. Paths may be links.
     pub fn of(policy: &Loaded) -> Self {
         let lists = policy.plan.decisions().flat_map(|it| &it.1.conditions);
+        Self::of_paths(lists.flat_map(|it| it.programs.iter().cloned()))
+    }
+
+    fn of_paths(paths: impl Iterator<Item = String>) -> Self {
         let mut names = HashMap::new();
-        for path in lists.flat_map(|it| &it.programs) {
+        for path in paths {
+            let path = &path;
             names.insert(PathBuf::from(path), path.clone());
             if let Ok(real) = fs::canonicalize(path) {
                 names.entry(real).or_insert_with(|| path.clone());
@@ -367,7 +372,18 @@ impl Receivers {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us.
     pub fn look(policy: &Loaded) -> Result<Self, LinuxError> {
-        let names = Names::of(policy);
+        Self::with(Names::of(policy))
+    }
+
+    /// Looks, for rules that are in force.
+    ///
+    /// # Errors
+    /// As for [`Self::look`].
+    pub fn of_rules(rules: &RuleProgram) -> Result<Self, LinuxError> {
+        Self::with(Names::of_paths(rules.program_lists().into_iter().flatten()))
+    }
+
+    fn with(names: Names) -> Result<Self, LinuxError> {
         let listeners = if names.0.is_empty() {
             Vec::new()
         } else {

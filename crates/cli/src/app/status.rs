@@ -1,12 +1,13 @@
 //! `status`: what the kernel holds, and whether that is what the policy says.
 
-use super::{Failure, Loaded, PacketWords, likely_packet, programs};
+use super::{Failure, Loaded, PacketWords, likely_packet, programs, transaction};
 use crate::exit::Exit;
-use crate::store::{Docket, Entry, Kind as EntryKind, State, digest};
+use crate::store::{
+    Docket, Entry, Home, Kind as EntryKind, Note, State, Watcher, Written, digest, pending,
+};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::fs;
-use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
 use tipstaff_core::policy::Verdict;
@@ -34,6 +35,9 @@ pub struct Report {
     pub same_form: Option<bool>,
     /// What the docket says; `null` if it may not be read, or has nothing to say.
     pub docket: Option<InDocket>,
+    /// What is wrong with what is kept on disk, as whole sentences: damaged lines and policies, and
+    /// what a boot would not know.
+    pub kept_trouble: Vec<String>,
     /// How things stand with the programs that rules in force name; `null` if that may not be
     /// looked at.
     pub programs: Option<programs::Report>,
@@ -69,13 +73,22 @@ pub struct InDocket {
     pub same_policy: bool,
     /// The entry that waits to be confirmed.
     pub pending: Option<u64>,
+    /// In how many seconds that goes back.
+    pub seconds_left: Option<u64>,
+    /// Whether the process lives that sees to it.
+    pub watched: Option<bool>,
 }
 
 impl Report {
     /// The exit code that belongs to the report.
     pub fn exit(&self) -> Exit {
         let programs = self.programs.as_ref().is_none_or(|it| it.exit() == Exit::Fine);
-        if self.in_force && self.equal == Some(true) && programs { Exit::Fine } else { Exit::Found }
+        let kept = self.kept_trouble.is_empty();
+        if self.in_force && self.equal == Some(true) && programs && kept {
+            Exit::Fine
+        } else {
+            Exit::Found
+        }
     }
 }
 
@@ -157,12 +170,13 @@ pub struct OtherChain {
 ///
 /// # Errors
 /// [`Failure`] if the kernel cannot be read.
-pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
+pub fn report(loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let snapshot = ruleset::read(&mut kernel)?;
     let others = ruleset::others(&mut kernel)?;
     // Who may not look into the docket still learns the rest.
-    let entries = Docket::look(state).unwrap_or_default();
+    let (written, kept_trouble) = kept(home);
+    let entries = written.entries;
     let in_force = entries.iter().rev().find(|it| is_in_force(it));
     let mut reduced;
     let mut loaded = loaded;
@@ -176,7 +190,7 @@ pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
     let marks = snapshot.as_ref().map(|it| it.marks.clone()).unwrap_or_default();
     let last_confirmed = entries.iter().rev().find(|it| it.state == State::Confirmed);
     let confirmed = last_confirmed.is_some_and(|it| it.kind != EntryKind::Release);
-    let docket = in_docket(&entries, loaded, state);
+    let docket = in_docket(&entries, loaded, home);
     Ok(Report {
         host: loaded.plan.host.clone(),
         programs: programs::of(snapshot.as_ref().map(|it| it.host.clone()), &marks).ok(),
@@ -189,6 +203,7 @@ pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
         after_reboot: boot_service().is_some() && confirmed,
         boot_service: boot_service(),
         docket,
+        kept_trouble,
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         others: others.into_iter().map(other).collect(),
@@ -196,15 +211,56 @@ pub fn report(loaded: &Loaded, state: &Path) -> Result<Report, Failure> {
     })
 }
 
-fn in_docket(entries: &[Entry], loaded: &Loaded, state: &Path) -> Option<InDocket> {
+/// What the docket says, and what is wrong with what is kept.
+fn kept(home: &Home) -> (Written, Vec<String>) {
+    let written = match Docket::look(home) {
+        Ok(written) => written,
+        // Others than root are not meant to look.
+        Err(_) if !rustix::process::geteuid().is_root() => return (Written::default(), Vec::new()),
+        Err(failure) => return (Written::default(), vec![failure.line()]),
+    };
+    let mut trouble: Vec<String> = written
+        .lost
+        .iter()
+        .map(|it| format!("line {} of the docket {}; `tipstaff docket mend`", it.line, it.why))
+        .collect();
+    trouble.extend(super::docket::damaged(home, &written.entries));
+    if let Err(why) = pending(home) {
+        trouble.push(format!("what waits cannot be read: {why}"));
+    }
+    let confirmed = written.confirmed().map(Note::of);
+    match (Note::read(home), confirmed) {
+        (Err(why), _) => trouble.push(format!("the note for the boot: {why}")),
+        (Ok(None), Some(_)) if home.note.is_some() => trouble.push(
+            "the note for the boot is missing: if the docket is lost too, a boot loads nothing; \
+             `tipstaff docket mend`"
+                .into(),
+        ),
+        (Ok(Some(noted)), confirmed) if confirmed.as_ref() != Some(&noted) => {
+            trouble.push(format!(
+                "the note for the boot is about entry {}, and the docket about another; \
+             `tipstaff docket mend`",
+                noted.entry
+            ))
+        }
+        _ => {}
+    }
+    (written, trouble)
+}
+
+fn in_docket(entries: &[Entry], loaded: &Loaded, home: &Home) -> Option<InDocket> {
     let last = entries.iter().rev().find(|it| is_in_force(it))?;
+    let waits = pending(home).ok().flatten();
+    let left = |deadline: u64| deadline.saturating_sub(transaction::since_boot()).div_ceil(1_000);
     Some(InDocket {
         entry: last.id,
         since: last.since.clone(),
         confirmed: last.state == State::Confirmed,
         loaded_at_boot: last.kind == EntryKind::Boot,
         same_policy: last.policy == Some(digest(&loaded.plan.host, &loaded.sources).0),
-        pending: Docket::pending(state).map(|pending| pending.id),
+        pending: waits.as_ref().map(|it| it.id),
+        seconds_left: waits.as_ref().map(|it| left(it.deadline)),
+        watched: waits.map(|it| it.watcher.is_some_and(Watcher::lives)),
     })
 }
 

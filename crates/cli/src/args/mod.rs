@@ -13,10 +13,12 @@ use crate::app::{
 use crate::demo;
 use crate::exit::Exit;
 use crate::render::{self, ColorWhen, Format, Screen};
+use crate::store::Home;
 use clap::{Args, Parser, Subcommand};
 use options::{
-    Ask, Compare, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Draft, Enforce, Programs,
-    Reach, Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Staying, VantageEnd,
+    Ask, Compare, Confirm, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Draft, Enforce,
+    Programs, Reach, Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Staying,
+    VantageEnd,
 };
 use std::io::BufReader;
 use std::path::PathBuf;
@@ -65,6 +67,16 @@ pub struct Global {
         value_name = "PATH"
     )]
     pub state: PathBuf,
+    /// The note from which a boot knows without the docket that a policy was confirmed, and where the
+    /// remote shell listens
+    #[arg(
+        long,
+        global = true, help_heading = COMMON,
+        env = "TIPSTAFF_BOOT_NOTE",
+        default_value = "/etc/tipstaff/boot-note.json",
+        value_name = "PATH"
+    )]
+    pub boot_note: PathBuf,
     /// How results are written
     #[arg(long, global = true, help_heading = COMMON, value_enum, default_value = "text")]
     pub format: Format,
@@ -100,7 +112,7 @@ pub enum Command {
     /// Put the policy's rules into the kernel; they go by themselves unless confirmed
     Enforce(Enforce),
     /// Keep what was enforced last
-    Confirm,
+    Confirm(Confirm),
     /// Go back to what was confirmed before, or to any earlier entry of the docket
     Revert(Revert),
     /// Take our rules out of the kernel; they come back by themselves unless confirmed
@@ -157,6 +169,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     let host = global.host.as_deref();
     let format = global.format;
     let policy = || load(&global.policy, host);
+    let home = &Home::of(&global.state, &global.boot_note);
     if !format.is_common() && !matches!(cli.command, Command::Report(_)) {
         return Err(Failure::usage(
             "only `report` is written as html, csv or markdown",
@@ -168,6 +181,9 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             message: format!("cannot give up rights that are not needed: {source}"),
             help: Vec::new(),
         })?;
+    }
+    if cli.command.looks_after_what_waits() {
+        transaction::look_after(home);
     }
     match &cli.command {
         Command::Draft(options) => {
@@ -230,7 +246,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output::fine(render::report(format, screen, &report, render::ask)))
         }
         Command::Enforce(options) if options.boot => {
-            let report = transaction::boot(&global.state)?;
+            let report = transaction::boot(home)?;
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::booted), exit })
         }
@@ -246,61 +262,58 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                 dry: options.dry_run,
                 without_programs: options.without_programs,
                 even_if_locked_out: options.even_if_locked_out,
+                not_this_machine: options.not_this_machine,
                 tell: (format == Format::Text).then_some(&tell),
-                ..options.staying.options(global)
+                ..options.staying.options(home)
             };
             let mut report = transaction::enforce(&loaded, &how)?;
             if options.cut {
-                let mut loaded = loaded;
-                if options.without_programs {
-                    loaded.leave_out_programs();
-                }
-                report.living = Some(cut::report(&loaded, true)?);
+                report.living = Some(cut::report(true)?);
             }
             drop(busy);
             Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
         }
-        Command::Confirm => {
-            let report = transaction::confirm(&global.state)?;
+        Command::Confirm(options) => {
+            let report = transaction::confirm(home, options.even_if_locked_out)?;
             Ok(Output::fine(render::report(format, screen, &report, render::settled)))
         }
         Command::Revert(options) => {
             if options.id.is_none()
-                && let Some(report) = transaction::revert_pending(&global.state)?
+                && let Some(report) = transaction::revert_pending(home)?
             {
                 return Ok(Output::fine(render::report(format, screen, &report, render::settled)));
             }
             let how = transaction::Options {
                 even_if_locked_out: options.even_if_locked_out,
-                ..options.staying.options(global)
+                ..options.staying.options(home)
             };
             let report = transaction::revert(options.id, &how)?;
             Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
         }
         Command::Release(staying) => {
-            let report = transaction::release(&staying.options(global))?;
+            let report = transaction::release(&staying.options(home))?;
             Ok(Output::fine(render::report(format, screen, &report, render::enforced)))
         }
         Command::Cut(options) => {
-            let loaded = load_for_kernel(&global.policy, host)?;
-            let report = cut::report(&loaded, !options.dry_run)?;
-            Ok(Output::fine(render::report(format, screen, &report, render::cut)))
+            let report = cut::report(!options.dry_run)?;
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::cut), exit })
         }
-        Command::Docket(command) => docket_command(command, global, screen),
+        Command::Docket(command) => docket_command(command, global, home, screen),
         Command::StandBy(options) => {
-            transaction::stand_by(&global.state, options.id)?;
+            transaction::stand_by(home, options.id)?;
             Ok(Output::fine(String::new()))
         }
         Command::Status => {
             let loaded = policy()?;
             let busy = render::progress("comparing");
-            let report = status::report(&loaded, &global.state)?;
+            let report = status::report(&loaded, home)?;
             drop(busy);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::status), exit })
         }
         Command::Programs(options) if options.watch => {
-            programs::watch(&global.state, |report| {
+            programs::watch(home, |report| {
                 let text = render::report(format, screen, report, render::programs);
                 render::print(&text)
             })?;
@@ -308,7 +321,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         }
         Command::Programs(options) => {
             let report = match options.refresh {
-                true => programs::refresh(&global.state)?,
+                true => programs::refresh(home)?,
                 false => programs::report()?,
             };
             let exit = report.exit();
@@ -380,22 +393,28 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
 fn docket_command(
     command: &DocketCommand,
     global: &Global,
+    home: &Home,
     screen: &Screen,
 ) -> Result<Output, Failure> {
     let format = global.format;
     match &command.part {
         None => {
-            let report = docket::list(&global.state)?;
+            let report = docket::list(home)?;
             Ok(Output::fine(render::report(format, screen, &report, render::docket)))
         }
         Some(DocketPart::Show { id }) => {
-            let report = docket::show(&global.state, *id)?;
+            let report = docket::show(home, *id)?;
             Ok(Output::fine(render::report(format, screen, &report, render::docket_entry)))
         }
+        Some(DocketPart::Mend) => {
+            let report = docket::mend(home)?;
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::mended), exit })
+        }
         Some(DocketPart::Compare { id, other }) => {
-            let first = docket::policy(&global.state, *id)?;
+            let first = docket::policy(home, *id)?;
             let second = match other {
-                Some(other) => docket::policy(&global.state, *other)?,
+                Some(other) => docket::policy(home, *other)?,
                 None => load(&global.policy, global.host.as_deref())?,
             };
             let report = compare::between(&first, &second);
@@ -406,12 +425,19 @@ fn docket_command(
 }
 
 impl Command {
+    /// Whether it sees to it that a change that nobody confirmed goes back, should its watcher have
+    /// been ended. Those that change the kernel do so by themselves.
+    fn looks_after_what_waits(&self) -> bool {
+        !self.changes_the_kernel()
+            && !matches!(self, Self::Vantage(_) | Self::LendHand | Self::Demo(_) | Self::StandIn(_))
+    }
+
     /// Whether it changes what the kernel does, and nothing else that needs rights.
     fn changes_the_kernel(&self) -> bool {
         matches!(
             self,
             Self::Enforce(_)
-                | Self::Confirm
+                | Self::Confirm(_)
                 | Self::Revert(_)
                 | Self::Release(_)
                 | Self::Cut(_)

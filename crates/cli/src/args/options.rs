@@ -1,9 +1,9 @@
 //! The options of each command.
 
-use super::Global;
 use crate::app::compare::Operand;
 use crate::app::reach::Vantage;
 use crate::app::transaction;
+use crate::store::Home;
 use clap::{Args, Subcommand, ValueEnum};
 use std::net::IpAddr;
 use std::time::Duration;
@@ -95,6 +95,9 @@ pub struct Enforce {
     /// Go on although the session you work in could not be opened again
     #[arg(long)]
     pub even_if_locked_out: bool,
+    /// Go on although none of the policy's addresses for the host is this machine's
+    #[arg(long)]
+    pub not_this_machine: bool,
     /// Leave rules that name programs out, as if they were paused; `status` goes on saying so
     #[arg(long)]
     pub without_programs: bool,
@@ -102,7 +105,7 @@ pub struct Enforce {
     #[arg(long, conflicts_with = "dry_run")]
     pub cut: bool,
     /// Load the last confirmed policy from the docket, as at boot
-    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "cut", "without_programs"])]
+    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "not_this_machine", "cut", "without_programs"])]
     pub boot: bool,
 }
 
@@ -123,6 +126,14 @@ pub struct Programs {
     /// Stay, and refresh whenever a file is replaced or a process takes over a socket
     #[arg(long, conflicts_with = "refresh")]
     pub watch: bool,
+}
+
+/// Options of `confirm`.
+#[derive(Debug, Args)]
+pub struct Confirm {
+    /// Go on although a session could not be opened again
+    #[arg(long)]
+    pub even_if_locked_out: bool,
 }
 
 /// Options of `revert`.
@@ -160,6 +171,8 @@ pub enum DocketPart {
         /// Its number
         id: u64,
     },
+    /// Keep what can be read of a damaged docket, and say what was lost
+    Mend,
     /// Show which packets two entries treat differently, or an entry and the policy
     Compare {
         /// The one entry
@@ -272,14 +285,15 @@ fn seconds(text: &str) -> Result<Duration, String> {
 
 impl Staying {
     /// As a transaction takes them.
-    pub fn options<'g>(&self, global: &'g Global) -> transaction::Options<'g> {
+    pub fn options<'g>(&self, home: &'g Home) -> transaction::Options<'g> {
         transaction::Options {
-            state: &global.state,
+            home,
             keep: self.keep,
             within: self.confirm_within,
             dry: false,
             without_programs: false,
             even_if_locked_out: false,
+            not_this_machine: false,
             tell: None,
         }
     }

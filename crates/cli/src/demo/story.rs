@@ -9,6 +9,7 @@ use crate::app::{
 use crate::args::{Cli, Output, dispatch};
 use crate::exit::Exit;
 use crate::render::{self, Cell, Format, Screen, Style, Table};
+use crate::store::Home;
 use clap::Parser;
 use serde::Serialize;
 use std::net::SocketAddr;
@@ -157,12 +158,14 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
 
     teller.chapter("7. Enforced, and the same check", SAME_CHECK);
     let after = teller.enforce_and_check(&world, &mended, &desk)?;
-    let state = desk.join("sluice");
     teller.say("\n");
     teller.command("docket");
-    teller.say(&format!("{}\n", render::docket(&docket::list(&state)?, screen)));
+    let kept = || docket::list(&home(&desk, "sluice"));
+    let list = world.node("sluice").run(kept)??;
+    teller.say(&format!("{}\n", render::docket(&list, screen)));
     teller.command("--host sluice status");
-    let status = world.node("sluice").run(|| status::report(mended.of("sluice"), &state))??;
+    let look = || status::report(mended.of("sluice"), &home(&desk, "sluice"));
+    let status = world.node("sluice").run(look)??;
     teller.say(&render::status(&status, screen));
 
     let changes = changes(&before.sights, &after.sights);
@@ -215,6 +218,11 @@ struct Check {
 struct Teller {
     screen: Screen,
     silent: bool,
+}
+
+/// Where the docket of the calling thread's machine is kept.
+fn home(desk: &Path, host: &str) -> Home {
+    Home::of(&desk.join(host), &desk.join("boot-note.json"))
 }
 
 impl Teller {
@@ -275,16 +283,19 @@ impl Teller {
         for host in HOSTS {
             self.command(&format!("--host {host} enforce --keep"));
             // Whose session this is has nothing to do with the machines of the lab.
-            let options = transaction::Options {
-                state: &desk.join(host),
-                keep: true,
-                within: Duration::ZERO,
-                dry: false,
-                without_programs: false,
-                even_if_locked_out: true,
-                tell: None,
+            let enforce = || {
+                let options = transaction::Options {
+                    home: &home(desk, host),
+                    keep: true,
+                    within: Duration::ZERO,
+                    dry: false,
+                    without_programs: false,
+                    even_if_locked_out: true,
+                    not_this_machine: false,
+                    tell: None,
+                };
+                transaction::enforce(policies.of(host), &options)
             };
-            let enforce = || transaction::enforce(policies.of(host), &options);
             let report = world.node(host).run(enforce)??;
             self.say(&format!("{}\n", render::enforced(&report, &self.screen)));
         }

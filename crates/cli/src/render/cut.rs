@@ -15,7 +15,8 @@ pub fn cut(report: &Report, screen: &Screen) -> String {
     for living in &report.living {
         let (word, style) = match (living.own_session, living.ended) {
             (true, _) => ("your session", Style::Mixed),
-            (false, Some(_)) => ("ended", Style::Closed),
+            (false, Some(true)) => ("ended", Style::Closed),
+            (false, Some(false)) => ("not ended", Style::Wrong),
             (false, None) => ("lives on", Style::Mixed),
         };
         let traffic = match living.direction {
@@ -32,6 +33,12 @@ pub fn cut(report: &Report, screen: &Screen) -> String {
         ]);
     }
     let mut text = format!("{}\n{}", screen.paint(Style::Strong, &heading), table.render(screen));
+    for living in &report.living {
+        if let Some(why) = &living.why_not {
+            let (from, traffic) = (living.from, &living.traffic);
+            text.push_str(&format!("not ended: {traffic} from {from}: {}\n", clean(why)));
+        }
+    }
     if !report.cut {
         text.push_str("\nThey began before, and go on. `tipstaff cut` ends them.\n");
     }

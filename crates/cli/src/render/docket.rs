@@ -1,13 +1,14 @@
 //! The docket as text.
 
 use super::{Cell, Screen, Style, Table, clean};
-use crate::app::docket::{List, Shown};
+use crate::app::docket::{List, Mended, Shown};
 use crate::store::{Entry, Kind, State};
 
 /// All entries, newest first.
 pub fn docket(list: &List, screen: &Screen) -> String {
     if list.entries.is_empty() {
-        return format!("nothing was enforced yet, by {}\n", clean(&list.state));
+        let nothing = format!("nothing was enforced yet, by {}\n", clean(&list.state));
+        return nothing + &lost(list, screen);
     }
     let mut table = Table::new(["entry", "when", "what", "by", "effect", "became"]).numbers(&[0]);
     for entry in list.entries.iter().rev() {
@@ -22,11 +23,42 @@ pub fn docket(list: &List, screen: &Screen) -> String {
         ]);
     }
     let mut text = table.render(screen);
+    text.push_str(&lost(list, screen));
     if let Some(id) = list.pending {
         text.push_str(&format!(
             "\nentry {id} goes back by itself unless `tipstaff confirm` comes\n"
         ));
     }
+    text
+}
+
+/// Lines that cannot be read.
+fn lost(list: &List, screen: &Screen) -> String {
+    if list.lost.is_empty() {
+        return String::new();
+    }
+    let lead = screen.paint(Style::Wrong, "damaged:");
+    let lines: Vec<String> =
+        list.lost.iter().map(|it| format!("line {} {}", it.line, it.why)).collect();
+    format!("\n{lead} {}; `tipstaff docket mend` keeps the rest\n", lines.join(", "))
+}
+
+/// What was saved of a docket.
+pub fn mended(report: &Mended, screen: &Screen) -> String {
+    let state = clean(&report.state);
+    let mut text = match report.lost.is_empty() {
+        true => format!(
+            "{} every line of the docket in {state} can be read\n",
+            screen.paint(Style::Good, "whole:")
+        ),
+        false => format!(
+            "{} the docket in {state} has {} entries now; lost:\n",
+            screen.paint(Style::Mixed, "mended:"),
+            report.entries
+        ),
+    };
+    text.extend(report.lost.iter().map(|it| format!("  line {}, which {}\n", it.line, it.why)));
+    text.extend(report.found.iter().map(|it| format!("  {}\n", clean(it))));
     text
 }
 
@@ -49,6 +81,9 @@ fn by(entry: &Entry) -> String {
     }
     if let Some(from) = &entry.from {
         words.push_str(&format!(", from {from}"));
+    }
+    if !entry.despite.is_empty() {
+        words.push_str(&format!(", although {}", entry.despite.join(", ")));
     }
     words
 }

@@ -44,6 +44,7 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         }
         _ => {}
     }
+    text.extend(report.remarks.iter().map(|it| format!("{}\n", clean(it))));
     if let (Some(seconds), Some(entry)) = (report.confirm_within, report.entry) {
         let lead = screen.paint(Style::Mixed, "not kept yet:");
         text.push_str(&format!(
@@ -123,7 +124,7 @@ fn summary(report: &Enforced) -> String {
 /// What `confirm`, or going back at once, did.
 pub fn settled(report: &Settled, screen: &Screen) -> String {
     let entry = report.entry;
-    match (report.done, report.back_to) {
+    let mut text = match (report.done, report.back_to) {
         ("confirmed", _) => {
             format!("{} entry {entry}: it stays\n", screen.paint(Style::Good, "confirmed"))
         }
@@ -135,7 +136,9 @@ pub fn settled(report: &Settled, screen: &Screen) -> String {
             let lead = screen.paint(Style::Closed, "went back");
             format!("{lead} from entry {entry}: our rules are out of the kernel\n")
         }
-    }
+    };
+    text.extend(report.remarks.iter().map(|it| format!("  {}\n", clean(it))));
+    text
 }
 
 /// What was loaded at boot.
@@ -155,7 +158,8 @@ pub fn booted(report: &Booted, screen: &Screen) -> String {
         "released" => "nothing loaded: the rules were released\n".into(),
         "closed" => {
             let lead = screen.paint(Style::Wrong, "closed");
-            format!("{lead} {host}: only the baseline and the remote shell stay open\n")
+            let shell = clean(&report.shell.join(", "));
+            format!("{lead} {host}: only the baseline and the remote shell ({shell}) stay open\n")
         }
         "open" => {
             let lead = screen.paint(Style::Wrong, "open");
@@ -163,7 +167,9 @@ pub fn booted(report: &Booted, screen: &Screen) -> String {
                 "{lead} {host}: no rules could be loaded, and the policy lets everything pass then\n"
             )
         }
-        _ => "nothing loaded: no policy was confirmed yet\n".into(),
+        _ => "nothing loaded: no policy was confirmed yet, and everything passes; begin with \
+              `tipstaff draft`, then `tipstaff enforce`\n"
+            .into(),
     };
     for line in &report.trouble {
         text.push_str(&format!("  {}\n", clean(line)));

@@ -25,7 +25,7 @@ pub use ask::ask;
 pub use asked::asked;
 pub use compare::compare;
 pub use cut::cut;
-pub use docket::{docket, docket_entry};
+pub use docket::{docket, docket_entry, mended};
 pub use edit::{edited, names, rules};
 pub use effect::{changes, regions};
 pub use enforce::{booted, enforced, settled, will_change};

@@ -79,9 +79,20 @@ fn docket(report: &Report, screen: &Screen) -> String {
         ));
         if let Some(id) = docket.pending {
             let lead = screen.paint(Style::Mixed, "not kept yet:");
-            let rest = "goes back by itself unless `tipstaff confirm` comes";
-            text.push_str(&format!("{lead} entry {id} {rest}\n"));
+            let seconds = docket.seconds_left.unwrap_or_default();
+            text.push_str(&format!(
+                "{lead} entry {id} goes back by itself in {seconds} seconds unless `tipstaff \
+                 confirm` comes\n"
+            ));
+            if docket.watched == Some(false) {
+                let lead = screen.paint(Style::Wrong, "nobody watches:");
+                let rest = "its watcher was ended; any command of tipstaff as root starts another";
+                text.push_str(&format!("{lead} {rest}\n"));
+            }
         }
+    }
+    for line in &report.kept_trouble {
+        text.push_str(&format!("{} {}\n", screen.paint(Style::Wrong, "kept:"), clean(line)));
     }
     match (report.in_force, report.after_reboot, report.boot_service) {
         (_, true, Some(service)) => {

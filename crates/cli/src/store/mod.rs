@@ -1,8 +1,24 @@
-//! What the tool keeps on disk: the policy's files, written whole or not at all, and the docket of
-//! what was enforced.
+//! What the tool keeps on disk: the policy's files, written whole or not at all, the docket of
+//! what was enforced, and the note that a boot needs without it.
 
 mod docket;
+mod entry;
 mod file;
+mod home;
+mod kept;
+mod note;
+mod pending;
 
-pub use docket::{Docket, Entry, Guarded, Kind, Pending, State, digest};
+pub use docket::{Docket, Lost, Written};
+pub use entry::{Entry, Kind, State};
 pub use file::{lock, replace};
+pub use home::{Home, this_boot};
+pub use kept::{Guarded, all as all_kept, by_digest, digest, policy as kept_policy};
+pub use note::{Note, origin};
+pub use pending::{Pending, Watcher, pending, set_pending, started};
+
+use sha2::{Digest, Sha256};
+
+fn sum(bytes: &[u8]) -> String {
+    Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+}

@@ -1,5 +1,6 @@
 //! Runs the built program in a folder of its own, with nothing from outside.
 
+use rustix::mount::{MountFlags, UnmountFlags, mount, mount_bind, unmount};
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
@@ -7,6 +8,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use tempfile::TempDir;
 use tipstaff_linux::lab::Node;
+use tipstaff_linux::{NetlinkSocket, Place, Protocol, deliver};
+use tipstaff_wire::nf_tables::Batch;
 
 pub const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
 pub const MENDED: &str = include_str!("../../../../demo/mended.toml");
@@ -65,6 +68,28 @@ impl Desk {
         self.state.path().join("state")
     }
 
+    /// Where the docket of this process's namespace is, or of a machine of a lab.
+    pub fn kept(&self) -> PathBuf {
+        let Place::Unnamed(number) = Place::current() else { panic!("sealed tests have no name") };
+        let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").expect("a name");
+        self.state().join("namespaces").join(format!("{}.{number}", boot.trim()))
+    }
+
+    /// Where the docket of a namespace with a name is.
+    pub fn kept_by(&self, name: &str) -> PathBuf {
+        self.state().join("namespaces").join(name)
+    }
+
+    /// The note for the boot of a namespace with a name.
+    pub fn note_of(&self, name: &str) -> PathBuf {
+        self.state.path().join(format!("boot-note.{name}.json"))
+    }
+
+    /// The note for the boot.
+    pub fn note(&self) -> PathBuf {
+        self.state.path().join("boot-note.json")
+    }
+
     /// The program, ready to run on the policy.
     pub fn command<A: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = A>) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_tipstaff"));
@@ -73,6 +98,7 @@ impl Desk {
             .env_clear()
             .env("TIPSTAFF_POLICY", "policy.toml")
             .env("TIPSTAFF_STATE", self.state())
+            .env("TIPSTAFF_BOOT_NOTE", self.note())
             .env("COLUMNS", "100")
             .current_dir(self.path())
             .stdin(Stdio::null());
@@ -99,4 +125,25 @@ pub fn finish(mut command: Command) -> Outcome {
         stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
         stderr: String::from_utf8_lossy(&output.stderr).into_owned(),
     }
+}
+
+/// Gives a machine of a lab the name by which its docket is found, and takes it from the one that
+/// had it: what a reboot is to the docket. Only in a sealed process, which has its own mounts.
+pub fn named(name: &str, node: &Node) {
+    let folder = Path::new("/run/netns");
+    if !folder.exists() {
+        mount(c"run", c"/run", c"tmpfs", MountFlags::empty(), c"mode=755").expect("mounted");
+        fs::create_dir(folder).expect("a folder");
+    }
+    let file = folder.join(name);
+    let _ = unmount(&file, UnmountFlags::DETACH);
+    fs::write(&file, "").expect("a file");
+    mount_bind(node.namespace().file(), &file).expect("named");
+}
+
+/// Gives the kernel a batch of somebody else's, and expects it to take that.
+pub fn give(batch: Batch) {
+    let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+    let refused = deliver(&mut socket, "try", &batch.finish().expect("fits"));
+    assert_eq!(refused.expect("answered"), []);
 }

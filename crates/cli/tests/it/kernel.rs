@@ -1,22 +1,15 @@
 //! `enforce`, `status` and `release` on the real kernel.
 
-use crate::harness::{Desk, INHERITED, MENDED};
+use crate::harness::{Desk, INHERITED, MENDED, give};
 use std::os::unix::fs::PermissionsExt;
 use tipstaff_linux::lab::testing::sealed;
 use tipstaff_linux::ruleset::TABLE;
-use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
 use tipstaff_wire::nf_tables as nf;
 
 const ON_SLUICE: [&str; 2] = ["--host", "sluice"];
 
 fn sluice<'a>(args: &[&'a str]) -> Vec<&'a str> {
     ON_SLUICE.iter().chain(args).copied().collect()
-}
-
-fn send(batch: nf::Batch) {
-    let mut socket = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
-    socket.send(&batch.finish().expect("fits").bytes).expect("sent");
-    socket.receive().expect("answered");
 }
 
 /// Adds a rule to our table that lets everything pass, at its end, as a stray hand would.
@@ -28,7 +21,7 @@ fn stray_rule() {
         expressions: vec![nf::Expression::Immediate(nf::Verdict::Accept)],
         ..nf::Rule::default()
     });
-    send(batch);
+    give(batch);
 }
 
 /// Hangs a chain of one's own into our table, ahead of all others.
@@ -42,7 +35,7 @@ fn stray_chain() {
         policy: Some(0),
         ..nf::Chain::default()
     });
-    send(batch);
+    give(batch);
 }
 
 #[test]
@@ -124,7 +117,7 @@ fn somebody_elses_table() {
         policy: Some(0),
         ..nf::Chain::default()
     });
-    send(batch);
+    give(batch);
 }
 
 /// A table of somebody else that lets everything pass, but for what its one rule may do.
@@ -145,7 +138,7 @@ fn another_table(name: &str, rule: nf::Expression) {
         expressions: vec![rule],
         ..nf::Rule::default()
     });
-    send(batch);
+    give(batch);
 }
 
 #[test]
@@ -199,12 +192,12 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         assert_eq!(
             keys(&enforced),
             "done entry confirm_within host replaced rules paused ended left_out programs \
-             not_recognised new changed gone changes living_on living"
+             not_recognised new changed gone changes living_on living remarks"
         );
         let status = json(&["status"], 0);
         assert_eq!(
             keys(&status),
-            "host in_force dormant enforced_host equal same_form docket programs left_out after_reboot boot_service \
+            "host in_force dormant enforced_host equal same_form docket kept_trouble programs left_out after_reboot boot_service \
              differences rules others older_tables"
         );
         assert_eq!(
@@ -233,7 +226,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         assert_eq!(keys(&ask["decided_by"]), "kind name origin");
         assert_eq!(
             keys(&json(&["release", "--keep"], 0)),
-            "done entry confirm_within changes living_on living"
+            "done entry confirm_within changes living_on living remarks"
         );
     });
 }

@@ -2,11 +2,14 @@
 
 mod asking;
 mod bad_policies;
+mod booting;
+mod cutting;
 mod demo;
 mod drafting;
 mod editing;
 mod enforcing;
 mod folders;
+mod guarding;
 mod harness;
 mod kernel;
 mod programs;
@@ -19,3 +22,4 @@ mod servers;
 mod showing;
 mod usage;
 mod vantages;
+mod way_back;

@@ -336,10 +336,11 @@ fn a_session_cannot_shut_itself_out_for_good() {
         fs::write(desk.path().join("cut.toml"), POLICY.replace("2202/tcp", "22/tcp"))
             .expect("written");
         let tipstaff = format!(
-            "cd {}; PATH=/usr/bin:/bin; export TIPSTAFF_STATE={} TIPSTAFF_POLICY=cut.toml; \
-             t={}",
+            "cd {}; PATH=/usr/bin:/bin; export TIPSTAFF_STATE={} TIPSTAFF_BOOT_NOTE={} \
+             TIPSTAFF_POLICY=cut.toml; t={}",
             desk.path().display(),
             desk.state().display(),
+            desk.note().display(),
             env!("CARGO_BIN_EXE_tipstaff")
         );
         let script = format!(

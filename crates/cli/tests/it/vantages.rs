@@ -1,6 +1,6 @@
 //! `reach` with real servers, from vantages over real OpenSSH connections.
 
-use crate::harness::Desk;
+use crate::harness::{Desk, give};
 use crate::servers::{Server, make_key, start, start_sshd, tools_to_log_in};
 use serde_json::Value;
 use std::fs;
@@ -220,12 +220,9 @@ fn granary_is_not_a_curator(desk: &Desk, sluice: &Node, way: &str) {
 
 /// Somebody on the way drops what goes to the web server.
 fn block_on_the_way(street: &Node) {
-    use tipstaff_linux::Transport;
     use tipstaff_wire::nf_tables as nf;
     let block = || {
-        let mut socket = tipstaff_linux::NetlinkSocket::open(tipstaff_linux::Protocol::Netfilter)
-            .expect("a socket");
-        let mut batch = nf::Batch::begin(socket.next_sequence());
+        let mut batch = nf::Batch::begin(1);
         batch.new_table(&nf::Table { name: "way".into(), ..nf::Table::default() });
         batch.new_chain(&nf::Chain {
             family: nf::FAMILY_INET,
@@ -254,12 +251,7 @@ fn block_on_the_way(street: &Node) {
             ],
             ..nf::Rule::default()
         });
-        let bytes = batch.finish().expect("fits").bytes;
-        socket.send(&bytes).expect("sent");
-        let answer = socket.receive().expect("answered");
-        for answer in tipstaff_wire::netlink::split(&answer).expect("read") {
-            assert_eq!(answer.answer().expect("read").errno, 0, "{answer:?}");
-        }
+        give(batch);
     };
     street.run(block).expect("entered");
 }

@@ -13,6 +13,7 @@ mod hull;
 mod index;
 mod lines;
 mod question;
+mod reopening;
 mod review;
 mod samples;
 
@@ -20,6 +21,7 @@ pub use compare::{Change, Comparison, Side, compare};
 pub use expect::{Failing, failing};
 pub use lines::piece_of;
 pub use question::{Share, loopback, ordinary, share_of, shares};
+pub use reopening::{Obstacle, Part, Session, obstacle};
 pub use review::{Finding, Mend, Subject, explain, reachable, review, review_expectations};
 
 pub use crate::policy::Code;

@@ -8,10 +8,12 @@ pub use crate::sys::mark::{mark, set_mark};
 use crate::sys::packet::HostSender;
 use rustix::fs::{Mode, OFlags, open};
 use rustix::mount::{MountFlags, mount};
+use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, connect, socket_with, sockopt};
 use std::fs;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::time::Duration;
 
 const INSIDE: &str = "TIPSTAFF_TEST_INSIDE";
 
@@ -89,12 +91,15 @@ impl Group {
 
 impl Drop for Group {
     fn drop(&mut self) {
-        // What was started within may take a moment to be gone.
+        // What was started within may take a moment to be gone; and watchers make a group of their own.
         for _ in 0..100 {
+            for inner in fs::read_dir(&self.0).into_iter().flatten().flatten() {
+                let _ = fs::remove_dir(inner.path());
+            }
             if fs::remove_dir(&self.0).is_ok() {
                 return;
             }
-            std::thread::sleep(std::time::Duration::from_millis(20));
+            std::thread::sleep(Duration::from_millis(20));
         }
         eprintln!("{} could not be removed", self.0.display());
     }
@@ -150,6 +155,25 @@ pub fn sealed_benchmark_with_hooks(body: impl FnOnce()) {
 /// Reads an address.
 pub fn address(text: &str) -> IpAddr {
     text.parse().expect("an address")
+}
+
+/// Connects over TCP from an address that a machine speaks for, within a few seconds.
+///
+/// # Errors
+/// The system's, or that nobody answers in time.
+pub fn connect_from(client: SocketAddr, server: SocketAddr) -> std::io::Result<TcpStream> {
+    let family = if server.is_ipv6() { AddressFamily::INET6 } else { AddressFamily::INET };
+    let socket = socket_with(family, SocketType::STREAM, SocketFlags::CLOEXEC, None)?;
+    if server.is_ipv6() {
+        sockopt::set_ipv6_freebind(&socket, true)?;
+    } else {
+        sockopt::set_ip_freebind(&socket, true)?;
+    }
+    bind(&socket, &client)?;
+    let patience = Some(Duration::from_secs(3));
+    sockopt::set_socket_timeout(&socket, sockopt::Timeout::Send, patience)?;
+    connect(&socket, &server)?;
+    Ok(TcpStream::from(socket))
 }
 
 fn link(name: &str, segment: &str, addresses: &[(&str, u8)]) -> Interface {

@@ -8,6 +8,7 @@ mod encode;
 mod keys;
 mod marks;
 mod others;
+mod quiet;
 mod read;
 mod reopen;
 mod values;
@@ -16,17 +17,18 @@ pub use encode::{LOG_GROUP, encode};
 pub(crate) use marks::too_many_programs;
 pub use marks::{DEFAULT_MASK, Marks, Numbered};
 pub use others::{Denies, OtherChain, OtherTable, others};
+pub use quiet::{QUIET, QUIET_TABLE, Tuple, keep_quiet};
 use read::read_table;
 pub use read::{Count, Snapshot, Tally, read};
 
 use crate::LinuxError;
+use crate::batch::deliver;
 use crate::error::reason;
 use crate::transport::Transport;
 use std::collections::BTreeMap;
-use std::io;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{RuleProgram, compare};
-use tipstaff_wire::netlink::{ERROR, split};
+use tipstaff_wire::netlink::{Answer, ERROR, split};
 use tipstaff_wire::nf_tables::{Batch, ask_generation, decode_generation, message_kind};
 
 /// The name of our table.
@@ -67,7 +69,8 @@ impl Ledger {
 ///
 /// # Errors
 /// [`LinuxError::RuleRefused`] if the kernel refuses a rule, and others of [`LinuxError`]; in
-/// each case the kernel holds what it held before, except for [`LinuxError::ReadBack`].
+/// each case the kernel holds what it held before, except for [`LinuxError::ReadBack`], and for
+/// [`LinuxError::Unknown`], where nobody knows.
 pub fn enforce(
     transport: &mut dyn Transport,
     host: &str,
@@ -117,7 +120,8 @@ fn load(
     let batch = Batch::begin_at(transport.next_sequence(), generation);
     let (batch, ledger) = encode::encode_into(batch, program, host, marks, carried)?;
     send(transport, "load rules", batch, &ledger)?;
-    let snapshot = read_table(transport, false)?
+    let snapshot = read_table(transport, false)
+        .map_err(|error| LinuxError::ReadBack(error.to_string()))?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
     let drifts = compare(program, &snapshot.program);
     if drifts.is_empty() && snapshot.marks == *marks {
@@ -158,13 +162,19 @@ pub fn generation(transport: &mut dyn Transport) -> Result<u32, LinuxError> {
 /// # Errors
 /// [`LinuxError`] if the kernel refuses.
 pub fn release(transport: &mut dyn Transport) -> Result<bool, LinuxError> {
-    if read(transport)?.is_none() {
-        return Ok(false);
-    }
+    let held = read(transport)?.is_some();
     let mut batch = Batch::begin(transport.next_sequence());
-    batch.delete_table(TABLE);
-    send(transport, "remove our rules", batch, &Ledger::default())?;
-    Ok(true)
+    if held {
+        batch.delete_table(TABLE);
+    }
+    let quiet = quiet::is_there(transport)?;
+    if quiet {
+        batch.delete_table(quiet::TABLE);
+    }
+    if held || quiet {
+        send(transport, "remove our rules", batch, &Ledger::default())?;
+    }
+    Ok(held)
 }
 
 /// Sends a batch and waits for the kernel's word on it.
@@ -174,45 +184,26 @@ pub(crate) fn send(
     batch: Batch,
     ledger: &Ledger,
 ) -> Result<(), LinuxError> {
-    let batch = batch.finish()?;
-    let system = |source: io::Error| LinuxError::system(doing, source);
-    let size = batch.bytes.len();
-    transport.send(&batch.bytes).map_err(|source| match source.raw_os_error() {
-        Some(libc::EMSGSIZE) => LinuxError::Refused {
-            doing: doing.into(),
-            reason: format!(
-                "all rules go in at once, and these {size} bytes are more than this user may send \
-                 at once; root may, and net.core.wmem_max raises the limit for others"
-            ),
+    let refusals = deliver(transport, doing, &batch.finish()?)?;
+    // Later parts fail too when an earlier one did: the first refusal is the cause.
+    refusals
+        .first()
+        .map_or(Ok(()), |(message, answer)| Err(refusal(doing, *message, answer, ledger)))
+}
+
+/// What the kernel's refusal of a message means.
+fn refusal(doing: &str, sequence: u32, answer: &Answer, ledger: &Ledger) -> LinuxError {
+    if answer.errno == libc::ERESTART {
+        return LinuxError::Changed;
+    }
+    if let (Some(lacks), libc::ENOENT) = (ledger.by_socket.get(&sequence), answer.errno) {
+        return LinuxError::Lacking { what: vec![(*lacks).to_owned()], permitted: true };
+    }
+    match (ledger.blame(sequence), answer.errno) {
+        (Some(rule), errno) if errno != libc::EPERM => LinuxError::RuleRefused {
+            rule: rule.clone(),
+            reason: reason(errno, answer.remark.as_deref()),
         },
-        _ => system(source),
-    })?;
-    loop {
-        let datagram = transport.receive().map_err(system)?;
-        for message in split(&datagram)?.iter().filter(|message| message.kind == ERROR) {
-            let answer = message.answer()?;
-            if answer.errno == libc::ERESTART {
-                return Err(LinuxError::Changed);
-            }
-            if answer.errno != 0 {
-                // Later parts fail too when an earlier one did: the first refusal is the cause.
-                let lacks = ledger.by_socket.get(&message.sequence);
-                if let (Some(lacks), libc::ENOENT) = (lacks, answer.errno) {
-                    let what = vec![(*lacks).to_owned()];
-                    return Err(LinuxError::Lacking { what, permitted: true });
-                }
-                let blame = ledger.blame(message.sequence);
-                return Err(match (blame, answer.errno) {
-                    (Some(rule), errno) if errno != libc::EPERM => LinuxError::RuleRefused {
-                        rule: rule.clone(),
-                        reason: reason(errno, answer.remark.as_deref()),
-                    },
-                    (_, errno) => LinuxError::refused(doing, errno, answer.remark.as_deref()),
-                });
-            }
-            if message.sequence == batch.last {
-                return Ok(());
-            }
-        }
+        (_, errno) => LinuxError::refused(doing, errno, answer.remark.as_deref()),
     }
 }

@@ -1,6 +1,6 @@
 //! Tables that are not ours, as far as they can decide about the same packets.
 
-use super::TABLE;
+use super::{TABLE, quiet};
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use tipstaff_wire::nf_tables::{
@@ -61,9 +61,10 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
         nf::Chain::decode,
     )?;
     let mut tables: Vec<OtherTable> = Vec::new();
+    let mut families: Vec<u8> = Vec::new();
     for chain in &chains {
         let Some(hook) = chain.hook else { continue };
-        if chain.family == FAMILY_INET && chain.table == TABLE {
+        if chain.family == FAMILY_INET && [TABLE, quiet::TABLE].contains(&chain.table.as_str()) {
             continue;
         }
         let other = OtherChain {
@@ -74,9 +75,12 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
             drops: chain.policy == Some(0),
         };
         let family = family_words(chain.family);
-        match tables.iter_mut().find(|it| it.name == chain.table && it.family == family) {
-            Some(table) => table.chains.push(other),
+        let known = (0..tables.len())
+            .find(|&at| tables[at].name == chain.table && families[at] == chain.family);
+        match known {
+            Some(at) => tables[at].chains.push(other),
             None => {
+                families.push(chain.family);
                 let name = chain.table.clone();
                 let denies = Denies::Never;
                 tables.push(OtherTable { family, name, chains: vec![other], denies, rules: 0 });
@@ -97,10 +101,12 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
         nf::Rule::decode,
     )?;
     for rule in &rules {
-        // A name may occur in several families; a rule then counts for each.
-        for table in tables.iter_mut().filter(|it| it.name == rule.table) {
-            table.rules += 1;
-            table.denies = table.denies.max(denies(rule));
+        // A name may occur in several families.
+        for (table, family) in tables.iter_mut().zip(&families) {
+            if table.name == rule.table && *family == rule.family {
+                table.rules += 1;
+                table.denies = table.denies.max(denies(rule));
+            }
         }
     }
     Ok(tables)

@@ -7,7 +7,7 @@ use tipstaff_core::policy::Rate;
 use tipstaff_core::program::{Action, Drift, Test, compare, lower};
 use tipstaff_linux::lab::testing::sealed;
 use tipstaff_linux::ruleset::{TABLE, encode, enforce, others, read, release};
-use tipstaff_linux::{LinuxError, Transport};
+use tipstaff_linux::{LinuxError, deliver};
 use tipstaff_wire::nf_tables::{self as nf, Batch, Expression, Hook};
 
 const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
@@ -16,12 +16,7 @@ const MENDED: &str = include_str!("../../../../demo/mended.toml");
 /// Sends a batch of somebody else's and expects the kernel to take it.
 fn send(batch: Batch) {
     let batch = batch.finish().expect("fits");
-    let mut socket = netfilter();
-    socket.send(&batch.bytes).expect("sent");
-    let answer = socket.receive().expect("answered");
-    for message in tipstaff_wire::netlink::split(&answer).expect("splits") {
-        assert_eq!(message.answer().expect("an answer").errno, 0);
-    }
+    assert_eq!(deliver(&mut netfilter(), "try", &batch).expect("answered"), []);
 }
 
 /// A table of somebody else, with one chain and one rule.

@@ -107,6 +107,7 @@ pub fn decode_generation(body: &[u8]) -> Result<u32, WireError> {
 #[derive(Debug)]
 pub struct Batch {
     out: Writer,
+    first: u32,
     sequence: u32,
 }
 
@@ -115,7 +116,10 @@ pub struct Batch {
 pub struct BatchOutput {
     /// The bytes to send at once.
     pub bytes: Vec<u8>,
-    /// The number of the closing message, which the kernel acknowledges when all went well.
+    /// The number of the opening message.
+    pub first: u32,
+    /// The number of the closing message. Kernels since 6.10 acknowledge it when all went well;
+    /// older ones say nothing.
     pub last: u32,
 }
 
@@ -137,7 +141,7 @@ impl Batch {
                 out.be32(BATCH_GENERATION, generation);
             }
         });
-        Self { out, sequence }
+        Self { out, first: sequence, sequence }
     }
 
     fn add(&mut self, kind: u16, flags: u16, body: impl FnOnce(&mut Writer)) -> u32 {
@@ -213,6 +217,6 @@ impl Batch {
         netlink::write(&mut self.out, BATCH_END, REQUEST | ACK, last, |out| {
             write_header(out, 0, SUBSYSTEM);
         });
-        Ok(BatchOutput { bytes: self.out.finish()?, last })
+        Ok(BatchOutput { bytes: self.out.finish()?, first: self.first, last })
     }
 }

@@ -179,7 +179,7 @@ fn requests_have_the_lengths_that_the_kernel_wants() {
         messages[0].body.len()
     };
     // struct inet_diag_req_v2; struct ifaddrmsg; struct rtmsg and RTA_DST.
-    assert_eq!(length(sock_diag::request(2, 6, 10, 1).expect("fits")), 56);
+    assert_eq!(length(sock_diag::request(2, 6, &[10], 1).expect("fits")), 56);
     assert_eq!(length(route::dump_addresses(1).expect("fits")), 8);
     let address = "fd44:8::20".parse().expect("an address");
     assert_eq!(length(route::get_route(address, 1).expect("fits")), 12 + 4 + 16);

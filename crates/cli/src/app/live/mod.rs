@@ -4,9 +4,11 @@ mod programs;
 
 use super::review::{self, Finding};
 use super::session::Session;
-use super::{Failure, Loaded};
+use super::{Failure, Loaded, transaction};
 use std::collections::BTreeMap;
-use tipstaff_core::analysis::{self, Code, Mend, Subject, ordinary, reachable, share_of, shares};
+use tipstaff_core::analysis::{
+    self, Code, Mend, Obstacle, Part, Subject, obstacle, ordinary, reachable, share_of, shares,
+};
 use tipstaff_core::plan::{Decision, Kind};
 use tipstaff_core::policy::{Severity, Verdict};
 use tipstaff_core::rehearsal::sendable;
@@ -267,21 +269,24 @@ fn shell(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
 
 /// The session that asks, if it could not be opened again.
 fn session(loaded: &Loaded) -> Option<analysis::Finding> {
-    let packet = Session::own()?.opening(&loaded.plan);
-    let decision = loaded.plan.decision(&packet);
-    if decision.act.verdict() == Verdict::Allow || packet.source.is_loopback() {
-        return None;
-    }
-    let port = packet.ports().map_or(0, |it| it.1);
+    let session = Session::own().filter(|it| !it.client.is_loopback())?;
+    let receivers = super::programs::Receivers::look(loaded).ok();
+    let way = transaction::way(&session, receivers.as_ref());
+    let Obstacle { part, packet, decision } = obstacle(&loaded.plan, &way)?;
+    let port = session.port;
+    let why = match part {
+        Part::Opening | Part::Onward => format!("decides {}", decision.act.verdict().as_str()),
+        Part::Answers => "keeps its answers in".into(),
+        Part::Neighbours => "keeps IPv6 from finding the neighbour on the link".into(),
+        Part::Rate(rate) => format!("allows only {rate}"),
+    };
     let message = format!(
-        "this session, from {} to {port}/tcp, could not be opened again: `{}` decides {}",
-        packet.source,
-        decision.id,
-        decision.act.verdict().as_str()
+        "this session, from {} to {port}/tcp, could not be opened again: `{}` {why}",
+        session.client, decision.id,
     );
     let mut finding = finding(Code::SessionCut, Severity::Error, message);
     finding.others = vec![decision.id.clone()];
-    let from = AddressSet::single(packet.source);
+    let from = AddressSet::single(session.client);
     finding.mend = Some(Mend::Allow {
         name: Some("shell"),
         traffic: vec![format!("{port}/tcp")],

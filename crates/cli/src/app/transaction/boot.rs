@@ -1,14 +1,28 @@
 //! What is loaded at boot.
+//!
+//! A boot must end closed, whatever is broken: so first only the baseline and the remote shell are
+//! let through, which needs nothing but the kernel; then what was confirmed is looked for, and put in
+//! the place of that.
 
-use super::super::{Failure, Loaded, enforce, loaded, programs};
-use super::{now, recorded, settle};
+use super::super::Failure;
+use super::back::{Back, Gone, Went, close};
+use super::clock::now;
+use super::entries::{shell, worked_out};
 use crate::exit::Exit;
-use crate::store::{Docket, Entry, Kind, State};
+use crate::store::{
+    Docket, Entry, Home, Kind, Note, State, Written, all_kept, by_digest, origin, pending,
+    set_pending,
+};
 use serde::Serialize;
-use std::path::Path;
-use tipstaff_core::policy::Source;
-use tipstaff_linux::programs::lacking;
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+use std::collections::BTreeSet;
+use std::time::Duration;
+use tipstaff_linux::ruleset;
+use tipstaff_linux::{NetlinkSocket, Protocol};
+
+/// How long somebody else may hold the docket.
+const PATIENCE: Duration = Duration::from_secs(5);
+/// So many kept policies are asked where the shell listens, if nothing else says it.
+const ASKED: usize = 8;
 
 /// What `enforce --boot` did.
 #[derive(Debug, Serialize)]
@@ -20,6 +34,8 @@ pub struct Booted {
     pub entry: Option<u64>,
     /// The host.
     pub host: Option<String>,
+    /// Where the remote shell may be reached, if nothing else may.
+    pub shell: Vec<String>,
     /// What went wrong, if anything did.
     pub trouble: Vec<String>,
 }
@@ -27,7 +43,12 @@ pub struct Booted {
 impl Booted {
     /// The exit code that belongs to it.
     pub fn exit(&self) -> Exit {
-        if matches!(self.done, "loaded" | "released") { Exit::Fine } else { Exit::Found }
+        let well = matches!(self.done, "loaded" | "released") && self.trouble.is_empty();
+        if well { Exit::Fine } else { Exit::Found }
+    }
+
+    fn did(done: &'static str, trouble: Vec<String>) -> Self {
+        Self { done, entry: None, host: None, shell: Vec::new(), trouble }
     }
 }
 
@@ -36,80 +57,132 @@ impl Booted {
 /// the policy chose otherwise.
 ///
 /// # Errors
-/// [`Failure`] if the docket cannot be used, or the kernel refuses even that.
-pub fn boot(state: &Path) -> Result<Booted, Failure> {
-    let mut docket = Docket::open(state)?;
-    if let Some(pending) = Docket::pending(state) {
-        docket.became(pending.id, State::Reverted, &now())?;
-        docket.set_pending(None)?;
-    }
-    settle(state, &mut docket)?;
-    let mut booted =
-        Booted { done: "nothing-confirmed", entry: None, host: None, trouble: Vec::new() };
-    let confirmed: Vec<Entry> =
-        docket.entries().iter().rev().filter(|it| it.state == State::Confirmed).cloned().collect();
-    let Some(last) = confirmed.first() else { return Ok(booted) };
-    if last.kind == Kind::Release {
-        booted.done = "released";
-        return Ok(booted);
-    }
+/// [`Failure`] if the kernel refuses even that.
+pub fn boot(home: &Home) -> Result<Booted, Failure> {
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    for entry in confirmed.iter().filter(|it| it.kind != Kind::Release) {
-        let done = recorded(state, entry).and_then(|mut policy| {
-            if let Err(failure) = enforce::can_tell_programs(&policy) {
-                // All other rules are in force all the same.
-                let why = lacking().join("; ");
-                booted.trouble.push(format!("{}; there is lacking: {why}", failure.line()));
-                policy.leave_out_programs();
-            }
-            let mut outcome = programs::load(&mut kernel, &policy);
-            if let Err(LinuxError::Lacking { .. }) = &outcome {
-                // What a kernel cannot test in packets shows only when it is given the rules.
-                booted.trouble.extend(outcome.err().map(|it| it.to_string()));
-                policy.leave_out_programs();
-                outcome = programs::load(&mut kernel, &policy);
-            }
-            outcome.map_err(|error| Failure::in_kernel(error, &policy.sources, &policy.plan))?;
-            Ok(policy)
-        });
-        match done {
-            Ok(policy) => {
-                booted.done = match (entry.id == last.id, booted.trouble.is_empty()) {
-                    (true, true) => "loaded",
-                    (true, false) => "loaded-without-programs",
-                    (false, _) => "loaded-earlier",
-                };
-                booted.entry = Some(entry.id);
-                booted.host = Some(policy.plan.host.clone());
-                let mut note = entry.clone();
-                (note.kind, note.of, note.state) = (Kind::Boot, Some(entry.id), State::Intended);
-                (note.time, note.effect) = (now(), booted.done.to_owned());
-                let id = docket.add(note)?;
-                docket.became(id, State::Confirmed, &now())?;
-                return Ok(booted);
-            }
-            Err(failure) => booted.trouble.push(format!("entry {}: {}", entry.id, failure.line())),
+    let note = Note::read(home);
+    let mut trouble = Vec::new();
+    // Whoever calls this while rules are in force does not want them to be others for a moment.
+    let held = ruleset::read(&mut kernel).ok().flatten().is_some_and(|it| !it.dormant);
+    if let Ok(Some(Note { policy: Some(_), open_on_failure: false, host, shell, .. })) = &note
+        && !held
+        && let Err(failure) = close(&mut kernel, host, shell)
+    {
+        trouble.push(failure.line());
+    }
+    let (mut docket, found) = Docket::open_anyway(home, PATIENCE);
+    let unreadable = found.iter().any(|it| it.contains("cannot be read"));
+    trouble.extend(found);
+    if let Err(why) = &note {
+        trouble.push(format!("the note for the boot cannot be read: {why}"));
+    }
+    let (noted, note_lost) = (note.as_ref().ok().cloned().flatten(), note.is_err());
+    let waits = pending(home);
+    settle_at_boot(home, &mut docket, noted.as_ref());
+    let written = docket.written();
+    let Some(last) = last(written, noted.as_ref()) else {
+        let emptied = written.entries.is_empty() && !all_kept(home).is_empty();
+        let lost = unreadable
+            || note_lost
+            || emptied
+            || !written.lost.is_empty()
+            || !matches!(waits, Ok(None)) && written.entries.is_empty();
+        if !lost {
+            return Ok(Booted::did("nothing-confirmed", trouble));
         }
+        if emptied {
+            trouble.push(format!(
+                "the docket in {} is gone, and its policies are there",
+                home.folder.display()
+            ));
+        }
+        let shell = known_shells(home, written);
+        let host = written.entries.iter().rev().find_map(|it| it.host.clone()).unwrap_or_default();
+        close(&mut kernel, &host, &shell)?;
+        return Ok(Booted { shell, ..Booted::did("closed", trouble) });
+    };
+    let released = written.entry(last).is_some_and(|it| it.kind == Kind::Release);
+    if released && noted.is_none() && (!written.lost.is_empty() || note_lost) {
+        // What came behind it may be lost.
+        let shell = known_shells(home, written);
+        close(&mut kernel, "", &shell)?;
+        return Ok(Booted { shell, ..Booted::did("closed", trouble) });
     }
-    booted.host.clone_from(&last.host);
-    if last.open_on_failure {
-        booted.done = "open";
-        return Ok(booted);
+    let back = Back::to(home, written, Some(last));
+    drop(kernel);
+    let Gone { went, host, left_out, trouble: met } = back.go(None)?;
+    trouble.extend(met);
+    let known = written.entry(last).and_then(|it| it.host.clone());
+    let host = host.or(known).or_else(|| noted.map(|it| it.host));
+    let done = match went {
+        Went::Out => "released",
+        Went::To(entry) if entry == last && left_out => "loaded-without-programs",
+        Went::To(entry) if entry == last => "loaded",
+        Went::To(_) | Went::Before => "loaded-earlier",
+        Went::Closed => "closed",
+        Went::Open => "open",
+    };
+    if went == Went::Closed || went == Went::Open {
+        trouble
+            .push(format!("the policy of entry {last} is not kept any more, or not what it was"));
     }
-    let policy = only_shell(last)?;
-    programs::load(&mut kernel, &policy)?;
-    booted.done = "closed";
-    Ok(booted)
+    let shell = if went == Went::Closed { back.shell.clone() } else { Vec::new() };
+    let entry = went.entry();
+    if let Some(id) = entry {
+        trouble.extend(write_down(&mut docket, id, done));
+    }
+    Ok(Booted { entry, host, shell, ..Booted::did(done, trouble) })
 }
 
-/// A policy that leaves only the baseline and the remote shell.
-fn only_shell(entry: &Entry) -> Result<Loaded, Failure> {
-    let host = entry.host.as_deref().unwrap_or("host");
-    let ports: Vec<String> = entry.shell.iter().map(|term| format!("\"{term}\"")).collect();
-    let text = format!(
-        "edition = 1\n[host.{host}]\naddresses = [\"127.0.0.1\", \"::1\"]\n\
-         [[host.{host}.rule]]\nname = \"shell\"\nallow = [{}]\n",
-        ports.join(", ")
-    );
-    loaded("what is left", vec![Source::new("what is left", &text)], Some(host))
+/// What was confirmed last, by the docket or, where that has lost it, by the note.
+fn last(written: &Written, noted: Option<&Note>) -> Option<u64> {
+    let confirmed = |it: &&Entry| it.state == State::Confirmed;
+    let confirmed = written.entries.iter().filter(confirmed).map(origin).max();
+    confirmed.max(noted.map(|it| it.entry))
+}
+
+/// What nobody confirmed before the machine went down counts as not confirmed. If that cannot be
+/// written down, the next boot finds it the same.
+fn settle_at_boot(home: &Home, docket: &mut Docket, noted: Option<&Note>) {
+    let open: Vec<(u64, State)> = docket
+        .entries()
+        .iter()
+        .filter(|it| matches!(it.state, State::Intended | State::Pending))
+        .map(|it| (it.id, it.state))
+        .collect();
+    for (id, state) in open {
+        let became = match state {
+            _ if noted.is_some_and(|it| it.entry == id) => State::Confirmed,
+            State::Pending => State::Reverted,
+            _ => State::Failed,
+        };
+        let _ = docket.became(id, became, &now());
+    }
+    let _ = set_pending(home, None);
+}
+
+/// Wherever the shell may listen, by all that can still be read; the usual port if nothing can.
+fn known_shells(home: &Home, written: &Written) -> Vec<String> {
+    let mut found: BTreeSet<String> =
+        written.entries.iter().flat_map(|it| it.shell.iter().cloned()).collect();
+    // Whoever could fill the folder does not say which ports are open.
+    let kept = if home.trusted().is_ok() { all_kept(home) } else { Vec::new() };
+    for digest in kept.into_iter().take(ASKED) {
+        let policy = by_digest(home, &digest).ok();
+        let policy = policy.and_then(|it| worked_out(&it, false, "a kept policy").ok());
+        found.extend(policy.iter().flat_map(shell));
+    }
+    if found.is_empty() {
+        found.insert("22/tcp".into());
+    }
+    found.into_iter().collect()
+}
+
+/// Notes that an entry was loaded; gives what went wrong with that.
+fn write_down(docket: &mut Docket, id: u64, done: &str) -> Option<String> {
+    let mut note = docket.written().entry(id)?.clone();
+    (note.kind, note.of, note.state) = (Kind::Boot, Some(id), State::Intended);
+    (note.time, note.effect, note.waits) = (now(), done.to_owned(), false);
+    let added = docket.add(note).and_then(|id| docket.became(id, State::Confirmed, &now()));
+    added.err().map(|failure| failure.line())
 }

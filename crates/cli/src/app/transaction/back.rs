@@ -1,0 +1,270 @@
+//! The way back: what is put in place of a change that is not kept, in the order in which it is
+//! tried.
+
+use super::super::{Failure, Loaded, programs};
+use super::entries::{only_shell, worked_out};
+use crate::store::{Entry, Guarded, Home, Kind, Note, State, Written, by_digest, origin};
+use serde::{Deserialize, Serialize};
+use tipstaff_linux::programs as linux_programs;
+use tipstaff_linux::ruleset::{self, Snapshot};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+
+/// Further back than so many policies nobody wants to go by himself.
+const WAYS: usize = 4;
+
+/// What to go back to. It holds everything that takes, and needs no file any more.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Back {
+    /// Whether nothing of ours was in force before: the rules are taken out.
+    pub take_out: bool,
+    /// The policies, the one that was confirmed last first.
+    pub ways: Vec<Way>,
+    /// The host, for what is left if nothing else works.
+    pub host: String,
+    /// The remote shell's traffic, likewise.
+    pub shell: Vec<String>,
+    /// Whether everything is to pass then.
+    pub open_on_failure: bool,
+}
+
+/// A policy to go back to.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Way {
+    /// Its entry.
+    pub entry: u64,
+    /// The digest of its policy.
+    pub digest: String,
+    /// The policy.
+    pub policy: Guarded,
+    /// Whether its rules for programs were left out.
+    pub without_programs: bool,
+}
+
+/// What was put in place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Went {
+    /// Our rules were taken out.
+    Out,
+    /// An entry's policy.
+    To(u64),
+    /// What the kernel held before the change.
+    Before,
+    /// Nothing but the baseline and the remote shell.
+    Closed,
+    /// Nothing, as the policy wants it when nothing can be loaded.
+    Open,
+}
+
+impl Went {
+    /// The entry that is in force again.
+    pub fn entry(self) -> Option<u64> {
+        match self {
+            Self::To(entry) => Some(entry),
+            _ => None,
+        }
+    }
+
+    /// What is said of it where it is not what was to be expected.
+    pub fn trouble(self, wanted: Option<u64>) -> Option<String> {
+        match self {
+            Self::Out | Self::Before => None,
+            Self::To(entry) if Some(entry) == wanted => None,
+            Self::To(entry) => {
+                Some(format!("an earlier policy is in force, that of entry {entry}"))
+            }
+            Self::Closed => Some(
+                "no policy could be loaded: only the baseline and the remote shell stay open"
+                    .into(),
+            ),
+            Self::Open => {
+                Some("no policy could be loaded, and the policy lets everything pass then".into())
+            }
+        }
+    }
+}
+
+impl Back {
+    /// The way back to the entry of that number; `None`: to no rules of ours.
+    ///
+    /// What the docket has lost, the note of the boot may still know.
+    pub fn to(home: &Home, written: &Written, entry: Option<u64>) -> Self {
+        let mut back = Self {
+            take_out: false,
+            ways: Vec::new(),
+            host: String::new(),
+            shell: Vec::new(),
+            open_on_failure: false,
+        };
+        let Some(id) = entry else { return Self { take_out: true, ..back } };
+        let note = Note::read(home).ok().flatten();
+        match written.entry(id) {
+            Some(entry) if entry.kind == Kind::Release => return Self { take_out: true, ..back },
+            Some(entry) => back.add(home, entry),
+            None => {}
+        }
+        if let Some(note) = note.filter(|it| it.entry == id) {
+            if note.policy.is_none() && written.entry(id).is_none() {
+                return Self { take_out: true, ..back };
+            }
+            back.add_noted(home, &note);
+        }
+        let confirmed = written.entries.iter().rev().filter(|it| it.state == State::Confirmed);
+        for older in confirmed.filter(|it| it.id < id && it.kind != Kind::Release) {
+            if back.ways.len() >= WAYS {
+                break;
+            }
+            back.add(home, older);
+        }
+        back
+    }
+
+    fn add(&mut self, home: &Home, entry: &Entry) {
+        if self.host.is_empty() {
+            self.host = entry.host.clone().unwrap_or_default();
+            self.shell.clone_from(&entry.shell);
+            self.open_on_failure = entry.open_on_failure;
+        }
+        let Some(digest) = &entry.policy else { return };
+        self.add_policy(home, origin(entry), digest, entry.without_programs);
+    }
+
+    fn add_noted(&mut self, home: &Home, note: &Note) {
+        if self.host.is_empty() {
+            self.host.clone_from(&note.host);
+            self.shell.clone_from(&note.shell);
+            self.open_on_failure = note.open_on_failure;
+        }
+        let Some(digest) = &note.policy else { return };
+        self.add_policy(home, note.entry, digest, note.without_programs);
+    }
+
+    fn add_policy(&mut self, home: &Home, entry: u64, digest: &str, without_programs: bool) {
+        if self.ways.iter().any(|it| it.digest == digest) {
+            return;
+        }
+        if let Ok(policy) = by_digest(home, digest) {
+            self.ways.push(Way { entry, digest: digest.to_owned(), policy, without_programs });
+        }
+    }
+
+    /// Puts back the first that can be had; `before` is what the kernel held before the change. Gives
+    /// what it was, and what stood in the way of the others.
+    ///
+    /// # Errors
+    /// [`Failure`] if the kernel takes nothing at all; then it is to be tried again.
+    pub fn go(&self, before: Option<&Snapshot>) -> Result<Gone, Failure> {
+        let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+        let mut trouble = Vec::new();
+        if self.take_out {
+            take_out(&mut kernel)?;
+            return Ok(Gone::to(Went::Out, trouble));
+        }
+        for (at, way) in self.ways.iter().enumerate() {
+            if at == 1
+                && let Some(gone) = restore(before, &mut kernel, &mut trouble)
+            {
+                return Ok(gone);
+            }
+            match way.go(&mut kernel, &mut trouble) {
+                Ok(left_out) => {
+                    let host = Some(way.policy.host.clone());
+                    return Ok(Gone { host, left_out, ..Gone::to(Went::To(way.entry), trouble) });
+                }
+                Err(failure) => trouble.push(format!("entry {}: {}", way.entry, failure.line())),
+            }
+        }
+        if self.ways.len() < 2
+            && let Some(gone) = restore(before, &mut kernel, &mut trouble)
+        {
+            return Ok(gone);
+        }
+        if self.open_on_failure {
+            take_out(&mut kernel)?;
+            return Ok(Gone::to(Went::Open, trouble));
+        }
+        close(&mut kernel, &self.host, &self.shell)?;
+        Ok(Gone::to(Went::Closed, trouble))
+    }
+}
+
+/// What was put in place, and what stood in the way.
+#[derive(Debug)]
+pub struct Gone {
+    /// What it is.
+    pub went: Went,
+    /// The host of the policy, if it is one.
+    pub host: Option<String>,
+    /// Whether rules for programs were left out that were in force.
+    pub left_out: bool,
+    /// What stood in the way of what was tried first, as whole sentences.
+    pub trouble: Vec<String>,
+}
+
+impl Gone {
+    fn to(went: Went, trouble: Vec<String>) -> Self {
+        Self { went, host: None, left_out: false, trouble }
+    }
+}
+
+/// Puts back just what the kernel held, if that is known.
+fn restore(
+    before: Option<&Snapshot>,
+    kernel: &mut NetlinkSocket,
+    trouble: &mut Vec<String>,
+) -> Option<Gone> {
+    let before = before?;
+    let (host, program) = (&before.host, &before.program);
+    match ruleset::enforce_marked(kernel, host, program, &before.marks) {
+        Ok(_) => Some(Gone::to(Went::Before, std::mem::take(trouble))),
+        Err(error) => {
+            trouble.push(format!("what was in force before: {error}"));
+            None
+        }
+    }
+}
+
+impl Way {
+    /// Loads it; gives whether rules for programs had to be left out.
+    fn go(&self, kernel: &mut NetlinkSocket, trouble: &mut Vec<String>) -> Result<bool, Failure> {
+        let name = format!("entry {}", self.entry);
+        let mut policy = worked_out(&self.policy, self.without_programs, &name)?;
+        put(kernel, &mut policy, trouble)?;
+        Ok(policy.without_programs && !self.without_programs)
+    }
+}
+
+/// Loads a policy; where programs cannot be told apart, all its other rules.
+pub fn put(
+    kernel: &mut NetlinkSocket,
+    policy: &mut Loaded,
+    trouble: &mut Vec<String>,
+) -> Result<(), Failure> {
+    use super::super::enforce::can_tell_programs;
+    if let Err(failure) = can_tell_programs(policy) {
+        let why = linux_programs::lacking().join("; ");
+        trouble.push(format!("{}; missing: {why}", failure.line()));
+        policy.leave_out_programs();
+    }
+    let mut outcome = programs::load(kernel, policy);
+    if let Err(LinuxError::Lacking { .. }) = &outcome {
+        // What a kernel cannot test in packets shows only when it is given the rules.
+        trouble.extend(outcome.err().map(|it| it.to_string()));
+        policy.leave_out_programs();
+        outcome = programs::load(kernel, policy);
+    }
+    outcome.map_err(|error| Failure::in_kernel(error, &policy.sources, &policy.plan))
+}
+
+/// Loads nothing but the baseline and the remote shell.
+pub fn close(kernel: &mut NetlinkSocket, host: &str, shell: &[String]) -> Result<(), Failure> {
+    let policy = only_shell(host, shell)?;
+    let program = &policy.program;
+    ruleset::enforce(kernel, &policy.plan.host, program)?;
+    Ok(())
+}
+
+/// Takes our rules out.
+pub fn take_out(kernel: &mut NetlinkSocket) -> Result<(), LinuxError> {
+    ruleset::release(kernel)?;
+    linux_programs::clear()
+}

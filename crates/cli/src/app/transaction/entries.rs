@@ -1,0 +1,119 @@
+//! Entries of the docket: made by whoever runs this, and worked out again.
+
+use super::super::session::Session;
+use super::super::users::Users;
+use super::super::{Failure, Loaded, loaded};
+use super::clock::now;
+use crate::store::{Entry, Guarded, Home, Kind, State, kept_policy};
+use std::fs;
+use tipstaff_core::policy::Source;
+
+/// What is to be written down.
+pub struct New<'n> {
+    /// What it is about.
+    pub kind: Kind,
+    /// The policy, and the digest by which it is kept.
+    pub policy: Option<(&'n Loaded, String)>,
+    /// The entry that it goes back to.
+    pub of: Option<u64>,
+    /// What it changes, in a few words.
+    pub effect: String,
+    /// Whether it is to be confirmed before it stays.
+    pub waits: bool,
+    /// What spoke against it.
+    pub despite: Vec<String>,
+}
+
+/// A new entry by whoever runs this.
+pub fn entry(new: New<'_>) -> Entry {
+    let users = Users::read();
+    let login =
+        fs::read_to_string("/proc/self/loginuid").ok().and_then(|it| it.trim().parse().ok());
+    let login = login.filter(|&uid: &u32| uid != u32::MAX).map(|uid| users.name(uid));
+    let login = std::env::var("SUDO_USER").ok().or(login);
+    let user = users.name(rustix::process::getuid().as_raw());
+    let time = now();
+    let policy = new.policy.as_ref().map(|it| it.0);
+    Entry {
+        id: 0,
+        since: time.clone(),
+        time,
+        kind: new.kind,
+        host: policy.map(|it| it.plan.host.clone()),
+        shell: policy.map(shell).unwrap_or_default(),
+        open_on_failure: policy
+            .and_then(|it| it.policy.host(&it.plan.host))
+            .is_some_and(|host| host.open_on_failure),
+        without_programs: policy.is_some_and(|it| it.without_programs),
+        waits: new.waits,
+        despite: new.despite,
+        login: login.filter(|login| *login != user),
+        user,
+        from: Session::own().map(|session| session.client.to_string()),
+        policy: new.policy.map(|it| it.1),
+        of: new.of,
+        effect: new.effect,
+        state: State::Intended,
+    }
+}
+
+/// Where the remote shell of a policy's host listens: what is written; else the port of the session
+/// that asks, and what is usual.
+pub fn shell(policy: &Loaded) -> Vec<String> {
+    let host = policy.policy.host(&policy.plan.host);
+    if let Some(shell) = host.and_then(|host| host.shell.as_ref()) {
+        return shell.traffic.to_string().split(", ").map(str::to_owned).collect();
+    }
+    let mut ports = vec!["22/tcp".to_owned()];
+    let session = Session::own().filter(|it| it.port != 22);
+    ports.extend(session.map(|it| format!("{}/tcp", it.port)));
+    ports
+}
+
+/// The policy of an entry, worked out.
+///
+/// # Errors
+/// [`Failure`] if it is not kept any more, or not what it was.
+pub fn recorded(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
+    worked_out(&kept_policy(home, entry)?, entry.without_programs, &format!("entry {}", entry.id))
+}
+
+/// A kept policy, worked out for now.
+///
+/// # Errors
+/// [`Failure`] if it is none.
+pub fn worked_out(kept: &Guarded, without_programs: bool, name: &str) -> Result<Loaded, Failure> {
+    let sources = kept.files.iter().map(|(name, text)| Source::new(name, text)).collect();
+    let mut policy = loaded(name, sources, Some(&kept.host))?;
+    if without_programs {
+        policy.leave_out_programs();
+    }
+    Ok(policy)
+}
+
+/// A policy that leaves only the baseline and the remote shell. It needs nothing but these words,
+/// which may come from something damaged: those that are no traffic are passed over.
+///
+/// # Errors
+/// [`Failure`] never, in fact.
+pub fn only_shell(host: &str, shell: &[String]) -> Result<Loaded, Failure> {
+    let text = |host: &str, ports: &[String]| {
+        let ports: Vec<String> = ports.iter().map(|term| format!("\"{term}\"")).collect();
+        let rule = match ports.is_empty() {
+            true => String::new(),
+            false => {
+                format!("[[host.{host}.rule]]\nname = \"shell\"\nallow = [{}]\n", ports.join(", "))
+            }
+        };
+        format!("edition = 1\n[host.{host}]\naddresses = [\"127.0.0.1\", \"::1\"]\n{rule}")
+    };
+    let read = |host: &str, ports: &[String]| {
+        loaded("what is left", vec![Source::new("what is left", &text(host, ports))], Some(host))
+    };
+    let is_term = |term: &&String| {
+        term.bytes().all(|it| it.is_ascii_alphanumeric() || it == b'/' || it == b'-')
+    };
+    let good = |term: &&String| is_term(term) && read("host", &[(*term).clone()]).is_ok();
+    let ports: Vec<String> = shell.iter().filter(good).cloned().collect();
+    read(host, &ports).or_else(|_| read("host", &ports))
+}
