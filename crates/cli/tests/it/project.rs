@@ -132,6 +132,7 @@ fn the_command_reference_is_what_the_program_says() {
             command.split(' ').chain(["--help"]).filter(|it| !it.is_empty()).collect();
         let mut run = desk.command(&args);
         run.env("COLUMNS", "90").env_remove("TIPSTAFF_POLICY").env_remove("TIPSTAFF_STATE");
+        run.env_remove("TIPSTAFF_BOOT_NOTE");
         let help = crate::harness::finish(run).exits(0).stdout;
         let title = format!("tipstaff {command}");
         texts.push_str(&format!("\n### `{}`\n\n```text\n{}\n```\n", title.trim(), help.trim_end()));

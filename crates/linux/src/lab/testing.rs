@@ -4,7 +4,7 @@
 #![allow(clippy::missing_panics_doc)]
 
 use super::{Interface, Lab, Machine, Node, Route, Topology, seal, seal_into};
-pub use crate::sys::mark::{mark, set_mark};
+pub use crate::sys::mark::{mark, set_mark, set_mark_at_length};
 use crate::sys::packet::HostSender;
 use rustix::fs::{Mode, OFlags, open};
 use rustix::mount::{MountFlags, mount};

@@ -129,6 +129,17 @@ fn if_there<T>(found: io::Result<T>) -> Result<Option<T>, LinuxError> {
 }
 
 impl Hooks {
+    /// Takes away what namespaces that are gone have left at the hooks, which all namespaces share.
+    pub fn collect(needs: &Needs) {
+        let folder = |name: &str| needs.pins.with_file_name(name);
+        for name in needs.abandoned() {
+            for entry in fs::read_dir(folder(&name)).into_iter().flatten().flatten() {
+                let _ = fs::remove_file(entry.path());
+            }
+            let _ = fs::remove_dir(folder(&name));
+        }
+    }
+
     /// Puts programs that know `programs` in place of those that are there, one hook after the
     /// other, each at once. Who sends is looked at if that is asked for, or has been until now.
     pub fn put(
@@ -195,6 +206,7 @@ impl Hooks {
             table: self.table.clone(),
             mask: self.mask,
             namespace: needs.namespace,
+            page: i32::try_from(rustix::param::page_size()).unwrap_or(4096),
         };
         let code = (hook.code)(&recogniser).map_err(io::Error::other)?;
         let purpose = Purpose { kind: hook.kind, hook: hook.number, function: 0 };

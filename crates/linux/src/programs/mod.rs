@@ -114,6 +114,7 @@ pub fn prepare(demand: &Demand, before: &Marks) -> Result<Prepared, LinuxError> 
     }
     let numbers = Marks::number(mask, lists, &numbers_before, &taken).map_err(too_many_programs)?;
 
+    Hooks::collect(&needs);
     let files = Files::open(&needs)?;
     let mut wanted: BTreeMap<Identity, Standing> = BTreeMap::new();
     let mut known_as = BTreeMap::new();
@@ -223,7 +224,10 @@ pub fn read() -> Result<Option<Recognition>, LinuxError> {
 /// [`LinuxError`] if the system refuses.
 pub fn clear() -> Result<(), LinuxError> {
     match Needs::find() {
-        Ok(needs) => clear_with(&needs),
+        Ok(needs) => {
+            Hooks::collect(&needs);
+            clear_with(&needs)
+        }
         Err(LinuxError::Lacking { .. }) => Ok(()),
         Err(error) => Err(error),
     }

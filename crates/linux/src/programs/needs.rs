@@ -7,10 +7,12 @@ use rustix::fs::{Mode, OFlags, open};
 use rustix::mount::{MountFlags, mount};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, socket_with};
 use rustix::thread::CapabilitySet;
+use std::collections::BTreeSet;
 use std::ffi::OsString;
 use std::fs;
+use std::io;
 use std::os::unix::ffi::OsStringExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use tipstaff_wire::bpf::Btf;
 use tipstaff_wire::bpf::recognise::Offsets;
 
@@ -62,12 +64,78 @@ impl Needs {
             (Some(cgroup), Some(namespace), Some((offsets, open_files)), Some(pins))
                 if permitted =>
             {
-                let pins = pins.join(format!("tipstaff-{namespace}"));
+                let number = own_number().unwrap_or_default();
+                let pins = pins.join(format!("{FOLDER}{namespace}-{number}"));
                 Ok(Self { offsets, open_files, cgroup, pins, namespace })
             }
             _ => Err(LinuxError::Lacking { what: lacks, permitted }),
         }
     }
+}
+
+/// What the folders of our pins are called, before the namespace's two numbers: the one that no other
+/// ever has, and the one by which it is seen whether it is still there.
+const FOLDER: &str = "tipstaff-";
+
+impl Needs {
+    /// The folders of namespaces that nobody is in any more, nobody holds open and that have no name.
+    pub fn abandoned(&self) -> Vec<String> {
+        let Some(all) = self.pins.parent() else { return Vec::new() };
+        let names = fs::read_dir(all).into_iter().flatten().flatten();
+        let names = names.filter_map(|it| it.file_name().into_string().ok());
+        let others: Vec<(String, u64)> = names
+            .filter(|it| self.pins.file_name() != Some(it.as_ref()))
+            .filter_map(|it| {
+                let number = it.strip_prefix(FOLDER)?.split_once('-')?.1.parse().ok()?;
+                Some((it, number))
+            })
+            .collect();
+        if others.is_empty() {
+            return Vec::new();
+        }
+        // Where that cannot be looked up, all are taken to be there.
+        let Some(alive) = namespaces_alive() else { return Vec::new() };
+        others.into_iter().filter(|it| !alive.contains(&it.1)).map(|it| it.0).collect()
+    }
+}
+
+/// The number of the calling thread's network namespace, as /proc has it.
+fn own_number() -> Option<u64> {
+    number_of(&fs::read_link("/proc/thread-self/ns/net").ok()?)
+}
+
+/// The number in `net:[4026531840]`.
+fn number_of(link: &Path) -> Option<u64> {
+    link.to_str()?.strip_prefix("net:[")?.strip_suffix(']')?.parse().ok()
+}
+
+/// The numbers of all network namespaces that some thread is in or holds open, or that are mounted
+/// somewhere; `None` if not every process can be looked into.
+fn namespaces_alive() -> Option<BTreeSet<u64>> {
+    let mut alive = BTreeSet::new();
+    for process in fs::read_dir("/proc").ok()?.flatten() {
+        let name = process.file_name();
+        if !name.to_str()?.bytes().all(|it| it.is_ascii_digit()) {
+            continue;
+        }
+        let path = process.path();
+        let there = |error: &io::Error| error.kind() != io::ErrorKind::NotFound;
+        for thread in fs::read_dir(path.join("task")).into_iter().flatten().flatten() {
+            match fs::read_link(thread.path().join("ns/net")) {
+                Ok(link) => alive.extend(number_of(&link)),
+                // One that has ended in the meantime.
+                Err(error) if error.raw_os_error() == Some(libc::ESRCH) || !there(&error) => {}
+                Err(_) => return None,
+            }
+        }
+        for file in fs::read_dir(path.join("fd")).into_iter().flatten().flatten() {
+            alive.extend(fs::read_link(file.path()).ok().as_deref().and_then(number_of));
+        }
+        let mounts = fs::read_to_string(path.join("mountinfo")).unwrap_or_default();
+        let roots = mounts.lines().filter(|it| it.contains(" - nsfs "));
+        alive.extend(roots.filter_map(|it| number_of(Path::new(it.split(' ').nth(3)?))));
+    }
+    Some(alive)
 }
 
 /// Whether this process may load programs that read the kernel's structures.

@@ -30,11 +30,22 @@ pub fn mark(socket: BorrowedFd<'_>) -> io::Result<u32> {
 ///
 /// # Errors
 /// The system's, which lets only some do so.
-#[allow(unsafe_code)]
 pub fn set_mark(socket: BorrowedFd<'_>, mark: u32) -> io::Result<()> {
-    let length = libc::socklen_t::try_from(size_of::<u32>()).unwrap_or(0);
-    let value = (&raw const mark).cast();
-    // SAFETY: the descriptor is open, and the number outlives the call.
+    set_mark_at_length(socket, mark, size_of::<u32>())
+}
+
+/// Sets the mark of a socket by an option of so many bytes, at least four, of which all behind the mark
+/// are zeros: the system takes what it needs.
+///
+/// # Errors
+/// As for [`set_mark`].
+#[allow(unsafe_code)]
+pub fn set_mark_at_length(socket: BorrowedFd<'_>, mark: u32, length: usize) -> io::Result<()> {
+    let mut option = mark.to_ne_bytes().to_vec();
+    option.resize(length.max(option.len()), 0);
+    let length = libc::socklen_t::try_from(option.len()).map_err(io::Error::other)?;
+    let value = option.as_ptr().cast();
+    // SAFETY: the descriptor is open, and the buffer is as long as said and outlives the call.
     let result = unsafe {
         libc::setsockopt(socket.as_raw_fd(), libc::SOL_SOCKET, libc::SO_MARK, value, length)
     };

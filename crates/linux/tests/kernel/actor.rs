@@ -17,7 +17,7 @@ use std::path::Path;
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::time::Duration;
 use tipstaff_linux::lab::Node;
-use tipstaff_linux::lab::testing::{mark, set_mark};
+use tipstaff_linux::lab::testing::{mark, set_mark, set_mark_at_length};
 
 const PART: &str = "TIPSTAFF_TEST_PART";
 
@@ -168,6 +168,12 @@ impl Stage {
             ["mark", number] => {
                 let number = number.parse().map_err(|_| "a number")?;
                 set_mark(socket()?.as_fd(), number).map_err(|it| it.to_string())?;
+            }
+            ["mark", number, "of", length] => {
+                let number = number.parse().map_err(|_| "a number")?;
+                let length = length.parse().map_err(|_| "a length")?;
+                set_mark_at_length(socket()?.as_fd(), number, length)
+                    .map_err(|it| it.to_string())?;
             }
             ["read-mark"] => {
                 let mark = mark(socket()?.as_fd()).map_err(|it| it.to_string())?;

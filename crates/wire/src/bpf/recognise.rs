@@ -178,6 +178,10 @@ const OPTION_VALUE_END: u32 = 16;
 const OPTION_LEVEL: u32 = 24;
 const OPTION_NAME: u32 = 28;
 const OPTION_LENGTH: i16 = 32;
+/// The option's length for a mark.
+const MARK_LENGTH: i32 = 4;
+/// Lengths above this are negative ones.
+const MOST: u64 = 0x7fff_ffff;
 
 /// Places on the stack, from its end.
 const MARK: i16 = -16;
@@ -196,6 +200,8 @@ pub struct Recogniser {
     pub mask: u32,
     /// Only sockets of the network namespace with this number are looked at.
     pub namespace: u64,
+    /// The size of a page: of longer options the kernel hands that much to hooks.
+    pub page: i32,
 }
 
 impl Recogniser {
@@ -266,6 +272,14 @@ impl Recogniser {
 
     /// For `BPF_CGROUP_SETSOCKOPT`: who sets a mark of their own leaves our bits as they are.
     ///
+    /// Of an option that is longer than a page the kernel ignores what a hook wrote, unless the hook
+    /// says how long it is now; and of one whose length a hook makes zero it takes what the caller gave,
+    /// whatever other hooks wrote. So what is rewritten gets its length, and what is not is left
+    /// alone, but for an overlong one, which some kernels would refuse for having been looked at.
+    ///
+    /// # References
+    /// `__cgroup_bpf_run_filter_setsockopt` in kernel/bpf/cgroup.c.
+    ///
     /// # Errors
     /// [`WireError`] if the kernel keeps a field too far away.
     pub fn at_option(&self) -> Result<Vec<u8>, WireError> {
@@ -297,9 +311,18 @@ impl Recogniser {
         code.keep_bits(R1, !self.mask);
         code.join_bits(R1, R5);
         code.store(Word, R8, 0, R1);
+        code.set(R1, MARK_LENGTH);
+        code.store(Word, R6, OPTION_LENGTH, R1);
         code.go(done);
         code.place(untouched);
-        // With no length the kernel goes on with what the caller gave, however long that is.
+        let overlong = code.label();
+        code.load(Word, R1, R6, OPTION_LENGTH.unsigned_abs().into())?;
+        code.set(R2, self.page);
+        code.if_above(R1, R2, overlong);
+        code.go(done);
+        code.place(overlong);
+        code.set_wide(R2, MOST);
+        code.if_above(R1, R2, done);
         code.set(R1, 0);
         code.store(Word, R6, OPTION_LENGTH, R1);
         allow(code, done)

@@ -278,6 +278,69 @@ fn marks_of_others_are_left_alone_and_ours_cannot_be_had() {
 }
 
 #[test]
+fn no_length_of_an_option_gives_the_named_programs_mark() {
+    with_world("no_length_of_an_option_gives_the_named_programs_mark", |world| {
+        let seedbase = world.shelf.program("seedbase");
+        let impostor = world.shelf.program("impostor");
+        // Two namespaces with hooks of their own, whichever runs first.
+        let granary = world.lab.node("granary").expect("it");
+        for first_here in [true, false] {
+            if first_here {
+                world.run(|| enforce(&policy(&seedbase)));
+                granary.run(|| enforce(&policy(&seedbase))).expect("entered");
+            } else {
+                granary.run(|| enforce(&policy(&seedbase))).expect("entered");
+                world.run(|| enforce(&policy(&seedbase)));
+            }
+            let page = rustix::param::page_size();
+            let mut liar = Actor::start(world.sluice(), &impostor);
+            for length in [4, 5, 8, 64, page - 1, page, page + 1, 2 * page, 16 * page] {
+                liar.tell("make udp 4");
+                liar.tell(&format!("mark {} of {length}", 0x0100_ca6c));
+                assert_eq!(liar.ask("read-mark"), "0x0000ca6c", "{length} bytes");
+            }
+            world.run(|| {
+                release(&mut netfilter()).expect("released");
+                programs::clear().expect("cleared");
+            });
+            let clear = || {
+                release(&mut netfilter()).expect("released");
+                programs::clear().expect("cleared");
+            };
+            granary.run(clear).expect("entered");
+        }
+    });
+}
+
+#[test]
+fn what_a_namespace_leaves_behind_is_taken_away() {
+    with_world("what_a_namespace_leaves_behind_is_taken_away", |world| {
+        let seedbase = world.shelf.program("seedbase");
+        let folders = || -> BTreeSet<String> {
+            let entries = fs::read_dir("/sys/fs/bpf").expect("a folder").flatten();
+            let names = entries.map(|it| it.file_name().to_string_lossy().into_owned());
+            names.filter(|it| it.starts_with("tipstaff-")).collect()
+        };
+        let gone = tipstaff_linux::Namespace::create().expect("made");
+        gone.run(|| enforce(&policy(&seedbase))).expect("entered");
+        let left = folders();
+        assert_eq!(left.len(), 1);
+        // While it is there, others leave it alone.
+        world.run(|| enforce(&policy(&seedbase)));
+        assert_eq!(folders().len(), 2);
+        drop(gone);
+        world.run(|| enforce(&policy(&seedbase)));
+        let now = folders();
+        assert_eq!(now.len(), 1, "{now:?}");
+        assert!(now.is_disjoint(&left));
+        let mut liar = Actor::start(world.sluice(), &world.shelf.program("impostor"));
+        liar.tell("make udp 4");
+        liar.tell(&format!("mark {}", 0x0100_ca6c));
+        assert_eq!(liar.ask("read-mark"), "0x0000ca6c");
+    });
+}
+
+#[test]
 fn rules_are_replaced_without_a_moment_in_which_a_program_is_another() {
     with_world("rules_are_replaced_without_a_moment_in_which_a_program_is_another", |world| {
         let [seedbase, ledgerd] = ["seedbase", "ledgerd"].map(|it| world.shelf.program(it));
