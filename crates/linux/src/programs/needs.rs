@@ -10,8 +10,8 @@ use rustix::thread::CapabilitySet;
 use std::collections::BTreeSet;
 use std::ffi::OsString;
 use std::fs;
-use std::io;
 use std::os::unix::ffi::OsStringExt;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use tipstaff_wire::bpf::Btf;
 use tipstaff_wire::bpf::recognise::Offsets;
@@ -64,8 +64,9 @@ impl Needs {
             (Some(cgroup), Some(namespace), Some((offsets, open_files)), Some(pins))
                 if permitted =>
             {
-                let number = own_number().unwrap_or_default();
-                let pins = pins.join(format!("{FOLDER}{namespace}-{number}"));
+                let (number, list) = (own_number().unwrap_or_default(), list_of("thread-self"));
+                let list = list.unwrap_or_default();
+                let pins = pins.join(format!("{FOLDER}{namespace}-{number}-{list}"));
                 Ok(Self { offsets, open_files, cgroup, pins, namespace })
             }
             _ => Err(LinuxError::Lacking { what: lacks, permitted }),
@@ -73,8 +74,9 @@ impl Needs {
     }
 }
 
-/// What the folders of our pins are called, before the namespace's two numbers: the one that no other
-/// ever has, and the one by which it is seen whether it is still there.
+/// What the folders of our pins are called, before the namespace's three numbers: the one that no other
+/// ever has, and two by which it is seen whether it is still there, its own in /proc and that of its list
+/// of links, which shows for processes that cannot be looked into any further.
 const FOLDER: &str = "tipstaff-";
 
 impl Needs {
@@ -83,11 +85,13 @@ impl Needs {
         let Some(all) = self.pins.parent() else { return Vec::new() };
         let names = fs::read_dir(all).into_iter().flatten().flatten();
         let names = names.filter_map(|it| it.file_name().into_string().ok());
-        let others: Vec<(String, u64)> = names
+        let others: Vec<(String, u64, u64)> = names
             .filter(|it| self.pins.file_name() != Some(it.as_ref()))
             .filter_map(|it| {
-                let number = it.strip_prefix(FOLDER)?.split_once('-')?.1.parse().ok()?;
-                Some((it, number))
+                let mut numbers = it.strip_prefix(FOLDER)?.split('-').skip(1);
+                let number = numbers.next()?.parse().ok()?;
+                let list = numbers.next()?.parse().ok()?;
+                Some((it, number, list))
             })
             .collect();
         if others.is_empty() {
@@ -95,7 +99,8 @@ impl Needs {
         }
         // Where that cannot be looked up, all are taken to be there.
         let Some(alive) = namespaces_alive() else { return Vec::new() };
-        others.into_iter().filter(|it| !alive.contains(&it.1)).map(|it| it.0).collect()
+        let gone = |it: &(String, u64, u64)| !alive.0.contains(&it.1) && !alive.1.contains(&it.2);
+        others.into_iter().filter(gone).map(|it| it.0).collect()
     }
 }
 
@@ -109,24 +114,26 @@ fn number_of(link: &Path) -> Option<u64> {
     link.to_str()?.strip_prefix("net:[")?.strip_suffix(']')?.parse().ok()
 }
 
+/// The number of the list of links that a thread sees.
+fn list_of(thread: &str) -> Option<u64> {
+    Some(fs::metadata(format!("/proc/{thread}/net/dev")).ok()?.ino())
+}
+
 /// The numbers of all network namespaces that some thread is in or holds open, or that are mounted
-/// somewhere; `None` if not every process can be looked into.
-fn namespaces_alive() -> Option<BTreeSet<u64>> {
-    let mut alive = BTreeSet::new();
+/// somewhere, and those of the lists of links that threads see; `None` if processes cannot be listed.
+fn namespaces_alive() -> Option<(BTreeSet<u64>, BTreeSet<u64>)> {
+    let (mut alive, mut lists) = (BTreeSet::new(), BTreeSet::new());
     for process in fs::read_dir("/proc").ok()?.flatten() {
         let name = process.file_name();
         if !name.to_str()?.bytes().all(|it| it.is_ascii_digit()) {
             continue;
         }
         let path = process.path();
-        let there = |error: &io::Error| error.kind() != io::ErrorKind::NotFound;
         for thread in fs::read_dir(path.join("task")).into_iter().flatten().flatten() {
-            match fs::read_link(thread.path().join("ns/net")) {
-                Ok(link) => alive.extend(number_of(&link)),
-                // One that has ended in the meantime.
-                Err(error) if error.raw_os_error() == Some(libc::ESRCH) || !there(&error) => {}
-                Err(_) => return None,
-            }
+            let link = fs::read_link(thread.path().join("ns/net"));
+            alive.extend(link.ok().as_deref().and_then(number_of));
+            let list = fs::metadata(thread.path().join("net/dev"));
+            lists.extend(list.map(|it| it.ino()));
         }
         for file in fs::read_dir(path.join("fd")).into_iter().flatten().flatten() {
             alive.extend(fs::read_link(file.path()).ok().as_deref().and_then(number_of));
@@ -135,7 +142,7 @@ fn namespaces_alive() -> Option<BTreeSet<u64>> {
         let roots = mounts.lines().filter(|it| it.contains(" - nsfs "));
         alive.extend(roots.filter_map(|it| number_of(Path::new(it.split(' ').nth(3)?))));
     }
-    Some(alive)
+    Some((alive, lists))
 }
 
 /// Whether this process may load programs that read the kernel's structures.
