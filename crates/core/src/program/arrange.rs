@@ -3,12 +3,13 @@
 use super::cells::{Stretch as Values, cells};
 use super::lower::{FEW, Item, Lowering, lead};
 use super::model::{Action, Entry, Key, KeyValue, Lookup, ProgramRule, Test, Then};
-use super::points::{split, stretches_of};
+use super::points::{Split, split, stretches_of};
+use super::room;
 use super::stretch::{Axis, Stretch, stretches};
 use crate::plan::{Act, Condition};
 use crate::policy::Verdict;
 use crate::space::{Family, ICMP, ICMPV6, Point, RangeSet, TCP, TrafficSet, UDP};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 
 /// A list that falls into more stretches than this is better looked up by traffic first.
@@ -55,7 +56,10 @@ impl Arranger<'_> {
             return self.lowering.one_by_one(&items);
         }
         let mut rules = Vec::new();
-        let parts = split(items, axis, self.family);
+        let mut parts = split(items.clone(), axis, self.family);
+        if !self.lowering.room.take(parts.points.len() * room::ENTRY) {
+            parts = Split { points: Vec::new(), boxes: items };
+        }
         if !parts.points.is_empty() {
             let key = match axis {
                 Axis::Source => Key::SourceService(self.family),
@@ -113,8 +117,18 @@ impl Arranger<'_> {
     }
 
     /// Looks up the protocol and then the port or type; `None` if that would list more than
-    /// `most` items.
+    /// `most` items, or take more room than there is.
     fn by_traffic(&mut self, items: &[Item<'_>], most: usize) -> Option<Vec<ProgramRule>> {
+        let before = self.lowering.mark();
+        let rules = self.try_by_traffic(items, most);
+        if rules.is_none() {
+            // What was made for the protocols before is of no use.
+            self.lowering.rewind(before);
+        }
+        rules
+    }
+
+    fn try_by_traffic(&mut self, items: &[Item<'_>], most: usize) -> Option<Vec<ProgramRule>> {
         let mut rules = Vec::new();
         for (number, ports) in
             [(TCP, (|it| &it.tcp) as fn(&TrafficSet) -> &RangeSet<u16>), (UDP, |it| &it.udp)]
@@ -163,7 +177,8 @@ impl Arranger<'_> {
     }
 
     /// The entries of a lookup: for each stretch of values that the same items matter for, what
-    /// those items do when the looked-up field is `freed` of its test.
+    /// those items do when the looked-up field is `freed` of its test. `None` if that would list more
+    /// than `most` items, or take more room than there is, even if what follows is walked one by one.
     fn entries(
         &mut self,
         items: &[Item<'_>],
@@ -174,6 +189,13 @@ impl Arranger<'_> {
         let freed: Vec<Rc<Condition>> =
             items.iter().map(|item| Rc::new(freed(&item.condition))).collect();
         let cells = cells(ranges, |at| freed[at].is_any(), most)?;
+        let weights: Vec<usize> = freed.iter().map(|it| room::weight(it)).collect();
+        let lists: HashSet<&[usize]> = cells.iter().map(|it| &it.items[..]).collect();
+        let walked = lists.iter().flat_map(|list| list.iter().map(|&at| weights[at]));
+        let needed = cells.len() * room::ENTRY + walked.sum::<usize>();
+        if !self.lowering.room.take(needed) {
+            return None;
+        }
         let mut known: HashMap<Vec<usize>, Then> = HashMap::new();
         let mut entries = Vec::with_capacity(cells.len());
         for cell in cells {

@@ -3,6 +3,7 @@
 use super::arrange::Arranger;
 use super::clauses::clauses;
 use super::model::{Action, BaseChain, Chain, ProgramRule, RuleProgram, Test};
+use super::room::{self, Room};
 use crate::plan::{Act, Condition, Decision, HostPlan, Kind};
 use crate::policy::Verdict;
 use crate::space::{Direction, Family, RangeSet, TCP, TrafficSet};
@@ -13,11 +14,30 @@ use std::rc::Rc;
 pub(super) const FEW: usize = 8;
 
 /// Lowers a plan.
+///
+/// Many rules become lookups where that saves packets time; where it would take more than some times the
+/// bytes of the plain form, the list is walked ([`Room`]).
 #[must_use]
 pub fn lower(plan: &HostPlan) -> RuleProgram {
+    let plain = |chain: &crate::plan::Chain| {
+        let active = chain.decisions.iter().filter(|it| it.idle.is_none());
+        active.flat_map(|it| &it.conditions).map(room::weight).sum::<usize>()
+    };
+    let all: usize = plan.chains.iter().map(plain).sum();
+    lower_with(plan, |chain| Room::share(plain(chain), all))
+}
+
+/// A plan to the plainest rule program: every list is walked.
+#[cfg(feature = "generate")]
+#[must_use]
+pub fn lower_plainly(plan: &HostPlan) -> RuleProgram {
+    lower_with(plan, |_| Room::default())
+}
+
+fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> RuleProgram {
     let mut program = RuleProgram::default();
     for chain in &plan.chains {
-        let mut lowering = Lowering::new(chain.direction);
+        let mut lowering = Lowering::new(chain.direction, room(chain));
         let rules = lowering.base(&chain.decisions);
         let last = chain.decisions.last().map(|decision| decision.act.verdict());
         program.chains.push(Chain {
@@ -89,11 +109,33 @@ pub(super) struct Lowering {
     own: BTreeSet<String>,
     /// How many chains have been numbered.
     numbered: usize,
+    /// How many bytes lookups may still take.
+    pub room: Room,
+}
+
+/// How far a lowering had come.
+pub(super) struct Mark {
+    chains: usize,
+    numbered: usize,
+    room: Room,
 }
 
 impl Lowering {
-    fn new(direction: Direction) -> Self {
-        Self { direction, chains: Vec::new(), own: BTreeSet::new(), numbered: 0 }
+    fn new(direction: Direction, room: Room) -> Self {
+        Self { direction, chains: Vec::new(), own: BTreeSet::new(), numbered: 0, room }
+    }
+
+    /// How far it has come.
+    pub fn mark(&self) -> Mark {
+        Mark { chains: self.chains.len(), numbered: self.numbered, room: self.room }
+    }
+
+    /// Goes back to where it was.
+    pub fn rewind(&mut self, mark: Mark) {
+        for chain in self.chains.drain(mark.chains..) {
+            self.own.remove(&chain.name);
+        }
+        (self.numbered, self.room) = (mark.numbered, mark.room);
     }
 
     /// The rules that packets enter. The baseline and the default stay as they are; many written

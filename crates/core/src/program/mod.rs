@@ -13,10 +13,13 @@ mod evaluate;
 mod lower;
 mod model;
 mod points;
+mod room;
 mod stretch;
 
 pub use compare::{Drift, compare};
 pub use lower::lower;
+#[cfg(feature = "generate")]
+pub use lower::lower_plainly;
 pub use model::{
     Action, BaseChain, Chain, Entry, Key, KeyValue, Lookup, ProgramRule, RuleProgram, Test, Then,
 };

@@ -14,5 +14,6 @@ mod programs;
 mod rates;
 mod rehearsing;
 mod replacing;
+mod sizes;
 mod replay;
 mod world;

@@ -1,0 +1,61 @@
+//! How much a rule program may take.
+//!
+//! A lookup by one field leads to lists for each of its values, which may be looked up by another field,
+//! and so on: where rules overlap in many fields, that multiplies. So lookups are given a bounded room,
+//! and a list that finds none in it is walked.
+
+use crate::plan::{Condition, InterfaceTest};
+
+/// The bytes that an entry of a lookup takes in the kernel's messages.
+pub const ENTRY: usize = 72;
+/// Those of a rule without the sets that it looks into.
+const RULE: usize = 320;
+/// Those of a range in a set.
+const RANGE: usize = 56;
+/// Lookups may make a program so many times as large as it is when walked...
+const TIMES: usize = 3;
+/// ... or this large, whichever is more.
+const LEAST: usize = 900 * 1024;
+
+/// The bytes that lookups may still take.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Room(usize);
+
+impl Room {
+    /// What a list may take that is `plain` bytes when walked, of a program that is `all`.
+    pub fn share(plain: usize, all: usize) -> Self {
+        let whole = (TIMES * all).max(LEAST);
+        let share = u128::try_from(whole).unwrap_or(0) * u128::try_from(plain).unwrap_or(0)
+            / u128::try_from(all.max(1)).unwrap_or(1);
+        Self(usize::try_from(share).unwrap_or(usize::MAX))
+    }
+
+    /// Takes so many bytes, if there are that many.
+    pub fn take(&mut self, bytes: usize) -> bool {
+        let left = self.0.checked_sub(bytes);
+        self.0 = left.unwrap_or(self.0);
+        left.is_some()
+    }
+}
+
+/// About how many bytes the rules for a condition take.
+pub fn weight(condition: &Condition) -> usize {
+    let traffic = &condition.traffic;
+    let groups = usize::from(!traffic.tcp.is_empty() && traffic.tcp != traffic.udp)
+        + usize::from(!traffic.udp.is_empty())
+        + usize::from(!traffic.icmp.is_empty() && !traffic.icmp.is_full())
+        + usize::from(!traffic.icmpv6.is_empty() && !traffic.icmpv6.is_full())
+        + usize::from(!traffic.others.is_empty() && !traffic.others.is_full());
+    let groups = if traffic.is_any() { 1 } else { groups.max(1) };
+    let ends = [&condition.source, &condition.destination];
+    let ranges: usize = ends
+        .into_iter()
+        .map(|it| it.v4.ranges().len() + it.v6.ranges().len())
+        .chain([traffic.pieces(), condition.source_ports.ranges().len()])
+        // One or two ranges are compared in the rule itself.
+        .map(|ranges| if ranges > 2 { ranges * RANGE } else { 0 })
+        .sum();
+    let interfaces = [&condition.in_interface, &condition.out_interface];
+    let interfaces = interfaces.into_iter().filter(|it| **it != InterfaceTest::Any).count();
+    groups * (RULE + interfaces * 100) + ranges
+}
