@@ -1,6 +1,6 @@
 //! `compare`: which packets two policies treat differently, or a policy and the kernel.
 
-use super::effect::{self, ChangeWords, SideWords};
+use super::effect::{self, ChangeWords, Effects, SideWords};
 use super::region::Words;
 use super::{By, Failure, Loaded, PacketWords, likely_packet, load, loaded};
 use crate::exit::Exit;
@@ -10,11 +10,17 @@ use tipstaff_core::meaning::{Atlas, Fate};
 use tipstaff_core::plan::{HostPlan, RuleId};
 use tipstaff_core::policy::{Rate, Verdict};
 use tipstaff_core::program::RuleProgram;
+use tipstaff_core::space::Direction;
 use tipstaff_linux::ruleset;
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// Regions of a difference with the kernel are listed up to this number of parts.
 const PARTS: usize = 2_000;
+/// So many differences with the kernel are worked out exactly, unless all are asked for: each takes about
+/// as long as to find out how many there are.
+const TOLD: usize = 24;
+/// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
+pub const NODES: usize = 5_000_000;
 
 /// The differences.
 #[derive(Debug, Serialize)]
@@ -26,7 +32,8 @@ pub struct Report {
     /// Whether no packet fares differently.
     pub equal: bool,
     /// The differences.
-    pub changes: Vec<ChangeWords>,
+    #[serde(flatten)]
+    pub found: Effects,
 }
 
 impl Report {
@@ -75,7 +82,8 @@ pub struct Place<'p> {
     pub host: Option<&'p str>,
 }
 
-/// Compares two sides; without a second one, the policy itself is it.
+/// Compares two sides; without a second one, the policy itself is it. Of differences with the kernel the
+/// first are told, or `all`.
 ///
 /// # Errors
 /// [`Failure`] if a side cannot be read.
@@ -83,18 +91,23 @@ pub fn report(
     place: &Place<'_>,
     first: &Operand,
     second: Option<&Operand>,
+    all: bool,
 ) -> Result<Report, Failure> {
     let own = Operand::Path(place.policy.display().to_string(), None);
     let second = second.unwrap_or(&own);
     let (a_name, a) = side(place, first)?;
     let (b_name, b) = side(place, second)?;
-    let changes = match (&a, &b) {
-        (Some(a), Some(b)) => effect::changes((&a.policy, &a.plan), (&b.policy, &b.plan)),
-        (None, Some(b)) => with_kernel(b, true)?,
-        (Some(a), None) => with_kernel(a, false)?,
-        (None, None) => Vec::new(),
+    let found = match (&a, &b) {
+        (Some(a), Some(b)) => {
+            let changes = effect::changes((&a.policy, &a.plan), (&b.policy, &b.plan));
+            Effects { changes, changes_known: true, ..Effects::default() }
+        }
+        (None, Some(b)) => with_kernel(b, true, all)?,
+        (Some(a), None) => with_kernel(a, false, all)?,
+        (None, None) => Effects { changes_known: true, ..Effects::default() },
     };
-    Ok(Report { first: a_name, second: b_name, equal: changes.is_empty(), changes })
+    let equal = found.changes_known && found.changes.is_empty();
+    Ok(Report { first: a_name, second: b_name, equal, found })
 }
 
 /// Compares two policies.
@@ -102,7 +115,8 @@ pub fn between(first: &Loaded, second: &Loaded) -> Report {
     let name = |loaded: &Loaded| format!("{} of {}", loaded.plan.host, loaded.name);
     let changes = effect::changes((&first.policy, &first.plan), (&second.policy, &second.plan));
     let equal = changes.is_empty();
-    Report { first: name(first), second: name(second), equal, changes }
+    let found = Effects { changes, changes_known: true, ..Effects::default() };
+    Report { first: name(first), second: name(second), equal, found }
 }
 
 /// The name of a side, and its policy unless it is the kernel.
@@ -121,7 +135,7 @@ fn side(place: &Place<'_>, operand: &Operand) -> Result<(String, Option<Loaded>)
 }
 
 /// The differences between a policy and the rules in the kernel.
-fn with_kernel(policy: &Loaded, kernel_first: bool) -> Result<Vec<ChangeWords>, Failure> {
+fn with_kernel(policy: &Loaded, kernel_first: bool, all: bool) -> Result<Effects, Failure> {
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let Some(snapshot) = ruleset::read(&mut kernel)? else {
         return Err(Failure::System {
@@ -129,24 +143,36 @@ fn with_kernel(policy: &Loaded, kernel_first: bool) -> Result<Vec<ChangeWords>, 
             help: vec!["put the policy's there with `tipstaff enforce`".into()],
         });
     };
-    Ok(differences(policy, snapshot.program, kernel_first))
+    Ok(differences(policy, snapshot.program, kernel_first, all))
 }
 
-/// What changes from the rules of a kernel to a policy.
-pub fn from_kernel(policy: &Loaded, found: RuleProgram) -> Vec<ChangeWords> {
-    differences(policy, found, true)
+/// What changes from the rules of a kernel to a policy: all of it, or the first changes exactly and how
+/// many more there are.
+pub fn from_kernel(policy: &Loaded, found: RuleProgram, all: bool) -> Effects {
+    differences(policy, found, true, all)
 }
 
-fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool) -> Vec<ChangeWords> {
-    let mut atlas = Atlas::new();
+fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: bool) -> Effects {
+    let mut atlas = if all { Atlas::new() } else { Atlas::within(NODES) };
     let (meant, found) = (atlas.plan(&policy.plan), atlas.program(&found.at(policy.now)));
     let (first, second) = if kernel_first { (&found, &meant) } else { (&meant, &found) };
+    let likely = |direction| likely_packet(direction, &policy.plan);
+    let pairs = atlas.differing(first, second, &likely);
+    let mut pairs: Vec<(Direction, Fate, Fate)> =
+        pairs.into_iter().map(|(direction, a, b, _)| (direction, a.clone(), b.clone())).collect();
+    pairs.sort_by_key(|it| effect::rank(kind(&it.1, &it.2)));
+    let kinds: Vec<&'static str> = pairs.iter().map(|it| kind(&it.1, &it.2)).collect();
+    if !all {
+        pairs.truncate(TOLD);
+    }
+    let wanted = |direction, a: &Fate, b: &Fate| {
+        pairs.iter().any(|it| it.0 == direction && it.1 == *a && it.2 == *b)
+    };
     let mut changes = Vec::new();
-    for difference in atlas.differences(first, second, usize::MAX) {
+    for difference in atlas.differences_of(first, second, wanted) {
         let direction = difference.direction;
         let words = Words::of(&policy.policy, &policy.plan, direction);
         let pieces = atlas.pieces(&difference.region, PARTS).unwrap_or_default();
-        let likely = likely_packet(direction, &policy.plan);
         changes.push(ChangeWords {
             kind: kind(&difference.first, &difference.second),
             direction: direction.as_str(),
@@ -154,11 +180,18 @@ fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool) -> Vec<C
             after: side_words(&difference.second, &policy.plan),
             regions: words.pieces(&pieces),
             rest: false,
-            witness: atlas.example(&difference.region, &likely).as_ref().map(PacketWords::of),
+            witness: atlas
+                .example(&difference.region, &likely(direction))
+                .as_ref()
+                .map(PacketWords::of),
         });
     }
+    if atlas.is_exhausted() {
+        return Effects { changes_known: false, ..Effects::default() };
+    }
     effect::sort(&mut changes);
-    changes
+    let more_changes = kinds.len() - changes.len();
+    Effects { changes, more_changes, changes_known: true, kinds }
 }
 
 fn rate(fate: &Fate) -> Option<Rate> {

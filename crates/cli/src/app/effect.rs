@@ -27,6 +27,27 @@ pub struct ChangeWords {
     pub witness: Option<PacketWords>,
 }
 
+/// What a change of what the kernel holds changes for packets.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Effects {
+    /// The changes, or the first of them.
+    pub changes: Vec<ChangeWords>,
+    /// How many more there are.
+    pub more_changes: usize,
+    /// Whether they could be worked out at all; if not, the rules overlap in too many ways.
+    pub changes_known: bool,
+    /// The kinds of all, those that are not told included.
+    #[serde(skip)]
+    pub kinds: Vec<&'static str>,
+}
+
+impl Effects {
+    /// Whether nothing changes for packets.
+    pub fn is_nothing(&self) -> bool {
+        self.changes_known && self.changes.is_empty() && self.more_changes == 0
+    }
+}
+
 /// What one policy does.
 #[derive(Clone, Debug, Serialize)]
 pub struct SideWords {
@@ -68,8 +89,12 @@ pub fn changes(before: (&Policy, &HostPlan), after: (&Policy, &HostPlan)) -> Vec
 
 /// Puts what opens first, then what closes.
 pub fn sort(list: &mut [ChangeWords]) {
-    let rank = |kind: &str| ["opens", "closes"].iter().position(|it| *it == kind).unwrap_or(2);
     list.sort_by_key(|change| rank(change.kind));
+}
+
+/// Where a kind stands in a list.
+pub fn rank(kind: &str) -> usize {
+    ["opens", "closes"].iter().position(|it| *it == kind).unwrap_or(2)
 }
 
 fn words(

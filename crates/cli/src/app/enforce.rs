@@ -134,8 +134,12 @@ fn decisions_of(program: &RuleProgram) -> BTreeSet<&RuleId> {
 /// The decisions that take other packets now, or do something else with them. What a default
 /// takes is what rules leave to it, so it has changed only if it does something else.
 fn changed(before: &RuleProgram, after: &RuleProgram) -> BTreeSet<RuleId> {
-    let mut atlas = Atlas::new();
+    let mut atlas = Atlas::within(super::compare::NODES);
     let (old, new) = (atlas.program(before), atlas.program(after));
+    if atlas.is_exhausted() {
+        // Whatever is not known to be the same begins to count anew.
+        return decisions_of(after).into_iter().cloned().collect();
+    }
     let mut changed = BTreeSet::new();
     for (_, old, new) in atlas.fate_pairs(&old, &new) {
         let same = old.by() == new.by();

@@ -345,12 +345,21 @@ impl Compared {
         // Rules that have ended since they were enforced do nothing in the kernel either.
         let (given, found) =
             (loaded.program.clone().at(loaded.now), snapshot.program.clone().at(loaded.now));
-        let mut atlas = Atlas::new();
+        let drifts = compare(&given, &found);
+        let mut atlas = Atlas::within(super::compare::NODES);
         let (meant, in_kernel) = (atlas.plan(&loaded.plan), atlas.program(&found));
         let meanings = atlas.differences(&meant, &in_kernel, SHOWN);
         let mut differences: Vec<Difference> =
             meanings.iter().map(|it| difference(&atlas, it, loaded)).collect();
-        let drifts = compare(&given, &found);
+        if atlas.is_exhausted() {
+            // What has the form that it was given means what it was given for.
+            let same = drifts.is_empty() && snapshot.strays.is_empty();
+            let message =
+                "the rules overlap in too many ways to tell where policy and kernel differ";
+            let unclear = Difference { message: message.into(), witness: None };
+            let differences = if same { Vec::new() } else { vec![unclear] };
+            return Self { equal: same, same_form: drifts.is_empty(), differences };
+        }
         let forms = drifts.iter().take(SHOWN - differences.len());
         let form = |drift: &Drift| Difference { message: words(drift), witness: None };
         differences.extend(forms.map(form));

@@ -4,7 +4,7 @@ mod edit;
 mod options;
 
 use crate::app::compare::Place;
-use crate::app::effect::ChangeWords;
+use crate::app::effect::Effects;
 use crate::app::reach::Request;
 use crate::app::{
     Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, programs, reach,
@@ -218,7 +218,8 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         Command::Compare(options) => {
             let place = Place { policy: &global.policy, host };
             let busy = render::progress("comparing");
-            let report = compare::report(&place, &options.first, options.second.as_ref())?;
+            let report =
+                compare::report(&place, &options.first, options.second.as_ref(), options.all)?;
             drop(busy);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::compare), exit })
@@ -253,16 +254,17 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         Command::Enforce(options) => {
             let loaded = load_for_kernel(&global.policy, host)?;
             let busy = render::progress("enforcing");
-            let tell = |changes: &[ChangeWords]| {
+            let tell = |effects: &Effects| {
                 busy.clear();
                 // Whoever no longer reads it wants it done all the same.
-                let _ = render::print(&render::will_change(changes, screen));
+                let _ = render::print(&render::will_change(effects, screen));
             };
             let how = transaction::Options {
                 dry: options.dry_run,
                 without_programs: options.without_programs,
                 even_if_locked_out: options.even_if_locked_out,
                 not_this_machine: options.not_this_machine,
+                all: options.all,
                 tell: (format == Format::Text).then_some(&tell),
                 ..options.staying.options(home)
             };

@@ -71,6 +71,9 @@ pub struct Compare {
     /// Likewise; the policy itself if left out
     #[arg(value_name = "SECOND", value_parser = Operand::parse)]
     pub second: Option<Operand>,
+    /// Tell every difference with the kernel, however many there are and however long that takes
+    #[arg(long)]
+    pub all: bool,
 }
 
 /// How long a change stays.
@@ -98,6 +101,9 @@ pub struct Enforce {
     /// Go on although none of the policy's addresses for the host is this machine's
     #[arg(long)]
     pub not_this_machine: bool,
+    /// Tell every change for packets, however many there are and however long that takes
+    #[arg(long)]
+    pub all: bool,
     /// Leave rules that name programs out, as if they were paused; `status` goes on saying so
     #[arg(long)]
     pub without_programs: bool,
@@ -294,6 +300,7 @@ impl Staying {
             without_programs: false,
             even_if_locked_out: false,
             not_this_machine: false,
+            all: false,
             tell: None,
         }
     }

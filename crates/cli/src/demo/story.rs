@@ -292,6 +292,7 @@ impl Teller {
                     without_programs: false,
                     even_if_locked_out: true,
                     not_this_machine: false,
+                    all: false,
                     tell: None,
                 };
                 transaction::enforce(policies.of(host), &options)

@@ -1,6 +1,6 @@
 //! `compare` as text.
 
-use super::{Screen, Style, changes, clean};
+use super::{Screen, Style, clean, effects};
 use crate::app::compare::Report;
 
 /// The differences.
@@ -10,5 +10,5 @@ pub fn compare(report: &Report, screen: &Screen) -> String {
     if report.equal {
         return format!("{heading}\n\nno difference: every packet fares the same\n");
     }
-    format!("{heading}\n\n{}", changes(&report.changes, screen))
+    format!("{heading}\n\n{}", effects(&report.found, screen))
 }

@@ -2,10 +2,24 @@
 
 use super::{Cell, Screen, Style, Table, clean};
 use crate::app::RegionWords;
-use crate::app::effect::ChangeWords;
+use crate::app::effect::{ChangeWords, Effects};
 
 /// Lists of regions are cut here; JSON has all of them.
 const MOST: usize = 8;
+
+/// What a change of what the kernel holds changes for packets.
+pub fn effects(effects: &Effects, screen: &Screen) -> String {
+    if !effects.changes_known {
+        return "the rules overlap in too many ways to tell here what changes; --all works it out, \
+                however long that takes\n"
+            .into();
+    }
+    let mut text = changes(&effects.changes, screen);
+    if effects.more_changes > 0 {
+        text.push_str(&format!("and {} more; --all tells them\n", effects.more_changes));
+    }
+    text
+}
 
 /// A table of changes.
 pub fn changes(changes: &[ChangeWords], screen: &Screen) -> String {

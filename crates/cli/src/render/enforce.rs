@@ -1,7 +1,7 @@
 //! `enforce`, `confirm`, `revert` and `release` as text.
 
-use super::{Screen, Style, changes, clean};
-use crate::app::effect::ChangeWords;
+use super::{Screen, Style, clean, effects};
+use crate::app::effect::Effects;
 use crate::app::enforce::Report as Enforced;
 use crate::app::transaction::{Booted, Report, Settled};
 
@@ -25,8 +25,8 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         }
         (_, Some(rules)) => format!("{} {}", screen.paint(Style::Good, "enforced"), summary(rules)),
     };
-    if !report.changes.is_empty() && !report.told {
-        text.push_str(&format!("\n{}", changes(&report.changes, screen)));
+    if !report.effects.is_nothing() && !report.told {
+        text.push_str(&format!("\n{}", effects(&report.effects, screen)));
     }
     if let Some(rules) = &report.enforced {
         text.push_str(&programs(rules, screen));
@@ -80,8 +80,8 @@ fn programs(rules: &Enforced, screen: &Screen) -> String {
 }
 
 /// What will change, told before it does.
-pub fn will_change(list: &[ChangeWords], screen: &Screen) -> String {
-    format!("{}\n{}\n", screen.paint(Style::Strong, "this will change:"), changes(list, screen))
+pub fn will_change(list: &Effects, screen: &Screen) -> String {
+    format!("{}\n{}\n", screen.paint(Style::Strong, "this will change:"), effects(list, screen))
 }
 
 /// Which rules a change concerns.

@@ -27,7 +27,7 @@ pub use compare::compare;
 pub use cut::cut;
 pub use docket::{docket, docket_entry, mended};
 pub use edit::{edited, names, rules};
-pub use effect::{changes, regions};
+pub use effect::{changes, effects, regions};
 pub use enforce::{booted, enforced, settled, will_change};
 pub use programs::programs;
 pub use progress::{Bar, progress};

@@ -50,6 +50,18 @@ impl Atlas {
         Self { diagrams: Diagrams::default(), fates: Fates::default(), words }
     }
 
+    /// An atlas whose diagrams have at most about so many nodes in all.
+    #[must_use]
+    pub fn within(nodes: usize) -> Self {
+        Self { diagrams: Diagrams::within(nodes), ..Self::new() }
+    }
+
+    /// Whether it had not enough nodes: then nothing that it said counts.
+    #[must_use]
+    pub fn is_exhausted(&self) -> bool {
+        self.diagrams.is_exhausted()
+    }
+
     /// What becomes of the packet. An interface or program that no meaning of this atlas names is
     /// taken for one that nobody names.
     #[must_use]

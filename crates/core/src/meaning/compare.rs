@@ -119,12 +119,27 @@ impl Atlas {
         second: &Meaning,
         most: usize,
     ) -> Vec<Difference> {
+        let mut found = 0;
+        self.differences_of(first, second, |_, _, _| {
+            found += 1;
+            found <= most
+        })
+    }
+
+    /// Like [`Atlas::differences`], but only those between fates that are `wanted`: to work out which
+    /// packets a difference concerns takes about as long as to find out all that there are.
+    pub fn differences_of(
+        &mut self,
+        first: &Meaning,
+        second: &Meaning,
+        mut wanted: impl FnMut(Direction, &Fate, &Fate) -> bool,
+    ) -> Vec<Difference> {
         let mut list = Vec::new();
         for direction in Direction::ALL {
             let (a, b) = (first.roots[direction as usize], second.roots[direction as usize]);
             for (x, y) in self.leaf_pairs(a, b) {
                 let (fate_x, fate_y) = (self.fates.fate(x), self.fates.fate(y));
-                if list.len() == most || fate_x.fares_like(fate_y) {
+                if fate_x.fares_like(fate_y) || !wanted(direction, fate_x, fate_y) {
                     continue;
                 }
                 let (first, second) = (fate_x.clone(), fate_y.clone());

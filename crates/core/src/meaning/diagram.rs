@@ -75,16 +75,36 @@ type Table<K, V> = HashMap<K, V, BuildHasherDefault<Mixer>>;
 pub type Memo = Table<(Diagram, Diagram), Diagram>;
 
 /// All diagrams that can be compared with one another.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct Diagrams {
     nodes: Vec<Node>,
     known: Table<Node, Diagram>,
+    /// With so many nodes nothing is combined any more.
+    most: usize,
+}
+
+impl Default for Diagrams {
+    fn default() -> Self {
+        Self { nodes: Vec::new(), known: Table::default(), most: usize::MAX }
+    }
 }
 
 /// A range of values, both ends included, and what it leads to.
 pub type Way = (u128, u128, Diagram);
 
 impl Diagrams {
+    /// Diagrams of at most about so many nodes in all.
+    #[must_use]
+    pub fn within(most: usize) -> Self {
+        Self { most, ..Self::default() }
+    }
+
+    /// Whether there were not enough nodes: then what was combined last is not what it should be.
+    #[must_use]
+    pub fn is_exhausted(&self) -> bool {
+        self.nodes.len() >= self.most
+    }
+
     /// How many nodes there are.
     #[must_use]
     pub fn len(&self) -> usize {
@@ -143,6 +163,9 @@ impl Diagrams {
         }
         if let Some(&known) = memo.get(&(a, b)) {
             return known;
+        }
+        if self.is_exhausted() {
+            return Diagram::leaf(0);
         }
         let bit = self.first_bit(a).min(self.first_bit(b));
         let ((a_low, a_high), (b_low, b_high)) = (self.halves(a, bit), self.halves(b, bit));

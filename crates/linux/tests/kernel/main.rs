@@ -14,6 +14,6 @@ mod programs;
 mod rates;
 mod rehearsing;
 mod replacing;
-mod sizes;
 mod replay;
+mod sizes;
 mod world;

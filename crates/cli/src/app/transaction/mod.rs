@@ -16,7 +16,7 @@ pub use guard::way;
 pub use settle::{Settled, confirm, look_after, revert_pending};
 pub use watch::stand_by;
 
-use super::effect::ChangeWords;
+use super::effect::Effects;
 use super::enforce::{self, Report as Enforced};
 use super::{Failure, Loaded, compare, likely_packet, programs};
 use crate::store::{Docket, Home, Kind, Pending, State, pending, set_pending, this_boot};
@@ -34,7 +34,7 @@ use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// Who is told what will change.
-pub type Tell<'t> = dyn Fn(&[ChangeWords]) + Sync + 't;
+pub type Tell<'t> = dyn Fn(&Effects) + Sync + 't;
 
 /// How a change is to be made.
 #[derive(Clone, Copy)]
@@ -53,6 +53,8 @@ pub struct Options<'o> {
     pub even_if_locked_out: bool,
     /// Whether it is made even if the policy is another machine's.
     pub not_this_machine: bool,
+    /// Whether all changes are worked out, however many there are.
+    pub all: bool,
     /// Told what will change, before anything does.
     pub tell: Option<&'o Tell<'o>>,
 }
@@ -71,7 +73,8 @@ pub struct Report {
     pub enforced: Option<Enforced>,
     /// What it changes for packets, against what the kernel enforced before; empty if nothing was
     /// in force.
-    pub changes: Vec<ChangeWords>,
+    #[serde(flatten)]
+    pub effects: Effects,
     /// How many connections live on that began before and that the policy would not admit;
     /// `null` if that is not known.
     pub living_on: Option<usize>,
@@ -91,7 +94,7 @@ impl Report {
             entry: None,
             confirm_within: None,
             enforced: None,
-            changes: Vec::new(),
+            effects: Effects { changes_known: true, ..Effects::default() },
             living_on: None,
             living: None,
             remarks: Vec::new(),
@@ -135,13 +138,13 @@ fn carry_out(
     // Whoever else changes what is enforced waits until this is done.
     let mut docket = if options.dry { None } else { Some(opened(options.home)?) };
     let before = ruleset::read(&mut kernel)?;
-    let changes = match &before {
-        Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone()),
-        None => Vec::new(),
+    let effects = match &before {
+        Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone(), options.all),
+        None => Effects { changes_known: true, ..Effects::default() },
     };
     let report = enforce::report(policy, before.as_ref());
     let reset = report.changed.clone();
-    let report = Report { enforced: Some(report), changes, ..Report::did("enforced") };
+    let report = Report { enforced: Some(report), effects, ..Report::did("enforced") };
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: "would-enforce", ..report });
     };
@@ -157,12 +160,12 @@ fn carry_out(
         // Not touched: what has been counted stays.
         return Ok(Report { done: "unchanged", living_on: living_on(), ..report });
     }
-    let told = options.tell.filter(|_| !report.changes.is_empty());
+    let told = options.tell.filter(|_| !report.effects.is_nothing());
     if let Some(tell) = told {
-        tell(&report.changes);
+        tell(&report.effects);
     }
     let back_to = docket.confirmed().map(|entry| entry.id);
-    let effect = effect(&report.changes, before.is_some());
+    let effect = effect(&report.effects, before.is_some());
     let keep = options.keep || same;
     let policy_and_digest = Some((policy, digest));
     let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite };
@@ -339,11 +342,14 @@ fn no_errors(policy: &Loaded, about: impl Fn(Code) -> bool) -> Result<(), Failur
 }
 
 /// What changes, in a few words.
-fn effect(changes: &[ChangeWords], was_in_force: bool) -> String {
+fn effect(effects: &Effects, was_in_force: bool) -> String {
     if !was_in_force {
         return "nothing was in force before".into();
     }
-    let count = |kind: &str| changes.iter().filter(|it| it.kind == kind).count();
+    if !effects.changes_known {
+        return "too much to be worked out".into();
+    }
+    let count = |kind: &str| effects.kinds.iter().filter(|it| **it == kind).count();
     let words: Vec<String> = ["opens", "closes", "limits", "unlimits", "answers", "silences"]
         .into_iter()
         .filter(|kind| count(kind) > 0)
