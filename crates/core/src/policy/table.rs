@@ -172,6 +172,11 @@ impl<'t, 'i> Table<'t, 'i> {
         Some(Text::quoted(reader.source, text, value.span()))
     }
 
+    /// A text without its place.
+    pub fn plain_text(&self, name: &str) -> Option<&str> {
+        self.value(name)?.get_ref().as_str()
+    }
+
     /// A whole number as its digits.
     pub fn number(&self, name: &str) -> Option<String> {
         self.value(name)?.get_ref().as_integer().map(ToString::to_string)

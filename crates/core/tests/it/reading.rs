@@ -250,3 +250,21 @@ fn kinds_of_traffic_are_named_by_meaning() {
     assert_eq!(traffic("proto:6").to_string(), "0-65535/tcp");
     assert_eq!(traffic("proto:47").to_string(), "proto:47");
 }
+
+#[test]
+fn bundles_that_multiply_are_a_mistake_with_a_line() {
+    let mut text = String::from("edition = 1\n[[bundle.b0.rule]]\nname = \"r\"\nallow = [\"1/tcp\"]\n");
+    for level in 1..=30 {
+        for _ in 0..2 {
+            text += &format!("[[bundle.b{level}.rule]]\nuse = \"b{}\"\n", level - 1);
+        }
+    }
+    text += "[host.sluice]\naddresses = [\"192.0.2.10\"]\n[[host.sluice.rule]]\nuse = \"b30\"\n";
+    let problems = read(&Source::new("policy.toml", &text)).expect_err("too many");
+    let many: Vec<_> = problems.iter().filter(|it| it.code == "too-many-rules").collect();
+    let last = many.iter().find(|it| it.message.contains("`b30`")).expect("the host's");
+    assert!(last.message.contains("1073741824 rules"), "{}", last.message);
+    let origin = &last.primary.as_ref().expect("a place").origin;
+    assert!(origin.to_string().starts_with("policy.toml:"), "{origin}");
+    assert!(problems.len() < 30_000, "{} problems", problems.len());
+}

@@ -10,6 +10,10 @@ use crate::space::AddressSet;
 use std::collections::HashMap;
 
 const CYCLE: &str = "bundle-cycle";
+/// A host has at most so many rules by way of bundles.
+const MOST: u64 = 1_000_000;
+/// So many names that are taken are told one by one.
+const TOLD: usize = 100;
 
 /// The bundles of a file, as tables: what they mean depends on the host that uses them.
 pub struct Bundles<'t, 'i> {
@@ -32,6 +36,8 @@ pub struct Unfolded {
     first_of: HashMap<String, Origin>,
     /// The bundles that are being unfolded, outermost first.
     open: Vec<String>,
+    /// How many names were taken already.
+    taken: usize,
 }
 
 impl<'t, 'i> Bundles<'t, 'i> {
@@ -71,6 +77,30 @@ impl<'t, 'i> Bundles<'t, 'i> {
         }
     }
 
+    /// How many rules a bundle stands for, with those of bundles that it takes in; a cycle is told
+    /// elsewhere.
+    fn size(&self, name: &str) -> u64 {
+        self.size_of(name, &mut HashMap::new())
+    }
+
+    fn size_of(&self, name: &str, known: &mut HashMap<String, u64>) -> u64 {
+        if let Some(&size) = known.get(name) {
+            return size;
+        }
+        let Some(bundle) = self.get(name) else { return 0 };
+        // Whatever leads back here counts nothing more.
+        known.insert(name.to_owned(), 0);
+        let size = bundle.rules.iter().fold(0u64, |all, table| {
+            let one = match table.plain_text("use") {
+                Some(used) => self.size_of(used, known),
+                None => 1,
+            };
+            all.saturating_add(one)
+        });
+        known.insert(name.to_owned(), size);
+        size
+    }
+
     fn get(&self, name: &str) -> Option<&Entry<'t, 'i>> {
         self.bundles.iter().find(|bundle| bundle.name.value == name)
     }
@@ -83,6 +113,10 @@ impl<'t, 'i> Bundles<'t, 'i> {
         table: &Table<'_, '_>,
         into: &mut Unfolded,
     ) {
+        if into.taken == TOLD {
+            // What multiplies says the same again and again.
+            return;
+        }
         if !table.has("use") {
             if let Some(rule) = rule(reader, names, table) {
                 let origin = rule.origin.clone();
@@ -102,6 +136,19 @@ impl<'t, 'i> Bundles<'t, 'i> {
             reader.report(
                 Diagnostic::error(CYCLE, "this bundle takes itself in", origin)
                     .expected(format!("it leads back: {path}")),
+            );
+            return;
+        }
+        let size = self.size(&wanted.value);
+        if size > MOST {
+            reader.report(
+                Diagnostic::error(
+                    "too-many-rules",
+                    format!("bundle `{}` unfolds to {size} rules", wanted.value),
+                    origin,
+                )
+                .expected(format!("a host has at most {MOST}"))
+                .help("bundles that take in others several times multiply"),
             );
             return;
         }
@@ -129,6 +176,9 @@ impl<'t, 'i> Bundles<'t, 'i> {
         into: &mut Unfolded,
         used: &Origin,
     ) {
+        if into.taken == TOLD {
+            return;
+        }
         if table.has("use") {
             self.unfold(inner, names, table, into);
         } else if let Some(rule) = rule(inner, names, table) {
@@ -188,7 +238,9 @@ fn only_use(reader: &mut Reader<'_>, table: &Table<'_, '_>) {
 impl Unfolded {
     /// Adds a rule. `origin` is where its name is to be blamed if it is taken.
     fn add(&mut self, reader: &mut Reader<'_>, rule: Rule, origin: Origin) {
+        self.taken += usize::from(self.first_of.contains_key(&rule.name) && self.taken < TOLD);
         match self.first_of.get(&rule.name) {
+            Some(_) if self.taken == TOLD => {}
             Some(first) => reader.report(
                 Diagnostic::error(
                     "duplicate-name",
