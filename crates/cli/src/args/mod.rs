@@ -20,7 +20,6 @@ use options::{
     Programs, Reach, Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Staying,
     VantageEnd,
 };
-use std::io::BufReader;
 use std::path::PathBuf;
 
 /// Who may reach which port of this host: written as a policy, enforced by the kernel, checked
@@ -382,8 +381,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output { text, exit: found.exit() })
         }
         Command::Vantage(options) => {
-            let mut input = BufReader::new(std::io::stdin());
-            vantage::serve(&mut input, &mut std::io::stdout(), &options.vouched)?;
+            vantage::serve(std::io::stdin(), &mut std::io::stdout(), &options.vouched)?;
             Ok(Output::fine(String::new()))
         }
         Command::LendHand => rehearse::lend().map(|()| Output::fine(String::new())),

@@ -255,3 +255,83 @@ fn block_on_the_way(street: &Node) {
     };
     street.run(block).expect("entered");
 }
+
+#[test]
+fn a_far_end_probes_its_asker_and_nobody_else() {
+    sealed("vantages::a_far_end_probes_its_asker_and_nobody_else", || {
+        let lab = street_sluice_granary();
+        let street = lab.node("street").expect("there");
+        let desk = Desk::with(POLICY);
+        let says = |lines: &str| {
+            let mut command = desk.command(["vantage"]);
+            command.env("SSH_CONNECTION", "192.0.2.10 50000 192.0.2.1 22");
+            command.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped());
+            street.start_here(&mut command).expect("it can start there");
+            let mut child = command.spawn().expect("it starts");
+            let mut input = child.stdin.take().expect("an input");
+            std::io::Write::write_all(&mut input, lines.as_bytes()).expect("written");
+            drop(input);
+            let output = child.wait_with_output().expect("it ends");
+            String::from_utf8(output.stdout).expect("text")
+        };
+        // Its own address unlocks nothing but itself; a secret cannot be guessed.
+        let said = says(
+            "{\"tipstaff_vantage\":2,\"addresses\":[\"192.0.2.10\",\"10.44.8.20\",\"127.0.0.1\",\
+             \"192.0.2.1\",\"203.0.113.9\",\"224.0.0.1\"],\"patience_ms\":200,\"secret_port\":48484}\n\
+             {\"heard\":[{\"address\":\"10.44.8.20\",\"secret\":\"00\"}]}\n\
+             {\"probe\":1,\"protocol\":\"tcp\",\"destination\":\"10.44.8.20\",\"port\":80}\n\
+             {\"probe\":2,\"protocol\":\"tcp\",\"destination\":\"127.0.0.1\",\"port\":80}\n\
+             {\"probe\":3,\"protocol\":\"tcp\",\"destination\":\"192.0.2.10\",\"port\":80}\n",
+        );
+        let lines: Vec<Value> =
+            said.lines().map(|it| serde_json::from_str(it).expect("JSON")).collect();
+        assert_eq!(lines[0]["secrets"], serde_json::json!(["10.44.8.20"]), "{said}");
+        assert_eq!(lines[1]["allowed"], serde_json::json!(["192.0.2.10"]), "{said}");
+        for answer in &lines[2..] {
+            let refused = answer["error"].as_str().is_some_and(|it| it.contains("not named"));
+            assert_eq!(refused, answer["probe"] != 3, "{said}");
+        }
+        assert_eq!(lines.len(), 5);
+        // Who named only others has no say at all.
+        let said =
+            says("{\"tipstaff_vantage\":2,\"addresses\":[\"203.0.113.9\"],\"patience_ms\":1}\n");
+        assert!(said.contains("speaks from 192.0.2.10"), "{said}");
+    });
+}
+
+#[test]
+fn far_ends_that_flood_or_speak_otherwise_are_left() {
+    sealed("vantages::far_ends_that_flood_or_speak_otherwise_are_left", || {
+        let lab = street_sluice_granary();
+        let sluice = lab.node("sluice").expect("there");
+        let desk = Desk::with(POLICY);
+        let greeting = "{\"tipstaff_vantage\":VERSION,\"addresses\":[\"198.51.100.7\"],\
+                        \"most_probes\":18446744073709551615,\"probes_a_second\":1}";
+        let script = |name: &str, text: &str| {
+            let file = desk.path().join(name);
+            fs::write(&file, format!("{text}\n")).expect("written");
+            format!("curators=/bin/sh {}", file.display())
+        };
+        let ready = greeting.replace("VERSION", "2");
+        let old = greeting.replace("VERSION", "1");
+        for (way, word) in [
+            (script("words", "yes x"), "not understood"),
+            (script("bytes", "cat /dev/zero"), "said too much"),
+            (script("old", &format!("echo '{old}'; exec sleep 9")), "version 1"),
+            (script("gone", "exit 3"), "ended without a word"),
+            (script("half", &format!("echo '{ready}'; yes '{{}}'")), "not understood"),
+        ] {
+            let begun = Instant::now();
+            let args = ["reach", "--from", "curators", "--vantage-command", &way];
+            let refused = desk.on(sluice, args).exits(3);
+            assert!(refused.stderr.contains(word), "{way}: {}", refused.stderr);
+            assert!(begun.elapsed() < Duration::from_secs(8), "{way}");
+        }
+        // One that promises everything and answers with floods of nonsense.
+        let flood = format!("echo '{ready}'; echo '{{\"allowed\":[\"192.0.2.10\"]}}'; yes '{{}}'");
+        let way = script("flood", &flood);
+        let begun = Instant::now();
+        desk.on(sluice, ["reach", "--from", "curators", "--vantage-command", &way]);
+        assert!(begun.elapsed() < Duration::from_secs(20), "{:?}", begun.elapsed());
+    });
+}

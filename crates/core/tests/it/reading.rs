@@ -253,7 +253,8 @@ fn kinds_of_traffic_are_named_by_meaning() {
 
 #[test]
 fn bundles_that_multiply_are_a_mistake_with_a_line() {
-    let mut text = String::from("edition = 1\n[[bundle.b0.rule]]\nname = \"r\"\nallow = [\"1/tcp\"]\n");
+    let mut text =
+        String::from("edition = 1\n[[bundle.b0.rule]]\nname = \"r\"\nallow = [\"1/tcp\"]\n");
     for level in 1..=30 {
         for _ in 0..2 {
             text += &format!("[[bundle.b{level}.rule]]\nuse = \"b{}\"\n", level - 1);

@@ -1,14 +1,16 @@
-//! Sockets that send hand-made packets.
+//! Sockets that send hand-made packets, and that hear packets as they come.
 
+use rustix::event::{PollFd, PollFlags};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::io::Errno;
 use rustix::net::addr::{SocketAddrArg, SocketAddrLen, SocketAddrOpaque};
 use rustix::net::{
-    AddressFamily, MMsgHdr, Protocol, SendAncillaryBuffer, SendFlags, SocketFlags, SocketType,
-    netdevice, sendmmsg, sendto, socket_with,
+    AddressFamily, MMsgHdr, Protocol, RecvFlags, SendAncillaryBuffer, SendFlags, SocketFlags,
+    SocketType, netdevice, sendmmsg, sendto, socket_with,
 };
 use std::io::{self, IoSlice};
 use std::net::{IpAddr, SocketAddr};
+use std::time::Instant;
 
 /// A link-layer address (`struct sockaddr_ll`, packet(7)).
 struct LinkAddress(libc::sockaddr_ll);
@@ -129,6 +131,49 @@ impl FrameSender {
             }
         }
         Ok(())
+    }
+}
+
+/// Hears every IP packet that comes in, ahead of all rules: for those who wait for a certain one.
+pub struct Listener(OwnedFd);
+
+/// `ETH_P_ALL` (linux/if_ether.h), in network order.
+const EVERYTHING: u32 = (3u16.to_be()) as u32;
+/// Longer packets are not waited for.
+const LONGEST: usize = 2_048;
+
+impl Listener {
+    /// Opens one in the calling thread's namespace.
+    pub fn open() -> io::Result<Self> {
+        let protocol = std::num::NonZeroU32::new(EVERYTHING).map(Protocol::from_raw);
+        let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
+        Ok(Self(socket_with(AddressFamily::PACKET, SocketType::DGRAM, flags, protocol)?))
+    }
+
+    /// The next packet, from the IP header on, that comes before the deadline.
+    pub fn next(&self, deadline: Instant) -> io::Result<Option<Vec<u8>>> {
+        let mut buffer = vec![0; LONGEST];
+        loop {
+            match rustix::net::recv(&self.0, &mut buffer[..], RecvFlags::empty()) {
+                Ok((length, _)) => {
+                    buffer.truncate(length);
+                    return Ok(Some(buffer));
+                }
+                Err(Errno::INTR) => continue,
+                Err(Errno::AGAIN) => {}
+                Err(error) => return Err(error.into()),
+            }
+            let left = deadline.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Ok(None);
+            }
+            let left = rustix::event::Timespec::try_from(left).map_err(io::Error::other)?;
+            let mut waiting = [PollFd::new(&self.0, PollFlags::IN)];
+            match rustix::event::poll(&mut waiting, Some(&left)) {
+                Ok(_) | Err(Errno::INTR) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
     }
 }
 

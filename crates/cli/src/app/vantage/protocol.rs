@@ -5,15 +5,18 @@ use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
 /// The version of the protocol.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
 
 /// The first line of the asking end.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Hello {
     /// The version that it speaks.
     pub tipstaff_vantage: u32,
-    /// The addresses of the asking host: all that will be probed.
+    /// The addresses of the asking host: nothing else is probed.
     pub addresses: Vec<IpAddr>,
+    /// The UDP port to which secrets are sent; 0 if it cannot hear them.
+    #[serde(default)]
+    pub secret_port: u16,
     /// How long each probe waits for an answer, in milliseconds.
     pub patience_ms: u64,
 }
@@ -32,6 +35,9 @@ pub enum Welcome {
         most_probes: usize,
         /// How many it will begin in a second.
         probes_a_second: u32,
+        /// The addresses that it has sent a secret to, and that it probes if those come back.
+        #[serde(default)]
+        secrets: Vec<IpAddr>,
     },
     /// It will not.
     Refused {
@@ -74,3 +80,28 @@ pub struct Told {
     /// How long it took, in microseconds.
     pub micros: u64,
 }
+/// The second line of the asking end: the secrets that came to its addresses.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Proof {
+    /// What was heard.
+    pub heard: Vec<Heard>,
+}
+
+/// A secret that came to an address.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Heard {
+    /// To which.
+    pub address: IpAddr,
+    /// The secret, in hexadecimal digits.
+    pub secret: String,
+}
+
+/// The second line of the far end: what it will probe.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Allowed {
+    /// The addresses.
+    pub allowed: Vec<IpAddr>,
+}
+
+/// What stands before the secret in the datagram.
+pub const SECRET: &str = "tipstaff vantage secret ";
