@@ -310,7 +310,7 @@ fn far_ends_that_flood_or_speak_otherwise_are_left() {
         let script = |name: &str, text: &str| {
             let file = desk.path().join(name);
             fs::write(&file, format!("{text}\n")).expect("written");
-            format!("curators=/bin/sh {}", file.display())
+            format!("curators=exec /bin/sh {}", file.display())
         };
         let ready = greeting.replace("VERSION", "2");
         let old = greeting.replace("VERSION", "1");
