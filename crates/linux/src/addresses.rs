@@ -35,6 +35,44 @@ pub struct Link {
     pub addresses: Vec<(IpAddr, u8)>,
 }
 
+/// How a name of an interface stands, by which rules tell packets apart.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum InterfaceStanding {
+    /// There is an interface of that name, whose packets rules see under it.
+    There,
+    /// There is none.
+    Missing,
+    /// It is another name of the interface that goes by this one; rules do not know it.
+    Alternative(String),
+    /// It is a part of this one, under which its packets are seen.
+    PartOf(String),
+}
+
+/// Looks how names of interfaces stand.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn interface_standings(
+    transport: &mut dyn Transport,
+    names: &[String],
+) -> Result<Vec<InterfaceStanding>, LinuxError> {
+    let links = dump(transport, "list links", route::dump_links, route::decode_link)?;
+    let standing = |name: &String| {
+        if let Some(link) = links.iter().find(|it| it.name == *name) {
+            let master = link.master.and_then(|it| links.iter().find(|link| link.index == it));
+            return match master {
+                Some(master) => InterfaceStanding::PartOf(master.name.clone()),
+                None => InterfaceStanding::There,
+            };
+        }
+        match links.iter().find(|it| it.alternatives.contains(name)) {
+            Some(link) => InterfaceStanding::Alternative(link.name.clone()),
+            None => InterfaceStanding::Missing,
+        }
+    };
+    Ok(names.iter().map(standing).collect())
+}
+
 /// Lists the links of the transport's network namespace that are switched on, without the loopback
 /// one.
 ///

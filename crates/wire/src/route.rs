@@ -16,6 +16,8 @@ const LINK_NAME: u16 = 3;
 const LINK_MASTER: u16 = 10;
 const LINK_INFO: u16 = 18;
 const LINK_NAMESPACE: u16 = 28;
+const LINK_PROPERTIES: u16 = 52;
+const ALTERNATIVE_NAME: u16 = 53;
 const INFO_KIND: u16 = 1;
 const INFO_DATA: u16 = 2;
 const VETH_PEER: u16 = 1;
@@ -224,6 +226,12 @@ pub struct Link {
     pub up: bool,
     /// Whether it leads back to this machine.
     pub loopback: bool,
+    /// The number of the link that it is a part of.
+    pub master: Option<u32>,
+    /// Its hardware address; empty if it has none.
+    pub hardware: Vec<u8>,
+    /// Other names of it.
+    pub alternatives: Vec<String>,
 }
 
 /// Reads the body of an `RTM_NEWLINK` message.
@@ -235,15 +243,28 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
     fields.take(4)?;
     let (index, flags) = (fields.ne32()?, fields.ne32()?);
     fields.take(4)?;
+    let (up, loopback) = (flags & FLAG_UP != 0, flags & FLAG_LOOPBACK != 0);
+    let (mut name, mut master) = (None, None);
+    let (mut hardware, mut alternatives) = (Vec::new(), Vec::new());
     for attribute in Attributes::new(fields.rest(), "RTM_NEWLINK") {
         let attribute = attribute?;
-        if attribute.kind == LINK_NAME {
-            let name = attribute.text("IFLA_IFNAME")?.to_owned();
-            let (up, loopback) = (flags & FLAG_UP != 0, flags & FLAG_LOOPBACK != 0);
-            return Ok(Link { index, name, up, loopback });
+        match attribute.kind {
+            LINK_NAME => name = Some(attribute.text("IFLA_IFNAME")?.to_owned()),
+            LINK_ADDRESS => hardware = attribute.bytes.to_vec(),
+            LINK_MASTER => master = Some(attribute.ne32("IFLA_MASTER")?),
+            LINK_PROPERTIES => {
+                for property in attribute.nested("IFLA_PROP_LIST") {
+                    let property = property?;
+                    if property.kind == ALTERNATIVE_NAME {
+                        alternatives.push(property.text("IFLA_ALT_IFNAME")?.to_owned());
+                    }
+                }
+            }
+            _ => {}
         }
     }
-    Err(WireError::Missing { what: "IFLA_IFNAME" })
+    let name = name.ok_or(WireError::Missing { what: "IFLA_IFNAME" })?;
+    Ok(Link { index, name, up, loopback, master, hardware, alternatives })
 }
 
 /// A request for the route that a packet to `address` would take.

@@ -38,6 +38,8 @@ pub struct Report {
     /// What is wrong with what is kept on disk, as whole sentences: damaged lines and policies, and
     /// what a boot would not know.
     pub kept_trouble: Vec<String>,
+    /// Rules that name interfaces which are not there, as whole sentences.
+    pub odd_interfaces: Vec<String>,
     /// How things stand with the programs that rules in force name; `null` if that may not be
     /// looked at.
     pub programs: Option<programs::Report>,
@@ -204,6 +206,10 @@ pub fn report(loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
         boot_service: boot_service(),
         docket,
         kept_trouble,
+        odd_interfaces: super::live::interfaces::odd(&loaded.plan)
+            .iter()
+            .map(|it| format!("`{}` {}", it.rule.id, it.words()))
+            .collect(),
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         others: others.into_iter().map(other).collect(),
@@ -241,7 +247,7 @@ fn kept(home: &Home) -> (Written, Vec<String>) {
                 "the note for the boot is about entry {}, and the docket about another; \
              `tipstaff docket mend`",
                 noted.entry
-            ))
+            ));
         }
         _ => {}
     }

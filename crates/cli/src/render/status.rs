@@ -91,6 +91,9 @@ fn docket(report: &Report, screen: &Screen) -> String {
             }
         }
     }
+    for line in &report.odd_interfaces {
+        text.push_str(&format!("{} {}\n", screen.paint(Style::Wrong, "interface:"), clean(line)));
+    }
     for line in &report.kept_trouble {
         text.push_str(&format!("{} {}\n", screen.paint(Style::Wrong, "kept:"), clean(line)));
     }

@@ -139,10 +139,13 @@ impl Docket {
         let lock = home.lock(patience);
         let written = match &trusted {
             Ok(()) => Written::read(home),
+            // There never was one, and none can be made.
+            Err(error) if error.kind() == ErrorKind::NotFound => Ok(Written::default()),
             Err(error) => Err(io::Error::new(error.kind(), error.to_string())),
         };
         let file = match (&trusted, &written) {
             (Ok(()), Ok(_)) => kept::make(home).and_then(|()| Self::file(home)),
+            (Err(error), Ok(_)) => Err(io::Error::new(error.kind(), error.to_string())),
             _ => Err(io::Error::other("it cannot be read")),
         };
         let file = file.map_err(|error| error.to_string());

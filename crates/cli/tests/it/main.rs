@@ -20,6 +20,7 @@ mod reporting;
 mod reviewing;
 mod servers;
 mod showing;
+mod torture;
 mod usage;
 mod vantages;
 mod way_back;

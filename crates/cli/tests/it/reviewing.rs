@@ -4,6 +4,7 @@ use crate::harness::{Desk, INHERITED, MENDED, finish};
 use gix_object::Write;
 use std::fs;
 use std::net::{TcpListener, TcpStream};
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -212,4 +213,65 @@ fn a_policy_is_compared_with_the_kernel() {
         let difference = desk.run(["--host", "sluice", "compare", "kernel"]).exits(1).stdout;
         insta::assert_snapshot!(difference);
     });
+}
+
+#[test]
+fn interfaces_that_are_not_there_are_said() {
+    sealed("reviewing::interfaces_that_are_not_there_are_said", || {
+        let policy = |interface: &str| {
+            format!(
+                "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+                 interfaces = {{ outside = \"{interface}\" }}\n[host.sluice.default]\n\
+                 inbound = \"allow\"\n[[host.sluice.rule]]\nname = \"closed\"\n\
+                 deny = [\"5432/tcp\"]\nvia = [\"outside\"]\n"
+            )
+        };
+        let lab = street_sluice_granary();
+        let sluice = lab.node("sluice").expect("it");
+        let desk = Desk::with(policy("eth0"));
+        let run = |args: &[&str]| desk.on(sluice, ["--host", "sluice"].iter().chain(args));
+        let said = run(&["enforce", "--keep"]).exits(0).stdout;
+        assert!(!said.contains("names the interface"), "{said}");
+        desk.write(policy("wan0"));
+        let said = run(&["enforce", "--keep"]).exits(0).stdout;
+        let words = "`closed` names the interface wan0, and there is none of that name here";
+        assert!(said.contains(words), "{said}");
+        assert!(run(&["status"]).stdout.contains(words));
+        let found = run(&["review", "--live"]).stdout;
+        assert!(found.contains("interface-missing"), "{found}");
+        // A part of a bridge: its packets come in by that.
+        desk.write(policy("eth0"));
+        sluice.run(|| tipstaff_linux::lab::testing::enslave("eth0", "joined")).expect("entered");
+        let found = run(&["review", "--live"]).stdout;
+        assert!(
+            found.contains("interface-enslaved") && found.contains("a part of joined"),
+            "{found}"
+        );
+    });
+}
+
+#[test]
+fn programs_that_others_can_write_or_give_orders_are_said() {
+    let desk = Desk::with("");
+    let folder = desk.path().join("bin");
+    fs::create_dir(&folder).expect("a folder");
+    let policy = |program: &str| {
+        format!(
+            "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n[[host.sluice.rule]]\n\
+             name = \"seeds\"\nallow = [\"5432/tcp\"]\nprogram = \"{program}\"\n"
+        )
+    };
+    let review = |program: &str| {
+        desk.write(policy(program));
+        desk.run(["review", "--live"]).stdout
+    };
+    let own = folder.join("seedbase");
+    fs::copy("/bin/true", &own).expect("copied");
+    fs::set_permissions(&own, fs::Permissions::from_mode(0o777)).expect("a mode");
+    let found = review(&own.display().to_string());
+    assert!(found.contains("program-writable"), "{found}");
+    let found = review("/bin/sh");
+    assert!(found.contains("program-is-interpreter"), "{found}");
+    let found = review("/bin/true");
+    assert!(!found.contains("program-writable") && !found.contains("interpreter"), "{found}");
 }

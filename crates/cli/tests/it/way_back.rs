@@ -194,9 +194,9 @@ fn interrupted_at_any_moment_it_goes_back_or_was_never_made() {
             let _ = rustix::process::kill_process_group(group, Signal::INT);
             child.wait().expect("ended");
             if holds(MENDED) {
-                made += 1
+                made += 1;
             } else {
-                never += 1
+                never += 1;
             }
             goes_back(Instant::now(), 1);
             // The note may still lie there for a moment.

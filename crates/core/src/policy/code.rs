@@ -51,11 +51,19 @@ pub enum Code {
     OtherProgram,
     /// Others use the bits of marks by which rules know programs.
     MarkClash,
+    /// Others than root can write a program that rules name, or what it loads.
+    ProgramWritable,
+    /// A rule names a program that runs whatever it is given.
+    ProgramIsInterpreter,
+    /// There is no interface of a name by which rules tell packets apart.
+    InterfaceMissing,
+    /// An interface by which rules tell packets apart is a part of another one.
+    InterfaceEnslaved,
 }
 
 impl Code {
     /// All kinds.
-    pub const ALL: [Self; 24] = [
+    pub const ALL: [Self; 28] = [
         Self::Shadowed,
         Self::Redundant,
         Self::Overlap,
@@ -80,6 +88,10 @@ impl Code {
         Self::ProgramShared,
         Self::OtherProgram,
         Self::MarkClash,
+        Self::ProgramWritable,
+        Self::ProgramIsInterpreter,
+        Self::InterfaceMissing,
+        Self::InterfaceEnslaved,
     ];
 
     /// Its name.
@@ -110,6 +122,10 @@ impl Code {
             Self::ProgramShared => "program-shared",
             Self::OtherProgram => "other-program",
             Self::MarkClash => "mark-clash",
+            Self::ProgramWritable => "program-writable",
+            Self::ProgramIsInterpreter => "program-is-interpreter",
+            Self::InterfaceMissing => "interface-missing",
+            Self::InterfaceEnslaved => "interface-enslaved",
         }
     }
 

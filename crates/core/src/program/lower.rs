@@ -114,6 +114,7 @@ pub(super) struct Lowering {
 }
 
 /// How far a lowering had come.
+#[derive(Clone, Copy)]
 pub(super) struct Mark {
     chains: usize,
     numbered: usize,

@@ -1,5 +1,6 @@
 //! What listens on this machine, held against its policy.
 
+pub mod interfaces;
 mod programs;
 
 use super::review::{self, Finding};
@@ -32,6 +33,7 @@ pub fn findings(loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
     found.extend(unmentioned(loaded, &listening));
     found.extend(wider_than_used(loaded, &listening, &connections(&mut socket)?));
     found.extend(programs::findings(loaded, &listening));
+    found.extend(interfaces::findings(loaded));
     found.extend(shell(loaded, &listening));
     found.extend(session(loaded));
     let host = loaded.policy.host(&loaded.plan.host);

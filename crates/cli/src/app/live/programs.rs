@@ -6,7 +6,7 @@ use crate::app::programs::Names;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use tipstaff_core::analysis::{self, Code};
 use tipstaff_core::policy::{Severity, Verdict};
 use tipstaff_core::space::Direction;
@@ -83,14 +83,74 @@ fn files(loaded: &Loaded) -> Vec<analysis::Finding> {
                     (Code::ProgramIsScript, Severity::Warning, message)
                 }
                 FileKind::Program => {
-                    let Some(message) = shared(file) else { continue };
-                    (Code::ProgramShared, Severity::Note, message)
+                    let trust = [
+                        (Code::ProgramWritable, Severity::Warning, writable(file)),
+                        (Code::ProgramIsInterpreter, Severity::Warning, interpreter(file)),
+                        (Code::ProgramShared, Severity::Note, shared(file)),
+                    ];
+                    for (code, severity, message) in trust {
+                        found
+                            .extend(message.map(|it| about(finding(code, severity, it), decision)));
+                    }
+                    continue;
                 }
             };
             found.push(about(finding(code, severity, message), decision));
         }
     }
     found
+}
+
+/// Whoever else than root can change the program: its file, a folder above it, or what a process of it
+/// has loaded.
+fn writable(file: &Path) -> Option<String> {
+    let real = fs::canonicalize(file).ok()?;
+    let mut parts: Vec<PathBuf> = real.ancestors().map(Path::to_path_buf).collect();
+    parts.extend(loaded_by(&real));
+    parts.iter().find_map(|part| {
+        let metadata = fs::metadata(part).ok()?;
+        // In a folder with the sticky bit only owners replace their files.
+        let sticky = metadata.is_dir() && metadata.mode() & 0o1000 != 0;
+        let whose = match metadata.uid() {
+            0 if metadata.mode() & 0o022 == 0 || sticky => return None,
+            0 => "others than root".to_owned(),
+            owner => format!("user {owner}"),
+        };
+        let (path, part) = (file.display(), part.display());
+        Some(format!("names {path}, and {whose} can write {part}"))
+    })
+}
+
+/// The files that processes of a program have loaded to execute.
+fn loaded_by(program: &Path) -> BTreeSet<PathBuf> {
+    let mut found = BTreeSet::new();
+    for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        if fs::read_link(process.path().join("exe")).ok().as_deref() != Some(program) {
+            continue;
+        }
+        let maps = fs::read_to_string(process.path().join("maps")).unwrap_or_default();
+        let executed =
+            maps.lines().filter(|it| it.split(' ').nth(1).is_some_and(|it| it.contains('x')));
+        let files = executed.filter_map(|it| it.find('/').map(|at| PathBuf::from(&it[at..])));
+        found.extend(files);
+    }
+    found
+}
+
+/// Programs that run whatever they are given begin like these.
+const INTERPRETERS: [&str; 16] = [
+    "bash", "busybox", "dash", "env", "java", "ksh", "lua", "node", "perl", "php", "python",
+    "ruby", "sh", "socat", "tclsh", "zsh",
+];
+
+/// Whether the program is one that runs whatever it is given.
+fn interpreter(file: &Path) -> Option<String> {
+    let real = fs::canonicalize(file).ok()?;
+    let name = real.file_name()?.to_str()?;
+    let plain = name.trim_end_matches(|it: char| it.is_ascii_digit() || ".-".contains(it));
+    INTERPRETERS
+        .contains(&plain)
+        .then(|| format!("names {}, which runs whatever it is given", file.display()))
 }
 
 /// Another name of the file, if it has one.

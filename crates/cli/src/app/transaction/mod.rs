@@ -144,7 +144,8 @@ fn carry_out(
     };
     let report = enforce::report(policy, before.as_ref());
     let reset = report.changed.clone();
-    let report = Report { enforced: Some(report), effects, ..Report::did("enforced") };
+    let remarks = odd_interfaces(policy);
+    let report = Report { enforced: Some(report), effects, remarks, ..Report::did("enforced") };
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: "would-enforce", ..report });
     };
@@ -282,6 +283,12 @@ fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<String>, Fai
     overrule("locked-out", options.even_if_locked_out, guard::guard(policy))?;
     despite.dedup();
     Ok(despite)
+}
+
+/// Rules that name interfaces which are not there, in words.
+fn odd_interfaces(policy: &Loaded) -> Vec<String> {
+    let odd = super::live::interfaces::odd(&policy.plan);
+    odd.iter().map(|it| format!("`{}` {}", it.rule.id, it.words())).collect()
 }
 
 /// Whether the kernel holds just what the policy asks for, at this moment.

@@ -122,5 +122,26 @@ pub fn explain(code: Code) -> &'static str {
              uses marks in a way that reads or overwrites those bits: give `program-marks` of the \
              host's section bits that nobody else uses."
         }
+        Code::ProgramWritable => {
+            "The rule trusts a program by its file, and somebody else than root can change that file, \
+             put another in its place, or change a library that it has loaded: then they have what the \
+             rule allows. Give the file and all folders above it to root, and take write permission \
+             from others."
+        }
+        Code::ProgramIsInterpreter => {
+            "The rule names a program that runs whatever it is given: everybody who can start it has \
+             what the rule allows. Narrow the rule in another way, or give the service a program of \
+             its own."
+        }
+        Code::InterfaceMissing => {
+            "A rule tells packets apart by an interface, and there is none of that name: it was \
+             renamed, is known by another name, or has not come up. Until there is, a rule for that \
+             interface matches nothing, also one that denies, and one for all but that interface \
+             matches everything."
+        }
+        Code::InterfaceEnslaved => {
+            "The interface is a part of a bridge, bond or the like. Packets that come in by it are seen \
+             as coming in by that one, so a rule for the part matches nothing. Name the whole."
+        }
     }
 }
