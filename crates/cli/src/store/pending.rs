@@ -21,8 +21,14 @@ pub struct Pending {
     pub deadline: u64,
     /// The boot in which that is.
     pub boot: String,
-    /// The entry to go back to; if there is none, the rules are taken out.
+    /// The entry to go back to; if there is none, what was in force before.
     pub back_to: Option<u64>,
+    /// Whether rules of ours were in force before. If none were, the way back takes them out.
+    #[serde(default)]
+    pub held: bool,
+    /// Where the remote shell listens: what stays open if nothing else is known any more.
+    #[serde(default)]
+    pub shell: Vec<String>,
     /// When it was made, by that clock; 0 in a file of before that was written.
     #[serde(default)]
     pub made: u64,

@@ -3,7 +3,7 @@
 
 use super::super::{Failure, Loaded, programs};
 use super::entries::{only_shell, worked_out};
-use crate::store::{Entry, Guarded, Home, Kind, Note, State, Written, by_digest, origin};
+use crate::store::{Entry, Guarded, Home, Kind, Note, Pending, State, Written, by_digest, origin};
 use serde::{Deserialize, Serialize};
 use tipstaff_linux::programs as linux_programs;
 use tipstaff_linux::ruleset::{self, Snapshot};
@@ -84,6 +84,19 @@ impl Went {
 }
 
 impl Back {
+    /// The way back of a change that waits.
+    pub fn of(home: &Home, written: &Written, waits: &Pending) -> Self {
+        let mut back = Self::to(home, written, waits.back_to);
+        if waits.back_to.is_none() && waits.held {
+            // Nobody knows any more what it was: only who watches over it from the beginning does.
+            back.take_out = false;
+        }
+        if back.shell.is_empty() {
+            back.shell.clone_from(&waits.shell);
+        }
+        back
+    }
+
     /// The way back to the entry of that number; `None`: to no rules of ours.
     ///
     /// What the docket has lost, the note of the boot may still know.

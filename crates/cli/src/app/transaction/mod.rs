@@ -19,13 +19,13 @@ pub use watch::stand_by;
 use super::effect::Effects;
 use super::enforce::{self, Report as Enforced};
 use super::{Failure, Loaded, compare, likely_packet, programs};
-use crate::store::{Docket, Home, Kind, Pending, State, pending, set_pending, this_boot};
+use crate::store::{Docket, Home, Kind, Pending, State, Watcher, pending, set_pending, this_boot};
 use back::Back;
 use clock::{deadline, now};
 use entries::{New, entry};
 use load::{Outcome, put_in_force};
 use serde::Serialize;
-use settle::{noted, settle};
+use settle::{last_confirmed, noted, settle};
 use std::time::Duration;
 use tipstaff_core::analysis;
 use tipstaff_core::policy::{Code, Severity};
@@ -165,17 +165,18 @@ fn carry_out(
     if let Some(tell) = told {
         tell(&report.effects);
     }
-    let back_to = docket.confirmed().map(|entry| entry.id);
+    let back_to = last_confirmed(options.home, docket);
     let effect = effect(&report.effects, before.is_some());
     let keep = options.keep || same;
     let policy_and_digest = Some((policy, digest));
     let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite };
     let id = docket.add(entry(new))?;
     // Before anything changes: whatever happens to this process then, somebody is there.
-    let back = Back::to(options.home, docket.written(), back_to);
-    if !keep {
-        watched(options, id, back_to, &back)?;
-    }
+    let waits = Waits { id, back_to, held: before.is_some(), shell: entries::shell(policy) };
+    let back = match keep {
+        true => Back::of(options.home, docket.written(), &waits.pending(0, 0, None)),
+        false => watched(options, docket, &waits)?,
+    };
     let sent = match same {
         true => Ok(Vec::new()),
         false => put_in_force(&mut kernel, policy, before.as_ref(), &reset),
@@ -214,21 +215,31 @@ fn carry_out(
     })
 }
 
-/// Starts what watches over a change, and notes that it waits.
-fn watched(
-    options: &Options<'_>,
+/// A change that is to wait.
+struct Waits {
     id: u64,
     back_to: Option<u64>,
-    back: &Back,
-) -> Result<(), Failure> {
+    held: bool,
+    shell: Vec<String>,
+}
+
+impl Waits {
+    fn pending(&self, made: u64, deadline: u64, watcher: Option<Watcher>) -> Pending {
+        let (id, back_to, held, shell) = (self.id, self.back_to, self.held, self.shell.clone());
+        Pending { id, deadline, boot: this_boot(), back_to, held, shell, made, watcher }
+    }
+}
+
+/// Starts what watches over a change, and notes that it waits; gives the way back.
+fn watched(options: &Options<'_>, docket: &Docket, waits: &Waits) -> Result<Back, Failure> {
     let (made, deadline) = (since_boot(), deadline(options.within));
-    let ready = watch::start(options.home, id, deadline, back, true)?;
-    let watcher = Some(ready.watcher);
-    let pending = Pending { id, deadline, boot: this_boot(), back_to, made, watcher };
+    let back = Back::of(options.home, docket.written(), &waits.pending(made, deadline, None));
+    let ready = watch::start(options.home, waits.id, deadline, &back, true)?;
+    let pending = waits.pending(made, deadline, Some(ready.watcher));
     // If that cannot be written, the watcher is called off here, and nothing was changed.
     set_pending(options.home, Some(&pending))?;
     ready.let_go();
-    Ok(())
+    Ok(back)
 }
 
 /// It is not known whether the kernel took the rules: what waits goes back by itself, what was to stay
@@ -403,9 +414,8 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     let Some(held) = ruleset::read(&mut kernel)? else {
         return Ok(Report::did("nothing-to-release"));
     };
-    let back_to = docket.confirmed().map(|entry| entry.id);
-    // Without an entry that says what was in force there is nothing to go back to.
-    let keep = options.keep || back_to.is_none();
+    let back_to = last_confirmed(options.home, &docket);
+    let keep = options.keep;
     let effect = "everything passes".to_owned();
     let despite = Vec::new();
     let new = New { kind: Kind::Release, policy: None, of: None, effect, waits: !keep, despite };
@@ -413,8 +423,13 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     made.host = Some(held.host);
     let id = docket.add(made)?;
     if !keep {
-        let back = Back::to(options.home, docket.written(), back_to);
-        watched(options, id, back_to, &back)?;
+        let shell = docket
+            .entries()
+            .iter()
+            .rev()
+            .find_map(|it| Some(it.shell.clone()).filter(|shell| !shell.is_empty()));
+        let shell = shell.unwrap_or_else(|| vec!["22/tcp".into()]);
+        watched(options, &docket, &Waits { id, back_to, held: true, shell })?;
     }
     if let Err(error) = back::take_out(&mut kernel) {
         let there = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?);

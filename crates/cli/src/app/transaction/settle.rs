@@ -56,7 +56,7 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<u64>, Failure> 
             // What nobody confirmed before the machine went down counts as not confirmed.
             note_reverted(home, docket, it.id)?;
         } else if since_boot() >= it.deadline {
-            Back::to(home, docket.written(), it.back_to).go(None)?;
+            Back::of(home, docket.written(), &it).go(None)?;
             note_reverted(home, docket, it.id)?;
             gone = Some(it.id);
         } else {
@@ -82,7 +82,12 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<u64>, Failure> 
             // The note of it is lost, and with it when it was to go.
             (true, false) if waited => {
                 let last = before(docket, noted, entry.id);
-                Back::to(home, docket.written(), last).go(None)?;
+                let mut back = Back::to(home, docket.written(), last);
+                if last.is_none() && !docket.written().lost.is_empty() {
+                    // Something may have been confirmed before, and that is lost.
+                    (back.take_out, back.shell) = (false, entry.shell.clone());
+                }
+                back.go(None)?;
                 gone = Some(entry.id);
                 State::Reverted
             }
@@ -106,7 +111,7 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<u64>, Failure> 
     if let Some(it) = waits
         && !it.watcher.is_some_and(Watcher::lives)
     {
-        let back = Back::to(home, docket.written(), it.back_to);
+        let back = Back::of(home, docket.written(), &it);
         let ready = watch::start(home, it.id, it.deadline, &back, false)?;
         let watcher = Some(ready.watcher);
         ready.let_go();
@@ -122,8 +127,13 @@ fn note_reverted(home: &Home, docket: &mut Docket, id: u64) -> Result<(), Failur
     set_pending(home, None)
 }
 
+/// The entry that was confirmed last, by the docket or, where that has lost it, by the note.
+pub fn last_confirmed(home: &Home, docket: &Docket) -> Option<u64> {
+    before(docket, Note::read(home).ok().flatten().map(|it| it.entry), u64::MAX)
+}
+
 /// The entry that was confirmed last before another one.
-pub fn before(docket: &Docket, noted: Option<u64>, id: u64) -> Option<u64> {
+fn before(docket: &Docket, noted: Option<u64>, id: u64) -> Option<u64> {
     let confirmed = docket.entries().iter().filter(|it| it.state == State::Confirmed);
     confirmed.map(|it| it.id).chain(noted).filter(|&it| it < id).max()
 }
@@ -257,7 +267,7 @@ pub fn revert_pending(home: &Home) -> Result<Option<Settled>, Failure> {
     let (mut docket, mut remarks) = Docket::open_anyway(home, PATIENCE);
     settle(home, &mut docket)?;
     let Ok(Some(waits)) = pending(home) else { return Ok(None) };
-    let back = Back::to(home, docket.written(), waits.back_to);
+    let back = Back::of(home, docket.written(), &waits);
     let Gone { went, trouble, .. } = back.go(None)?;
     remarks.extend(trouble);
     remarks.extend(went.trouble(waits.back_to));
