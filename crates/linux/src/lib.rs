@@ -31,5 +31,6 @@ pub use groups::{leave_control_groups, return_to_control_groups};
 pub use place::Place;
 pub use privileges::keep_only_what_enforcing_needs;
 pub use sys::die_with_parent;
+pub use sys::lock::lock_for_writing;
 pub use sys::namespace::Namespace;
 pub use transport::{NetlinkSocket, Protocol, Transport};

@@ -211,3 +211,42 @@ fn services_are_found_by_name_number_and_description() {
     command.current_dir(nowhere.path());
     assert!(finish(command).exits(0).stdout.contains("22/tcp"), "without a policy too");
 }
+
+#[test]
+fn whoever_may_only_read_keeps_nobody_from_changing() {
+    let desk = Desk::with(INHERITED);
+    let file = desk.path().join("policy.toml");
+    // Anybody who may read the file or its folder can have such locks.
+    let exclusive = rustix::fs::FlockOperation::LockExclusive;
+    let held: Vec<fs::File> = [desk.path().to_owned(), file.clone()]
+        .into_iter()
+        .map(|path| {
+            let held = fs::File::open(path).expect("opened");
+            rustix::fs::flock(&held, exclusive).expect("locked");
+            held
+        })
+        .collect();
+    let begun = std::time::Instant::now();
+    desk.run(["--host", "sluice", "rule", "pause", "catalogue"]).exits(0);
+    assert!(begun.elapsed() < std::time::Duration::from_secs(5));
+    drop(held);
+}
+
+#[test]
+fn extended_attributes_stay() {
+    use rustix::fs::{XattrFlags, getxattr, setxattr};
+    let desk = Desk::with(INHERITED);
+    let file = desk.path().join("policy.toml");
+    match setxattr(&file, "user.kept-by", b"duty", XattrFlags::empty()) {
+        Err(rustix::io::Errno::OPNOTSUPP) => {
+            println!("NOT RUN: this file system has no extended attributes");
+            assert!(std::env::var_os("CI").is_none(), "under CI it must have them");
+            return;
+        }
+        other => other.expect("set"),
+    }
+    desk.run(["--host", "sluice", "rule", "pause", "catalogue"]).exits(0);
+    let mut value = [0; 16];
+    let length = getxattr(&file, "user.kept-by", &mut value[..]).expect("it stays");
+    assert_eq!(&value[..length], b"duty");
+}

@@ -2,6 +2,7 @@
 
 pub mod bpf;
 pub mod error_queue;
+pub mod lock;
 pub mod mark;
 pub mod namespace;
 pub mod netlink;
