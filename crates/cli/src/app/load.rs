@@ -27,6 +27,8 @@ pub struct Loaded {
     pub now: Time,
     /// Whether its rules for programs are left out.
     pub without_programs: bool,
+    /// Whether the clock is plainly wrong: then what is allowed for a time only is over.
+    pub clock_is_wrong: bool,
 }
 
 impl Loaded {
@@ -35,6 +37,16 @@ impl Loaded {
         self.plan.leave_out_programs();
         self.program = lower(&self.plan);
         self.without_programs = true;
+    }
+
+    /// Takes what is allowed for a time only for over, if the clock shows a time before one that has
+    /// surely been.
+    pub fn not_before(&mut self, been: Time) {
+        if self.now < been {
+            self.plan.end_what_is_allowed_for_a_time();
+            self.program = lower(&self.plan);
+            self.clock_is_wrong = true;
+        }
     }
 
     /// The rules that are left out since they name programs.
@@ -87,9 +99,16 @@ pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failur
     for (source, metadata) in &files {
         only_ours(&source.name, metadata)?;
     }
+    // A file that was changed later than it is now: the clock is wrong.
+    let changed = files.iter().map(|file| file.1.mtime()).max().unwrap_or_default();
     let sources = files.into_iter().map(|file| file.0).collect();
-    loaded(&path.display().to_string(), sources, host)
+    let mut policy = loaded(&path.display().to_string(), sources, host)?;
+    policy.not_before(Time::from_seconds(changed - CLOCKS_DIFFER));
+    Ok(policy)
 }
+
+/// So many seconds the clocks of this machine and of who wrote a file may differ.
+const CLOCKS_DIFFER: i64 = 60;
 
 /// Refuses what others than root and the caller can change.
 fn only_ours(shown: &str, metadata: &Metadata) -> Result<(), Failure> {
@@ -178,7 +197,8 @@ pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Lo
     let plan = resolve(&policy, &host_name(&policy, host, now)?, now)?;
     let program = lower(&plan);
     let name = name.to_owned();
-    Ok(Loaded { name, sources, policy, plan, program, now, without_programs: false })
+    let (without_programs, clock_is_wrong) = (false, false);
+    Ok(Loaded { name, sources, policy, plan, program, now, without_programs, clock_is_wrong })
 }
 
 /// The host that is meant: the named one, the only one, or this machine.

@@ -242,7 +242,10 @@ fn kept(home: &Home) -> (Written, Vec<String>) {
              `tipstaff docket mend`"
                 .into(),
         ),
-        (Ok(Some(noted)), confirmed) if confirmed.as_ref() != Some(&noted) => {
+        (Ok(Some(noted)), confirmed)
+            if confirmed.as_ref().map(|it| (it.entry, &it.policy))
+                != Some((noted.entry, &noted.policy)) =>
+        {
             trouble.push(format!(
                 "the note for the boot is about entry {}, and the docket about another; \
              `tipstaff docket mend`",

@@ -84,7 +84,7 @@ pub fn report<R: Serialize>(
 
 fn json<R: Serialize>(report: &R) -> String {
     // Reports are made of texts, numbers and lists, which always have a JSON form.
-    let mut text = serde_json::to_string_pretty(report).unwrap_or_default();
+    let mut text = text::clean_json(&serde_json::to_string_pretty(report).unwrap_or_default());
     text.push('\n');
     text
 }

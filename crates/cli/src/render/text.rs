@@ -1,14 +1,28 @@
 //! Text from outside, made fit for a terminal.
 
+use tipstaff_core::policy::deceives;
+
 /// Makes text from outside harmless: control characters, and those that change the order in
 /// which text is shown, are written as escapes.
 pub fn clean(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for char in text.chars() {
-        let reorders = matches!(char,
-            '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}');
-        if char.is_control() || reorders {
+        if deceives(char) {
             out.extend(char.escape_default());
+        } else {
+            out.push(char);
+        }
+    }
+    out
+}
+
+/// JSON with everything that a terminal could obey written as escapes: it means the same.
+pub fn clean_json(json: &str) -> String {
+    let mut out = String::with_capacity(json.len());
+    for char in json.chars() {
+        // Its own line ends and blanks are no part of its texts.
+        if deceives(char) && char != '\n' {
+            out.push_str(&format!("\\u{:04x}", u32::from(char)));
         } else {
             out.push(char);
         }
@@ -24,7 +38,7 @@ pub fn place(origin: Option<&str>) -> &str {
 
 #[cfg(test)]
 mod tests {
-    use super::{clean, place};
+    use super::{clean, clean_json, place};
 
     #[test]
     fn tables_name_files_without_their_folders() {
@@ -36,6 +50,11 @@ mod tests {
     fn escapes_cannot_reach_the_terminal() {
         assert_eq!(clean("seed\u{1b}[2Jbase\n"), "seed\\u{1b}[2Jbase\\n");
         assert_eq!(clean("a\u{202e}b"), "a\\u{202e}b");
+        assert_eq!(clean("a\u{9b}31mb\u{2028}c\u{61c}"), "a\\u{9b}31mb\\u{2028}c\\u{61c}");
+        let json = clean_json("[\"a\u{9b}b\u{2029}c\u{202e}d\"]");
+        assert_eq!(json, "[\"a\\u009bb\\u2029c\\u202ed\"]");
+        let same: Vec<String> = serde_json::from_str(&json).expect("JSON");
+        assert_eq!(same, ["a\u{9b}b\u{2029}c\u{202e}d"]);
         assert_eq!(clean("Samenbank Königsmoor"), "Samenbank Königsmoor");
     }
 }

@@ -28,6 +28,9 @@ pub struct Note {
     pub shell: Vec<String>,
     /// Whether everything is to pass if it cannot be loaded.
     pub open_on_failure: bool,
+    /// When it was enforced (RFC 3339).
+    #[serde(default)]
+    pub time: Option<String>,
 }
 
 /// The entry that was confirmed: what was loaded at boot is what was confirmed before.
@@ -45,6 +48,7 @@ impl Note {
             without_programs: entry.without_programs,
             shell: entry.shell.clone(),
             open_on_failure: entry.open_on_failure,
+            time: Some(entry.time.clone()).filter(|_| entry.kind != Kind::Boot),
         }
     }
 

@@ -228,7 +228,7 @@ fn whoever_may_only_read_keeps_nobody_from_changing() {
         .collect();
     let begun = std::time::Instant::now();
     desk.run(["--host", "sluice", "rule", "pause", "catalogue"]).exits(0);
-    assert!(begun.elapsed() < std::time::Duration::from_secs(5));
+    assert!(begun.elapsed() < Duration::from_secs(5));
     drop(held);
 }
 

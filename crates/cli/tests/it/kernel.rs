@@ -257,3 +257,65 @@ fn a_rule_that_has_ended_is_left_out_and_said() {
         desk.run(sluice(&["status"])).exits(0);
     });
 }
+
+#[test]
+fn a_table_that_another_process_owns_is_told_apart_from_a_missing_right() {
+    sealed("kernel::a_table_that_another_process_owns_is_told_apart_from_a_missing_right", || {
+        use tipstaff_linux::{NetlinkSocket, Protocol, deliver};
+        let desk = Desk::with(MENDED);
+        // It lives as long as the socket that made it.
+        let mut owner = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+        let mut batch = nf::Batch::begin(1);
+        batch.new_table(&nf::Table { name: TABLE.into(), flags: 2, ..nf::Table::default() });
+        let refused = deliver(&mut owner, "try", &batch.finish().expect("fits"));
+        assert_eq!(refused.expect("answered"), []);
+        let refused = desk.run(sluice(&["enforce", "--keep"])).exits(3);
+        assert!(refused.stderr.contains("another process has made a table"), "{}", refused.stderr);
+        assert!(!refused.stderr.contains("as root"), "{}", refused.stderr);
+        drop(owner);
+        desk.run(sluice(&["enforce", "--keep"])).exits(0);
+    });
+}
+
+#[test]
+fn waking_our_table_is_no_small_thing() {
+    sealed("kernel::waking_our_table_is_no_small_thing", || {
+        let desk = Desk::with(MENDED);
+        desk.run(sluice(&["enforce", "--keep"])).exits(0);
+        let mut batch = nf::Batch::begin(1);
+        batch.new_table(&nf::Table { name: TABLE.into(), flags: 1, ..nf::Table::default() });
+        give(batch);
+        let said = desk.run(sluice(&["enforce", "--keep"])).exits(0).stdout;
+        assert!(said.contains("our table was asleep and decided nothing"), "{said}");
+        desk.run(sluice(&["status"])).exits(0);
+    });
+}
+
+#[test]
+fn where_nobody_knows_the_time_what_is_allowed_for_a_time_is_over() {
+    sealed("kernel::where_nobody_knows_the_time_what_is_allowed_for_a_time_is_over", || {
+        let desk = Desk::with(
+            "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n[[host.sluice.rule]]\n\
+             name = \"visitors\"\nallow = [\"80/tcp\"]\nuntil = 2097-01-01T00:00:00Z\n\
+             [[host.sluice.rule]]\nname = \"nuisance\"\ndeny = [\"443/tcp\"]\n\
+             until = 2097-01-01T00:00:00Z\n",
+        );
+        let said = desk.run(["enforce", "--keep"]).exits(0).stdout;
+        assert!(said.starts_with("enforced sluice: 2 rules;"), "{said}");
+        // The file is from a time that has not come: the clock is behind.
+        let later = std::time::SystemTime::now() + std::time::Duration::from_secs(86_400);
+        let file = std::fs::File::options().write(true).open(desk.path().join("policy.toml"));
+        file.expect("opened").set_modified(later).expect("set");
+        let said = desk.run(["enforce", "--keep"]).exits(0).stdout;
+        assert!(said.contains("the clock shows a time before the policy was changed"), "{said}");
+        let status = desk.run(["--format", "json", "status"]).json();
+        let rules = status["rules"].as_array().expect("a list").iter();
+        let counted: Vec<&str> = rules.filter_map(|it| it["name"].as_str()).collect();
+        assert!(counted.contains(&"nuisance"), "{counted:?}");
+        let ask = |traffic: &str| {
+            let differs = desk.run(["compare", "kernel"]).stdout;
+            differs.contains(traffic)
+        };
+        assert!(ask("80/tcp") && !ask("443/tcp"), "what is allowed is over, what is denied stays");
+    });
+}

@@ -2,10 +2,10 @@
 
 use super::budget::Budget;
 use super::lines::{Line, Lines, find};
-use super::question::{STEPS, Share, ordinary, shares};
+use super::question::{STEPS, Share, loopback, ordinary, shares};
 use crate::plan::HostPlan;
 use crate::policy::Expectation;
-use crate::space::{Direction, NameSet, Piece};
+use crate::space::{AddressSet, Direction, NameSet, Piece};
 
 /// An expectation that does not hold.
 #[derive(Clone, Debug)]
@@ -22,12 +22,11 @@ pub fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
     let mut piece = ordinary(plan, expectation.direction);
     piece.traffic = expectation.traffic.clone();
     if !expectation.from_terms.is_empty() {
-        let from = &expectation.from;
-        piece.source = if from.is_full() { piece.source } else { from.clone() };
+        piece.source = off_loopback(&expectation.from);
     }
     if !expectation.to_terms.is_empty() {
         let to = &expectation.to;
-        piece.destination = if to.is_full() { piece.destination } else { to.clone() };
+        piece.destination = if to.is_full() { piece.destination } else { off_loopback(to) };
     }
     if !expectation.via.is_empty() {
         let via = NameSet::only(expectation.via.iter().map(String::as_str));
@@ -37,6 +36,13 @@ pub fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
         }
     }
     piece
+}
+
+/// Addresses without those of the loopback interface: who names others by what they are not does not mean
+/// these. Who names nothing else does.
+fn off_loopback(addresses: &AddressSet) -> AddressSet {
+    let rest = addresses.difference(&loopback());
+    if rest.is_empty() { addresses.clone() } else { rest }
 }
 
 /// Whether some packet of the expectation meets another verdict.

@@ -3,6 +3,7 @@
 
 mod rules;
 
+use crate::policy::deceives;
 use crate::policy::edit::quoted;
 use rules::Rule;
 use std::collections::BTreeSet;
@@ -145,8 +146,7 @@ fn defaults(out: &mut String, facts: &Facts, host: &str) {
 /// Adds a comment, in lines of readable length. Nothing in it can end it.
 fn comment(out: &mut String, text: &str) {
     const WIDTH: usize = 96;
-    let clean: String =
-        text.chars().map(|it| if it.is_control() { '\u{fffd}' } else { it }).collect();
+    let clean: String = text.chars().map(|it| if deceives(it) { '\u{fffd}' } else { it }).collect();
     let mut line = String::from("#");
     for word in clean.split(' ') {
         if line.len() > 1 && line.chars().count() + 1 + word.chars().count() > WIDTH {

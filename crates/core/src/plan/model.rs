@@ -181,6 +181,19 @@ impl HostPlan {
         }
     }
 
+    /// Ends what is allowed for a time only: where nobody knows what time it is, it may be over.
+    pub fn end_what_is_allowed_for_a_time(&mut self) {
+        for decision in self.chains.iter_mut().flat_map(|chain| &mut chain.decisions) {
+            let until = decision.conditions.first().and_then(|condition| condition.until);
+            if let Some(until) = until
+                && decision.idle.is_none()
+                && decision.act.verdict() == Verdict::Allow
+            {
+                decision.idle = Some(Idle::Ended(until));
+            }
+        }
+    }
+
     /// Whether it depends on the program who sends a UDP datagram, and so on whose a socket is that
     /// is only ever sent from.
     #[must_use]

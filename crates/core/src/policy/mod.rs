@@ -8,6 +8,7 @@ mod model;
 mod rate;
 mod read;
 mod schema;
+mod seen;
 mod source;
 mod suggest;
 mod table;
@@ -24,6 +25,7 @@ pub use model::{
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic};
 pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
+pub use seen::deceives;
 pub use source::{Origin, Source};
 pub use suggest::nearest;
 pub use terms::{ANYWHERE, BUILT_IN_PLACES};

@@ -72,7 +72,9 @@ impl Block {
         let is_plain = prefix.bytes().all(|byte| byte.is_ascii_digit());
         let length = prefix.parse().ok().filter(|_| is_plain)?;
         let net = IpNet::new(address.parse().ok()?, length).ok()?;
-        (net.trunc() != net).then(|| (net.addr(), Self(net.trunc())))
+        // Both addresses of a point-to-point link are hosts' (RFC 3021, RFC 6164).
+        let point_to_point = net.prefix_len() + 1 == net.max_prefix_len();
+        (net.trunc() != net || point_to_point).then(|| (net.addr(), Self(net.trunc())))
     }
 
     /// The addresses of the block.

@@ -269,3 +269,29 @@ fn bundles_that_multiply_are_a_mistake_with_a_line() {
     assert!(origin.to_string().starts_with("policy.toml:"), "{origin}");
     assert!(problems.len() < 30_000, "{} problems", problems.len());
 }
+
+#[test]
+fn both_addresses_of_a_point_to_point_link_are_hosts() {
+    for address in ["10.99.0.2/31", "10.99.0.3/31", "fd99::2/127", "10.99.0.2/32", "fd99::2/128"] {
+        let text = format!("edition = 1\n[host.bench]\naddresses = [\"{address}\"]\n");
+        let policy = policy(&text);
+        let written = address.split('/').next().expect("an address");
+        assert_eq!(policy.hosts[0].addresses[0].to_string(), written);
+    }
+    let text = "edition = 1\n[host.bench]\naddresses = [\"10.99.0.2/30\", \"10.99.0.0/30\"]\n";
+    let problems = read(&Source::new("policy.toml", text)).expect_err("a network");
+    assert_eq!(problems.len(), 1);
+}
+
+#[test]
+fn an_expectation_about_all_but_some_is_not_about_loopback_addresses() {
+    let text = "edition = 1\n[place.nuisance]\naddresses = [\"203.0.113.64/28\"]\n[host.sluice]\n\
+        addresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n[[host.sluice.rule]]\n\
+        name = \"catalogue\"\nallow = [\"443/tcp\"]\nfrom = [\"!nuisance\"]\n\
+        [[host.sluice.expect]]\ntraffic = [\"443/tcp\"]\nfrom = [\"!nuisance\"]\nverdict = \"allow\"\n";
+    let policy = policy(text);
+    let plan = resolve(&policy, "sluice", NOW).expect("the host");
+    let expectations = &policy.hosts[0].expectations;
+    assert_eq!(expectations.len(), 1);
+    assert!(tipstaff_core::analysis::failing(&plan, expectations).is_empty());
+}

@@ -119,7 +119,7 @@ fn load(
 ) -> Result<Snapshot, LinuxError> {
     let batch = Batch::begin_at(transport.next_sequence(), generation);
     let (batch, ledger) = encode::encode_into(batch, program, host, marks, carried)?;
-    send(transport, "load rules", batch, &ledger)?;
+    send(transport, "load rules", batch, &ledger).map_err(|error| not_ours(transport, error))?;
     let snapshot = read_table(transport, false)
         .map_err(|error| LinuxError::ReadBack(error.to_string()))?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
@@ -172,10 +172,32 @@ pub fn release(transport: &mut dyn Transport) -> Result<bool, LinuxError> {
         batch.delete_table(quiet::TABLE);
     }
     if held || quiet {
-        send(transport, "remove our rules", batch, &Ledger::default())?;
+        send(transport, "remove our rules", batch, &Ledger::default())
+            .map_err(|error| not_ours(transport, error))?;
     }
     Ok(held)
 }
+
+/// Why the kernel does not permit what this process may do: a table that belongs to another process is
+/// for that one alone, whoever else asks.
+fn not_ours(transport: &mut dyn Transport, error: LinuxError) -> LinuxError {
+    let LinuxError::NotPermitted { doing } = &error else { return error };
+    let tables = read::tables(transport).unwrap_or_default();
+    let owned = tables.iter().any(|it| it.name == TABLE && it.flags & FLAG_OWNED != 0);
+    if !owned {
+        return error;
+    }
+    LinuxError::Refused {
+        doing: doing.clone(),
+        reason: format!(
+            "another process has made a table named {TABLE} that is its own, and that vanishes when it \
+             ends; end it, and try again"
+        ),
+    }
+}
+
+/// `NFT_TABLE_F_OWNER`: only the socket that made it may change the table.
+const FLAG_OWNED: u32 = 2;
 
 /// Sends a batch and waits for the kernel's word on it.
 pub(crate) fn send(

@@ -5,14 +5,15 @@
 //! tracking, both ways, until nobody expects it to go on. That has a table of its own: ours stays what
 //! the policy says.
 
+use super::read::tables;
 use super::{Ledger, send};
 use crate::LinuxError;
-use crate::transport::{Transport, dump};
+use crate::transport::Transport;
 use std::net::IpAddr;
 use std::time::Duration;
 use tipstaff_wire::nf_tables::{
-    self as nf, Base, Batch, Compare, Element, Expression, FAMILY_INET, Hook, MetaKey, Verdict,
-    message_kind, registers, set_flags,
+    self as nf, Base, Batch, Compare, Element, Expression, Hook, MetaKey, Verdict, registers,
+    set_flags,
 };
 
 /// The table's name.
@@ -144,11 +145,6 @@ fn drop_of(set: &nf::Set, version: u8, offset: u32, length: u32, chain: &str) ->
 
 /// Whether the table is in the kernel.
 pub(super) fn is_there(transport: &mut dyn Transport) -> Result<bool, LinuxError> {
-    let tables: Vec<nf::Table> = dump(
-        transport,
-        "read the kernel's tables",
-        |sequence| nf::dump(message_kind::GET_TABLE, FAMILY_INET, sequence, |_| {}),
-        nf::Table::decode,
-    )?;
+    let tables = tables(transport)?;
     Ok(tables.iter().any(|it| it.name == TABLE))
 }

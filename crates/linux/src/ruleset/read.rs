@@ -72,17 +72,22 @@ pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxErro
     read_table(transport, true)
 }
 
+/// Lists the tables of the family in which ours are.
+pub(super) fn tables(transport: &mut dyn Transport) -> Result<Vec<nf::Table>, LinuxError> {
+    dump(
+        transport,
+        READING,
+        |sequence| nf::dump(message_kind::GET_TABLE, FAMILY_INET, sequence, |_| {}),
+        nf::Table::decode,
+    )
+}
+
 /// Reads our table, and if `counted` also what it has counted: adding that up takes time.
 pub(super) fn read_table(
     transport: &mut dyn Transport,
     counted: bool,
 ) -> Result<Option<Snapshot>, LinuxError> {
-    let tables: Vec<nf::Table> = dump(
-        transport,
-        READING,
-        |sequence| nf::dump(message_kind::GET_TABLE, FAMILY_INET, sequence, |_| {}),
-        nf::Table::decode,
-    )?;
+    let tables = tables(transport)?;
     let ours = tables.iter().find(|it| it.family == FAMILY_INET && it.name == TABLE);
     let Some(table) = ours else { return Ok(None) };
     let chains: Vec<nf::Chain> = dump(

@@ -5,6 +5,7 @@ use super::super::{Failure, Loaded, programs};
 use super::entries::{only_shell, worked_out};
 use crate::store::{Entry, Guarded, Home, Kind, Note, Pending, State, Written, by_digest, origin};
 use serde::{Deserialize, Serialize};
+use tipstaff_core::policy::Time;
 use tipstaff_linux::programs as linux_programs;
 use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
@@ -38,6 +39,8 @@ pub struct Way {
     pub policy: Guarded,
     /// Whether its rules for programs were left out.
     pub without_programs: bool,
+    /// When it was enforced (RFC 3339), if that is known.
+    pub made: Option<String>,
 }
 
 /// What was put in place.
@@ -138,7 +141,8 @@ impl Back {
             self.open_on_failure = entry.open_on_failure;
         }
         let Some(digest) = &entry.policy else { return };
-        self.add_policy(home, origin(entry), digest, entry.without_programs);
+        let made = Some(entry.time.clone());
+        self.add_policy(home, origin(entry), digest, entry.without_programs, made);
     }
 
     fn add_noted(&mut self, home: &Home, note: &Note) {
@@ -148,15 +152,28 @@ impl Back {
             self.open_on_failure = note.open_on_failure;
         }
         let Some(digest) = &note.policy else { return };
-        self.add_policy(home, note.entry, digest, note.without_programs);
+        self.add_policy(home, note.entry, digest, note.without_programs, note.time.clone());
     }
 
-    fn add_policy(&mut self, home: &Home, entry: u64, digest: &str, without_programs: bool) {
+    fn add_policy(
+        &mut self,
+        home: &Home,
+        entry: u64,
+        digest: &str,
+        without_programs: bool,
+        made: Option<String>,
+    ) {
         if self.ways.iter().any(|it| it.digest == digest) {
             return;
         }
         if let Ok(policy) = by_digest(home, digest) {
-            self.ways.push(Way { entry, digest: digest.to_owned(), policy, without_programs });
+            self.ways.push(Way {
+                entry,
+                digest: digest.to_owned(),
+                policy,
+                without_programs,
+                made,
+            });
         }
     }
 
@@ -240,7 +257,15 @@ impl Way {
     /// Loads it; gives whether rules for programs had to be left out.
     fn go(&self, kernel: &mut NetlinkSocket, trouble: &mut Vec<String>) -> Result<bool, Failure> {
         let name = format!("entry {}", self.entry);
-        let mut policy = worked_out(&self.policy, self.without_programs, &name)?;
+        let made = self.made.as_deref().and_then(Time::parse);
+        let mut policy = worked_out(&self.policy, self.without_programs, &name, made)?;
+        if policy.clock_is_wrong {
+            trouble.push(
+                "the clock shows a time before the policy was enforced: what it allows for a time only \
+                 counts as over"
+                    .into(),
+            );
+        }
         put(kernel, &mut policy, trouble)?;
         Ok(policy.without_programs && !self.without_programs)
     }

@@ -169,7 +169,7 @@ fn known_shells(home: &Home, written: &Written) -> Vec<String> {
     let kept = if home.trusted().is_ok() { all_kept(home) } else { Vec::new() };
     for digest in kept.into_iter().take(ASKED) {
         let policy = by_digest(home, &digest).ok();
-        let policy = policy.and_then(|it| worked_out(&it, false, "a kept policy").ok());
+        let policy = policy.and_then(|it| worked_out(&it, false, "a kept policy", None).ok());
         found.extend(policy.iter().flat_map(shell));
     }
     if found.is_empty() {

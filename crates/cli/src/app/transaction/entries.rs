@@ -6,7 +6,7 @@ use super::super::{Failure, Loaded, loaded};
 use super::clock::now;
 use crate::store::{Entry, Guarded, Home, Kind, State, kept_policy};
 use std::fs;
-use tipstaff_core::policy::Source;
+use tipstaff_core::policy::{Source, Time};
 
 /// What is to be written down.
 pub struct New<'n> {
@@ -75,18 +75,28 @@ pub fn shell(policy: &Loaded) -> Vec<String> {
 /// # Errors
 /// [`Failure`] if it is not kept any more, or not what it was.
 pub fn recorded(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
-    worked_out(&kept_policy(home, entry)?, entry.without_programs, &format!("entry {}", entry.id))
+    let name = format!("entry {}", entry.id);
+    worked_out(&kept_policy(home, entry)?, entry.without_programs, &name, Time::parse(&entry.time))
 }
 
-/// A kept policy, worked out for now.
+/// A kept policy, worked out for now, or, if the clock shows a time before it was `made`, without what is
+/// allowed for a time only.
 ///
 /// # Errors
 /// [`Failure`] if it is none.
-pub fn worked_out(kept: &Guarded, without_programs: bool, name: &str) -> Result<Loaded, Failure> {
+pub fn worked_out(
+    kept: &Guarded,
+    without_programs: bool,
+    name: &str,
+    made: Option<Time>,
+) -> Result<Loaded, Failure> {
     let sources = kept.files.iter().map(|(name, text)| Source::new(name, text)).collect();
     let mut policy = loaded(name, sources, Some(&kept.host))?;
     if without_programs {
         policy.leave_out_programs();
+    }
+    if let Some(made) = made {
+        policy.not_before(made);
     }
     Ok(policy)
 }

@@ -144,7 +144,17 @@ fn carry_out(
     };
     let report = enforce::report(policy, before.as_ref());
     let reset = report.changed.clone();
-    let remarks = odd_interfaces(policy);
+    let mut remarks = odd_interfaces(policy);
+    if policy.clock_is_wrong {
+        remarks.push(
+            "the clock shows a time before the policy was changed: what it allows for a time only counts \
+             as over; set the clock and enforce again"
+                .into(),
+        );
+    }
+    if before.as_ref().is_some_and(|it| it.dormant) && !options.dry {
+        remarks.push("our table was asleep and decided nothing; it is awake again".into());
+    }
     let report = Report { enforced: Some(report), effects, remarks, ..Report::did("enforced") };
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: "would-enforce", ..report });

@@ -12,7 +12,7 @@ mod splice;
 pub use list::{Place, RuleEdit, edit_rule};
 pub use named::{NamedEdit, edit_named, set_default};
 
-use super::{Origin, nearest};
+use super::{Origin, deceives, nearest};
 use std::fmt;
 
 /// A value as it is to stand in the file.
@@ -50,7 +50,7 @@ pub fn quoted(text: &str) -> String {
             '\\' => out.push_str("\\\\"),
             '\n' => out.push_str("\\n"),
             '\t' => out.push_str("\\t"),
-            char if char.is_control() => out.push_str(&format!("\\U{:08X}", u32::from(char))),
+            char if deceives(char) => out.push_str(&format!("\\U{:08X}", u32::from(char))),
             char => out.push(char),
         }
     }
