@@ -270,6 +270,31 @@ fn a_kill_at_any_moment_leaves_what_the_next_command_mends() {
 }
 
 #[test]
+fn whatever_is_left_of_the_hooks_is_made_whole_again() {
+    with_world("whatever_is_left_of_the_hooks_is_made_whole_again", |world| {
+        let _server = world.serve("seedbase");
+        world.run("enforce --keep").exits(0);
+        let folder = fs::read_dir("/sys/fs/bpf").expect("a folder").flatten();
+        let folder = folder.map(|it| it.path()).find(|it| {
+            it.file_name().is_some_and(|name| name.to_string_lossy().starts_with("tipstaff-"))
+        });
+        let folder = folder.expect("our pins");
+        let pins: Vec<_> = fs::read_dir(&folder).expect("pins").flatten().collect();
+        assert!(pins.len() > 10, "{}", pins.len());
+        // As if a release had been killed behind any of them.
+        for pin in pins {
+            fs::remove_file(pin.path()).expect("gone");
+            world.run("release --keep").exits(0);
+            world.run("enforce --keep").exits(0);
+            assert!(world.reaches(PortProtocol::Udp), "{:?}", pin.path());
+            fs::remove_file(pin.path()).expect("gone");
+            world.run("enforce --keep").exits(0);
+            assert!(world.reaches(PortProtocol::Udp), "{:?}", pin.path());
+        }
+    });
+}
+
+#[test]
 fn what_is_lacking_at_boot_is_not_taken_for_chosen() {
     with_world("what_is_lacking_at_boot_is_not_taken_for_chosen", |world| {
         world.run("enforce --keep").exits(0);

@@ -218,9 +218,17 @@ impl Hooks {
             // A link whose cgroup is gone holds nothing any more.
             let info = bpf::link_info(link.as_fd())?;
             if info.cgroup == cgroup_number(needs)? {
-                let held = bpf::pinned(&pinned_program)?;
+                let held = match bpf::pinned(&pinned_program) {
+                    Ok(held) => Some(held),
+                    // Whoever was taking everything away was stopped in between.
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+                    Err(error) => return Err(error),
+                };
                 bpf::replace(link.as_fd(), program.as_fd())?;
-                self.before.push((link, held, hook.name));
+                match held {
+                    Some(held) => self.before.push((link, held, hook.name)),
+                    None => self.fresh.push(hook.name),
+                }
                 return pin_over(&program, &pinned_program);
             }
             fs::remove_file(&pin)?;
