@@ -394,3 +394,79 @@ fn a_session_cannot_shut_itself_out_for_good() {
 fn attempt_state(what: &Attempt) -> State {
     attempt(what).expect("it can be tried").state
 }
+
+#[test]
+fn cutting_again_and_again_ends_no_real_server() {
+    let Some([sshd_program, _, keygen, nginx_program, curl_program, _]) = tools_to_log_in() else {
+        return;
+    };
+    sealed("servers::cutting_again_and_again_ends_no_real_server", || {
+        let desk = Desk::with(POLICY.replace(
+            "[[host.sluice.rule]]\nname = \"shell\"",
+            "[[host.sluice.rule]]\nname = \"not-they\"\ndeny = [\"any\"]\nfrom = [\"strangers\"]\n\
+             [[host.sluice.rule]]\nname = \"shell\"",
+        ));
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let mut servers = [
+            sshd(sluice, &sshd_program, &keygen, desk.path()),
+            nginx(sluice, &nginx_program, &desk.path().join("web")),
+        ];
+        let open = |from: &str, port: u16| {
+            let check = Attempt {
+                protocol: PortProtocol::Tcp,
+                source: Some(from.parse().expect("an address")),
+                destination: format!("192.0.2.10:{port}").parse().expect("an address"),
+                patience: Duration::from_millis(500),
+            };
+            street.run(|| attempt(&check)).expect("run").is_ok_and(|it| it.state == State::Open)
+        };
+        let begun = Instant::now();
+        while !(open(CURATOR[0], 2202) && open(CURATOR[0], 80)) {
+            assert!(begun.elapsed() < Duration::from_secs(10), "the servers did not come up");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let ends = std::sync::atomic::AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            // Load by those who are denied and those who are not, over both versions, at both ports.
+            for (from, to) in [
+                (CURATOR[0], SLUICE[0]),
+                (STRANGER[0], SLUICE[0]),
+                (CURATOR[1], SLUICE[1]),
+                (STRANGER[1], SLUICE[1]),
+            ] {
+                let (ends, curl_program) = (&ends, &curl_program);
+                scope.spawn(move || {
+                    while !ends.load(std::sync::atomic::Ordering::Relaxed) {
+                        for port in [80, 2202] {
+                            let url = if to.contains(':') {
+                                format!("http://[{to}]:{port}/")
+                            } else {
+                                format!("http://{to}:{port}/")
+                            };
+                            let args =
+                                ["-s", "--noproxy", "*", "-m", "0.6", "--interface", from, &url];
+                            output(street, curl_program, &args);
+                        }
+                    }
+                });
+            }
+            let until = Instant::now() + Duration::from_secs(6);
+            let mut ended = 0;
+            while Instant::now() < until {
+                desk.on(sluice, ["release", "--keep"]).exits(0);
+                std::thread::sleep(Duration::from_millis(250));
+                desk.on(sluice, ["enforce", "--keep"]).exits(0);
+                let cut = desk.on(sluice, ["--format", "json", "cut"]).json();
+                ended += cut["living"].as_array().map_or(0, Vec::len);
+            }
+            ends.store(true, std::sync::atomic::Ordering::Relaxed);
+            assert!(ended > 0, "nothing was there to be ended");
+        });
+        for server in &mut servers {
+            assert!(server.0.try_wait().expect("asked").is_none(), "it still runs");
+        }
+        assert!(open(CURATOR[0], 2202) && open(CURATOR[0], 80), "both still listen");
+        assert!(!open(STRANGER[0], 80), "and strangers are denied");
+    });
+}
