@@ -2,11 +2,12 @@
 
 use crate::harness::Desk;
 use std::fs;
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 use tipstaff_linux::lab::Node;
-use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
+use tipstaff_linux::lab::testing::{connect_from, sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Attempt, State, attempt};
 use tipstaff_linux::sockets::PortProtocol;
 
@@ -438,16 +439,16 @@ fn cutting_again_and_again_ends_no_real_server() {
                 let (ends, curl_program) = (&ends, &curl_program);
                 scope.spawn(move || {
                     while !ends.load(std::sync::atomic::Ordering::Relaxed) {
-                        for port in [80, 2202] {
-                            let url = if to.contains(':') {
-                                format!("http://[{to}]:{port}/")
-                            } else {
-                                format!("http://{to}:{port}/")
-                            };
-                            let args =
-                                ["-s", "--noproxy", "*", "-m", "0.6", "--interface", from, &url];
-                            output(street, curl_program, &args);
-                        }
+                        let host = if to.contains(':') { format!("[{to}]") } else { to.to_owned() };
+                        let url = format!("http://{host}:80/");
+                        let args = ["-s", "--noproxy", "*", "-m", "0.3", "--interface", from, &url];
+                        output(street, curl_program, &args);
+                        // One that has not logged in, and stays.
+                        let from = SocketAddr::new(from.parse().expect("an address"), 0);
+                        let to = SocketAddr::new(to.parse().expect("an address"), 2202);
+                        let shell = street.run(|| connect_from(from, to)).expect("run");
+                        std::thread::sleep(Duration::from_millis(300));
+                        drop(shell);
                     }
                 });
             }
