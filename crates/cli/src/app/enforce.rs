@@ -45,7 +45,8 @@ pub struct Report {
 /// # Errors
 /// [`Failure`] if there is one.
 pub fn can_tell_programs(loaded: &Loaded) -> Result<(), Failure> {
-    let in_force = |it: &&Decision| it.idle.is_none() && it.names_programs();
+    let in_force =
+        |it: &&Decision| it.id.kind == Kind::Rule && it.idle.is_none() && it.names_programs();
     let mut decisions = loaded.plan.decisions().map(|it| it.1);
     let Some(decision) = decisions.find(in_force) else { return Ok(()) };
     let lacking = programs::lacking();

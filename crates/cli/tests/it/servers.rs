@@ -272,7 +272,7 @@ fn an_enforced_policy_holds_against_programs_of_others() {
             assert!(!greeted(stranger), "the shell is open to {stranger}");
             // Inbound, UDP and ICMP.
             let datagram = |port: u16| {
-                let destination = std::net::SocketAddr::new(host.parse().expect("it"), port);
+                let destination = SocketAddr::new(host.parse().expect("it"), port);
                 let check = Attempt {
                     protocol: PortProtocol::Udp,
                     source: Some(stranger.parse().expect("an address")),

@@ -5,6 +5,7 @@ mod condition;
 mod evaluate;
 mod model;
 mod resolve;
+mod served;
 mod sweep;
 
 pub use condition::{Condition, InterfaceTest, LOOPBACK, Miss, told_apart};

@@ -175,7 +175,10 @@ impl HostPlan {
     /// Leaves out the rules that name programs, as if they were paused.
     pub fn leave_out_programs(&mut self) {
         for decision in self.chains.iter_mut().flat_map(|chain| &mut chain.decisions) {
-            if decision.idle.is_none() && decision.names_programs() {
+            if decision.id.kind == Kind::Baseline {
+                // At their ports nobody is let in any more, so nobody is in a flow there.
+                decision.conditions.retain(|it| it.programs.is_empty());
+            } else if decision.idle.is_none() && decision.names_programs() {
                 decision.idle = Some(Idle::WithoutPrograms);
             }
         }
@@ -200,7 +203,7 @@ impl HostPlan {
     pub fn programs_send_datagrams(&self) -> bool {
         let outbound = self.chain(Direction::Outbound).decisions.iter();
         outbound
-            .filter(|it| it.idle.is_none())
+            .filter(|it| it.idle.is_none() && it.id.kind == Kind::Rule)
             .flat_map(|it| &it.conditions)
             .any(|it| !it.programs.is_empty() && !it.traffic.udp.is_empty())
     }

@@ -3,6 +3,7 @@
 use super::baseline::baseline;
 use super::condition::{Condition, InterfaceTest};
 use super::model::{Act, Chain, Decision, HostPlan, Idle, RuleId, Written};
+use super::served::{Served, is_replies};
 use crate::policy::{Host, Policy, Rule, Time, nearest};
 use crate::space::Direction;
 use std::fmt;
@@ -55,6 +56,12 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
 
 fn chain(host: &Host, direction: Direction, now: Time) -> Chain {
     let mut decisions = baseline(&host.baseline, direction);
+    if let Some(served) = Served::of(host, now) {
+        decisions
+            .iter_mut()
+            .filter(|it| is_replies(it))
+            .for_each(|it| served.narrow(it, direction));
+    }
     let rules = host.rules.iter().filter(|rule| rule.direction == direction);
     decisions.extend(rules.map(|rule| decide(rule, now)));
     let default = host.defaults.of(direction);

@@ -214,6 +214,7 @@ impl Stage {
                     }
                 });
             }
+            ["hear"] => return Ok(self.heard()),
             // A question to somebody who echoes.
             ["ask", to] => {
                 let bytes = b"question";

@@ -8,6 +8,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use tipstaff_core::analysis::{self, Code};
+use tipstaff_core::plan::Kind;
 use tipstaff_core::policy::{Severity, Verdict};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::programs::{FileKind, kind_of};
@@ -27,7 +28,9 @@ fn other_program(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Findi
     let names = Names::of(loaded);
     let mut found = Vec::new();
     for decision in &loaded.plan.chain(Direction::Inbound).decisions {
-        let allows = decision.act.verdict() == Verdict::Allow && decision.idle.is_none();
+        let allows = decision.act.verdict() == Verdict::Allow
+            && decision.idle.is_none()
+            && decision.id.kind == Kind::Rule;
         if !allows || !decision.names_programs() {
             continue;
         }
@@ -63,7 +66,7 @@ fn other_program(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Findi
 /// What there is at the paths of programs.
 fn files(loaded: &Loaded) -> Vec<analysis::Finding> {
     let mut found = Vec::new();
-    for (_, decision) in loaded.plan.decisions() {
+    for decision in loaded.plan.decisions().map(|it| it.1).filter(|it| it.id.kind == Kind::Rule) {
         let paths: BTreeSet<&String> =
             decision.conditions.iter().flat_map(|it| &it.programs).collect();
         for path in paths.into_iter().filter(|_| decision.idle.is_none()) {

@@ -6,10 +6,11 @@ use crate::actor::{Actor, short_life};
 use crate::world::{listen_to_reports, netfilter, reported};
 use std::collections::BTreeSet;
 use std::fs;
-use std::net::SocketAddr;
+use std::net::{SocketAddr, UdpSocket};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 use tipstaff_linux::lab::testing::address;
 use tipstaff_linux::probe::State;
 use tipstaff_linux::programs::{self, Demand, prepare};
@@ -399,7 +400,7 @@ fn connects_again(world: &World, destination: &str) -> Option<std::net::TcpStrea
         .run(|| {
             let caller = socket(family, SocketType::STREAM, None).expect("a socket");
             sockopt::set_socket_reuseaddr(&caller, true).expect("set");
-            let patience = Some(std::time::Duration::from_millis(700));
+            let patience = Some(Duration::from_millis(700));
             sockopt::set_socket_timeout(&caller, sockopt::Timeout::Send, patience).expect("set");
             bind(&caller, &SocketAddr::new(address(own), 4_000)).expect("bound");
             match connect(&caller, &SocketAddr::new(address(destination), 5432)) {
@@ -541,9 +542,9 @@ fn of_ten_thousand_short_lived_processes_no_wrong_one_gets_through() {
         world.run(|| enforce(&policy(&seedbase).replace("5432/", "5440/")));
         // What gets through to the street is counted by who has sent it.
         let street = world.lab.node("street").expect("it");
-        let ear = street.run(|| std::net::UdpSocket::bind("192.0.2.1:5440")).expect("entered");
+        let ear = street.run(|| UdpSocket::bind("192.0.2.1:5440")).expect("entered");
         let ear = ear.expect("bound");
-        ear.set_read_timeout(Some(std::time::Duration::from_millis(500))).expect("set");
+        ear.set_read_timeout(Some(Duration::from_millis(500))).expect("set");
         let over = Arc::new(AtomicBool::new(false));
         let heard_all = Arc::clone(&over);
         let listener = std::thread::spawn(move || {
@@ -584,5 +585,45 @@ fn of_ten_thousand_short_lived_processes_no_wrong_one_gets_through() {
         assert_eq!(wrong, 0, "{right} right ones");
         // Nothing is lost on the way that was let out, or this would prove little.
         assert_eq!(right, 5_000);
+    });
+}
+
+#[test]
+fn whoever_takes_a_udp_port_after_the_named_program_has_none_of_its_flows() {
+    with_world("whoever_takes_a_udp_port_after_the_named_program_has_none_of_its_flows", |world| {
+        let seedbase = world.shelf.program("seedbase");
+        let impostor = world.shelf.program("impostor");
+        world.run(|| enforce(&policy(&seedbase)));
+        for (family, host) in [("4", "192.0.2.10"), ("6", "2001:db8:2::10")] {
+            let named = server(world, &seedbase, "udp", family);
+            let street = world.lab.node("street").expect("it");
+            let any = if family == "4" { "0.0.0.0:0" } else { "[::]:0" };
+            let client = street.run(|| UdpSocket::bind(any)).expect("run").expect("a port");
+            client.set_read_timeout(Some(Duration::from_millis(250))).expect("a time");
+            let to = SocketAddr::new(address(host), 5432);
+            client.connect(to).expect("connected");
+            let asks = || {
+                client.send(b"seed").expect("sent");
+                client.recv(&mut [0; 64]).is_ok()
+            };
+            // A flow that has gone both ways.
+            assert!(asks() && asks() && asks(), "{family}");
+            let peer = client.local_addr().expect("an address").port();
+            drop(named);
+            let mut other = Actor::start(world.sluice(), &impostor);
+            other.tell(&format!("make udp {family}"));
+            other.tell(&format!("bind {}", town::any(family)));
+            for _ in 0..3 {
+                client.send(b"seed").expect("sent");
+                assert_ne!(other.ask("hear"), "heard", "{family}: it goes on in the flow");
+            }
+            // Nor out.
+            let street_is = if family == "4" { "192.0.2.1" } else { "[2001:db8:2::1]" };
+            other.ask(&format!("ask {street_is}:{peer}"));
+            client.recv(&mut [0; 64]).expect_err("it speaks in the flow");
+            drop(other);
+            let _named = server(world, &seedbase, "udp", family);
+            assert!(asks(), "{family}: the named program goes on");
+        }
     });
 }
