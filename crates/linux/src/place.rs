@@ -1,5 +1,8 @@
 //! In which network namespace this process is, by a name that is the same the next time.
 
+use crate::sys::mark::namespace_cookie;
+use rustix::fd::AsFd;
+use rustix::net::{AddressFamily, SocketFlags, SocketType, socket_with};
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
@@ -8,6 +11,12 @@ use std::path::Path;
 const NAMES: &str = "/run/netns";
 const OF_THIS_THREAD: &str = "/proc/thread-self/ns/net";
 
+/// The number that the kernel never gives to another namespace.
+fn cookie() -> Option<u64> {
+    let socket = socket_with(AddressFamily::INET, SocketType::DGRAM, SocketFlags::CLOEXEC, None);
+    namespace_cookie(socket.ok()?.as_fd()).ok()
+}
+
 /// A network namespace, as what is kept on disk is kept apart by.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Place {
@@ -15,7 +24,8 @@ pub enum Place {
     Main,
     /// One that has a name; it has it again after a reboot.
     Named(String),
-    /// One without a name, by its number, which says nothing after a reboot.
+    /// One without a name, by a number that no other has until the next reboot (on kernels before 5.14:
+    /// by one that another may have when this one is gone).
     Unnamed(u64),
 }
 
@@ -33,7 +43,10 @@ impl Place {
         }
         let own = fs::metadata(OF_THIS_THREAD).map(|it| (it.dev(), it.ino()));
         let Ok(own) = own else { return Self::Unnamed(0) };
-        Self::name(own).map_or(Self::Unnamed(own.1), Self::Named)
+        match Self::name(own) {
+            Some(name) => Self::Named(name),
+            None => Self::Unnamed(cookie().unwrap_or(own.1)),
+        }
     }
 
     /// The first name, in their order, of a namespace.

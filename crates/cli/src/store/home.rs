@@ -4,13 +4,16 @@ use crate::app::Failure;
 use rustix::fs::{FlockOperation, OFlags, flock};
 use std::fs::{self, DirBuilder, File, Metadata, OpenOptions};
 use std::io::{self, ErrorKind};
+use std::os::fd::AsFd;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
-use tipstaff_linux::Place;
+use tipstaff_linux::{Place, lock_for_writing};
 
 /// Dockets of namespaces other than the machine's own lie below this.
 const OTHERS: &str = "namespaces";
+/// The file that is locked.
+const LOCK: &str = "lock";
 /// How often a lock that is held is tried.
 const LOOK: Duration = Duration::from_millis(10);
 
@@ -66,11 +69,19 @@ impl Home {
         trusted_folder(&self.folder)
     }
 
-    /// Locks the folder; somebody else may hold it for so long.
+    /// Locks the folder; somebody else may hold it for so long. The lock is one that only who may write
+    /// in the folder can have; where nothing can be written, there is little to keep apart, and one that
+    /// whoever may read can have is good enough.
     pub fn lock(&self, patience: Duration) -> io::Result<File> {
-        let folder = File::open(&self.folder)?;
-        lock(&folder, patience)?;
-        Ok(folder)
+        let mut options = OpenOptions::new();
+        options.read(true).write(true).create(true).truncate(false);
+        let Ok(file) = open(&self.folder.join(LOCK), &mut options) else {
+            let folder = File::open(&self.folder)?;
+            lock(&folder, patience)?;
+            return Ok(folder);
+        };
+        wait(patience, || lock_for_writing(file.as_fd()))?;
+        Ok(file)
     }
 
     /// Removes what earlier boots left of namespaces that had no names: they are gone.
@@ -87,22 +98,26 @@ impl Home {
     }
 }
 
-/// Waits for a lock, but not for ever: whoever may open the file can hold it.
+/// Waits for a lock that whoever may open the file can have.
 pub fn lock(file: &File, patience: Duration) -> io::Result<()> {
+    wait(patience, || Ok(flock(file, FlockOperation::NonBlockingLockExclusive)?))
+}
+
+/// Tries for a lock again and again, but not for ever.
+fn wait(patience: Duration, attempt: impl Fn() -> io::Result<()>) -> io::Result<()> {
     let begun = Instant::now();
     loop {
-        match flock(file, FlockOperation::NonBlockingLockExclusive) {
-            Err(rustix::io::Errno::WOULDBLOCK) if begun.elapsed() < patience => {
-                std::thread::sleep(LOOK);
-            }
-            Err(rustix::io::Errno::WOULDBLOCK) => {
+        match attempt() {
+            Err(error) if error.kind() != ErrorKind::WouldBlock => return Err(error),
+            Err(_) if begun.elapsed() < patience => std::thread::sleep(LOOK),
+            Err(_) => {
                 let seconds = patience.as_secs();
                 return Err(io::Error::new(
                     ErrorKind::TimedOut,
                     format!("another process has held its lock for {seconds} seconds"),
                 ));
             }
-            other => return Ok(other?),
+            Ok(()) => return Ok(()),
         }
     }
 }

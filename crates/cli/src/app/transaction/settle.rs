@@ -35,12 +35,23 @@ pub struct Settled {
     pub remarks: Vec<String>,
 }
 
-/// Settles what a command that was killed, a watcher that was, or a reboot left open. Gives the
-/// change that went back meanwhile, if one did.
+/// What became of a change that seemed to wait.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Became {
+    /// Its entry.
+    pub entry: u64,
+    /// What became of it.
+    pub state: State,
+    /// The entry that it was to go back to.
+    pub back_to: Option<u64>,
+}
+
+/// Settles what a command that was killed, a watcher that was, or a reboot left open. Gives what became
+/// of a change that seemed to wait.
 ///
 /// # Errors
 /// [`Failure`] if the kernel or the docket refuses.
-pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<u64>, Failure> {
+pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<Became>, Failure> {
     let (waiting, readable) = match pending(home) {
         Ok(waiting) => (waiting, true),
         Err(_) => (None, false),
@@ -49,16 +60,18 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<u64>, Failure> 
     let mut waits = None;
     if let Some(it) = waiting {
         let state = docket.written().entry(it.id).map(|entry| entry.state);
-        if matches!(state, Some(State::Confirmed | State::Reverted | State::Failed)) {
+        let became = |state| Some(Became { entry: it.id, state, back_to: it.back_to });
+        if let Some(state @ (State::Confirmed | State::Reverted | State::Failed)) = state {
             // Whoever decided that did not come to take the note away.
             set_pending(home, None)?;
+            gone = became(state);
         } else if it.boot != this_boot() {
             // What nobody confirmed before the machine went down counts as not confirmed.
             note_reverted(home, docket, it.id)?;
         } else if since_boot() >= it.deadline {
             Back::of(home, docket.written(), &it).go(None)?;
             note_reverted(home, docket, it.id)?;
-            gone = Some(it.id);
+            gone = became(State::Reverted);
         } else {
             waits = Some(it);
         }
@@ -88,8 +101,9 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<u64>, Failure> 
                     (back.take_out, back.shell) = (false, entry.shell.clone());
                 }
                 back.go(None)?;
-                gone = Some(entry.id);
-                State::Reverted
+                let state = State::Reverted;
+                gone = Some(Became { entry: entry.id, state, back_to: last });
+                state
             }
             (false, false) if entry.state == State::Pending => State::Reverted,
             (true, false) => State::Confirmed,
@@ -168,13 +182,13 @@ pub fn look_after(home: &Home) {
     }
 }
 
-fn nothing_waits(gone: Option<u64>) -> Failure {
+fn nothing_waits(gone: Option<Became>) -> Failure {
     match gone {
-        Some(id) => stopped(
+        Some(Became { entry: id, state: State::Reverted, .. }) => stopped(
             format!("it is too late: entry {id} was not confirmed in time, and went back"),
             vec!["enforce it again".into(), "`tipstaff docket` shows what is in force".into()],
         ),
-        None => Failure::usage(
+        _ => Failure::usage(
             "nothing waits to be confirmed",
             "`tipstaff docket` shows what became of the last change",
         ),
@@ -193,7 +207,16 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
         message: format!("what waits cannot be read: {why}"),
         help: vec!["it goes back by itself; then enforce again".into()],
     })?;
-    let Some(waits) = waits else { return Err(nothing_waits(gone)) };
+    let Some(waits) = waits else {
+        return match gone {
+            // Said before, by a command that was stopped right behind it.
+            Some(Became { entry, state: State::Confirmed, .. }) => {
+                let remarks = noted(home, &docket, entry).into_iter().collect();
+                Ok(Settled { done: "confirmed", entry, back_to: None, remarks })
+            }
+            gone => Err(nothing_waits(gone)),
+        };
+    };
     let entry = docket.written().entry(waits.id).cloned();
     let entry = entry.ok_or_else(|| stopped("the docket has lost what waits", left(&waits)))?;
     let found = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
@@ -265,8 +288,12 @@ fn left(waits: &Pending) -> Vec<String> {
 /// [`Failure`] if the kernel refuses.
 pub fn revert_pending(home: &Home) -> Result<Option<Settled>, Failure> {
     let (mut docket, mut remarks) = Docket::open_anyway(home, PATIENCE);
-    settle(home, &mut docket)?;
-    let Ok(Some(waits)) = pending(home) else { return Ok(None) };
+    let became = settle(home, &mut docket)?;
+    let Ok(Some(waits)) = pending(home) else {
+        let gone = became.filter(|it| it.state == State::Reverted);
+        let done = "reverted";
+        return Ok(gone.map(|it| Settled { done, entry: it.entry, back_to: it.back_to, remarks }));
+    };
     let back = Back::of(home, docket.written(), &waits);
     let Gone { went, trouble, .. } = back.go(None)?;
     remarks.extend(trouble);
