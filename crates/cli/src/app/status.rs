@@ -246,11 +246,18 @@ fn kept(home: &Home) -> (Written, Vec<String>) {
             if confirmed.as_ref().map(|it| (it.entry, &it.policy))
                 != Some((noted.entry, &noted.policy)) =>
         {
-            trouble.push(format!(
-                "the note for the boot is about entry {}, and the docket about another; \
-             `tipstaff docket mend`",
-                noted.entry
-            ));
+            trouble.push(match confirmed {
+                Some(_) => format!(
+                    "the note for the boot is about entry {}, and the docket about another; \
+                     `tipstaff docket mend`",
+                    noted.entry
+                ),
+                None => format!(
+                    "entry {} was confirmed, by the note for the boot, and the docket has lost it; \
+                     enforce again",
+                    noted.entry
+                ),
+            });
         }
         _ => {}
     }

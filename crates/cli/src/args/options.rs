@@ -98,7 +98,8 @@ pub struct Enforce {
     /// Go on although the session you work in could not be opened again
     #[arg(long)]
     pub even_if_locked_out: bool,
-    /// Go on although none of the policy's addresses for the host is this machine's
+    /// Go on although none of the host's addresses is this machine's, or another host's rules were
+    /// confirmed here last
     #[arg(long)]
     pub not_this_machine: bool,
     /// Tell every change for packets, however many there are and however long that takes

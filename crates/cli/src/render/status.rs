@@ -110,7 +110,10 @@ fn docket(report: &Report, screen: &Screen) -> String {
         }
         (true, false, Some(_)) => {
             let lead = screen.paint(Style::Mixed, "after a reboot:");
-            let rest = "nothing is loaded, since nothing was confirmed";
+            let rest = match report.kept_trouble.is_empty() {
+                true => "nothing is loaded, since nothing was confirmed",
+                false => "what can still be read decides; perhaps only the remote shell stays open",
+            };
             text.push_str(&format!("{lead} {rest}\n"));
         }
         _ => {}

@@ -241,6 +241,12 @@ fn another_machines_policy_is_refused() {
         assert!(refused.stderr.contains("`sluice` is another machine"), "{}", refused.stderr);
         assert!(refused.stderr.contains("192.0.2.10"), "{}", refused.stderr);
         world.run(None, &["enforce", "--keep", "--not-this-machine"]).exits(0);
+        // Its addresses, but another host's name.
+        world.desk.write(text.replace("host.sluice", "host.granary"));
+        let run = |args: &[&str]| world.desk.on(world.sluice(), args);
+        let refused = run(&["enforce", "--keep"]).exits(1);
+        let words = "`granary` is another host than `sluice`, whose rules were confirmed here last";
+        assert!(refused.stderr.contains(words), "{}", refused.stderr);
         let list = world.run(None, &["--format", "json", "docket"]).exits(0).json();
         assert_eq!(list["entries"][0]["despite"], serde_json::json!(["not-this-machine"]));
     });

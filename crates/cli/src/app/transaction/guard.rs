@@ -4,6 +4,7 @@ use super::super::programs::Receivers;
 use super::super::session::Session;
 use super::super::{Failure, Loaded};
 use super::stopped;
+use crate::store::{Docket, Home};
 use tipstaff_core::analysis::{self, Obstacle, Part, obstacle};
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Time, Verdict};
@@ -125,11 +126,28 @@ fn refusal(session: &Session, own: bool, found: &Obstacle<'_>, ended: Option<&Ti
     )
 }
 
-/// Refuses a policy of another machine: this one has addresses, and none of them is the host's.
+/// Refuses a policy of another machine: this one has addresses, and none of them is the host's, or the
+/// docket of this namespace is another host's.
 ///
 /// # Errors
 /// [`Failure::Stopped`].
-pub fn this_machine(policy: &Loaded) -> Result<(), Failure> {
+pub fn this_machine(policy: &Loaded, home: &Home) -> Result<(), Failure> {
+    let wanted = &policy.plan.host;
+    // Whether the docket can be read at all is said elsewhere.
+    let written = Docket::look(home).unwrap_or_default();
+    let last = written.confirmed().and_then(|it| it.host.as_ref());
+    if let Some(last) = last.filter(|it| *it != wanted) {
+        return Err(stopped(
+            format!(
+                "`{wanted}` is another host than `{last}`, whose rules were confirmed here last"
+            ),
+            vec![
+                format!("choose it with --host {last}, or keep another docket with --state PATH"),
+                "or go on with --not-this-machine, as when a host got another name".into(),
+                "nothing was changed".into(),
+            ],
+        ));
+    }
     let found = NetlinkSocket::open(Protocol::Route).and_then(|mut it| addresses(&mut it))?;
     let here: Vec<_> = found.into_iter().filter(|it| !it.is_loopback()).collect();
     let meant = &policy.plan.addresses;

@@ -297,7 +297,11 @@ fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<String>, Fai
         }
         other => other,
     };
-    overrule("not-this-machine", options.not_this_machine, guard::this_machine(policy))?;
+    overrule(
+        "not-this-machine",
+        options.not_this_machine,
+        guard::this_machine(policy, options.home),
+    )?;
     no_errors(policy, |code| code != Code::ShellLockout)?;
     let shell = no_errors(policy, |code| code == Code::ShellLockout);
     overrule("locked-out", options.even_if_locked_out, shell)?;
