@@ -38,8 +38,9 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         (None, Some(count)) if count > 0 => {
             let what = if count == 1 { "1 connection lives" } else { "connections live" };
             let many = if count == 1 { String::new() } else { format!("{count} ") };
+            let them = if count == 1 { "it" } else { "them" };
             text.push_str(&format!(
-                "\n{many}{what} on that the policy would not admit; `tipstaff cut` ends them\n"
+                "\n{many}{what} on that the policy would not admit; `tipstaff cut` ends {them}\n"
             ));
         }
         _ => {}
