@@ -8,7 +8,7 @@ use crate::app::vantage::{
 use std::collections::BTreeSet;
 use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, ChildStdin, Command, Stdio};
 use std::time::{Duration, Instant};
 use tipstaff_core::space::closest;
 use tipstaff_linux::probe::{Observation, Overhearing, State};
@@ -42,128 +42,11 @@ pub fn send(
         message: format!("the vantage for {}: {message}", place.escape_debug()),
         help: vec![format!("it was reached by: {}", command.join(" "))],
     };
-    let (program, arguments) =
-        command.split_first().ok_or_else(|| system("there is no command".into()))?;
-    let mut far = Command::new(program);
-    far.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped());
-    let mut far = Far(far.spawn().map_err(|error| system(format!("{program}: {error}")))?);
-    let (Some(mut to), Some(from)) = (far.0.stdin.take(), far.0.stdout.take()) else {
-        return Err(system("it has no input and output".into()));
-    };
-    let lines = Lines::of(from);
-    let patience_ms = u64::try_from(patience.as_millis()).unwrap_or(u64::MAX);
-    // Who may not look at all packets is probed at the address that it speaks from.
-    let ears = Overhearing::begin().ok();
-    let secret_port = if ears.is_some() { SECRET_PORT } else { 0 };
-    let addresses = own.to_vec();
-    let hello = Hello { tipstaff_vantage: VERSION, addresses, patience_ms, secret_port };
-    // If the far end has gone away, its answer says why, or is missing.
-    let _ = to.write_all(line(&hello).as_bytes());
-    let next = |within: Duration| match lines.next(Instant::now() + within) {
-        Ok(text) => Ok(text),
-        Err(End::Late) => Err(system(format!("it said nothing for {} seconds", within.as_secs()))),
-        Err(End::Over) => Err(system("it ended without a word, or said too much at once".into())),
-    };
-    let not_understood =
-        |error: serde_json::Error| system(format!("its answer is not understood: {error}"));
-    let welcome = serde_json::from_str(&next(GREETING)?).map_err(not_understood)?;
-    let (version, addresses, most, secrets) = match welcome {
-        Welcome::Ready { tipstaff_vantage, addresses, most_probes, secrets, .. } => {
-            (tipstaff_vantage, addresses, most_probes.min(MOST_PROBES), secrets)
-        }
-        Welcome::Refused { error } => return Err(system(error)),
-    };
-    if version != VERSION {
-        return Err(system(format!("it speaks version {version}, this is {VERSION}")));
-    }
-    let heard = ears.map(|ears| hear(&ears, &secrets)).unwrap_or_default();
-    let _ = to.write_all(line(&Proof { heard }).as_bytes());
-    let answer = next(ANSWER)?;
-    let allowed = match serde_json::from_str::<Allowed>(&answer) {
-        Ok(Allowed { allowed }) => allowed,
-        Err(error) => {
-            return Err(match serde_json::from_str(&answer) {
-                Ok(Welcome::Refused { error }) => system(error),
-                _ => not_understood(error),
-            });
-        }
-    };
-
+    let mut far = Far::start(command).map_err(system)?;
+    let terms = far.greet(own, patience).map_err(system)?;
     let mut seen = Seen::default();
-    let mut asked: Vec<(&Probe, IpAddr, SocketAddr)> = Vec::new();
-    let mut unproven: BTreeSet<IpAddr> = BTreeSet::new();
-    for probe in probes {
-        let Some(source) = addresses.iter().copied().find(|&it| probe.senders.contains(it)) else {
-            continue;
-        };
-        let receivers = probe.fares.receivers.iter().copied();
-        let (may, may_not): (Vec<IpAddr>, Vec<IpAddr>) =
-            receivers.partition(|it| allowed.contains(it));
-        match (closest(may.into_iter(), source), may_not.first()) {
-            (Some(receiver), _) => {
-                asked.push((probe, source, SocketAddr::new(receiver, probe.knock.port())));
-            }
-            (None, Some(receiver)) => {
-                unproven.insert(*receiver);
-            }
-            (None, None) => {}
-        }
-    }
-    if !unproven.is_empty() {
-        let list: Vec<String> = unproven.iter().map(ToString::to_string).collect();
-        seen.unseen.push(format!(
-            "what a vantage at {place} sees of {}: the far end probes only addresses that are proven to be \
-             this host's, and what it sent there did not come",
-            list.join(", ")
-        ));
-    }
-    if asked.is_empty() && unproven.is_empty() && !probes.is_empty() {
-        let list: Vec<String> = addresses.iter().map(ToString::to_string).collect();
-        seen.unseen.push(format!(
-            "what a vantage at {place} sees: the far end has the addresses {}, and none of them is there",
-            list.join(", ")
-        ));
-    }
-    if asked.len() > most {
-        let left = asked.len() - most;
-        seen.unseen.push(format!("from {place}: {left} probes more than the far end sends"));
-        asked.truncate(most);
-    }
-    let mut outcomes: Vec<Option<Told>> = asked.iter().map(|_| None).collect();
-    std::thread::scope(|scope| {
-        scope.spawn(|| {
-            for (number, (probe, source, destination)) in (0u64..).zip(&asked) {
-                let ask = Ask {
-                    probe: number,
-                    protocol: probe.knock.word().into(),
-                    source: Some(*source),
-                    destination: destination.ip(),
-                    port: destination.port(),
-                };
-                if to.write_all(line(&ask).as_bytes()).is_err() {
-                    break;
-                }
-            }
-            // The end of its input tells the far end that this is all.
-            drop(to);
-        });
-        // One answer a probe, and no more; a far end that says anything else, or nothing, is left.
-        let all = Duration::from_secs(u64::try_from(outcomes.len()).unwrap_or(0) / 100);
-        let deadline = Instant::now() + ANSWER + all + patience * 2;
-        for _ in 0..outcomes.len() {
-            let Ok(text) = lines.next(deadline) else { break };
-            // What makes no sense is no answer; the probe counts as not sent.
-            let Ok(told) = serde_json::from_str::<Told>(&text) else { continue };
-            let at = usize::try_from(told.probe).unwrap_or(usize::MAX);
-            if let Some(place) = outcomes.get_mut(at) {
-                *place = Some(told);
-            }
-        }
-        // One that does not read would keep the writer waiting.
-        if outcomes.iter().any(Option::is_none) {
-            let _ = far.0.kill();
-        }
-    });
+    let asked = choose(place, probes, &terms, &mut seen);
+    let outcomes = far.ask(&asked, patience);
     for ((probe, source, destination), told) in asked.into_iter().zip(outcomes) {
         let time = told.as_ref().map_or(0, |told| told.micros);
         seen.sightings.push(Sighting {
@@ -177,6 +60,174 @@ pub fn send(
         });
     }
     Ok(seen)
+}
+
+/// A probe, from which of the far end's addresses, and to where.
+type Asked<'p> = (&'p Probe, IpAddr, SocketAddr);
+
+/// What the far end offers.
+struct Terms {
+    /// Its addresses.
+    addresses: Vec<IpAddr>,
+    /// How many probes it sends.
+    most: usize,
+    /// The addresses of this host that it probes.
+    allowed: Vec<IpAddr>,
+}
+
+/// The probes that the far end can be asked for; what it cannot see is noted.
+fn choose<'p>(place: &str, probes: &[&'p Probe], terms: &Terms, seen: &mut Seen) -> Vec<Asked<'p>> {
+    let listed =
+        |list: &[IpAddr]| list.iter().map(ToString::to_string).collect::<Vec<String>>().join(", ");
+    let mut asked: Vec<Asked<'p>> = Vec::new();
+    let mut unproven: BTreeSet<IpAddr> = BTreeSet::new();
+    for probe in probes {
+        let mut sources = terms.addresses.iter().copied();
+        let Some(source) = sources.find(|&it| probe.senders.contains(it)) else { continue };
+        let receivers = probe.fares.receivers.iter().copied();
+        let (may, may_not): (Vec<IpAddr>, Vec<IpAddr>) =
+            receivers.partition(|it| terms.allowed.contains(it));
+        match (closest(may.into_iter(), source), may_not.first()) {
+            (Some(receiver), _) => {
+                asked.push((probe, source, SocketAddr::new(receiver, probe.knock.port())));
+            }
+            (None, Some(receiver)) => {
+                unproven.insert(*receiver);
+            }
+            (None, None) => {}
+        }
+    }
+    if !unproven.is_empty() {
+        let list: Vec<IpAddr> = unproven.iter().copied().collect();
+        seen.unseen.push(format!(
+            "what a vantage at {place} sees of {}: the far end probes only addresses that are proven to be \
+             this host's, and what it sent there did not come",
+            listed(&list)
+        ));
+    }
+    if asked.is_empty() && unproven.is_empty() && !probes.is_empty() {
+        seen.unseen.push(format!(
+            "what a vantage at {place} sees: the far end has the addresses {}, and none of them is there",
+            listed(&terms.addresses)
+        ));
+    }
+    if asked.len() > terms.most {
+        let left = asked.len() - terms.most;
+        seen.unseen.push(format!("from {place}: {left} probes more than the far end sends"));
+        asked.truncate(terms.most);
+    }
+    asked
+}
+
+/// The command that leads to a far end; it ends with us.
+struct Far {
+    process: Child,
+    to: Option<ChildStdin>,
+    lines: Lines,
+}
+
+impl Far {
+    fn start(command: &[String]) -> Result<Self, String> {
+        let (program, arguments) = command.split_first().ok_or("there is no command")?;
+        let mut far = Command::new(program);
+        far.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped());
+        let mut process = far.spawn().map_err(|error| format!("{program}: {error}"))?;
+        let (to, from) = (process.stdin.take(), process.stdout.take());
+        let from = from.ok_or("it has no output")?;
+        Ok(Self { process, to, lines: Lines::of(from) })
+    }
+
+    /// Says something; if the far end has gone away, its answer says why, or is missing.
+    fn say(&mut self, words: &impl serde::Serialize) {
+        if let Some(to) = &mut self.to {
+            let _ = to.write_all(line(words).as_bytes());
+        }
+    }
+
+    fn next(&self, within: Duration) -> Result<String, String> {
+        self.lines.next(Instant::now() + within).map_err(|end| match end {
+            End::Late => format!("it said nothing for {} seconds", within.as_secs()),
+            End::Over => "it ended without a word, or said too much at once".into(),
+        })
+    }
+
+    /// Agrees on what is probed.
+    fn greet(&mut self, own: &[IpAddr], patience: Duration) -> Result<Terms, String> {
+        let not_understood = |error| format!("its answer is not understood: {error}");
+        // Who may not look at all packets is probed at the address that it speaks from.
+        let ears = Overhearing::begin().ok();
+        self.say(&Hello {
+            tipstaff_vantage: VERSION,
+            addresses: own.to_vec(),
+            patience_ms: u64::try_from(patience.as_millis()).unwrap_or(u64::MAX),
+            secret_port: if ears.is_some() { SECRET_PORT } else { 0 },
+        });
+        let welcome = serde_json::from_str(&self.next(GREETING)?).map_err(not_understood)?;
+        let (version, addresses, most, secrets) = match welcome {
+            Welcome::Ready { tipstaff_vantage, addresses, most_probes, secrets, .. } => {
+                (tipstaff_vantage, addresses, most_probes.min(MOST_PROBES), secrets)
+            }
+            Welcome::Refused { error } => return Err(error),
+        };
+        if version != VERSION {
+            return Err(format!("it speaks version {version}, this is {VERSION}"));
+        }
+        let heard = ears.map(|ears| hear(&ears, &secrets)).unwrap_or_default();
+        self.say(&Proof { heard });
+        let answer = self.next(ANSWER)?;
+        match serde_json::from_str::<Allowed>(&answer) {
+            Ok(Allowed { allowed }) => Ok(Terms { addresses, most, allowed }),
+            Err(error) => Err(match serde_json::from_str(&answer) {
+                Ok(Welcome::Refused { error }) => error,
+                _ => not_understood(error),
+            }),
+        }
+    }
+
+    /// Has the probes sent, and gives what each met, as far as it is told in time.
+    fn ask(&mut self, asked: &[Asked<'_>], patience: Duration) -> Vec<Option<Told>> {
+        let asks: Vec<String> = (0u64..)
+            .zip(asked)
+            .map(|(number, (probe, source, destination))| {
+                line(&Ask {
+                    probe: number,
+                    protocol: probe.knock.word().into(),
+                    source: Some(*source),
+                    destination: destination.ip(),
+                    port: destination.port(),
+                })
+            })
+            .collect();
+        // On a thread that nobody waits for: a far end that does not read keeps it for ever. The end of
+        // its input tells the far end that this is all.
+        if let Some(mut to) = self.to.take() {
+            std::thread::spawn(move || {
+                asks.iter().try_for_each(|ask| to.write_all(ask.as_bytes()))
+            });
+        }
+        let mut outcomes: Vec<Option<Told>> = asked.iter().map(|_| None).collect();
+        // One answer a probe, and no more; a far end that says anything else, or nothing, is left.
+        let all = Duration::from_secs(u64::try_from(outcomes.len()).unwrap_or(0) / 100);
+        let deadline = Instant::now() + ANSWER + all + patience * 2;
+        for _ in 0..outcomes.len() {
+            let Ok(text) = self.lines.next(deadline) else { break };
+            // What makes no sense is no answer; the probe counts as not sent.
+            let Ok(told) = serde_json::from_str::<Told>(&text) else { continue };
+            let at = usize::try_from(told.probe).unwrap_or(usize::MAX);
+            if let Some(place) = outcomes.get_mut(at) {
+                *place = Some(told);
+            }
+        }
+        outcomes
+    }
+}
+
+impl Drop for Far {
+    fn drop(&mut self) {
+        // It may have ended by itself.
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
 }
 
 fn line(words: &impl serde::Serialize) -> String {
@@ -209,16 +260,5 @@ fn outcome(told: Option<Told>) -> Result<Observation, String> {
         (Some(state), _) => Ok(Observation { state, evidence: told.evidence }),
         (None, Some(error)) => Err(error),
         (None, None) => Err("the far end's answer is not understood".into()),
-    }
-}
-
-/// The command that leads to a far end; it ends with us.
-struct Far(Child);
-
-impl Drop for Far {
-    fn drop(&mut self) {
-        // It may have ended by itself.
-        let _ = self.0.kill();
-        let _ = self.0.wait();
     }
 }

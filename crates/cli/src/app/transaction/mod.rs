@@ -192,26 +192,15 @@ fn carry_out(
         false => put_in_force(&mut kernel, policy, before.as_ref(), &reset),
     };
     let mut report = report;
-    match sent {
-        Ok(not_recognised) => {
-            if let Some(enforced) = &mut report.enforced {
-                enforced.not_recognised = not_recognised;
-            }
+    let not_recognised = match sent {
+        Ok(not_recognised) => not_recognised,
+        Err(outcome) => {
+            let at_once = keep.then_some((&back, before.as_ref()));
+            return Err(not_in_force(policy, options, docket, id, at_once, outcome));
         }
-        Err(Outcome::Refused(error)) => {
-            docket.became(id, State::Failed, &now())?;
-            set_pending(options.home, None)?;
-            return Err(Failure::in_kernel(error, &policy.sources, &policy.plan));
-        }
-        Err(Outcome::Unknown(error)) => {
-            return Err(unknown(
-                options,
-                docket,
-                id,
-                keep.then_some((&back, before.as_ref())),
-                &error,
-            ));
-        }
+    };
+    if let Some(enforced) = &mut report.enforced {
+        enforced.not_recognised = not_recognised;
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
@@ -223,6 +212,28 @@ fn carry_out(
         told: told.is_some(),
         ..report
     })
+}
+
+/// Writes down that it did not come to the new rules being in force, and says why.
+fn not_in_force(
+    policy: &Loaded,
+    options: &Options<'_>,
+    docket: &mut Docket,
+    id: u64,
+    at_once: Option<(&Back, Option<&Snapshot>)>,
+    outcome: Outcome,
+) -> Failure {
+    match outcome {
+        Outcome::Unknown(error) => unknown(options, docket, id, at_once, &error),
+        Outcome::Refused(error) => {
+            let noted = docket.became(id, State::Failed, &now());
+            let noted = noted.and_then(|()| set_pending(options.home, None));
+            match noted {
+                Ok(()) => Failure::in_kernel(error, &policy.sources, &policy.plan),
+                Err(failure) => failure,
+            }
+        }
+    }
 }
 
 /// A change that is to wait.
