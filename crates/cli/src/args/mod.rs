@@ -246,7 +246,8 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output::fine(render::report(format, screen, &report, render::ask)))
         }
         Command::Enforce(options) if options.boot => {
-            let report = transaction::boot(home)?;
+            let boot = if options.if_gone { transaction::boot_if_gone } else { transaction::boot };
+            let report = boot(home)?;
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::booted), exit })
         }

@@ -114,6 +114,9 @@ pub struct Enforce {
     /// Load the last confirmed policy from the docket, as at boot
     #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "not_this_machine", "cut", "without_programs"])]
     pub boot: bool,
+    /// Only if our rules are gone from the kernel, and no change waits to be confirmed
+    #[arg(long, requires = "boot")]
+    pub if_gone: bool,
 }
 
 /// Options of `draft`.

@@ -156,6 +156,14 @@ pub fn booted(report: &Booted, screen: &Screen) -> String {
                 screen.paint(Style::Mixed, "loaded an earlier policy of")
             )
         }
+        "loaded-without-programs" => {
+            format!(
+                "{} {host}, as of entry {entry}\n",
+                screen.paint(Style::Mixed, "loaded, without its rules for programs,")
+            )
+        }
+        "there" => format!("nothing loaded: rules of {host} are in the kernel\n"),
+        "waits" => "nothing loaded: a change waits to be confirmed\n".into(),
         "released" => "nothing loaded: the rules were released\n".into(),
         "closed" => {
             let lead = screen.paint(Style::Wrong, "closed");

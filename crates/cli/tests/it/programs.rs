@@ -308,6 +308,8 @@ fn what_is_lacking_at_boot_is_not_taken_for_chosen() {
         assert!(!text.contains("as was chosen"), "{text}");
         // The next boot asks for them again.
         assert_eq!(world.json("enforce --boot")["done"], "loaded-without-programs");
+        let said = world.run("enforce --boot").exits(1).stdout;
+        assert!(said.starts_with("loaded, without its rules for programs, sluice"), "{said}");
     });
 }
 

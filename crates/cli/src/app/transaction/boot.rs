@@ -16,7 +16,7 @@ use crate::store::{
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::time::Duration;
-use tipstaff_linux::ruleset;
+use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// How long somebody else may hold the docket.
@@ -27,8 +27,9 @@ const ASKED: usize = 8;
 /// What `enforce --boot` did.
 #[derive(Debug, Serialize)]
 pub struct Booted {
-    /// `loaded`, `nothing-confirmed`, `released`, or what was done since loading failed:
-    /// `loaded-without-programs`, `loaded-earlier`, `closed` or `open`.
+    /// `loaded`, `nothing-confirmed`, `released`; what was done since loading failed:
+    /// `loaded-without-programs`, `loaded-earlier`, `closed` or `open`; or why nothing was to be done:
+    /// `there` (our rules are), `waits` (a change does, to be confirmed).
     pub done: &'static str,
     /// The entry whose policy is in force.
     pub entry: Option<u64>,
@@ -43,11 +44,12 @@ pub struct Booted {
 impl Booted {
     /// The exit code that belongs to it.
     pub fn exit(&self) -> Exit {
-        let well = matches!(self.done, "loaded" | "released") && self.trouble.is_empty();
+        let well = matches!(self.done, "loaded" | "released" | "there" | "waits")
+            && self.trouble.is_empty();
         if well { Exit::Fine } else { Exit::Found }
     }
 
-    fn did(done: &'static str, trouble: Vec<String>) -> Self {
+    pub(super) fn did(done: &'static str, trouble: Vec<String>) -> Self {
         Self { done, entry: None, host: None, shell: Vec::new(), trouble }
     }
 }
@@ -63,7 +65,9 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
     let note = Note::read(home);
     let mut trouble = Vec::new();
     // Whoever calls this while rules are in force does not want them to be others for a moment.
-    let held = ruleset::read(&mut kernel).ok().flatten().is_some_and(|it| !it.dormant);
+    let decides =
+        |it: &Snapshot| !it.dormant && it.program.chains.iter().any(|it| !it.rules.is_empty());
+    let held = ruleset::read(&mut kernel).ok().flatten().is_some_and(|it| decides(&it));
     if let Ok(Some(Note { policy: Some(_), open_on_failure: false, host, shell, .. })) = &note
         && !held
         && let Err(failure) = close(&mut kernel, host, shell)
@@ -135,7 +139,7 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
 }
 
 /// What was confirmed last, by the docket or, where that has lost it, by the note.
-fn last(written: &Written, noted: Option<&Note>) -> Option<u64> {
+pub(super) fn last(written: &Written, noted: Option<&Note>) -> Option<u64> {
     let confirmed = |it: &&Entry| it.state == State::Confirmed;
     let confirmed = written.entries.iter().filter(confirmed).map(origin).max();
     confirmed.max(noted.map(|it| it.entry))

@@ -1,5 +1,6 @@
 //! Enforcing as a recorded transaction: what stops it, what it changes, a way back.
 
+mod again;
 mod back;
 mod boot;
 mod clock;
@@ -9,6 +10,7 @@ mod load;
 mod settle;
 mod watch;
 
+pub use again::boot_if_gone;
 pub use boot::{Booted, boot};
 pub use clock::since_boot;
 pub use entries::recorded;
