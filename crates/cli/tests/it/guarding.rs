@@ -212,9 +212,12 @@ fn over_ipv6_the_neighbour_has_to_be_found_and_zones_are_understood() {
         let listener = listener.expect("a port");
         let scoped = std::net::SocketAddrV6::new(server, 2022, 0, index);
         let connect = || TcpStream::connect_timeout(&scoped.into(), Duration::from_secs(5));
-        let Ok(stream) = street.run(connect).expect("run") else {
-            panic!("the link's addresses cannot be connected to");
-        };
+        // The link's addresses answer only when the kernel has seen that nobody else has them.
+        let mut tries = (0..100).map(|_| street.run(connect).expect("run"));
+        let stream = tries.find_map(|tried| {
+            tried.map_err(|_| std::thread::sleep(Duration::from_millis(100))).ok()
+        });
+        let stream = stream.expect("the link's addresses can be connected to");
         let _accepted = listener.accept().expect("accepted");
         let port = stream.local_addr().expect("an address").port();
         let words = format!("{client}%eth0 {port} {server}%eth0 2022");
