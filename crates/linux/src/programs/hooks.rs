@@ -134,6 +134,7 @@ impl Hooks {
         let folder = |name: &str| needs.pins.with_file_name(name);
         for name in needs.abandoned() {
             for entry in fs::read_dir(folder(&name)).into_iter().flatten().flatten() {
+                detach(&entry.path());
                 let _ = fs::remove_file(entry.path());
             }
             let _ = fs::remove_dir(folder(&name));
@@ -338,11 +339,23 @@ impl Hooks {
         for entry in fs::read_dir(&needs.pins).map_err(failed)? {
             let pin = entry.map_err(failed)?.path();
             if pin != map {
+                // Or it would go on writing marks while those that are there are taken off.
+                detach(&pin);
                 fs::remove_file(pin).map_err(failed)?;
             }
         }
         fs::remove_file(map).map_err(failed)?;
         fs::remove_dir(&needs.pins).map_err(failed)
+    }
+}
+
+/// Ends what is pinned there, if it is a link; older kernels end it soon after its pin is gone.
+fn detach(pin: &Path) {
+    let name = pin.file_name().unwrap_or_default();
+    if HOOKS.iter().any(|it| it.name == name)
+        && let Ok(link) = bpf::pinned(pin)
+    {
+        let _ = bpf::detach(link.as_fd());
     }
 }
 

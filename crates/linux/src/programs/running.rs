@@ -5,7 +5,7 @@ use super::needs::Needs;
 use super::{Hooks, Recognition};
 use crate::LinuxError;
 use crate::ruleset::Marks;
-use rustix::fd::{AsFd, AsRawFd};
+use rustix::fd::{AsFd, AsRawFd, OwnedFd};
 use rustix::fs::fstat;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -20,17 +20,16 @@ const REMOVED: &str = " (deleted)";
 /// Every file that some process executes, with the processes.
 pub fn executed(files: &Files) -> Result<BTreeMap<Identity, Vec<u32>>, LinuxError> {
     // One process for each file is asked, by what everybody may see of files.
-    let mut alike: BTreeMap<(u64, u64), Vec<u32>> = BTreeMap::new();
+    let mut alike: BTreeMap<Seen, Vec<u32>> = BTreeMap::new();
     for pid in processes() {
         let Some(file) = executable(&exe(pid)) else { continue };
         let Ok(status) = fstat(&file) else { continue };
         alike.entry((status.st_dev, status.st_ino)).or_default().push(pid);
     }
-    let groups: Vec<Vec<u32>> = alike.into_values().collect();
+    let groups: Vec<(&Seen, &Vec<u32>)> = alike.iter().collect();
     let mut found: BTreeMap<Identity, Vec<u32>> = BTreeMap::new();
     for some in groups.chunks(AT_ONCE) {
-        let open = some.iter().filter_map(|pids| Some((executable(&exe(*pids.first()?))?, pids)));
-        let open: Vec<_> = open.collect();
+        let open: Vec<_> = some.iter().filter_map(|it| Some((still(*it.0, it.1)?, it.1))).collect();
         let borrowed: Vec<_> = open.iter().map(|it| it.0.as_fd()).collect();
         let identities = files.identities(&borrowed)?;
         for (file, pids) in &open {
@@ -40,6 +39,17 @@ pub fn executed(files: &Files) -> Result<BTreeMap<Identity, Vec<u32>>, LinuxErro
         }
     }
     Ok(found)
+}
+
+/// A file by its device and its number there.
+type Seen = (u64, u64);
+
+/// The file that these processes execute, by the first of them that still does: others may have ended
+/// by now, and the numbers of some be others'.
+fn still(seen: Seen, pids: &[u32]) -> Option<OwnedFd> {
+    pids.iter()
+        .filter_map(|pid| executable(&exe(*pid)))
+        .find(|file| fstat(file).is_ok_and(|it| (it.st_dev, it.st_ino) == seen))
 }
 
 /// The numbers of all processes.
@@ -154,4 +164,20 @@ fn was(pid: u32, path: &str) -> bool {
     // The system knows the file by the path that links lead to.
     let real = fs::canonicalize(path).ok();
     link.is_some_and(|it| it == path || real.as_deref() == Some(Path::new(&it)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{processes, still};
+    use rustix::fs::stat;
+
+    #[test]
+    fn a_process_that_has_ended_does_not_hide_the_others_of_its_file() {
+        let own = std::process::id();
+        let file = stat("/proc/self/exe").expect("our file");
+        let ended = (1..).find(|it| !processes().contains(it)).expect("a number without a process");
+        let other = 1;
+        assert!(still((file.st_dev, file.st_ino), &[ended, other, own]).is_some());
+        assert!(still((file.st_dev, file.st_ino), &[ended, other]).is_none(), "it is not theirs");
+    }
 }

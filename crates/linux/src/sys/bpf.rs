@@ -22,6 +22,7 @@ enum Command {
     LinkCreate = 28,
     LinkUpdate = 29,
     Iterate = 33,
+    LinkDetach = 34,
 }
 
 /// As many bytes as any command here needs; the kernel accepts more, if they are zero.
@@ -304,6 +305,15 @@ pub fn replace(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> 
     let mut attribute = Attribute::new().descriptor(0, link).descriptor(4, program);
     // SAFETY: nothing is pointed to.
     unsafe { attribute.give(Command::LinkUpdate) }.map(drop)
+}
+
+/// Takes what a link holds from its hook, before this returns (since Linux 5.9). To give up the link alone
+/// leaves that to the kernel, which does it a while later.
+#[allow(unsafe_code)]
+pub fn detach(link: BorrowedFd<'_>) -> io::Result<()> {
+    let mut attribute = Attribute::new().descriptor(0, link);
+    // SAFETY: nothing is pointed to.
+    unsafe { attribute.give(Command::LinkDetach) }.map(drop)
 }
 
 /// What an iterator hands out, from its beginning.

@@ -279,6 +279,29 @@ fn marks_of_others_are_left_alone_and_ours_cannot_be_had() {
 }
 
 #[test]
+fn what_is_taken_away_writes_no_more_marks() {
+    with_world("what_is_taken_away_writes_no_more_marks", |world| {
+        let seedbase = world.shelf.program("seedbase");
+        let mut actor = Actor::start(world.sluice(), &seedbase);
+        let mut marks = |expected: &str, round: usize| {
+            for _ in 0..20 {
+                actor.tell("make udp 4");
+                assert_eq!(actor.ask("read-mark"), expected, "round {round}");
+            }
+        };
+        for round in 0..10 {
+            world.run(|| enforce(&policy(&seedbase)));
+            marks("0x01000000", round);
+            world.run(|| {
+                assert!(release(&mut netfilter()).expect("released"));
+                programs::clear().expect("cleared");
+            });
+            marks("0x00000000", round);
+        }
+    });
+}
+
+#[test]
 fn no_length_of_an_option_gives_the_named_programs_mark() {
     with_world("no_length_of_an_option_gives_the_named_programs_mark", |world| {
         let seedbase = world.shelf.program("seedbase");
