@@ -391,3 +391,15 @@ fn rules_that_are_gone_are_put_back() {
         assert!(reboot.open(443));
     });
 }
+
+#[test]
+fn what_nobody_confirmed_is_taken_out_where_nothing_was() {
+    sealed("booting::what_nobody_confirmed_is_taken_out_where_nothing_was", || {
+        let reboot = Reboot::with(POLICY);
+        reboot.run(&["enforce", "--confirm-within", "600"]).exits(0);
+        assert!(!reboot.open(443));
+        let said = reboot.boot(1);
+        assert!(said.contains("no policy was confirmed yet, and everything passes"), "{said}");
+        assert!(reboot.open(443), "as it says");
+    });
+}

@@ -200,7 +200,9 @@ fn over_ipv6_the_neighbour_has_to_be_found_and_zones_are_understood() {
         let of_link = |node: &Node| {
             let text = node.run(|| fs::read_to_string("/proc/thread-self/net/if_inet6"));
             let text = text.expect("run").expect("addresses");
-            let line = text.lines().find(|it| it.starts_with("fe80")).expect("one of the link");
+            // A machine has one for each of its links, in no order.
+            let mut lines = text.lines().filter(|it| it.starts_with("fe80"));
+            let line = lines.find(|it| it.ends_with(" eth0")).expect("one of the link");
             let digits = line.split(' ').next().expect("digits");
             let groups: Vec<&str> = (0..8).map(|at| &digits[at * 4..at * 4 + 4]).collect();
             let address = groups.join(":").parse::<std::net::Ipv6Addr>().expect("an address");

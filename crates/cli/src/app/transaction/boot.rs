@@ -5,7 +5,7 @@
 //! the place of that.
 
 use super::super::Failure;
-use super::back::{Back, Gone, Went, close};
+use super::back::{Back, Gone, Went, close, take_out};
 use super::clock::now;
 use super::entries::{shell, worked_out};
 use crate::exit::Exit;
@@ -82,7 +82,7 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
     }
     let (noted, note_lost) = (note.as_ref().ok().cloned().flatten(), note.is_err());
     let waits = pending(home);
-    settle_at_boot(home, &mut docket, noted.as_ref());
+    let unconfirmed = settle_at_boot(home, &mut docket, noted.as_ref());
     let written = docket.written();
     let Some(last) = last(written, noted.as_ref()) else {
         let emptied = written.entries.is_empty() && !all_kept(home).is_empty();
@@ -92,6 +92,10 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
             || !written.lost.is_empty()
             || !matches!(waits, Ok(None)) && written.entries.is_empty();
         if !lost {
+            if unconfirmed {
+                // Called by hand, or the kernel would hold nothing: it may shut somebody out.
+                take_out(&mut kernel)?;
+            }
             return Ok(Booted::did("nothing-confirmed", trouble));
         }
         if emptied {
@@ -145,15 +149,16 @@ pub(super) fn last(written: &Written, noted: Option<&Note>) -> Option<u64> {
     confirmed.max(noted.map(|it| it.entry))
 }
 
-/// What nobody confirmed before the machine went down counts as not confirmed. If that cannot be
-/// written down, the next boot finds it the same.
-fn settle_at_boot(home: &Home, docket: &mut Docket, noted: Option<&Note>) {
+/// What nobody confirmed before the machine went down counts as not confirmed; gives whether there was
+/// something. If that cannot be written down, the next boot finds it the same.
+fn settle_at_boot(home: &Home, docket: &mut Docket, noted: Option<&Note>) -> bool {
     let open: Vec<(u64, State)> = docket
         .entries()
         .iter()
         .filter(|it| matches!(it.state, State::Intended | State::Pending))
         .map(|it| (it.id, it.state))
         .collect();
+    let some = !open.is_empty();
     for (id, state) in open {
         let became = match state {
             _ if noted.is_some_and(|it| it.entry == id) => State::Confirmed,
@@ -163,6 +168,7 @@ fn settle_at_boot(home: &Home, docket: &mut Docket, noted: Option<&Note>) {
         let _ = docket.became(id, became, &now());
     }
     let _ = set_pending(home, None);
+    some
 }
 
 /// Wherever the shell may listen, by all that can still be read; the usual port if nothing can.
