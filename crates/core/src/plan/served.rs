@@ -9,16 +9,13 @@ use super::condition::Condition;
 use super::model::{Decision, RuleId};
 use crate::policy::{Host, Time, Verdict};
 use crate::space::{ConnectionState, Direction, RangeSet, TrafficSet};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A rule for more ports than this is not about services: clients have theirs among them.
 const MANY: u32 = 1_024;
 
-/// UDP ports, and the programs that alone may be reached there.
-pub struct Served {
-    ports: RangeSet<u16>,
-    programs: Vec<String>,
-}
+/// UDP ports, each with the programs that alone may be reached there.
+pub struct Served(Vec<(RangeSet<u16>, BTreeSet<String>)>);
 
 impl Served {
     /// The ports at which the host's rules let others reach named programs and nobody else.
@@ -26,8 +23,8 @@ impl Served {
         if host.defaults.of(Direction::Inbound).verdict == Verdict::Allow {
             return None;
         }
-        let (mut named, mut open) = (RangeSet::empty(), RangeSet::empty());
-        let mut programs = BTreeSet::new();
+        let mut open = RangeSet::empty();
+        let mut parts: Vec<(RangeSet<u16>, BTreeSet<String>)> = Vec::new();
         let active = host.rules.iter().filter(|rule| {
             rule.direction == Direction::Inbound
                 && rule.verdict == Verdict::Allow
@@ -39,21 +36,51 @@ impl Served {
             if rule.programs.is_empty() {
                 open = open.union(ports);
             } else if count(ports) <= MANY {
-                named = named.union(ports);
-                programs.extend(rule.programs.iter().cloned());
+                // Ports that another rule names as well are their programs' too, the others' only these.
+                let programs: BTreeSet<String> = rule.programs.iter().cloned().collect();
+                let mut rest = ports.clone();
+                for (known, theirs) in std::mem::take(&mut parts) {
+                    let both: BTreeSet<String> = theirs.union(&programs).cloned().collect();
+                    parts.push((known.intersection(ports), both));
+                    parts.push((known.difference(ports), theirs));
+                    rest = rest.difference(&known);
+                }
+                parts.push((rest, programs));
+                parts.retain(|it| !it.0.is_empty());
             }
         }
-        let ports = named.difference(&open);
-        (!ports.is_empty()).then(|| Self { ports, programs: programs.into_iter().collect() })
+        for (ports, _) in &mut parts {
+            *ports = ports.difference(&open);
+        }
+        let mut of: BTreeMap<BTreeSet<String>, RangeSet<u16>> = BTreeMap::new();
+        for (ports, programs) in parts.into_iter().filter(|it| !it.0.is_empty()) {
+            let all = of.entry(programs).or_insert_with(RangeSet::empty);
+            *all = all.union(&ports);
+        }
+        let parts: Vec<_> = of.into_iter().map(|(programs, ports)| (ports, programs)).collect();
+        (!parts.is_empty()).then_some(Self(parts))
     }
 
     /// Has the decision about replies ask whose socket it is.
     pub fn narrow(&self, decision: &mut Decision, direction: Direction) {
         let established = || Condition::states(&[ConnectionState::Established]);
-        let programs = || self.programs.clone();
         let datagrams = |ports: &RangeSet<u16>| TrafficSet::udp(ports.clone());
         let full = RangeSet::full();
-        let elsewhere = full.difference(&self.ports);
+        let served = self.0.iter().fold(RangeSet::empty(), |all, it| all.union(&it.0));
+        let elsewhere = full.difference(&served);
+        let own = |part: &(RangeSet<u16>, BTreeSet<String>)| {
+            let programs = part.1.iter().cloned().collect();
+            match direction {
+                Direction::Outbound => Condition {
+                    traffic: datagrams(&full),
+                    source_ports: part.0.clone(),
+                    programs,
+                    ..established()
+                },
+                _ => Condition { traffic: datagrams(&part.0), programs, ..established() },
+            }
+        };
+        let own = self.0.iter().map(own);
         let all = decision.conditions.clone();
         let apart = |udp: &RangeSet<u16>| {
             let traffic = TrafficSet { udp: udp.clone(), ..TrafficSet::any() };
@@ -61,31 +88,25 @@ impl Served {
         };
         decision.conditions = match direction {
             Direction::Forwarded => return,
-            Direction::Inbound => {
-                let own = Condition {
-                    traffic: datagrams(&self.ports),
-                    programs: programs(),
-                    ..established()
-                };
-                apart(&elsewhere).chain([own]).collect()
-            }
+            Direction::Inbound => apart(&elsewhere).chain(own).collect(),
             Direction::Outbound => {
                 let from_elsewhere = Condition {
                     traffic: datagrams(&full),
-                    source_ports: elsewhere,
+                    source_ports: elsewhere.clone(),
                     ..established()
                 };
-                let own = Condition {
-                    traffic: datagrams(&full),
-                    source_ports: self.ports.clone(),
-                    programs: programs(),
-                    ..established()
-                };
-                apart(&RangeSet::empty()).chain([from_elsewhere, own]).collect()
+                apart(&RangeSet::empty()).chain([from_elsewhere]).chain(own).collect()
             }
         };
-        decision.written.traffic =
-            format!("replies, related; at {}/udp of {}", self.ports, self.programs.join(" or "));
+        let told: Vec<String> = self
+            .0
+            .iter()
+            .map(|(ports, programs)| {
+                let programs: Vec<&str> = programs.iter().map(String::as_str).collect();
+                format!("at {ports}/udp of {}", programs.join(" or "))
+            })
+            .collect();
+        decision.written.traffic = format!("replies, related; {}", told.join("; "));
     }
 }
 

@@ -616,7 +616,12 @@ fn whoever_takes_a_udp_port_after_the_named_program_has_none_of_its_flows() {
     with_world("whoever_takes_a_udp_port_after_the_named_program_has_none_of_its_flows", |world| {
         let seedbase = world.shelf.program("seedbase");
         let impostor = world.shelf.program("impostor");
-        world.run(|| enforce(&policy(&seedbase)));
+        // That it is named for a port of its own gives it nothing at others'.
+        let elsewhere = format!(
+            "[[host.sluice.rule]]\nname = \"own\"\nallow = [\"5433/udp\"]\nprogram = \"{}\"\n",
+            impostor.display()
+        );
+        world.run(|| enforce(&(policy(&seedbase) + &elsewhere)));
         for (family, host) in [("4", "192.0.2.10"), ("6", "2001:db8:2::10")] {
             let named = server(world, &seedbase, "udp", family);
             let street = world.lab.node("street").expect("it");
