@@ -6,11 +6,14 @@
 //! nor answered has been denied. That is certain only if the counts fit: if one packet of a lot
 //! did not arrive, the lot is sent again in smaller parts until the one is found.
 
+mod lot;
+
 use crate::LinuxError;
 use crate::lab::Stage;
 use crate::ruleset::{self, Ledger};
 use crate::sys::packet::FrameSender;
 use crate::transport::{NetlinkSocket, Protocol, Transport, ask, dump};
+use lot::Lot;
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
 use tipstaff_wire::netlink::split;
@@ -18,7 +21,7 @@ use tipstaff_wire::nf_tables::{
     self as nf, Batch, Expression, FAMILY_INET, Hook, Verdict, message_kind,
 };
 use tipstaff_wire::nflog;
-use tipstaff_wire::packet::{Answer, Payload, Seen, build, parse};
+use tipstaff_wire::packet::{Payload, build, parse};
 
 const TABLE: &str = "tipstaff-observer";
 /// Before everybody's rules, and behind them but before connection tracking keeps the flow.
@@ -107,11 +110,10 @@ pub struct Sweep {
     counters: NetlinkSocket,
     senders: Vec<(String, FrameSender)>,
     next_tag: u32,
-    seen: Counts,
     sent: u64,
 }
 
-/// How many packets the observer has met; the kernel's count, or how many were reported.
+/// How many packets the observer has met, by the kernel's count.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
 struct Counts {
     arrived: u64,
@@ -165,11 +167,7 @@ impl Sweep {
                 .map_err(|source| LinuxError::system("open a packet socket", source))?;
             senders.push((link.clone(), sender));
         }
-        let seen = Counts::default();
-        let mut sweep = Self { reports, counters, senders, next_tag: 1, seen, sent: 0 };
-        // What the host itself said when its links came up.
-        sweep.catch_up()?;
-        Ok(sweep)
+        Ok(Self { reports, counters, senders, next_tag: 1, sent: 0 })
     }
 
     /// How many packets were sent so far.
@@ -187,14 +185,11 @@ impl Sweep {
         let mut left: Vec<usize> = (0..shots.len()).collect();
         for size in PARTS {
             let mut again = Vec::new();
-            for lot in left.chunks(size.min(left.len().max(1))) {
-                let all_arrived = self.fire_lot(shots, lot, &mut met)?;
-                for &at in lot {
-                    match met[at] {
-                        None if all_arrived => met[at] = Some(Met::Denied),
-                        None => again.push(at),
-                        Some(_) => {}
-                    }
+            for part in left.chunks(size.min(left.len().max(1))) {
+                let (lot, is_whole) = self.fire_lot(shots, part)?;
+                for (&at, found) in part.iter().zip(lot.met) {
+                    met[at] = found.or(is_whole.then_some(Met::Denied));
+                    again.extend(met[at].is_none().then_some(at));
                 }
             }
             left = again;
@@ -205,19 +200,18 @@ impl Sweep {
         Ok(met.into_iter().map(|met| met.unwrap_or(Met::Lost)).collect())
     }
 
-    /// Sends some of the packets and notes what is reported; gives whether all arrived and every
-    /// report was read.
+    /// Sends some of the packets; gives what was reported, and whether all arrived and every report was
+    /// read.
     fn fire_lot(
         &mut self,
         shots: &[(Ends<'_>, Payload)],
-        lot: &[usize],
-        met: &mut [Option<Met>],
-    ) -> Result<bool, LinuxError> {
-        let before = self.count()?.arrived;
-        let first = self.next_tag;
-        let mut complete = true;
+        part: &[usize],
+    ) -> Result<(Lot, bool), LinuxError> {
+        let before = self.count()?;
+        let mut lot = Lot::new(self.next_tag, part.len());
+        let mut in_time = true;
         let mut frames: Vec<Vec<u8>> = Vec::with_capacity(WINDOW);
-        for (number, window) in lot.chunks(WINDOW).enumerate() {
+        for (number, window) in part.chunks(WINDOW).enumerate() {
             // Packets for one link after the other go out together.
             for run in window.chunk_by(|a, b| shots[*a].0.link == shots[*b].0.link) {
                 let link = run.first().map_or("", |at| shots[*at].0.link);
@@ -243,22 +237,19 @@ impl Sweep {
                     .map_err(|source| LinuxError::system("send packets", source))?;
             }
             self.sent += window.len() as u64;
-            let expected = before + (number * WINDOW + window.len()) as u64;
-            complete &= self.wait_for(expected)?;
-            self.read_reports(first, lot, met)?;
+            let expected = before.arrived + (number * WINDOW + window.len()) as u64;
+            in_time &= self.wait_for(expected)?;
+            self.read_reports(&mut lot)?;
         }
         let begun = Instant::now();
         let mut counts = self.count()?;
-        while self.seen.reported != counts.reported && begun.elapsed() < 3 * PATIENCE {
+        while !lot.is_whole(&before, &counts) && begun.elapsed() < 3 * PATIENCE {
             std::thread::sleep(Duration::from_millis(1));
-            self.read_reports(first, lot, met)?;
+            self.read_reports(&mut lot)?;
             counts = self.count()?;
         }
-        complete &= self.seen.reported == counts.reported;
-        complete &= counts.arrived - before == lot.len() as u64;
-        // A report that was lost is not waited for again.
-        self.seen = counts;
-        Ok(complete)
+        let is_whole = in_time && lot.is_whole(&before, &counts);
+        Ok((lot, is_whole))
     }
 
     /// Waits until so many packets have arrived in all; gives whether they have.
@@ -276,20 +267,8 @@ impl Sweep {
         }
     }
 
-    /// Reads what has been reported, and forgets it.
-    fn catch_up(&mut self) -> Result<(), LinuxError> {
-        std::thread::sleep(Duration::from_millis(20));
-        self.read_reports(0, &[], &mut [])?;
-        self.seen = self.count()?;
-        Ok(())
-    }
-
-    fn read_reports(
-        &mut self,
-        first: u32,
-        lot: &[usize],
-        met: &mut [Option<Met>],
-    ) -> Result<(), LinuxError> {
+    /// Reads what has been reported.
+    fn read_reports(&mut self, lot: &mut Lot) -> Result<(), LinuxError> {
         loop {
             let datagram = match self.reports.receive_now() {
                 Ok(Some(datagram)) => datagram,
@@ -300,21 +279,8 @@ impl Sweep {
             };
             for message in split(datagram)?.iter().filter(|it| it.kind == nflog::PACKET) {
                 let report = nflog::decode(message.body)?;
-                let Some(group) = GROUPS.iter().position(|it| it.number == report.group) else {
-                    continue;
-                };
-                self.seen.reported[group] += 1;
-                let (tag, what) = match (parse(report.packet), GROUPS[group].met) {
-                    (Seen::Probe(tag), Some(met)) => (tag, met),
-                    (Seen::Answer(tag, Answer::Reset | Answer::Prohibited), None) => {
-                        (tag, Met::Rejected)
-                    }
-                    (Seen::Answer(tag, Answer::OtherError), None) => (tag, Met::StoppedOddly),
-                    _ => continue,
-                };
-                let at = tag.checked_sub(first).and_then(|at| lot.get(at as usize));
-                if let Some(&at) = at {
-                    met[at] = Some(what);
+                if let Some(group) = GROUPS.iter().position(|it| it.number == report.group) {
+                    lot.note(group, parse(report.packet));
                 }
             }
         }
