@@ -4,6 +4,8 @@ use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use rustix::net::{AddressFamily, SocketType, netdevice, socket};
 use std::net::IpAddr;
+use tipstaff_core::plan::{LinkSeen, Whole};
+use tipstaff_core::space::HardwareAddress;
 use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::route::{self, OwnAddress, Route};
 use tipstaff_wire::routing_rule::{self, MarkRule};
@@ -35,42 +37,34 @@ pub struct Link {
     pub addresses: Vec<(IpAddr, u8)>,
 }
 
-/// How a name of an interface stands, by which rules tell packets apart.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum InterfaceStanding {
-    /// There is an interface of that name, whose packets rules see under it.
-    There,
-    /// There is none.
-    Missing,
-    /// It is another name of the interface that goes by this one; rules do not know it.
-    Alternative(String),
-    /// It is a part of this one, under which its packets are seen.
-    PartOf(String),
-}
+/// Kinds of links that stand upon others, and may have the hardware address of one of them.
+const DERIVED: [&str; 9] =
+    ["bridge", "bond", "team", "vlan", "macvlan", "macvtap", "ipvlan", "ipvtap", "macsec"];
+/// Kinds of links whose parts all lead to the same neighbours.
+const ONE_LINK: [&str; 2] = ["bond", "team"];
 
-/// Looks how names of interfaces stand.
+/// Lists the interfaces of the transport's network namespace, as rules have to know them.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
-pub fn interface_standings(
-    transport: &mut dyn Transport,
-    names: &[String],
-) -> Result<Vec<InterfaceStanding>, LinuxError> {
+pub fn links_seen(transport: &mut dyn Transport) -> Result<Vec<LinkSeen>, LinuxError> {
     let links = dump(transport, "list links", route::dump_links, route::decode_link)?;
-    let standing = |name: &String| {
-        if let Some(link) = links.iter().find(|it| it.name == *name) {
-            let master = link.master.and_then(|it| links.iter().find(|link| link.index == it));
-            return match master {
-                Some(master) => InterfaceStanding::PartOf(master.name.clone()),
-                None => InterfaceStanding::There,
-            };
-        }
-        match links.iter().find(|it| it.alternatives.contains(name)) {
-            Some(link) => InterfaceStanding::Alternative(link.name.clone()),
-            None => InterfaceStanding::Missing,
-        }
+    let is = |link: &route::Link, kinds: &[&str]| {
+        link.kind.as_deref().is_some_and(|it| kinds.contains(&it))
     };
-    Ok(names.iter().map(standing).collect())
+    let part_of = |link: &route::Link| {
+        let whole = links.iter().find(|it| Some(it.index) == link.master)?;
+        Some(Whole { name: whole.name.clone(), is_one_link: is(whole, &ONE_LINK) })
+    };
+    let seen = links.iter().map(|link| LinkSeen {
+        name: link.name.clone(),
+        alternatives: link.alternatives.clone(),
+        hardware: HardwareAddress::of(&link.hardware),
+        permanent: HardwareAddress::of(&link.permanent),
+        is_derived: is(link, &DERIVED),
+        part_of: part_of(link),
+    });
+    Ok(seen.collect())
 }
 
 /// Lists the links of the transport's network namespace that are switched on, without the loopback

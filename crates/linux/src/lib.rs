@@ -21,10 +21,7 @@ pub mod sockets;
 mod sys;
 mod transport;
 
-pub use addresses::{
-    InterfaceStanding, Link, addresses, interface_standings, is_own, link_towards, links,
-    mark_rules,
-};
+pub use addresses::{Link, addresses, is_own, link_towards, links, links_seen, mark_rules};
 pub use batch::deliver;
 pub use error::LinuxError;
 pub use groups::{leave_control_groups, return_to_control_groups};

@@ -17,6 +17,7 @@ const LINK_MASTER: u16 = 10;
 const LINK_INFO: u16 = 18;
 const LINK_NAMESPACE: u16 = 28;
 const LINK_PROPERTIES: u16 = 52;
+const LINK_PERMANENT_ADDRESS: u16 = 54;
 const ALTERNATIVE_NAME: u16 = 53;
 const INFO_KIND: u16 = 1;
 const INFO_DATA: u16 = 2;
@@ -230,6 +231,10 @@ pub struct Link {
     pub master: Option<u32>,
     /// Its hardware address; empty if it has none.
     pub hardware: Vec<u8>,
+    /// The hardware address that it was made with; empty if it has none of its own.
+    pub permanent: Vec<u8>,
+    /// Which kind of virtual link it is, by the kernel's word, such as `bridge`.
+    pub kind: Option<String>,
     /// Other names of it.
     pub alternatives: Vec<String>,
 }
@@ -244,14 +249,24 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
     let (index, flags) = (fields.ne32()?, fields.ne32()?);
     fields.take(4)?;
     let (up, loopback) = (flags & FLAG_UP != 0, flags & FLAG_LOOPBACK != 0);
-    let (mut name, mut master) = (None, None);
-    let (mut hardware, mut alternatives) = (Vec::new(), Vec::new());
+    let (mut name, mut master, mut link_kind) = (None, None, None);
+    let (mut hardware, mut permanent) = (Vec::new(), Vec::new());
+    let mut alternatives = Vec::new();
     for attribute in Attributes::new(fields.rest(), "RTM_NEWLINK") {
         let attribute = attribute?;
         match attribute.kind {
             LINK_NAME => name = Some(attribute.text("IFLA_IFNAME")?.to_owned()),
             LINK_ADDRESS => hardware = attribute.bytes.to_vec(),
             LINK_MASTER => master = Some(attribute.ne32("IFLA_MASTER")?),
+            LINK_PERMANENT_ADDRESS => permanent = attribute.bytes.to_vec(),
+            LINK_INFO => {
+                for info in attribute.nested("IFLA_LINKINFO") {
+                    let info = info?;
+                    if info.kind == INFO_KIND {
+                        link_kind = Some(info.text("IFLA_INFO_KIND")?.to_owned());
+                    }
+                }
+            }
             LINK_PROPERTIES => {
                 for property in attribute.nested("IFLA_PROP_LIST") {
                     let property = property?;
@@ -264,7 +279,8 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
         }
     }
     let name = name.ok_or(WireError::Missing { what: "IFLA_IFNAME" })?;
-    Ok(Link { index, name, up, loopback, master, hardware, alternatives })
+    let kind = link_kind;
+    Ok(Link { index, name, up, loopback, master, hardware, permanent, kind, alternatives })
 }
 
 /// A request for the route that a packet to `address` would take.

@@ -95,8 +95,12 @@ pub fn report(
 ) -> Result<Report, Failure> {
     let own = Operand::Path(place.policy.display().to_string(), None);
     let second = second.unwrap_or(&own);
-    let (a_name, a) = side(place, first)?;
-    let (b_name, b) = side(place, second)?;
+    let (a_name, mut a) = side(place, first)?;
+    let (b_name, mut b) = side(place, second)?;
+    if a.is_none() || b.is_none() {
+        // The kernel speaks of interfaces by their names of today.
+        a.iter_mut().chain(&mut b).try_for_each(Loaded::place)?;
+    }
     let found = match (&a, &b) {
         (Some(a), Some(b)) => {
             let changes = effect::changes((&a.policy, &a.plan), (&b.policy, &b.plan));

@@ -88,7 +88,7 @@ pub fn show(home: &Home, id: u64) -> Result<Shown, Failure> {
 /// # Errors
 /// As for [`show`].
 pub fn policy(home: &Home, id: u64) -> Result<Loaded, Failure> {
-    transaction::recorded(home, &find(home, id)?)
+    transaction::as_written(home, &find(home, id)?)
 }
 
 /// Writes the docket anew with what can be read of it, and says what was lost and what is damaged.

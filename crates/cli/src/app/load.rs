@@ -6,9 +6,11 @@ use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::time::SystemTime;
-use tipstaff_core::plan::{Decision, HostPlan, Idle, resolve};
+use tipstaff_core::plan::{Decision, HostPlan, Idle, Placed, resolve};
 use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_all};
 use tipstaff_core::program::{RuleProgram, lower};
+use tipstaff_core::space::Direction;
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, links_seen};
 
 /// A policy that has been read, and what it means for the host in question.
 #[derive(Clone, Debug)]
@@ -29,6 +31,8 @@ pub struct Loaded {
     pub without_programs: bool,
     /// Whether the clock is plainly wrong: then what is allowed for a time only is over.
     pub clock_is_wrong: bool,
+    /// How the interfaces stand that its rules name, once it is worked out for this very machine.
+    pub placed: Vec<Placed>,
 }
 
 impl Loaded {
@@ -47,6 +51,26 @@ impl Loaded {
             self.program = lower(&self.plan);
             self.clock_is_wrong = true;
         }
+    }
+
+    /// Works it out for this very machine, whose interfaces may have other names than the policy calls
+    /// them by. Until then it speaks of them as it is written.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if they cannot be listed.
+    pub fn place(&mut self) -> Result<(), LinuxError> {
+        if Direction::ALL.iter().all(|it| self.plan.interfaces_told_apart(*it).is_empty()) {
+            return Ok(());
+        }
+        let links = links_seen(&mut NetlinkSocket::open(Protocol::Route)?)?;
+        self.placed = self.plan.place(&links);
+        self.program = lower(&self.plan);
+        Ok(())
+    }
+
+    /// The names of interfaces in it that depend on which this machine has.
+    pub fn moving_names(&self) -> Vec<String> {
+        self.placed.iter().flat_map(Placed::names).collect()
     }
 
     /// The rules that are left out since they name programs.
@@ -70,6 +94,16 @@ const EXTENSION: &str = "toml";
 pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
     let sources = read_path(path)?.into_iter().map(|file| file.0).collect();
     loaded(&path.display().to_string(), sources, host)
+}
+
+/// Like [`load`], for commands that hold the policy against this very machine.
+///
+/// # Errors
+/// As for [`load`], or if the machine's interfaces cannot be listed.
+pub fn load_here(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
+    let mut policy = load(path, host)?;
+    policy.place()?;
+    Ok(policy)
 }
 
 /// Reads the policy at `path`, whatever hosts it has, and the time.
@@ -103,6 +137,7 @@ pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failur
     let changed = files.iter().map(|file| file.1.mtime()).max().unwrap_or_default();
     let sources = files.into_iter().map(|file| file.0).collect();
     let mut policy = loaded(&path.display().to_string(), sources, host)?;
+    policy.place()?;
     policy.not_before(Time::from_seconds(changed - CLOCKS_DIFFER));
     Ok(policy)
 }
@@ -197,8 +232,17 @@ pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Lo
     let plan = resolve(&policy, &host_name(&policy, host, now)?, now)?;
     let program = lower(&plan);
     let name = name.to_owned();
-    let (without_programs, clock_is_wrong) = (false, false);
-    Ok(Loaded { name, sources, policy, plan, program, now, without_programs, clock_is_wrong })
+    Ok(Loaded {
+        name,
+        sources,
+        policy,
+        plan,
+        program,
+        now,
+        without_programs: false,
+        clock_is_wrong: false,
+        placed: Vec::new(),
+    })
 }
 
 /// The host that is meant: the named one, the only one, or this machine.

@@ -28,6 +28,6 @@ pub mod vantage;
 mod words;
 
 pub use failure::Failure;
-pub use load::{Loaded, host_name, load, load_all, load_for_kernel, loaded};
+pub use load::{Loaded, host_name, load, load_all, load_for_kernel, load_here, loaded};
 pub use region::RegionWords;
 pub use words::{By, PacketWords, grouped, likely_packet};

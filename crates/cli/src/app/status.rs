@@ -133,6 +133,9 @@ pub struct RuleCount {
     pub excess_packets: Option<u64>,
     /// Bytes of those.
     pub excess_bytes: Option<u64>,
+    /// For a rate per source, the packets of senders for which there was no room to be told apart;
+    /// they are counted among the others too.
+    pub crowded_packets: Option<u64>,
 }
 
 /// A table of somebody else.
@@ -206,10 +209,7 @@ pub fn report(loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
         boot_service: boot_service(),
         docket,
         kept_trouble,
-        odd_interfaces: super::live::interfaces::odd(&loaded.plan)
-            .iter()
-            .map(|it| format!("`{}` {}", it.rule.id, it.words()))
-            .collect(),
+        odd_interfaces: super::live::interfaces::told(loaded),
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         others: others.into_iter().map(other).collect(),
@@ -342,6 +342,7 @@ fn count(
         bytes: taken.bytes,
         excess_packets: excess.map(|it| it.packets),
         excess_bytes: excess.map(|it| it.bytes),
+        crowded_packets: tally.and_then(|it| it.crowded).map(|it| it.packets),
     }
 }
 

@@ -7,8 +7,8 @@ use crate::app::compare::Place;
 use crate::app::effect::Effects;
 use crate::app::reach::Request;
 use crate::app::{
-    Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, programs, reach,
-    rehearse, report, review, show, status, transaction, vantage,
+    Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, load_here, programs,
+    reach, rehearse, report, review, show, status, transaction, vantage,
 };
 use crate::demo;
 use crate::exit::Exit;
@@ -168,7 +168,8 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     let host = global.host.as_deref();
     let format = global.format;
     let policy = || load(&global.policy, host);
-    let home = &Home::of(&global.state, &global.boot_note);
+    let here = |live: bool| if live { load_here(&global.policy, host) } else { policy() };
+    let home = &Home::of(&global.state, &global.boot_note).with_policy(&global.policy, host);
     if !format.is_common() && !matches!(cli.command, Command::Report(_)) {
         return Err(Failure::usage(
             "only `report` is written as html, csv or markdown",
@@ -207,7 +208,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                     render::explanation,
                 )));
             }
-            let loaded = policy()?;
+            let loaded = here(options.live)?;
             let busy = render::progress("reviewing");
             let report = review::report(&loaded, options.live)?;
             drop(busy);
@@ -307,7 +308,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output::fine(String::new()))
         }
         Command::Status => {
-            let loaded = policy()?;
+            let loaded = here(true)?;
             let busy = render::progress("comparing");
             let report = status::report(&loaded, home)?;
             drop(busy);
@@ -335,7 +336,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                 vantages: &options.looking.vantages(),
                 patience: options.looking.patience,
             };
-            let loaded = policy()?;
+            let loaded = here(true)?;
             let busy = render::progress("probing");
             let report = reach::report(&loaded, &request)?;
             drop(busy);
@@ -348,7 +349,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                 from: &options.from,
                 traffic: options.traffic.as_deref(),
             };
-            let loaded = policy()?;
+            let loaded = here(options.live)?;
             let bar = render::Bar::new();
             let report = rehearse::report(&loaded, &request, &|tried, all| bar.show(tried, all))?;
             drop(bar);
@@ -367,7 +368,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                     "add --live if the host of the report is this machine",
                 ));
             }
-            let loaded = policy()?;
+            let loaded = here(options.live)?;
             let bar = render::Bar::new();
             let found = report::report(&loaded, &request, &|tried, all| bar.show(tried, all))?;
             drop(bar);

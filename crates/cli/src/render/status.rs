@@ -172,6 +172,12 @@ fn rows(rule: &RuleCount) -> Vec<Vec<Cell>> {
     if let (Some(packets), Some(bytes)) = (rule.excess_packets, rule.excess_bytes) {
         rows.push(row(Cell::new("deny (beyond the rate)", Style::Closed), packets, bytes));
     }
+    if let Some(packets) = rule.crowded_packets.filter(|it| *it > 0) {
+        let mut crowded = row(Cell::new("no room for the sender", Style::Wrong), packets, 0);
+        crowded.pop();
+        crowded.push(Cell::plain(""));
+        rows.push(crowded);
+    }
     rows
 }
 

@@ -70,6 +70,9 @@ pub struct Entry {
     /// Whether its rules for programs were left out.
     #[serde(default)]
     pub without_programs: bool,
+    /// Whether it names interfaces in such a way that rules follow them when they are renamed.
+    #[serde(default)]
+    pub follows: bool,
     /// Whether it is to be confirmed before it stays.
     #[serde(default)]
     pub waits: bool,

@@ -30,6 +30,9 @@ pub struct Home {
     pub note: Option<PathBuf>,
     /// The namespace.
     pub place: Place,
+    /// The policy and its host, as they are asked for now. Only where all that is kept has lost it is
+    /// that asked where the remote shell listens.
+    pub policy: Option<(PathBuf, Option<String>)>,
 }
 
 impl Home {
@@ -53,7 +56,12 @@ impl Home {
             }
             Place::Unnamed(_) => None,
         };
-        Self { folder, state, asked_note: note, note: own_note, place }
+        Self { folder, state, asked_note: note, note: own_note, place, policy: None }
+    }
+
+    /// The same, with the policy that is asked for now.
+    pub fn with_policy(self, policy: &Path, host: Option<&str>) -> Self {
+        Self { policy: Some((policy.to_owned(), host.map(str::to_owned))), ..self }
     }
 
     /// Makes the folder, for its owner alone.

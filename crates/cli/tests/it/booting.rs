@@ -284,6 +284,22 @@ fn who_wants_an_open_machine_when_all_fails_gets_it() {
 }
 
 #[test]
+fn the_shells_port_is_known_even_where_nothing_kept_says_it() {
+    sealed("booting::the_shells_port_is_known_even_where_nothing_kept_says_it", || {
+        // As after a first enforcement that was killed before it came to the kernel.
+        let reboot = before(POLICY);
+        fs::remove_file(reboot.desk.note_of(NAME)).expect("gone");
+        fs::write(reboot.kept("docket.jsonl"), "").expect("emptied");
+        let kept =
+            fs::read_dir(reboot.kept("policies")).expect("a folder").next().expect("a policy");
+        fs::write(kept.expect("it").path(), "{").expect("torn");
+        let said = reboot.boot(1);
+        assert!(said.starts_with("closed"), "{said}");
+        reboot.is_closed(2022);
+    });
+}
+
+#[test]
 fn a_folder_that_others_could_fill_is_not_followed() {
     sealed("booting::a_folder_that_others_could_fill_is_not_followed", || {
         use std::os::unix::fs::PermissionsExt;
@@ -301,7 +317,13 @@ fn a_folder_that_others_could_fill_is_not_followed() {
             fs::remove_file(reboot.desk.note_of(NAME)).expect("gone");
             let said = reboot.boot(1);
             assert!(said.starts_with("closed"), "{said}");
+            // The policy's file is the administrator's; all else could have been filled by others.
+            reboot.is_closed(2022);
+            reboot.desk.write("");
+            reboot.down();
+            reboot.boot(1);
             reboot.is_closed(22);
+            reboot.desk.write(POLICY);
             fs::write(reboot.desk.note_of(NAME), note).expect("again");
             let refused = reboot.run(&["enforce", "--keep"]).exits(3);
             assert!(refused.stderr.contains("can be written by others"), "{}", refused.stderr);

@@ -202,7 +202,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         );
         assert_eq!(
             keys(&status["rules"][0]),
-            "direction kind name verdict packets bytes excess_packets excess_bytes"
+            "direction kind name verdict packets bytes excess_packets excess_bytes crowded_packets"
         );
         let reach = json(&["reach"], 0);
         assert_eq!(

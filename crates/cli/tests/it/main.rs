@@ -11,6 +11,7 @@ mod enforcing;
 mod folders;
 mod guarding;
 mod harness;
+mod interfaces;
 mod kernel;
 mod programs;
 mod project;

@@ -216,41 +216,6 @@ fn a_policy_is_compared_with_the_kernel() {
 }
 
 #[test]
-fn interfaces_that_are_not_there_are_said() {
-    sealed("reviewing::interfaces_that_are_not_there_are_said", || {
-        let policy = |interface: &str| {
-            format!(
-                "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
-                 interfaces = {{ outside = \"{interface}\" }}\n[host.sluice.default]\n\
-                 inbound = \"allow\"\n[[host.sluice.rule]]\nname = \"closed\"\n\
-                 deny = [\"5432/tcp\"]\nvia = [\"outside\"]\n"
-            )
-        };
-        let lab = street_sluice_granary();
-        let sluice = lab.node("sluice").expect("it");
-        let desk = Desk::with(policy("eth0"));
-        let run = |args: &[&str]| desk.on(sluice, ["--host", "sluice"].iter().chain(args));
-        let said = run(&["enforce", "--keep"]).exits(0).stdout;
-        assert!(!said.contains("names the interface"), "{said}");
-        desk.write(policy("wan0"));
-        let said = run(&["enforce", "--keep"]).exits(0).stdout;
-        let words = "`closed` names the interface wan0, and there is none of that name here";
-        assert!(said.contains(words), "{said}");
-        assert!(run(&["status"]).stdout.contains(words));
-        let found = run(&["review", "--live"]).stdout;
-        assert!(found.contains("interface-missing"), "{found}");
-        // A part of a bridge: its packets come in by that.
-        desk.write(policy("eth0"));
-        sluice.run(|| tipstaff_linux::lab::testing::enslave("eth0", "joined")).expect("entered");
-        let found = run(&["review", "--live"]).stdout;
-        assert!(
-            found.contains("interface-enslaved") && found.contains("a part of joined"),
-            "{found}"
-        );
-    });
-}
-
-#[test]
 fn programs_that_others_can_write_or_give_orders_are_said() {
     let desk = Desk::with("");
     let folder = desk.path().join("bin");

@@ -71,7 +71,8 @@ impl Atlas {
                 }
                 None => self.fates.leaf(Fate::Unknown),
             },
-            Action::Log(_) => NOTHING,
+            // It lets none pass beyond the rate of its sender.
+            Action::AllowCrowded(_) | Action::Log(_) => NOTHING,
             Action::Jump(name) => self.jump(program, name, known),
             Action::Choose(lookup) => self.choose(program, lookup, known),
             Action::Opaque(_) => self.fates.leaf(Fate::Unknown),

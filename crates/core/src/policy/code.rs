@@ -59,11 +59,13 @@ pub enum Code {
     InterfaceMissing,
     /// An interface by which rules tell packets apart is a part of another one.
     InterfaceEnslaved,
+    /// A rate per source has had no room for some senders.
+    RateCrowded,
 }
 
 impl Code {
     /// All kinds.
-    pub const ALL: [Self; 28] = [
+    pub const ALL: [Self; 29] = [
         Self::Shadowed,
         Self::Redundant,
         Self::Overlap,
@@ -92,6 +94,7 @@ impl Code {
         Self::ProgramIsInterpreter,
         Self::InterfaceMissing,
         Self::InterfaceEnslaved,
+        Self::RateCrowded,
     ];
 
     /// Its name.
@@ -126,6 +129,7 @@ impl Code {
             Self::ProgramIsInterpreter => "program-is-interpreter",
             Self::InterfaceMissing => "interface-missing",
             Self::InterfaceEnslaved => "interface-enslaved",
+            Self::RateCrowded => "rate-crowded",
         }
     }
 

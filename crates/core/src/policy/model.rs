@@ -1,7 +1,7 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
 use super::{Accepted, Origin, Rate, Source, Time};
-use crate::space::{AddressSet, Direction, RangeSet, TrafficSet};
+use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
 /// Everything that one policy says.
@@ -162,8 +162,10 @@ pub struct Shell {
 pub struct Interface {
     /// A word for it.
     pub role: String,
-    /// The kernel's name of it.
+    /// A name of it, or the role, if it is known by its hardware address.
     pub name: String,
+    /// The hardware address by which it is known.
+    pub hardware: Option<HardwareAddress>,
 }
 
 /// What is to happen to a packet.

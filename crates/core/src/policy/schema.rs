@@ -182,7 +182,7 @@ pub const SCHEMA: &[TableSpec] = &[
             key(
                 "interfaces",
                 Shape::Words,
-                "What its interfaces are for: a role of your choice for each name",
+                "What its interfaces are for: a role of your choice for each name or hardware address",
                 "{ outside = \"eth0\", stacks = \"eth1\" }",
             ),
             key("default", Shape::Table("default"), "What happens where no rule decides", ""),

@@ -314,7 +314,10 @@ pub fn interface(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Opt
             "the host's `interfaces` are: {}",
             known
                 .iter()
-                .map(|it| format!("{} ({})", it.role, it.name))
+                .map(|it| match it.hardware {
+                    Some(hardware) => format!("{} ({hardware})", it.role),
+                    None => format!("{} ({})", it.role, it.name),
+                })
                 .collect::<Vec<_>>()
                 .join(", ")
         )),

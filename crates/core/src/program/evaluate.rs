@@ -111,7 +111,8 @@ impl RuleProgram {
             Action::Deny => decided(id, Verdict::Deny, false),
             Action::Reset | Action::Prohibit => decided(id, Verdict::Reject, false),
             Action::AllowWithin(_) => decided(id, Verdict::Allow, true),
-            Action::Log(_) => Outcome::Undecided,
+            // Only packets beyond the rate of the rule before come here.
+            Action::AllowCrowded(_) | Action::Log(_) => Outcome::Undecided,
             Action::Jump(name) => go_on(name),
             Action::Choose(lookup) => match lookup.find(packet) {
                 None => Outcome::Undecided,

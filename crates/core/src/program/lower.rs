@@ -251,6 +251,8 @@ fn whole(decision: &Decision) -> Vec<ProgramRule> {
             if rate.per_source {
                 // Senders are told apart by different bytes in each IP version.
                 rules.extend(Family::BOTH.map(|family| within(vec![Test::Family(family)])));
+                let crowded = |family| rule(vec![Test::Family(family)], Action::AllowCrowded(rate));
+                rules.extend(Family::BOTH.map(crowded));
             } else {
                 rules.push(within(Vec::new()));
             }

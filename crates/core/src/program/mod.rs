@@ -13,6 +13,7 @@ mod evaluate;
 mod lower;
 mod model;
 mod points;
+mod renamed;
 mod room;
 mod stretch;
 
@@ -23,3 +24,4 @@ pub use lower::lower_plainly;
 pub use model::{
     Action, BaseChain, Chain, Entry, Key, KeyValue, Lookup, ProgramRule, RuleProgram, Test, Then,
 };
+pub use renamed::renamed;

@@ -159,6 +159,10 @@ pub enum Action {
     Prohibit,
     /// Let it pass while the rate is kept; otherwise go on with the next rule.
     AllowWithin(Rate),
+    /// Where there was no room to tell its sender apart for the rule before, which keeps a rate for
+    /// each: count it; and let it pass while the senders that share a place with it keep the rate
+    /// together. Otherwise go on with the next rule.
+    AllowCrowded(Rate),
     /// Report it to who listens, under the name of the decision, and go on with the next rule; at
     /// most so often, if a rate is given.
     Log(Option<Rate>),
@@ -275,6 +279,7 @@ impl fmt::Display for Action {
             Self::Reset => out.write_str("reject with a reset"),
             Self::Prohibit => out.write_str("reject as prohibited"),
             Self::AllowWithin(rate) => write!(out, "allow {rate}"),
+            Self::AllowCrowded(rate) => write!(out, "allow {rate}, in crowded places"),
             Self::Log(None) => out.write_str("report"),
             Self::Log(Some(cap)) => write!(out, "report {cap}"),
             Self::Jump(chain) => write!(out, "go to {chain}"),

@@ -1,6 +1,7 @@
 //! Packets, and exact sets of the values their fields can take.
 
 mod address;
+mod hardware;
 mod icmp;
 mod names;
 mod packet;
@@ -9,6 +10,7 @@ mod region;
 mod traffic;
 
 pub use address::{AddressSet, Block, BlockError, RangeError, address_range, closest};
+pub use hardware::HardwareAddress;
 pub use icmp::{ICMP_KINDS, IcmpKind};
 pub use names::NameSet;
 pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Transport};

@@ -95,6 +95,8 @@ fn a_rate_per_source_has_a_limiter_for_each_version() {
     tcp, to port 2202, go to inbound/rule/it
     IPv4, allow 6/minute per source, burst 4
     IPv6, allow 6/minute per source, burst 4
+    IPv4, allow 6/minute per source, burst 4, in crowded places
+    IPv6, allow 6/minute per source, burst 4, in crowded places
     deny
     ");
 }

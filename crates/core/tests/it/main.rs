@@ -8,6 +8,7 @@ mod editing;
 mod given;
 mod lowering;
 mod meaning;
+mod placing;
 mod reading;
 mod reference;
 mod rehearsing;

@@ -4,6 +4,8 @@
 //! vanishes when the sealed process ends, however that happens: nothing has a name outside.
 
 mod build;
+#[cfg(feature = "testing")]
+pub mod changing;
 mod link;
 mod stage;
 #[cfg(feature = "testing")]

@@ -3,7 +3,6 @@
 // Tests say what they expect of the system by failing.
 #![allow(clippy::missing_panics_doc)]
 
-use super::link::Links;
 use super::{Interface, Lab, Machine, Node, Route, Topology, seal, seal_into};
 pub use crate::sys::mark::{mark, set_mark, set_mark_at_length};
 use crate::sys::packet::HostSender;
@@ -156,14 +155,6 @@ pub fn sealed_benchmark_with_hooks(body: impl FnOnce()) {
 /// Reads an address.
 pub fn address(text: &str) -> IpAddr {
     text.parse().expect("an address")
-}
-
-/// Makes a link of the calling thread's machine a part of a new bridge of that name.
-pub fn enslave(link: &str, bridge: &str) {
-    let mut links = Links::open().expect("a socket");
-    let master = links.bridge(bridge).expect("a bridge");
-    let number = super::link::index(link).expect("a number");
-    links.up(link, number, Some(master)).expect("a part of it");
 }
 
 /// Connects over TCP from an address that a machine speaks for, within a few seconds.

@@ -3,7 +3,7 @@
 //! Expressions are followed register by register. What is not understood becomes an opaque test
 //! or action: it never counts as "matches" or "does not match".
 
-use super::encode::{LOG_GROUP, USER_DATA_VERSION, interface_key, state_bit};
+use super::encode::{CROWDS, LOG_GROUP, NOT_IN, USER_DATA_VERSION, interface_key, state_bit};
 use super::keys;
 use super::marks::{Marks, Numbered};
 use super::read::Count;
@@ -28,6 +28,8 @@ pub enum Found {
     Keys(Ranges),
     /// Numbers of programs at their places in marks, with the paths they stand for.
     Programs(Vec<(u32, Option<String>)>),
+    /// The senders that a rate tells apart.
+    Senders,
     /// Ranges of keys, each with the element that says what they lead to.
     Map(Vec<(Vec<u8>, Vec<u8>, Element)>),
 }
@@ -127,6 +129,8 @@ enum Field {
     Source(Family),
     /// The first 64 bits of an IPv6 sender.
     SourceNetwork,
+    /// The hash of a sender.
+    Crowd,
     Destination(Family),
     /// The first byte behind the IP header.
     IcmpType,
@@ -151,6 +155,8 @@ pub struct Read {
     pub rule: ProgramRule,
     /// What it has counted, for each decision.
     pub counts: Vec<(RuleId, Count)>,
+    /// What it has counted of senders for which there was no room.
+    pub crowded: Option<(RuleId, Count)>,
     /// The programs that it names.
     pub marks: Marks,
 }
@@ -169,6 +175,8 @@ pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
         limit: None,
         counted,
         counts: Vec::new(),
+        outside: false,
+        crowded: None,
         id,
         action: None,
         marks: Marks::default(),
@@ -177,11 +185,19 @@ pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
         reader.step(expression);
     }
     let action = match (reader.action, reader.limit) {
+        (Some(Action::Allow), Some((limit, Keeps::Crowd))) => {
+            rate(&limit, true).map_or_else(opaque_limit, Action::AllowCrowded)
+        }
+        // Whom a set does not hold is told only for that.
+        (_, Some((_, Keeps::Crowd))) | (_, None) if reader.crowded.is_some() || reader.outside => {
+            Action::Opaque("lookup".into())
+        }
         (Some(action), None) => action,
-        (Some(Action::Allow), Some((limit, per_source))) => {
+        (Some(Action::Allow), Some((limit, keeps))) if !reader.outside => {
+            let per_source = keeps == Keeps::EachSource;
             rate(&limit, per_source).map_or_else(opaque_limit, Action::AllowWithin)
         }
-        (Some(Action::Log(None)), Some((limit, false))) => {
+        (Some(Action::Log(None)), Some((limit, Keeps::All))) => {
             rate(&limit, false).map_or_else(opaque_limit, |cap| Action::Log(Some(cap)))
         }
         (Some(_), Some(_)) => opaque_limit(),
@@ -190,6 +206,7 @@ pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
     Read {
         rule: ProgramRule { id: reader.id, tests: reader.tests, action },
         counts: reader.counts,
+        crowded: reader.crowded,
         marks: reader.marks,
     }
 }
@@ -204,12 +221,25 @@ fn rate(limit: &Limit, per_source: bool) -> Option<Rate> {
     plain.then_some(Rate { count, seconds, burst: limit.burst, per_source })
 }
 
+/// Who share a limiter.
+#[derive(Clone, Copy, PartialEq)]
+enum Keeps {
+    All,
+    EachSource,
+    /// Those whose addresses have one hash.
+    Crowd,
+}
+
 struct RuleReader<'a> {
     sets: &'a Sets,
     registers: HashMap<u32, Field>,
     tests: Vec<Test>,
-    /// The limiter, and whether each sender has its own.
-    limit: Option<(Limit, bool)>,
+    /// The limiter, and who share it.
+    limit: Option<(Limit, Keeps)>,
+    /// Whether only senders come so far that the set of those told apart does not hold.
+    outside: bool,
+    /// What has been counted of those.
+    crowded: Option<(RuleId, Count)>,
     counted: bool,
     counts: Vec<(RuleId, Count)>,
     id: Option<RuleId>,
@@ -291,6 +321,29 @@ impl RuleReader<'_> {
                 };
                 self.tests.push(test);
             }
+            Expression::Lookup { register, set, flags: NOT_IN, to_verdict: false, .. }
+                if matches!(
+                    self.field(*register),
+                    Field::Source(Family::V4) | Field::SourceNetwork
+                ) && matches!(self.sets.get(set), Some(Found::Senders)) =>
+            {
+                self.outside = true;
+            }
+            Expression::Hash {
+                source,
+                destination,
+                modulus: CROWDS,
+                offset: 0,
+                seed: None,
+                ..
+            } => {
+                let field = match self.field(*source) {
+                    Field::Source(Family::V4) | Field::SourceNetwork => Field::Crowd,
+                    _ => Field::Unknown,
+                };
+                self.load(*destination, field);
+            }
+            Expression::Hash { destination, .. } => self.load(*destination, Field::Unknown),
             Expression::Lookup { register, set, flags: 0, to_verdict: true, .. } => {
                 let lookup = self.choose(*register, set);
                 self.action =
@@ -299,6 +352,10 @@ impl RuleReader<'_> {
             Expression::Counter { .. } if !self.counted => {}
             Expression::Counter { packets, bytes } => {
                 let count = Count { packets: *packets, bytes: *bytes };
+                if self.outside && self.limit.is_none() {
+                    self.crowded = self.id.clone().map(|id| (id, count));
+                    return;
+                }
                 self.counts.extend(self.id.clone().map(|id| (id, count)));
             }
             Expression::Log { group: LOG_GROUP, prefix, .. }
@@ -306,7 +363,9 @@ impl RuleReader<'_> {
             {
                 self.action = Some(Action::Log(None));
             }
-            Expression::Limit(limit) if self.limit.is_none() => self.limit = Some((*limit, false)),
+            Expression::Limit(limit) if self.limit.is_none() => {
+                self.limit = Some((*limit, Keeps::All));
+            }
             Expression::Meter { register, limit, .. }
                 if self.limit.is_none()
                     && matches!(
@@ -314,7 +373,14 @@ impl RuleReader<'_> {
                         Field::Source(Family::V4) | Field::SourceNetwork
                     ) =>
             {
-                self.limit = Some((*limit, true));
+                self.limit = Some((*limit, Keeps::EachSource));
+            }
+            Expression::Meter { register, limit, .. }
+                if self.limit.is_none()
+                    && self.outside
+                    && self.field(*register) == Field::Crowd =>
+            {
+                self.limit = Some((*limit, Keeps::Crowd));
             }
             Expression::Immediate(verdict) => self.action = Some(verdict_action(verdict)),
             Expression::Reject { kind: RejectKind::TcpReset, .. } => {

@@ -45,6 +45,9 @@ pub struct Tally {
     pub taken: Count,
     /// For a rate, the packets beyond it.
     pub excess: Option<Count>,
+    /// For a rate of each source, the packets of sources for which there was no room to be told apart
+    /// from others: some of them within the rate, some beyond.
+    pub crowded: Option<Count>,
 }
 
 /// Our table as the kernel holds it.
@@ -96,7 +99,7 @@ pub(super) fn read_table(
         |sequence| nf::dump(message_kind::GET_CHAIN, FAMILY_INET, sequence, |_| {}),
         nf::Chain::decode,
     )?;
-    let elements = dump_sets(transport)?;
+    let (elements, growing) = dump_sets(transport)?;
     // The elements and the first rules are decoded while the kernel writes down the others.
     let rules = dump_and_decode(
         transport,
@@ -107,7 +110,7 @@ pub(super) fn read_table(
                 only_ours.write_table(out);
             })
         },
-        || decode_sets(&elements),
+        || decode_sets(&elements, &growing),
         |sets, body| {
             let rule = nf::Rule::decode(body)?;
             Ok((rule.table == TABLE).then(|| FoundRule {
@@ -121,8 +124,8 @@ pub(super) fn read_table(
     Ok(Some(assemble(table, &chains, rules)))
 }
 
-/// The elements of our sets, as the kernel sends them.
-fn dump_sets(transport: &mut dyn Transport) -> Result<Vec<(nf::Set, RawDump)>, LinuxError> {
+/// The elements of our sets, as the kernel sends them, and the names of those that rules fill.
+fn dump_sets(transport: &mut dyn Transport) -> Result<(SetDumps, Vec<String>), LinuxError> {
     let sets: Vec<nf::Set> = dump(
         transport,
         READING,
@@ -131,8 +134,10 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<Vec<(nf::Set, RawDump)>, L
     )?;
     let mut dumps = Vec::with_capacity(sets.len());
     // What rules remember of senders is no part of what they mean.
-    let fixed = |set: &nf::Set| set.table == TABLE && set.flags & set_flags::DYNAMIC == 0;
-    for set in sets.into_iter().filter(fixed) {
+    let ours = sets.into_iter().filter(|set| set.table == TABLE);
+    let (growing, fixed): (Vec<nf::Set>, Vec<nf::Set>) =
+        ours.partition(|set| set.flags & set_flags::DYNAMIC != 0);
+    for set in fixed {
         let elements = dump_raw(transport, READING, |sequence| {
             nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
                 set.write_request(out);
@@ -140,11 +145,16 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<Vec<(nf::Set, RawDump)>, L
         })?;
         dumps.push((set, elements));
     }
-    Ok(dumps)
+    Ok((dumps, growing.into_iter().map(|set| set.name).collect()))
 }
 
-fn decode_sets(dumps: &[(nf::Set, RawDump)]) -> Result<Sets, LinuxError> {
+type SetDumps = Vec<(nf::Set, RawDump)>;
+
+fn decode_sets(dumps: &SetDumps, growing: &[String]) -> Result<Sets, LinuxError> {
     let mut found = Sets::default();
+    for name in growing {
+        found.insert(name, decode::Found::Senders);
+    }
     for (set, dump) in dumps {
         let chunks = dump.decode(|body| decode_elements(body).map(|it| it.1))?;
         let elements: Vec<Element> = chunks.into_iter().flatten().collect();
@@ -189,13 +199,15 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
         let mut counts = Vec::new();
         for FoundRule { read, .. } in rules {
-            let Read { rule, counts: counted, marks: named } = read;
+            let Read { rule, counts: counted, crowded, marks: named } = read;
             if named.mask != 0 {
                 marks.mask = named.mask;
                 marks.lists.extend(named.lists);
             }
             let denies = rule.action == Action::Deny;
-            counts.extend(counted.into_iter().map(|(id, count)| (denies, id, count)));
+            let part = if denies { Part::Denied } else { Part::Taken };
+            counts.extend(counted.into_iter().map(|(id, count)| (part, id, count)));
+            counts.extend(crowded.map(|(id, count)| (Part::Crowded, id, count)));
             found.rules.push(rule);
         }
         tallies.add(&found, counts);
@@ -217,6 +229,14 @@ pub(super) fn direction_of(chain: &str) -> Option<Direction> {
     Direction::parse(chain.split('/').next().unwrap_or_default())
 }
 
+/// What a counter has counted.
+#[derive(Clone, Copy)]
+enum Part {
+    Taken,
+    Denied,
+    Crowded,
+}
+
 /// Adds up what serves one decision.
 #[derive(Default)]
 struct Tallies {
@@ -225,22 +245,23 @@ struct Tallies {
 }
 
 impl Tallies {
-    /// Adds what the rules of one chain have counted, and whether they deny. The names of our chains begin with the
+    /// Adds what the rules of one chain have counted. The names of our chains begin with the
     /// direction of the packets that come there.
-    fn add(&mut self, chain: &Chain, counts: Vec<(bool, RuleId, Count)>) {
+    fn add(&mut self, chain: &Chain, counts: Vec<(Part, RuleId, Count)>) {
         let Some(direction) = direction_of(&chain.name) else { return };
         let limiter = chain.rules.iter().any(|rule| matches!(rule.action, Action::AllowWithin(_)));
-        for (denies, id, count) in counts {
+        for (part, id, count) in counts {
             let at = *self.at.entry((direction, id)).or_insert_with_key(|(direction, id)| {
                 let (id, taken) = (id.clone(), Count::default());
-                self.list.push(Tally { direction: *direction, id, taken, excess: None });
+                let (direction, excess, crowded) = (*direction, None, None);
+                self.list.push(Tally { direction, id, taken, excess, crowded });
                 self.list.len() - 1
             });
             let tally = &mut self.list[at];
-            if limiter && denies {
-                tally.excess.get_or_insert_default().add(count);
-            } else {
-                tally.taken.add(count);
+            match part {
+                Part::Crowded => tally.crowded.get_or_insert_default().add(count),
+                Part::Denied if limiter => tally.excess.get_or_insert_default().add(count),
+                Part::Denied | Part::Taken => tally.taken.add(count),
             }
         }
     }

@@ -9,6 +9,8 @@ const DATA: u16 = 2;
 const DATA_VALUE: u16 = 1;
 /// `NFT_DYNSET_OP_UPDATE`: make the element, or renew its time.
 const DYNSET_UPDATE: u32 = 1;
+/// `NFT_HASH_JENKINS`, which is also what is meant if no kind is named.
+const HASH_JENKINS: u32 = 0;
 /// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
 const DYNSET_FLAG_EXPRESSION: u32 = 2;
 /// `NFT_BYTEORDER_HTON`.
@@ -149,6 +151,22 @@ pub enum Expression {
         /// The rate of each element.
         limit: Limit,
     },
+    /// Puts Jenkins's hash of a register, below a bound, into a register; with a seed that the kernel
+    /// chooses and tells nobody, unless there is another.
+    Hash {
+        /// What is hashed.
+        source: u32,
+        /// Where the hash goes.
+        destination: u32,
+        /// How many bytes are hashed.
+        length: u32,
+        /// Hashes are smaller than this.
+        modulus: u32,
+        /// The seed that everybody can read, if there is one.
+        seed: Option<u32>,
+        /// What is added to the hash.
+        offset: u32,
+    },
     /// Drops the packet and answers.
     Reject {
         /// How.
@@ -196,6 +214,7 @@ impl Expression {
             Self::Counter { .. } => "counter",
             Self::Limit(_) => LIMIT,
             Self::Meter { .. } => "dynset",
+            Self::Hash { .. } => "hash",
             Self::Reject { .. } => "reject",
             Self::Log { .. } => "log",
             Self::Immediate(_) => "immediate",
@@ -287,6 +306,18 @@ impl Expression {
                     out.text(NAME, LIMIT);
                     out.nest(DATA, |out| limit.write(out));
                 });
+            }
+            Self::Hash { source, destination, length, modulus, seed, offset } => {
+                out.be32(1, *source);
+                out.be32(2, *destination);
+                out.be32(3, *length);
+                out.be32(4, *modulus);
+                if let Some(seed) = seed {
+                    out.be32(5, *seed);
+                }
+                if *offset != 0 {
+                    out.be32(6, *offset);
+                }
             }
             Self::Reject { kind, code } => {
                 out.be32(1, kind.number());
@@ -407,6 +438,14 @@ impl Expression {
                     limit,
                 }
             }
+            "hash" if parts.optional_be32(7)?.unwrap_or(0) == HASH_JENKINS => Self::Hash {
+                source: parts.be32(1, "NFTA_HASH_SREG")?,
+                destination: parts.be32(2, "NFTA_HASH_DREG")?,
+                length: parts.be32(3, "NFTA_HASH_LEN")?,
+                modulus: parts.be32(4, "NFTA_HASH_MODULUS")?,
+                seed: parts.optional_be32(5)?,
+                offset: parts.optional_be32(6)?.unwrap_or(0),
+            },
             "reject" => Self::Reject {
                 kind: RejectKind::from_number(parts.be32(1, "NFTA_REJECT_TYPE")?),
                 code: parts.get(2).map_or(Ok(0), |it| it.byte("NFTA_REJECT_ICMP_CODE"))?,

@@ -2,6 +2,7 @@
 
 pub mod interfaces;
 mod programs;
+mod rates;
 
 use super::review::{self, Finding};
 use super::session::Session;
@@ -34,6 +35,7 @@ pub fn findings(loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
     found.extend(wider_than_used(loaded, &listening, &connections(&mut socket)?));
     found.extend(programs::findings(loaded, &listening));
     found.extend(interfaces::findings(loaded));
+    found.extend(rates::findings(loaded));
     found.extend(shell(loaded, &listening));
     found.extend(session(loaded));
     let host = loaded.policy.host(&loaded.plan.host);
@@ -121,10 +123,20 @@ fn no_listener(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding
         }
         let name = &decision.id;
         if !idle.is_empty() {
-            let message = format!("allows {idle}, but nothing listens there");
-            let mut finding = finding(Code::NoListener, Severity::Warning, message);
             let all = idle == TrafficSet { tcp: open.tcp, udp: open.udp, ..TrafficSet::empty() };
-            finding.mend = all.then(|| Mend::Remove(name.clone()));
+            let moved = moved(loaded, listening, &name.name).filter(|_| all);
+            let to = moved.as_ref().map_or_else(String::new, |(program, port)| {
+                format!("; {program} listens at {port}, which no rule mentions")
+            });
+            let message = format!("allows {idle}, but nothing listens there{to}");
+            let mut finding = finding(Code::NoListener, Severity::Warning, message);
+            finding.mend = match moved {
+                Some((_, port)) => {
+                    let (rule, key, value) = (name.clone(), "allow", Some(port));
+                    Some(Mend::Change { rule, key, value })
+                }
+                None => all.then(|| Mend::Remove(name.clone())),
+            };
             found.push(about(finding, decision));
         }
         if !local.is_empty() {
@@ -139,23 +151,50 @@ fn no_listener(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding
     found
 }
 
+/// Where a rule's program listens instead, and which program that is: one that goes by the rule's name,
+/// at a single port that no rule mentions.
+fn moved(loaded: &Loaded, listening: &[Listener], rule: &str) -> Option<(String, String)> {
+    let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
+    let name = |listener: &Listener| {
+        let program = listener.owner.as_ref()?.program.as_ref()?.file_name()?;
+        Some(program.to_string_lossy().into_owned())
+    };
+    let its = |program: &str| {
+        program.contains(rule) || rule.contains(program) || rule == "shell" && is_shell(program)
+    };
+    let new = listening.iter().filter(|it| for_others(it) && !mentioned(decisions, it));
+    let mut found: Vec<(String, String)> = new
+        .filter_map(|it| Some((name(it)?, format!("{}/{}", it.port, it.protocol.as_str()))))
+        .filter(|(program, _)| its(program))
+        .collect();
+    found.sort();
+    found.dedup();
+    if found.len() == 1 { found.pop() } else { None }
+}
+
+fn is_shell(program: &str) -> bool {
+    SHELLS.contains(&program)
+}
+
+/// Whether an active rule is about what a listener hears in particular.
+fn mentioned(decisions: &[Decision], listener: &Listener) -> bool {
+    decisions.iter().any(|decision| {
+        decision.id.kind != Kind::Default
+            && decision.idle.is_none()
+            && decision
+                .conditions
+                .iter()
+                // What takes everything mentions nothing in particular.
+                .any(|it| !it.traffic.is_any() && hears(&it.traffic, listener))
+    })
+}
+
 /// Listeners for others that no rule mentions.
 fn unmentioned(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
     let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
-    let mentioned = |listener: &Listener| {
-        decisions.iter().any(|decision| {
-            decision.id.kind != Kind::Default
-                && decision.idle.is_none()
-                && decision
-                    .conditions
-                    .iter()
-                    // What takes everything mentions nothing in particular.
-                    .any(|it| !it.traffic.is_any() && hears(&it.traffic, listener))
-        })
-    };
     // A program that listens at a port over both IP versions is one.
     let mut ports: BTreeMap<(u16, &str), &Listener> = BTreeMap::new();
-    for listener in listening.iter().filter(|it| for_others(it) && !mentioned(it)) {
+    for listener in listening.iter().filter(|it| for_others(it) && !mentioned(decisions, it)) {
         ports.entry((listener.port, listener.protocol.as_str())).or_insert(listener);
     }
     let default = decisions.last().map_or("deny", |it| it.act.verdict().as_str());
@@ -247,7 +286,7 @@ fn shell(loaded: &Loaded, listening: &[Listener]) -> Vec<analysis::Finding> {
     let is_shell = |listener: &&Listener| {
         let program = listener.owner.as_ref().and_then(|owner| owner.program.as_ref());
         let name = program.and_then(|it| it.file_name()).map(|it| it.to_string_lossy());
-        name.is_some_and(|name| SHELLS.contains(&&*name))
+        name.is_some_and(|name| is_shell(&name))
     };
     let ports: RangeSet<u16> = RangeSet::from_ranges(
         listening

@@ -259,6 +259,7 @@ impl Way {
         let name = format!("entry {}", self.entry);
         let made = self.made.as_deref().and_then(Time::parse);
         let mut policy = worked_out(&self.policy, self.without_programs, &name, made)?;
+        policy.place()?;
         if policy.clock_is_wrong {
             trouble.push(
                 "the clock shows a time before the policy was enforced: what it allows for a time only \

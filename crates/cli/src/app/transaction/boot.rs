@@ -4,7 +4,7 @@
 //! let through, which needs nothing but the kernel; then what was confirmed is looked for, and put in
 //! the place of that.
 
-use super::super::Failure;
+use super::super::{Failure, load_for_kernel};
 use super::back::{Back, Gone, Went, close, take_out};
 use super::clock::now;
 use super::entries::{shell, worked_out};
@@ -180,6 +180,13 @@ fn known_shells(home: &Home, written: &Written) -> Vec<String> {
     for digest in kept.into_iter().take(ASKED) {
         let policy = by_digest(home, &digest).ok();
         let policy = policy.and_then(|it| worked_out(&it, false, "a kept policy", None).ok());
+        found.extend(policy.iter().flat_map(shell));
+    }
+    if found.is_empty()
+        && let Some((path, host)) = &home.policy
+    {
+        // It may say another port than what was in force; but all else is lost.
+        let policy = load_for_kernel(path, host.as_deref()).ok();
         found.extend(policy.iter().flat_map(shell));
     }
     if found.is_empty() {

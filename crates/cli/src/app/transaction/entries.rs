@@ -45,6 +45,7 @@ pub fn entry(new: New<'_>) -> Entry {
             .and_then(|it| it.policy.host(&it.plan.host))
             .is_some_and(|host| host.open_on_failure),
         without_programs: policy.is_some_and(|it| it.without_programs),
+        follows: policy.is_some_and(|it| !it.moving_names().is_empty()),
         waits: new.waits,
         despite: new.despite,
         login: login.filter(|login| *login != user),
@@ -70,11 +71,21 @@ pub fn shell(policy: &Loaded) -> Vec<String> {
     ports
 }
 
-/// The policy of an entry, worked out.
+/// The policy of an entry, worked out for this very machine.
 ///
 /// # Errors
 /// [`Failure`] if it is not kept any more, or not what it was.
 pub fn recorded(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
+    let mut policy = as_written(home, entry)?;
+    policy.place()?;
+    Ok(policy)
+}
+
+/// The policy of an entry, worked out.
+///
+/// # Errors
+/// As for [`recorded`].
+pub fn as_written(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
     let name = format!("entry {}", entry.id);
     worked_out(&kept_policy(home, entry)?, entry.without_programs, &name, Time::parse(&entry.time))
 }

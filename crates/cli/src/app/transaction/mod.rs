@@ -13,7 +13,7 @@ mod watch;
 pub use again::boot_if_gone;
 pub use boot::{Booted, boot};
 pub use clock::since_boot;
-pub use entries::recorded;
+pub use entries::as_written;
 pub use guard::way;
 pub use settle::{Settled, confirm, look_after, revert_pending};
 pub use watch::stand_by;
@@ -24,7 +24,7 @@ use super::{Failure, Loaded, compare, likely_packet, programs};
 use crate::store::{Docket, Home, Kind, Pending, State, Watcher, pending, set_pending, this_boot};
 use back::Back;
 use clock::{deadline, now};
-use entries::{New, entry};
+use entries::{New, entry, recorded};
 use load::{Outcome, put_in_force};
 use serde::Serialize;
 use settle::{last_confirmed, noted, settle};
@@ -325,17 +325,32 @@ fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<String>, Fai
 
 /// Rules that name interfaces which are not there, in words.
 fn odd_interfaces(policy: &Loaded) -> Vec<String> {
-    let odd = super::live::interfaces::odd(&policy.plan);
-    odd.iter().map(|it| format!("`{}` {}", it.rule.id, it.words())).collect()
+    super::live::interfaces::told(policy)
 }
 
 /// Whether the kernel holds just what the policy asks for, at this moment.
 fn is_in_force(policy: &Loaded, before: &Snapshot) -> bool {
+    holds(policy, before, |meant, found| program::compare(meant, found).is_empty())
+}
+
+/// Whether the kernel holds what the policy asks for, or asked for when interfaces had other names.
+fn was_in_force(policy: &Loaded, before: &Snapshot) -> bool {
+    let free = policy.moving_names();
+    is_in_force(policy, before)
+        || !free.is_empty()
+            && holds(policy, before, |meant, found| program::renamed(meant, found, &free))
+}
+
+fn holds(
+    policy: &Loaded,
+    before: &Snapshot,
+    same: impl Fn(&program::RuleProgram, &program::RuleProgram) -> bool,
+) -> bool {
     let now = |program: &program::RuleProgram| program.clone().at(policy.now);
     !before.dormant
         && before.strays.is_empty()
         && before.host == policy.plan.host
-        && program::compare(&now(&policy.program), &now(&before.program)).is_empty()
+        && same(&now(&policy.program), &now(&before.program))
 }
 
 /// Opens the docket, settles what an earlier command left open, and refuses while a change waits to

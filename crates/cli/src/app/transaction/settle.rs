@@ -6,7 +6,7 @@ use super::super::session::Session;
 use super::back::{Back, Gone};
 use super::clock::{now, since_boot};
 use super::entries::recorded;
-use super::{guard, is_in_force, stopped, watch};
+use super::{again, guard, stopped, was_in_force, watch};
 use crate::store::{
     Docket, Entry, Home, Kind, Note, Pending, State, Watcher, origin, pending, set_pending,
     this_boot,
@@ -159,13 +159,21 @@ fn arrived(home: &Home, entry: &Entry) -> bool {
     match (entry.kind, found) {
         (Kind::Release, found) => found.is_none(),
         (_, None) => false,
-        (_, Some(found)) => recorded(home, entry).is_ok_and(|policy| is_in_force(&policy, &found)),
+        (_, Some(found)) => recorded(home, entry).is_ok_and(|policy| was_in_force(&policy, &found)),
     }
 }
 
 /// Does what is overdue, and starts a watcher where one was ended: for commands that otherwise only
 /// look. Whoever may not is passed over; the next one may.
 pub fn look_after(home: &Home) {
+    if settle_what_waits(home) && again::interfaces_moved(home) {
+        // Whoever looks sees by what the kernel holds if this did not work.
+        let _ = again::boot_if_gone(home);
+    }
+}
+
+/// Does what is overdue; gives whether the docket is the caller's.
+pub fn settle_what_waits(home: &Home) -> bool {
     let ours = fs::metadata(&home.folder).is_ok_and(|it| it.uid() == geteuid().as_raw());
     let well = match pending(home) {
         Ok(None) => true,
@@ -180,6 +188,7 @@ pub fn look_after(home: &Home) {
         let (mut docket, _) = Docket::open_anyway(home, PATIENCE);
         let _ = settle(home, &mut docket);
     }
+    ours
 }
 
 fn nothing_waits(gone: Option<Became>) -> Failure {
@@ -235,7 +244,7 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
             );
             return Err(stopped(message, left(&waits)));
         };
-        if !is_in_force(&policy, &found) {
+        if !was_in_force(&policy, &found) {
             let message = format!(
                 "the kernel holds something else than what entry {} put there: somebody has \
                  changed it",

@@ -134,14 +134,23 @@ pub fn explain(code: Code) -> &'static str {
              its own."
         }
         Code::InterfaceMissing => {
-            "A rule tells packets apart by an interface, and there is none of that name: it was \
-             renamed, is known by another name, or has not come up. Until there is, a rule for that \
-             interface matches nothing, also one that denies, and one for all but that interface \
-             matches everything."
+            "A rule tells packets apart by an interface, and there is none of that name or \
+             hardware address: it was renamed, or has not come up; or several have the hardware \
+             address. Until there is one, a rule for that interface matches nothing, also one that \
+             denies. With the hardware address for its name, rules follow it when it is renamed."
         }
         Code::InterfaceEnslaved => {
             "The interface is a part of a bridge, bond or the like. Packets that come in by it are seen \
-             as coming in by that one, so a rule for the part matches nothing. Name the whole."
+             as coming in by that one, so a rule for the part means the whole where that lets nobody in by \
+             mistake: if it denies, or if the whole is a bond. Otherwise it matches nothing. Name the \
+             whole."
+        }
+        Code::RateCrowded => {
+            "The rule keeps a rate for each source, and more sources came at a time than it can tell \
+             apart (65,536; in IPv6 networks of 64 bits). Further ones share 16,384 places, by a hash \
+             that nobody outside knows: each place keeps the rate, so nobody gets more, and some may \
+             get less. So many sources are an attack with forged senders, or a rule for too many. Put \
+             a rule for the places that matter above it: those then need no room."
         }
     }
 }

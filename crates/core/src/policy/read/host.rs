@@ -112,15 +112,42 @@ fn interfaces(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Interface> 
     let mut interfaces = Vec::new();
     for (role, name) in table.words(reader, "interfaces") {
         check_name(reader, "role", &role);
+        if let Ok(hardware) = name.value.parse() {
+            if !terms::is_interface_name(&role.value) {
+                let origin = reader.origin(role.inner());
+                let message = format!("the role `{}` is too long", role.value.escape_debug());
+                reader.report(
+                    Diagnostic::error("bad-interface", message, origin)
+                        .expected("the role of a hardware address has at most 15 letters"),
+                );
+            }
+            let (role, hardware) = (role.value, Some(hardware));
+            interfaces.push(Interface { name: role.clone(), role, hardware });
+            continue;
+        }
         if !terms::is_interface_name(&name.value) {
             let origin = reader.origin(name.inner());
             let message = format!("`{}` cannot name an interface", name.value.escape_debug());
-            reader.report(
-                Diagnostic::error("bad-interface", message, origin)
-                    .expected("a name has 1 to 15 letters, no space, no slash"),
-            );
+            reader.report(Diagnostic::error("bad-interface", message, origin).expected(
+                "a name has 1 to 15 letters, no space, no slash; a hardware address is like \
+                         `52:54:00:12:34:56`",
+            ));
         }
-        interfaces.push(Interface { role: role.value, name: name.value });
+        interfaces.push(Interface { role: role.value, name: name.value, hardware: None });
+    }
+    let roles = interfaces.iter().filter(|it| it.hardware.is_some());
+    let same = |it: &&Interface| {
+        interfaces.iter().any(|other| other.hardware.is_none() && other.name == it.role)
+    };
+    if let Some(it) = roles.clone().find(same)
+        && let Some(span) = table.key_span("interfaces")
+    {
+        let message = format!("`{}` is the role of one interface and the name of another", it.role);
+        let origin = reader.origin(span);
+        reader.report(
+            Diagnostic::error("bad-interface", message, origin)
+                .expected("choose another role for the hardware address"),
+        );
     }
     interfaces
 }

@@ -2,6 +2,8 @@
 
 mod sets;
 
+pub use sets::{CROWDS, NOT_IN};
+
 use super::read::{Count, Tally, direction_of};
 use super::values::Key as Value;
 use super::{BY_MARK, Ledger, Marks, TABLE, TO_LISTENER, keys, marks, reopen};
@@ -60,6 +62,7 @@ pub(super) fn encode_into(
         ledger: Ledger::default(),
         sets: 0,
         expressions: Vec::new(),
+        told_apart: HashMap::new(),
         known: HashMap::new(),
         marks,
     };
@@ -126,6 +129,7 @@ pub(super) fn interface_key(name: &str) -> Vec<u8> {
 struct Carried {
     taken: HashMap<(Direction, RuleId), Count>,
     excess: HashMap<(Direction, RuleId), Count>,
+    crowded: HashMap<(Direction, RuleId), Count>,
 }
 
 impl Carried {
@@ -135,17 +139,30 @@ impl Carried {
         Self {
             taken: tallies.iter().filter(|it| counts(it)).map(|it| (key(it), it.taken)).collect(),
             excess: tallies.iter().filter_map(|it| Some((key(it), it.excess?))).collect(),
+            crowded: tallies.iter().filter_map(|it| Some((key(it), it.crowded?))).collect(),
         }
     }
 
     /// What the first counter of a decision is to begin with. Nothing is given twice.
-    fn take(&mut self, direction: Option<Direction>, id: &RuleId, excess: bool) -> Option<Count> {
-        let from = if excess { &mut self.excess } else { &mut self.taken };
+    fn take(&mut self, direction: Option<Direction>, id: &RuleId, part: Part) -> Option<Count> {
+        let from = match part {
+            Part::Taken => &mut self.taken,
+            Part::Excess => &mut self.excess,
+            Part::Crowded => &mut self.crowded,
+        };
         if from.is_empty() {
             return None;
         }
         from.remove(&(direction?, id.clone()))
     }
+}
+
+/// What a counter counts.
+#[derive(Clone, Copy)]
+enum Part {
+    Taken,
+    Excess,
+    Crowded,
 }
 
 struct Encoder<'a> {
@@ -160,6 +177,8 @@ struct Encoder<'a> {
     sets: u32,
     /// Room for the expressions of one rule, used again for the next.
     expressions: Vec<Expression>,
+    /// The last set of senders that are told apart by so many bytes, with its number.
+    told_apart: HashMap<u32, (String, u32)>,
     /// Sets that rules can share, with their names and numbers.
     known: HashMap<Test, (String, u32)>,
     marks: &'a Marks,
@@ -214,6 +233,7 @@ impl Encoder<'_> {
             Action::AllowWithin(rate) if rate.per_source => {
                 self.meter(*rate, rule, &mut expressions);
             }
+            Action::AllowCrowded(rate) => self.crowd(*rate, rule, &mut expressions),
             Action::Choose(lookup) => self.lookup(lookup, &mut expressions),
             other => action(other, &name, &mut expressions),
         }
@@ -221,9 +241,13 @@ impl Encoder<'_> {
             Expression::Counter { packets, bytes } => Some((packets, bytes)),
             _ => None,
         });
-        let excess = self.limiter && rule.action == Action::Deny;
+        let part = match rule.action {
+            Action::Deny if self.limiter => Part::Excess,
+            Action::AllowCrowded(_) => Part::Crowded,
+            _ => Part::Taken,
+        };
         if let (Some((packets, bytes)), Some(id)) = (counter, &rule.id)
-            && let Some(count) = self.carried.take(self.direction, id, excess)
+            && let Some(count) = self.carried.take(self.direction, id, part)
         {
             (*packets, *bytes) = (count.packets, count.bytes);
         }
@@ -467,7 +491,9 @@ fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
         Action::Jump(chain) => {
             out.push(Expression::Immediate(Verdict::Jump(chain.clone())));
         }
-        Action::Choose(_) => unreachable!("lookups are made with their sets"),
+        Action::Choose(_) | Action::AllowCrowded(_) => {
+            unreachable!("what is looked up is made with its sets")
+        }
         Action::Opaque(_) => unreachable!("only decoding makes opaque actions"),
     }
 }

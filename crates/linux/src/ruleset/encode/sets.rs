@@ -2,7 +2,7 @@
 
 use super::super::values::{Key as Value, spelled_out};
 use super::super::{Marks, TABLE, keys};
-use super::{Encoder, limit, payload, user_data};
+use super::{Encoder, Part, limit, payload, user_data};
 use crate::LinuxError;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Rate;
@@ -14,6 +14,10 @@ use tipstaff_wire::nf_tables::{
 
 /// How many senders a rate per source can tell apart at a time.
 const SENDERS: u32 = 65_536;
+/// How many places those share for which there is no room.
+pub const CROWDS: u32 = 16_384;
+/// `NFT_LOOKUP_F_INV`.
+pub const NOT_IN: u32 = 1;
 /// Senders are remembered at least this long, in milliseconds, so that the set is not made anew
 /// all the time.
 const SHORTEST_MEMORY: u64 = 10_000;
@@ -42,7 +46,7 @@ impl Encoder<'_> {
         for entry in &lookup.entries {
             let mut element = element(lookup.key, entry);
             if let Then::Allow(id) | Then::Deny(id) = &entry.then {
-                let count = self.carried.take(self.direction, id, false);
+                let count = self.carried.take(self.direction, id, Part::Taken);
                 element.count = count.map(|count| (count.packets, count.bytes));
             }
             elements.push(element);
@@ -72,9 +76,45 @@ impl Encoder<'_> {
     /// Lets senders pass while each keeps the rate. The set is bounded: senders beyond what it
     /// holds do not match, and so meet the denial behind this rule.
     pub(super) fn meter(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
-        let v6 = rule.tests.contains(&Test::Family(Family::V6));
-        // The first 64 bits of an IPv6 address are its network.
-        let (offset, length) = if v6 { (8, 8) } else { keys::source(Family::V4) };
+        let (offset, length) = sender(rule);
+        let (set, id) = self.growing(length, SENDERS, rate, rule);
+        out.push(payload(Base::Network, offset, length));
+        self.told_apart.insert(length, (set.clone(), id));
+        self.keep(set, id, rate, out);
+    }
+
+    /// Lets senders pass for which that set has no room while all whose addresses have one hash keep the
+    /// rate together. So whoever fills the set with forged senders does not turn away every new one: as
+    /// many forged ones more are needed in each place as the rate allows.
+    pub(super) fn crowd(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
+        let (offset, length) = sender(rule);
+        let Some((set, id)) = self.told_apart.get(&length).cloned() else {
+            unreachable!("a rule that tells senders apart comes before");
+        };
+        out.push(payload(Base::Network, offset, length));
+        out.push(Expression::Lookup {
+            register: registers::FIRST,
+            set,
+            id,
+            flags: NOT_IN,
+            to_verdict: false,
+        });
+        out.push(Expression::Counter { packets: 0, bytes: 0 });
+        out.push(Expression::Hash {
+            source: registers::FIRST,
+            destination: registers::FIRST,
+            length,
+            modulus: CROWDS,
+            seed: None,
+            offset: 0,
+        });
+        let (set, id) = self.growing(4, CROWDS, rate, rule);
+        self.keep(set, id, rate, out);
+    }
+
+    /// A set that rules fill, of a limiter for each key; keys are forgotten when their limiters are
+    /// full again.
+    fn growing(&mut self, length: u32, size: u32, rate: Rate, rule: &ProgramRule) -> (String, u32) {
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
@@ -82,19 +122,17 @@ impl Encoder<'_> {
             flags: set_flags::DYNAMIC | set_flags::TIMEOUT,
             key_length: length,
             id: self.sets,
-            size: Some(SENDERS),
+            size: Some(size),
             timeout: Some(refill_time(rate)),
             ..nf::Set::default()
         };
         let message = self.batch.new_set(&set);
         self.ledger.note(message, rule.id.as_ref());
-        out.push(payload(Base::Network, offset, length));
-        out.push(Expression::Meter {
-            register: registers::FIRST,
-            set: set.name,
-            id: set.id,
-            limit: limit(rate),
-        });
+        (set.name, set.id)
+    }
+
+    fn keep(&self, set: String, id: u32, rate: Rate, out: &mut Vec<Expression>) {
+        out.push(Expression::Meter { register: registers::FIRST, set, id, limit: limit(rate) });
         out.push(Expression::Counter { packets: 0, bytes: 0 });
         out.push(Expression::Immediate(Verdict::Accept));
     }
@@ -190,6 +228,13 @@ fn element(key: Key, entry: &Entry) -> Element {
 
 /// The time in milliseconds after which an idle sender's bucket is full again, so that it can be
 /// forgotten without giving it more than the rate.
+/// Where the bytes are by which senders are told apart. The first 64 bits of an IPv6 address are its
+/// network.
+fn sender(rule: &ProgramRule) -> (u32, u32) {
+    let v6 = rule.tests.contains(&Test::Family(Family::V6));
+    if v6 { (8, 8) } else { keys::source(Family::V4) }
+}
+
 fn refill_time(rate: Rate) -> u64 {
     let time = u64::from(rate.burst) * u64::from(rate.seconds) * 1_000 / u64::from(rate.count);
     (time + 1_000).clamp(SHORTEST_MEMORY, LONGEST_MEMORY)

@@ -1,0 +1,60 @@
+//! For tests: links of the calling thread's machine that are renamed or become parts of others.
+
+// Tests say what they expect of the system by failing.
+#![allow(clippy::missing_panics_doc)]
+
+use super::link::{Links, index};
+use crate::transport::{NetlinkSocket, Protocol, ask};
+use std::net::Ipv4Addr;
+use tipstaff_wire::Writer;
+use tipstaff_wire::netlink::{self, ACK, CREATE, EXCLUSIVE, REQUEST};
+use tipstaff_wire::route::Via;
+
+// linux/rtnetlink.h and linux/if_link.h
+const NEW_LINK: u16 = 16;
+const NEW_LINK_PROPERTY: u16 = 108;
+const NAME: u16 = 3;
+const PROPERTIES: u16 = 52;
+const ALTERNATIVE_NAME: u16 = 53;
+const UP: u32 = 1;
+
+fn request(kind: u16, flags: u16, link: u32, up: Option<bool>, more: impl Fn(&mut Writer)) {
+    let mut socket = NetlinkSocket::open(Protocol::Route).expect("a socket");
+    let done = ask(&mut socket, "change a link", |sequence| {
+        let mut out = Writer::new();
+        netlink::write(&mut out, kind, REQUEST | ACK | flags, sequence, |out| {
+            // struct ifinfomsg
+            out.raw(&[0; 4]);
+            out.raw(&link.to_ne_bytes());
+            out.raw(&u32::from(up == Some(true)).to_ne_bytes());
+            out.raw(&if up.is_some() { UP } else { 0 }.to_ne_bytes());
+            more(out);
+        });
+        out.finish()
+    });
+    done.expect("a link is changed");
+}
+
+/// Renames a link. It loses its IPv6 addresses and its routes but those of its own networks.
+pub fn rename(link: &str, name: &str) {
+    let number = index(link).expect("a number");
+    request(NEW_LINK, 0, number, Some(false), |_| {});
+    request(NEW_LINK, 0, number, None, |out| out.text(NAME, name));
+    request(NEW_LINK, 0, number, Some(true), |_| {});
+}
+
+/// Gives a link another name beside its own.
+pub fn call_also(link: &str, name: &str) {
+    let number = index(link).expect("a number");
+    request(NEW_LINK_PROPERTY, CREATE | EXCLUSIVE, number, None, |out| {
+        out.nest(PROPERTIES, |out| out.text(ALTERNATIVE_NAME, name));
+    });
+}
+
+/// Makes a link a part of a new bridge of that name, by which answers to a neighbour leave.
+pub fn bridge(link: &str, name: &str, neighbour: Ipv4Addr) {
+    let mut links = Links::open().expect("a socket");
+    let master = links.bridge(name).expect("a bridge");
+    links.up(link, index(link).expect("a number"), Some(master)).expect("a part of it");
+    links.route((neighbour.into(), 32), Via::Link(master)).expect("a route");
+}
