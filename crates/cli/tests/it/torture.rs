@@ -209,11 +209,15 @@ impl World {
 
     /// Whether somebody from there reaches a port.
     fn reaches(&self, from: &str, port: u16) -> bool {
+        self.reaches_within(from, port, Duration::from_millis(60))
+    }
+
+    fn reaches_within(&self, from: &str, port: u16, patience: Duration) -> bool {
         let check = Attempt {
             protocol: PortProtocol::Tcp,
             source: Some(address(from)),
             destination: SocketAddr::new(address("192.0.2.10"), port),
-            patience: Duration::from_millis(60),
+            patience,
         };
         let street = self.lab.node("street").expect("it");
         let met = street.run(|| attempt(&check)).expect("run");
@@ -436,11 +440,17 @@ impl World {
             if self.reaches("198.51.100.7", SHELL) {
                 return;
             }
-            assert!(
-                Instant::now() < until,
-                "seed {seed}: the administrator gets no shell\n{}",
-                self.story.join("\n")
-            );
+            if Instant::now() > until {
+                // On a machine so busy that this process hardly runs, an answer may be there and not
+                // yet seen. Less than the second after which the kernel asks again: what was denied
+                // once stays without an answer.
+                assert!(
+                    self.reaches_within("198.51.100.7", SHELL, Duration::from_millis(900)),
+                    "seed {seed}: the administrator gets no shell\n{}",
+                    self.story.join("\n")
+                );
+                return;
+            }
             std::thread::sleep(Duration::from_millis(20));
         }
     }
