@@ -53,6 +53,19 @@ impl Loaded {
         }
     }
 
+    /// Forgets all that is not needed to load it and to say where it was refused: half of the memory. Rules
+    /// for programs may still have to be left out; with such ones nothing is forgotten.
+    pub fn keep_only_what_loading_needs(&mut self) {
+        if !self.program.program_lists().is_empty() {
+            return;
+        }
+        (self.policy.places, self.policy.services) = (Vec::new(), Vec::new());
+        (self.policy.bundles, self.policy.hosts) = (Vec::new(), Vec::new());
+        for decision in self.plan.chains.iter_mut().flat_map(|it| &mut it.decisions) {
+            decision.conditions = Vec::new();
+        }
+    }
+
     /// Works it out for this very machine, whose interfaces may have other names than the policy calls
     /// them by. Until then it speaks of them as it is written.
     ///

@@ -1,6 +1,7 @@
 //! A program that does with sockets what it is told: the test binary itself, started anew from a
 //! file of one's choice.
 
+use crate::ring;
 use rustix::fd::{AsFd, AsRawFd, FromRawFd, OwnedFd};
 use rustix::io::{FdFlags, IoSlice, IoSliceMut, fcntl_setfd};
 use rustix::net::sockopt::set_socket_reuseaddr;
@@ -174,6 +175,18 @@ impl Stage {
                 let length = length.parse().map_err(|_| "a length")?;
                 set_mark_at_length(socket()?.as_fd(), number, length)
                     .map_err(|it| it.to_string())?;
+            }
+            ["make-by-ring", protocol, family] => {
+                let made = ring::make(protocol == "udp", family == "4");
+                self.socket = Some(made.map_err(|it| it.to_string())?);
+            }
+            ["mark-by-ring", number] => {
+                let number = number.parse().map_err(|_| "a number")?;
+                ring::set_mark(socket()?.as_fd(), number).map_err(|it| it.to_string())?;
+            }
+            // From now on others may have its port too, if they say the same.
+            ["share"] => {
+                rustix::net::sockopt::set_socket_reuseport(socket()?, true).map_err(failed)?;
             }
             ["read-mark"] => {
                 let mark = mark(socket()?.as_fd()).map_err(|it| it.to_string())?;

@@ -15,5 +15,6 @@ mod rates;
 mod rehearsing;
 mod replacing;
 mod replay;
+mod ring;
 mod sizes;
 mod world;

@@ -267,6 +267,7 @@ impl Way {
                     .into(),
             );
         }
+        policy.keep_only_what_loading_needs();
         put(kernel, &mut policy, trouble)?;
         Ok(policy.without_programs && !self.without_programs)
     }

@@ -7,6 +7,7 @@ mod clock;
 mod entries;
 mod guard;
 mod load;
+mod memory;
 mod settle;
 mod watch;
 
@@ -206,6 +207,7 @@ fn carry_out(
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
+    report.remarks.extend(memory::remark());
     Ok(Report {
         done: if same { "unchanged" } else { "enforced" },
         entry: Some(id),

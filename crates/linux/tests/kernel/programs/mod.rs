@@ -1,5 +1,7 @@
 //! Rules for programs: with real programs, on the real kernel.
 
+mod flows;
+mod marks;
 mod town;
 
 use crate::actor::{Actor, short_life};
@@ -16,9 +18,7 @@ use tipstaff_linux::probe::State;
 use tipstaff_linux::programs::{self, Demand, prepare};
 use tipstaff_linux::ruleset::{read, release};
 use tipstaff_linux::sockets::PortProtocol;
-use town::{
-    ADDRESSES, HOST, World, any, cut_all, enforce, everywhere, policy, serve, server, with_world,
-};
+use town::{HOST, World, any, cut_all, enforce, everywhere, policy, serve, server, with_world};
 
 #[test]
 fn the_named_program_is_reachable_and_no_other() {
@@ -242,129 +242,6 @@ fn an_upgraded_program_is_recognised_again_and_its_old_process_still() {
 }
 
 #[test]
-fn marks_of_others_are_left_alone_and_ours_cannot_be_had() {
-    with_world("marks_of_others_are_left_alone_and_ours_cannot_be_had", |world| {
-        let seedbase = world.shelf.program("seedbase");
-        let impostor = world.shelf.program("impostor");
-        let mut early = Actor::start(world.sluice(), &seedbase);
-        early.tell("make tcp 6");
-        early.tell("bind [2001:db8:2::10]:5432");
-        early.tell("listen");
-        early.tell("mark 51820");
-        world.run(|| enforce(&policy(&seedbase)));
-        assert_eq!(early.ask("read-mark"), "0x0100ca6c", "the other bits stay");
-        assert!(world.reaches(PortProtocol::Tcp, "2001:db8:2::10"));
-        let mut server = server(world, &seedbase, "tcp", "4");
-        server.tell("mark 51820");
-        assert_eq!(server.ask("read-mark"), "0x0100ca6c", "ours stay");
-        assert!(world.reaches(PortProtocol::Tcp, "192.0.2.10"));
-        drop(server);
-        let mut liar = Actor::start(world.sluice(), &impostor);
-        liar.tell("make tcp 4");
-        liar.tell(&format!("mark {}", 0x0100_ca6c));
-        assert_eq!(liar.ask("read-mark"), "0x0000ca6c");
-        liar.tell("bind 0.0.0.0:5432");
-        liar.tell("listen");
-        assert!(!world.reaches(PortProtocol::Tcp, "192.0.2.10"));
-        // Afterwards nothing of ours is left.
-        world.run(|| {
-            assert!(release(&mut netfilter()).expect("released"));
-            programs::clear().expect("cleared");
-            assert_eq!(programs::read().expect("read"), None);
-        });
-        assert_eq!(early.ask("read-mark"), "0x0000ca6c");
-        liar.tell(&format!("mark {}", 0x0100_0000));
-        assert_eq!(liar.ask("read-mark"), "0x01000000");
-    });
-}
-
-#[test]
-fn what_is_taken_away_writes_no_more_marks() {
-    with_world("what_is_taken_away_writes_no_more_marks", |world| {
-        let seedbase = world.shelf.program("seedbase");
-        let mut actor = Actor::start(world.sluice(), &seedbase);
-        let mut marks = |expected: &str, round: usize| {
-            for _ in 0..20 {
-                actor.tell("make udp 4");
-                assert_eq!(actor.ask("read-mark"), expected, "round {round}");
-            }
-        };
-        for round in 0..10 {
-            world.run(|| enforce(&policy(&seedbase)));
-            marks("0x01000000", round);
-            world.run(|| {
-                assert!(release(&mut netfilter()).expect("released"));
-                programs::clear().expect("cleared");
-            });
-            marks("0x00000000", round);
-        }
-    });
-}
-
-#[test]
-fn no_length_of_an_option_gives_the_named_programs_mark() {
-    with_world("no_length_of_an_option_gives_the_named_programs_mark", |world| {
-        let seedbase = world.shelf.program("seedbase");
-        let impostor = world.shelf.program("impostor");
-        // Two namespaces with hooks of their own, whichever runs first.
-        let granary = world.lab.node("granary").expect("it");
-        for first_here in [true, false] {
-            if first_here {
-                world.run(|| enforce(&policy(&seedbase)));
-                granary.run(|| enforce(&policy(&seedbase))).expect("entered");
-            } else {
-                granary.run(|| enforce(&policy(&seedbase))).expect("entered");
-                world.run(|| enforce(&policy(&seedbase)));
-            }
-            let page = rustix::param::page_size();
-            let mut liar = Actor::start(world.sluice(), &impostor);
-            for length in [4, 5, 8, 64, page - 1, page, page + 1, 2 * page, 16 * page] {
-                liar.tell("make udp 4");
-                liar.tell(&format!("mark {} of {length}", 0x0100_ca6c));
-                assert_eq!(liar.ask("read-mark"), "0x0000ca6c", "{length} bytes");
-            }
-            world.run(|| {
-                release(&mut netfilter()).expect("released");
-                programs::clear().expect("cleared");
-            });
-            let clear = || {
-                release(&mut netfilter()).expect("released");
-                programs::clear().expect("cleared");
-            };
-            granary.run(clear).expect("entered");
-        }
-    });
-}
-
-#[test]
-fn what_a_namespace_leaves_behind_is_taken_away() {
-    with_world("what_a_namespace_leaves_behind_is_taken_away", |world| {
-        let seedbase = world.shelf.program("seedbase");
-        let folders = || -> BTreeSet<String> {
-            let entries = fs::read_dir("/sys/fs/bpf").expect("a folder").flatten();
-            let names = entries.map(|it| it.file_name().to_string_lossy().into_owned());
-            names.filter(|it| it.starts_with("tipstaff-")).collect()
-        };
-        let gone = tipstaff_linux::Namespace::create().expect("made");
-        gone.run(|| enforce(&policy(&seedbase))).expect("entered");
-        let left = folders();
-        assert_eq!(left.len(), 1);
-        // While it is there, others leave it alone.
-        world.run(|| enforce(&policy(&seedbase)));
-        assert_eq!(folders().len(), 2);
-        drop(gone);
-        world.run(|| enforce(&policy(&seedbase)));
-        let now = folders();
-        assert_eq!(now.len(), 1, "{now:?}");
-        assert!(now.is_disjoint(&left));
-        let mut liar = Actor::start(world.sluice(), &world.shelf.program("impostor"));
-        liar.tell("make udp 4");
-        liar.tell(&format!("mark {}", 0x0100_ca6c));
-        assert_eq!(liar.ask("read-mark"), "0x0000ca6c");
-    });
-}
-
-#[test]
 fn rules_are_replaced_without_a_moment_in_which_a_program_is_another() {
     with_world("rules_are_replaced_without_a_moment_in_which_a_program_is_another", |world| {
         let [seedbase, ledgerd] = ["seedbase", "ledgerd"].map(|it| world.shelf.program(it));
@@ -405,111 +282,6 @@ fn rules_are_replaced_without_a_moment_in_which_a_program_is_another() {
         let refused = world.run(|| prepare(&demand, &before)).map(drop);
         let refused = refused.expect_err("some are the same").to_string();
         assert!(refused.contains("0x0ff00000 shares some with 0xff000000"), "{refused}");
-    });
-}
-
-/// Whether somebody on the street can connect to the sluice's port, always from the same port of
-/// theirs; the stream, if so.
-fn connects_again(world: &World, destination: &str) -> Option<std::net::TcpStream> {
-    use rustix::net::{AddressFamily, SocketType, bind, connect, socket, sockopt};
-    let (family, own) = match address(destination) {
-        std::net::IpAddr::V4(_) => (AddressFamily::INET, "192.0.2.1"),
-        std::net::IpAddr::V6(_) => (AddressFamily::INET6, "2001:db8:2::1"),
-    };
-    world
-        .lab
-        .node("street")
-        .expect("it")
-        .run(|| {
-            let caller = socket(family, SocketType::STREAM, None).expect("a socket");
-            sockopt::set_socket_reuseaddr(&caller, true).expect("set");
-            let patience = Some(Duration::from_millis(700));
-            sockopt::set_socket_timeout(&caller, sockopt::Timeout::Send, patience).expect("set");
-            bind(&caller, &SocketAddr::new(address(own), 4_000)).expect("bound");
-            match connect(&caller, &SocketAddr::new(address(destination), 5432)) {
-                Ok(()) => Some(std::net::TcpStream::from(caller)),
-                Err(rustix::io::Errno::INPROGRESS | rustix::io::Errno::AGAIN) => None,
-                Err(other) => panic!("{other}"),
-            }
-        })
-        .expect("entered")
-}
-
-#[test]
-fn who_comes_again_from_the_same_port_is_let_in_by_the_program_alone() {
-    let name = "who_comes_again_from_the_same_port_is_let_in_by_the_program_alone";
-    with_world(name, |world| {
-        let [seedbase, impostor] = ["seedbase", "impostor"].map(|it| world.shelf.program(it));
-        world.run(|| enforce(&policy(&seedbase)));
-        for (family, host) in ADDRESSES {
-            let mut named = server(world, &seedbase, "tcp", family);
-            for turn in 0..3 {
-                let stream = connects_again(world, host);
-                assert!(stream.is_some(), "{host}, turn {turn}");
-                // The server closes first, and so keeps the connection in mind for a minute.
-                named.ask("take");
-                named.tell("close");
-                drop(stream);
-            }
-            drop(named);
-            let _impostor = server(world, &impostor, "tcp", family);
-            assert!(connects_again(world, host).is_none(), "{host}");
-        }
-        // Who is denied does not get by on what remains of another's connection either.
-        let program = impostor.display();
-        let ports = r#"["5432/tcp", "5500/tcp", "6000-6010/tcp"]"#;
-        let denied = format!(
-            "{HOST}[[host.sluice.rule]]\nname = \"not\"\ndeny = {ports}\nprogram = \"{program}\"\n\
-             [[host.sluice.rule]]\nname = \"others\"\nallow = {ports}\n"
-        );
-        let snapshot = world.run(|| enforce(&denied));
-        assert_eq!(snapshot.program.reopened.ranges(), [(5432, 5432), (5500, 5500), (6000, 6010)]);
-        for (family, host) in ADDRESSES {
-            let mut other = server(world, &seedbase, "tcp", family);
-            let stream = connects_again(world, host).expect("allowed");
-            other.ask("take");
-            other.tell("close");
-            drop((stream, other));
-            let _impostor = server(world, &impostor, "tcp", family);
-            assert!(connects_again(world, host).is_none(), "{host}");
-        }
-    });
-}
-
-/// Where the kernel has it, some runtimes use it for every listener.
-#[test]
-fn multipath_tcp_is_tcp() {
-    with_world("multipath_tcp_is_tcp", |world| {
-        let [seedbase, impostor] = ["seedbase", "impostor"].map(|it| world.shelf.program(it));
-        let text = policy(&seedbase).replace("5432/tcp+udp", "5432-5433/tcp+udp");
-        if Path::new("/proc/sys/net/mptcp").exists() {
-            for (family, host) in ADDRESSES {
-                for (program, expected) in [(&impostor, false), (&seedbase, true)] {
-                    let before = server(world, program, "mptcp", family);
-                    assert!(world.reaches(PortProtocol::Tcp, host), "nothing is enforced yet");
-                    world.run(|| enforce(&text));
-                    world.run(cut_all);
-                    let what = format!("{program:?} {host}");
-                    assert_eq!(world.reaches(PortProtocol::Tcp, host), expected, "before: {what}");
-                    drop(before);
-                    let after = server(world, program, "mptcp", family);
-                    assert_eq!(world.reaches(PortProtocol::Tcp, host), expected, "after: {what}");
-                    drop(after);
-                    let mut caller = Actor::start(world.sluice(), program);
-                    caller.tell(&format!("make mptcp {family}"));
-                    let end = if family == "4" { "192.0.2.1:5432" } else { "[2001:db8:2::1]:5433" };
-                    let called = caller.ask(&format!("connect {end}")) == "ok";
-                    assert_eq!(called, expected, "out: {what}");
-                    world.run(|| {
-                        assert!(release(&mut netfilter()).expect("released"));
-                        programs::clear().expect("cleared");
-                    });
-                }
-            }
-        } else {
-            let mut actor = Actor::start(world.sluice(), &seedbase);
-            assert!(actor.ask("make mptcp 4").contains("not supported"));
-        }
     });
 }
 
@@ -608,50 +380,5 @@ fn of_ten_thousand_short_lived_processes_no_wrong_one_gets_through() {
         assert_eq!(wrong, 0, "{right} right ones");
         // Nothing is lost on the way that was let out, or this would prove little.
         assert_eq!(right, 5_000);
-    });
-}
-
-#[test]
-fn whoever_takes_a_udp_port_after_the_named_program_has_none_of_its_flows() {
-    with_world("whoever_takes_a_udp_port_after_the_named_program_has_none_of_its_flows", |world| {
-        let seedbase = world.shelf.program("seedbase");
-        let impostor = world.shelf.program("impostor");
-        // That it is named for a port of its own gives it nothing at others'.
-        let elsewhere = format!(
-            "[[host.sluice.rule]]\nname = \"own\"\nallow = [\"5433/udp\"]\nprogram = \"{}\"\n",
-            impostor.display()
-        );
-        world.run(|| enforce(&(policy(&seedbase) + &elsewhere)));
-        for (family, host) in [("4", "192.0.2.10"), ("6", "2001:db8:2::10")] {
-            let named = server(world, &seedbase, "udp", family);
-            let street = world.lab.node("street").expect("it");
-            let any = if family == "4" { "0.0.0.0:0" } else { "[::]:0" };
-            let client = street.run(|| UdpSocket::bind(any)).expect("run").expect("a port");
-            client.set_read_timeout(Some(Duration::from_millis(250))).expect("a time");
-            let to = SocketAddr::new(address(host), 5432);
-            client.connect(to).expect("connected");
-            let asks = || {
-                client.send(b"seed").expect("sent");
-                client.recv(&mut [0; 64]).is_ok()
-            };
-            // A flow that has gone both ways.
-            assert!(asks() && asks() && asks(), "{family}");
-            let peer = client.local_addr().expect("an address").port();
-            drop(named);
-            let mut other = Actor::start(world.sluice(), &impostor);
-            other.tell(&format!("make udp {family}"));
-            other.tell(&format!("bind {}", town::any(family)));
-            for _ in 0..3 {
-                client.send(b"seed").expect("sent");
-                assert_ne!(other.ask("hear"), "heard", "{family}: it goes on in the flow");
-            }
-            // Nor out.
-            let street_is = if family == "4" { "192.0.2.1" } else { "[2001:db8:2::1]" };
-            other.ask(&format!("ask {street_is}:{peer}"));
-            client.recv(&mut [0; 64]).expect_err("it speaks in the flow");
-            drop(other);
-            let _named = server(world, &seedbase, "udp", family);
-            assert!(asks(), "{family}: the named program goes on");
-        }
     });
 }
