@@ -21,10 +21,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
-use tipstaff_linux::probe::{Attempt, State, attempt};
+use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
 use tipstaff_linux::ruleset::{TABLE, read};
 use tipstaff_linux::sockets::PortProtocol;
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 use tipstaff_wire::nf_tables as nf;
 
 const NAME: &str = "torture";
@@ -213,6 +213,10 @@ impl World {
     }
 
     fn reaches_within(&self, from: &str, port: u16, patience: Duration) -> bool {
+        self.met(from, port, patience).is_ok_and(|it| it.state == State::Open)
+    }
+
+    fn met(&self, from: &str, port: u16, patience: Duration) -> Result<Observation, LinuxError> {
         let check = Attempt {
             protocol: PortProtocol::Tcp,
             source: Some(address(from)),
@@ -220,8 +224,7 @@ impl World {
             patience,
         };
         let street = self.lab.node("street").expect("it");
-        let met = street.run(|| attempt(&check)).expect("run");
-        met.is_ok_and(|it| it.state == State::Open)
+        street.run(|| attempt(&check)).expect("run")
     }
 
     fn table_is_there(&self) -> bool {
@@ -448,9 +451,9 @@ impl World {
                     return;
                 }
                 let since = Instant::now();
-                let later = self.reaches_within("198.51.100.7", SHELL, Duration::from_secs(20));
+                let later = self.met("198.51.100.7", SHELL, Duration::from_secs(20));
                 panic!(
-                    "seed {seed}: the administrator gets no shell (later: {later}, after {:?})\n{}",
+                    "seed {seed}: the administrator gets no shell (later {later:?}, after {:?})\n{}",
                     since.elapsed(),
                     self.story.join("\n")
                 );
