@@ -6,7 +6,9 @@
 
 use crate::plan::HostPlan;
 use crate::policy::Time;
-use crate::space::{AddressSet, ConnectionState, Direction, Family, Packet, Point, Transport};
+use crate::space::{
+    AddressSet, ConnectionState, Direction, Family, Packet, Point, Tracking, Transport,
+};
 use std::fmt::Write;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -560,7 +562,7 @@ impl Generator {
                     Family::V6 => *self.pick(&ICMPV6_KINDS),
                 };
                 let transport = Transport::Icmp { kind };
-                (transport, Packet::state_alone(transport, family))
+                (transport, Tracking::default().state_alone(transport, family))
             }
             1 => (Transport::Other { protocol: *self.pick(&OTHER_PROTOCOLS) }, New),
             choice => {

@@ -10,6 +10,7 @@ mod batch;
 mod error;
 pub mod flows;
 mod groups;
+mod kernel;
 pub mod lab;
 mod place;
 mod privileges;
@@ -25,8 +26,9 @@ pub use addresses::{Link, addresses, is_own, link_towards, links, links_seen, ma
 pub use batch::deliver;
 pub use error::LinuxError;
 pub use groups::{leave_control_groups, return_to_control_groups};
+pub use kernel::tracking;
 pub use place::Place;
-pub use privileges::keep_only_what_enforcing_needs;
+pub use privileges::{keep_only_what_enforcing_needs, run_before_others};
 pub use sys::die_with_parent;
 pub use sys::lock::lock_for_writing;
 pub use sys::namespace::Namespace;

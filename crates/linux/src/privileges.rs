@@ -28,3 +28,11 @@ pub fn keep_only_what_enforcing_needs() -> io::Result<()> {
     };
     Ok(set_capabilities(None, kept)?)
 }
+
+/// Has the calling process run before others, and be ended last where memory is short: so that whoever
+/// keeps the machine busy does not keep it from what it has to do in time. Who may not do that goes on as
+/// they are.
+pub fn run_before_others() {
+    let _ = rustix::process::setpriority_process(None, -20);
+    let _ = std::fs::write("/proc/self/oom_score_adj", "-1000");
+}

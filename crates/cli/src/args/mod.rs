@@ -176,6 +176,9 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             "use --format text or --format json",
         ));
     }
+    if matches!(cli.command, Command::StandBy(_)) {
+        tipstaff_linux::run_before_others();
+    }
     if cli.command.changes_the_kernel() {
         tipstaff_linux::keep_only_what_enforcing_needs().map_err(|source| Failure::System {
             message: format!("cannot give up rights that are not needed: {source}"),

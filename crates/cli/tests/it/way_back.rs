@@ -132,15 +132,37 @@ fn damage_and_a_disk_that_cannot_be_written_keep_nothing() {
     });
 }
 
+fn watcher(desk: &Desk) -> Pid {
+    let text = fs::read_to_string(desk.kept().join("pending.json")).expect("it waits");
+    let value: Value = serde_json::from_str(&text).expect("JSON");
+    let pid = value["watcher"]["pid"].as_i64().expect("a number");
+    Pid::from_raw(i32::try_from(pid).expect("small")).expect("a process")
+}
+
+#[test]
+fn whoever_keeps_the_machine_busy_does_not_keep_the_watcher_from_its_work() {
+    sealed(
+        "way_back::whoever_keeps_the_machine_busy_does_not_keep_the_watcher_from_its_work",
+        || {
+            let desk = Desk::with(INHERITED);
+            waiting(&desk, 30);
+            // Who may not raise a priority has a watcher like everybody else.
+            let may = rustix::process::setpriority_process(None, -20).is_ok();
+            let wanted = if may { -20 } else { 0 };
+            let its = rustix::process::getpriority_process(Some(watcher(&desk))).expect("it lives");
+            assert_eq!(its, wanted);
+            let last = fs::write("/proc/self/oom_score_adj", "-1000").is_ok();
+            let path = format!("/proc/{}/oom_score_adj", watcher(&desk).as_raw_pid());
+            let its = fs::read_to_string(path).expect("it lives");
+            assert_eq!(its.trim() == "-1000", last, "{its}");
+            on_sluice(&desk, &["revert"]).exits(0);
+        },
+    );
+}
+
 #[test]
 fn any_command_does_what_a_killed_watcher_did_not() {
     sealed("way_back::any_command_does_what_a_killed_watcher_did_not", || {
-        let watcher = |desk: &Desk| {
-            let text = fs::read_to_string(desk.kept().join("pending.json")).expect("it waits");
-            let value: Value = serde_json::from_str(&text).expect("JSON");
-            let pid = value["watcher"]["pid"].as_i64().expect("a number");
-            Pid::from_raw(i32::try_from(pid).expect("small")).expect("a process")
-        };
         for command in [&["status"][..], &["show"], &["docket"], &["enforce", "--dry-run"]] {
             let desk = Desk::with(INHERITED);
             let begun = waiting(&desk, 2);

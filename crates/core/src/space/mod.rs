@@ -13,7 +13,7 @@ pub use address::{AddressSet, Block, BlockError, RangeError, address_range, clos
 pub use hardware::HardwareAddress;
 pub use icmp::{ICMP_KINDS, IcmpKind};
 pub use names::NameSet;
-pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Transport};
+pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Tracking, Transport};
 pub use ranges::{Point, RangeSet};
 pub use region::{Piece, SourcePorts, join, without};
 pub use traffic::{ICMP, ICMPV6, IGMP, TCP, TrafficSet, UDP};

@@ -248,22 +248,6 @@ impl Packet {
         !is_error && !to_many && !self.source.is_unspecified()
     }
 
-    /// What connection tracking says of a packet that comes alone, with no flow before it and no
-    /// packet inside that it could be about.
-    ///
-    /// # References
-    /// `valid_new` in nf_conntrack_proto_icmp.c, `valid_new` and `noct_valid_new` in
-    /// nf_conntrack_proto_icmpv6.c of Linux 6.18.
-    #[must_use]
-    pub fn state_alone(transport: Transport, family: Family) -> ConnectionState {
-        let Transport::Icmp { kind } = transport else { return ConnectionState::New };
-        match (family, kind) {
-            (Family::V4, 8 | 13 | 15 | 17) | (Family::V6, 128 | 139) => ConnectionState::New,
-            (Family::V6, 130..=136 | 143 | 151 | 152) => ConnectionState::Untracked,
-            _ => ConnectionState::Invalid,
-        }
-    }
-
     /// Source and destination port, for protocols that have them.
     #[must_use]
     pub fn ports(&self) -> Option<(u16, u16)> {
@@ -272,6 +256,39 @@ impl Packet {
                 Some((source, destination))
             }
             Transport::Icmp { .. } | Transport::Other { .. } => None,
+        }
+    }
+}
+
+/// What connection tracking of a kernel says where kernels differ.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Tracking {
+    /// Of multicast router discovery (RFC 4286): ICMPv6 types 151 and 152.
+    pub router_discovery: ConnectionState,
+}
+
+impl Default for Tracking {
+    /// That of Linux 6.18.
+    fn default() -> Self {
+        Self { router_discovery: ConnectionState::Untracked }
+    }
+}
+
+impl Tracking {
+    /// What it says of a packet that comes alone, with no flow before it and no packet inside that it
+    /// could be about.
+    ///
+    /// # References
+    /// `valid_new` in nf_conntrack_proto_icmp.c, `valid_new` and `noct_valid_new` in
+    /// nf_conntrack_proto_icmpv6.c of Linux 6.18.
+    #[must_use]
+    pub fn state_alone(self, transport: Transport, family: Family) -> ConnectionState {
+        let Transport::Icmp { kind } = transport else { return ConnectionState::New };
+        match (family, kind) {
+            (Family::V4, 8 | 13 | 15 | 17) | (Family::V6, 128 | 139) => ConnectionState::New,
+            (Family::V6, 130..=136 | 143) => ConnectionState::Untracked,
+            (Family::V6, 151 | 152) => self.router_discovery,
+            _ => ConnectionState::Invalid,
         }
     }
 }

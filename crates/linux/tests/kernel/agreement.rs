@@ -12,6 +12,7 @@ use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot};
 use tipstaff_linux::ruleset::enforce;
+use tipstaff_linux::tracking;
 use tipstaff_wire::packet::Payload;
 
 const POLICIES: u64 = 40;
@@ -38,7 +39,11 @@ fn in_the_lab(packet: &Packet, side: &str) -> Packet {
         Direction::Forwarded => (Some(side.into()), Some(out)),
     };
     // Nobody in the lab is a program that rules name.
-    Packet { in_interface, out_interface, program: None, ..packet.clone() }
+    let state = match packet.transport {
+        Transport::Icmp { .. } => tracking().state_alone(packet.transport, packet.family()),
+        _ => packet.state,
+    };
+    Packet { in_interface, out_interface, state, program: None, ..packet.clone() }
 }
 
 /// Answers to senders on the link that are not there wait for a hardware address that never

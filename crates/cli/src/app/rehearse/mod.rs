@@ -24,7 +24,7 @@ use tipstaff_core::space::{
 };
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::sockets::PortProtocol;
-use tipstaff_linux::{NetlinkSocket, Protocol, links};
+use tipstaff_linux::{NetlinkSocket, Protocol, links, tracking};
 
 /// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
 const MOST_PACKETS: u64 = 16_000_000;
@@ -414,7 +414,7 @@ fn load(packet: &mut Packet, source: u16, shot: Shot) {
         Shot::Udp(destination) => Transport::Udp { source, destination },
         Shot::Icmp(kind) => Transport::Icmp { kind },
     };
-    packet.state = Packet::state_alone(packet.transport, packet.family());
+    packet.state = tracking().state_alone(packet.transport, packet.family());
 }
 
 /// What has been found out so far.
