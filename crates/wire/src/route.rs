@@ -14,6 +14,7 @@ const GET_ROUTE: u16 = 26;
 const LINK_ADDRESS: u16 = 1;
 const LINK_NAME: u16 = 3;
 const LINK_MASTER: u16 = 10;
+const LINK_STATE: u16 = 16;
 const LINK_INFO: u16 = 18;
 const LINK_NAMESPACE: u16 = 28;
 const LINK_PROPERTIES: u16 = 52;
@@ -23,6 +24,8 @@ const INFO_KIND: u16 = 1;
 const INFO_DATA: u16 = 2;
 const VETH_PEER: u16 = 1;
 const BRIDGE_SNOOPING: u16 = 23;
+const STATE_UNKNOWN: u8 = 0;
+const STATE_UP: u8 = 6;
 const FLAG_UP: u32 = 1;
 const FLAG_LOOPBACK: u32 = 8;
 
@@ -225,6 +228,9 @@ pub struct Link {
     pub name: String,
     /// Whether it is switched on.
     pub up: bool,
+    /// Whether it carries packets by now, or is of a kind that does not say (`IF_OPER_UP` and
+    /// `IF_OPER_UNKNOWN` of RFC 2863).
+    pub carries: bool,
     /// Whether it leads back to this machine.
     pub loopback: bool,
     /// The number of the link that it is a part of.
@@ -250,6 +256,7 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
     fields.take(4)?;
     let (up, loopback) = (flags & FLAG_UP != 0, flags & FLAG_LOOPBACK != 0);
     let (mut name, mut master, mut link_kind) = (None, None, None);
+    let mut carries = false;
     let (mut hardware, mut permanent) = (Vec::new(), Vec::new());
     let mut alternatives = Vec::new();
     for attribute in Attributes::new(fields.rest(), "RTM_NEWLINK") {
@@ -259,6 +266,10 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
             LINK_ADDRESS => hardware = attribute.bytes.to_vec(),
             LINK_MASTER => master = Some(attribute.ne32("IFLA_MASTER")?),
             LINK_PERMANENT_ADDRESS => permanent = attribute.bytes.to_vec(),
+            LINK_STATE => {
+                let state = attribute.byte("IFLA_OPERSTATE")?;
+                carries = matches!(state, STATE_UNKNOWN | STATE_UP);
+            }
             LINK_INFO => {
                 for info in attribute.nested("IFLA_LINKINFO") {
                     let info = info?;
@@ -280,7 +291,7 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
     }
     let name = name.ok_or(WireError::Missing { what: "IFLA_IFNAME" })?;
     let kind = link_kind;
-    Ok(Link { index, name, up, loopback, master, hardware, permanent, kind, alternatives })
+    Ok(Link { index, name, up, carries, loopback, master, hardware, permanent, kind, alternatives })
 }
 
 /// A request for the route that a packet to `address` would take.

@@ -63,6 +63,10 @@ impl Lab {
             let links = links.map(|(at, it)| (it.name.clone(), hardware_address(first + at)));
             nodes.push(Node { name: machine.name.clone(), links: links.collect(), namespace });
         }
+        // Links come up on both sides together.
+        for place in nodes.iter().map(|it| &it.namespace).chain([&fabric]) {
+            place.run(|| Links::open()?.ready())??;
+        }
         Ok(Self { nodes, _fabric: fabric })
     }
 

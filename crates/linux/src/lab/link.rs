@@ -2,10 +2,11 @@
 
 use crate::LinuxError;
 use crate::sys::namespace::Namespace;
-use crate::transport::{NetlinkSocket, Protocol, ask, ask_about};
+use crate::transport::{NetlinkSocket, Protocol, ask, ask_about, dump};
 use rustix::net::{AddressFamily, SocketType, netdevice, socket};
 use std::fs;
 use std::net::IpAddr;
+use std::time::{Duration, Instant};
 use tipstaff_wire::route::{self, Via};
 
 /// The settings of a machine in a lab. Reverse-path filters go, so that any sender can be
@@ -29,6 +30,9 @@ const SETTINGS: &[(&str, &str)] = &[
 /// refusals in a short time may go unanswered.
 const NEWER_SETTINGS: &[(&str, &str)] =
     &[("ipv4/icmp_msgs_per_sec", "1000000"), ("ipv4/icmp_msgs_burst", "1000000")];
+
+/// So long it may take until a link carries packets.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 const FORWARDING: &[(&str, &str)] = &[("ipv4/ip_forward", "1"), ("ipv6/conf/all/forwarding", "1")];
 
@@ -92,6 +96,25 @@ impl Links {
     pub fn up(&mut self, name: &str, link: u32, bridge: Option<u32>) -> Result<(), LinuxError> {
         let doing = format!("switch on the link {name} in a lab");
         ask(&mut self.socket, &doing, |n| route::link_up(link, bridge, n))
+    }
+
+    /// Waits until all links that are switched on carry packets. The kernel gets round to that a little
+    /// later than it says that they are on, on a busy machine by seconds, and until then loses what is sent.
+    pub fn ready(&mut self) -> Result<(), LinuxError> {
+        let begun = Instant::now();
+        loop {
+            let doing = "list links in a lab";
+            let links = dump(&mut self.socket, doing, route::dump_links, route::decode_link)?;
+            let waits = links.iter().find(|it| it.up && !it.loopback && !it.carries);
+            let Some(waits) = waits else { return Ok(()) };
+            if begun.elapsed() > PATIENCE {
+                return Err(LinuxError::Refused {
+                    doing: format!("bring up the link {} in a lab", waits.name),
+                    reason: format!("it carries nothing after {} s", PATIENCE.as_secs()),
+                });
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
     }
 
     /// Gives a link an address; it may have it already, such as its own link-local one.

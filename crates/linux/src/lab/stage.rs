@@ -73,6 +73,9 @@ impl Stage {
             Ok::<(), LinuxError>(())
         };
         namespace.run(connect)??;
+        for place in [&namespace, &street] {
+            place.run(|| Links::open()?.ready())??;
+        }
         let known = links.iter().enumerate();
         let known = known.map(|(at, link)| (link.name.clone(), hardware_address(at))).collect();
         Ok(Self { host: Node::new(name, namespace, known), street })
