@@ -3,9 +3,11 @@
 use crate::harness::{Desk, INHERITED, MENDED, finish};
 use gix_object::Write;
 use std::fs;
+use std::io::{BufRead, BufReader};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
+use std::process::{Child, Command, Stdio};
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
 #[test]
@@ -212,6 +214,49 @@ fn a_policy_is_compared_with_the_kernel() {
         // The same as between the two texts, but for names of places.
         let difference = desk.run(["--host", "sluice", "compare", "kernel"]).exits(1).stdout;
         insta::assert_snapshot!(difference);
+    });
+}
+
+#[test]
+fn where_a_service_has_moved_is_found() {
+    sealed("reviewing::where_a_service_has_moved_is_found", || {
+        let lab = street_sluice_granary();
+        let sluice = lab.node("sluice").expect("it");
+        let desk = Desk::with(
+            "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n[[host.sluice.rule]]\n\
+             name = \"catalogue\"\nallow = [\"80/tcp\"]\n[[host.sluice.rule]]\n\
+             name = \"gone\"\nallow = [\"81/tcp\"]\n",
+        );
+        let program = desk.path().join("catalogued");
+        fs::copy(env!("CARGO_BIN_EXE_tipstaff"), &program).expect("copied");
+        let serve = |ports: &[&str]| {
+            let mut command = Command::new(&program);
+            command.arg("stand-in").args(ports).stdout(Stdio::piped());
+            sluice.start_here(&mut command).expect("the machine is there");
+            let mut process = command.spawn().expect("it starts");
+            let mut ready = String::new();
+            let output = process.stdout.take().expect("piped");
+            BufReader::new(output).read_line(&mut ready).expect("it speaks");
+            process
+        };
+        let end = |mut process: Child| {
+            process.kill().expect("it is this test's own");
+            process.wait().expect("ended");
+        };
+        let mend = |rule: &str| -> serde_json::Value {
+            let found = desk.on(sluice, ["--format", "json", "review", "--live"]).json();
+            let findings = found["findings"].as_array().expect("a list").clone();
+            let its = |it: &&serde_json::Value| it["code"] == "no-listener" && it["rule"] == rule;
+            findings.iter().find(its).expect("nothing listens")["mend"].clone()
+        };
+        let moved = serve(&["tcp:8080"]);
+        assert_eq!(mend("catalogue"), "tipstaff rule change catalogue --allow \"8080/tcp\"");
+        assert_eq!(mend("gone"), "tipstaff rule remove gone");
+        end(moved);
+        // At two ports nobody knows which it is.
+        let moved = serve(&["tcp:8080", "tcp:8081"]);
+        assert_eq!(mend("catalogue"), "tipstaff rule remove catalogue");
+        end(moved);
     });
 }
 

@@ -20,6 +20,8 @@ use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// Programs that serve remote shells go by such names.
 const SHELLS: [&str; 2] = ["sshd", "dropbear"];
+/// Of a name and another that holds it, the shorter has at least so many letters, or it tells nothing.
+const TELLING: usize = 4;
 /// A rule for more ports than this is not for services that listen.
 const MANY_PORTS: u32 = 64;
 
@@ -160,7 +162,9 @@ fn moved(loaded: &Loaded, listening: &[Listener], rule: &str) -> Option<(String,
         Some(program.to_string_lossy().into_owned())
     };
     let its = |program: &str| {
-        program.contains(rule) || rule.contains(program) || rule == "shell" && is_shell(program)
+        let (short, long) =
+            if program.len() < rule.len() { (program, rule) } else { (rule, program) };
+        short.len() >= TELLING && long.contains(short) || rule == "shell" && is_shell(program)
     };
     let new = listening.iter().filter(|it| for_others(it) && !mentioned(decisions, it));
     let mut found: Vec<(String, String)> = new
