@@ -24,7 +24,6 @@ const INFO_KIND: u16 = 1;
 const INFO_DATA: u16 = 2;
 const VETH_PEER: u16 = 1;
 const BRIDGE_SNOOPING: u16 = 23;
-const STATE_UNKNOWN: u8 = 0;
 const STATE_UP: u8 = 6;
 const FLAG_UP: u32 = 1;
 const FLAG_LOOPBACK: u32 = 8;
@@ -228,8 +227,8 @@ pub struct Link {
     pub name: String,
     /// Whether it is switched on.
     pub up: bool,
-    /// Whether it carries packets by now, or is of a kind that does not say (`IF_OPER_UP` and
-    /// `IF_OPER_UNKNOWN` of RFC 2863).
+    /// Whether it says that it carries packets (`IF_OPER_UP` of RFC 2863). Some kinds never do, and others
+    /// only when the kernel has got round to it.
     pub carries: bool,
     /// Whether it leads back to this machine.
     pub loopback: bool,
@@ -267,8 +266,7 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
             LINK_MASTER => master = Some(attribute.ne32("IFLA_MASTER")?),
             LINK_PERMANENT_ADDRESS => permanent = attribute.bytes.to_vec(),
             LINK_STATE => {
-                let state = attribute.byte("IFLA_OPERSTATE")?;
-                carries = matches!(state, STATE_UNKNOWN | STATE_UP);
+                carries = attribute.byte("IFLA_OPERSTATE")? == STATE_UP;
             }
             LINK_INFO => {
                 for info in attribute.nested("IFLA_LINKINFO") {
