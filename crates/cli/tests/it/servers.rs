@@ -2,7 +2,7 @@
 
 use crate::harness::Desk;
 use std::fs;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
@@ -107,6 +107,18 @@ pub fn start(node: &Node, mut command: Command) -> Server {
     Server(command.spawn().expect("it starts"))
 }
 
+/// Starts it and waits until it listens at a port.
+pub fn start_at(node: &Node, command: Command, port: u16) -> Server {
+    let server = start(node, command);
+    let begun = Instant::now();
+    let answers = || TcpStream::connect((Ipv4Addr::LOCALHOST, port)).is_ok();
+    while !node.run(answers).expect("run") {
+        assert!(begun.elapsed() < Duration::from_secs(30), "nobody listens at {port}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    server
+}
+
 fn output(node: &Node, program: &Path, args: &[&str]) -> Output {
     let mut command = Command::new(program);
     command.args(args).env("LC_ALL", "C").stdin(Stdio::null());
@@ -129,7 +141,7 @@ fn nginx(node: &Node, program: &Path, folder: &Path) -> Server {
     fs::write(&file, config).expect("written");
     let mut command = Command::new(program);
     command.arg("-c").arg(&file).arg("-p").arg(folder);
-    start(node, command)
+    start_at(node, command, 80)
 }
 
 pub fn sshd(node: &Node, program: &Path, keygen: &Path, folder: &Path) -> Server {
@@ -169,7 +181,7 @@ pub fn start_sshd(node: &Node, program: &Path, folder: &Path) -> Server {
         .arg(format!("AuthorizedKeysFile={}.pub", key.display()))
         .arg("-h")
         .arg(&key);
-    start(node, command)
+    start_at(node, command, 2202)
 }
 
 /// What curl meets: its exit code, and how long it took.

@@ -1,7 +1,7 @@
 //! `reach` with real servers, from vantages over real OpenSSH connections.
 
 use crate::harness::{Desk, give};
-use crate::servers::{Server, make_key, start, start_sshd, tools_to_log_in};
+use crate::servers::{Server, make_key, start, start_at, start_sshd, tools_to_log_in};
 use serde_json::Value;
 use std::fs;
 use std::path::Path;
@@ -55,7 +55,7 @@ fn web_servers(node: &Node, program: &Path, folder: &Path) -> Server {
     fs::write(&file, config).expect("written");
     let mut command = Command::new(program);
     command.arg("-c").arg(&file).arg("-p").arg(folder);
-    start(node, command)
+    start_at(node, command, 80)
 }
 
 /// For each entry of a listener: place, version, policy, copy, observed.
