@@ -14,17 +14,24 @@ const GET_ROUTE: u16 = 26;
 const LINK_ADDRESS: u16 = 1;
 const LINK_NAME: u16 = 3;
 const LINK_MASTER: u16 = 10;
-const LINK_STATE: u16 = 16;
+const LINK_QUEUE: u16 = 6;
 const LINK_INFO: u16 = 18;
 const LINK_NAMESPACE: u16 = 28;
+const LINK_CARRIER: u16 = 33;
 const LINK_PROPERTIES: u16 = 52;
 const LINK_PERMANENT_ADDRESS: u16 = 54;
 const ALTERNATIVE_NAME: u16 = 53;
 const INFO_KIND: u16 = 1;
 const INFO_DATA: u16 = 2;
+const INFO_PORT_KIND: u16 = 4;
+const INFO_PORT_DATA: u16 = 5;
+const PORT_STATE: u16 = 1;
+/// `BR_STATE_FORWARDING` of linux/if_bridge.h.
+const PORT_FORWARDS: u8 = 3;
+/// What a link has for a queue until the kernel has got round to it: it loses everything.
+const NO_QUEUE_YET: &str = "noop";
 const VETH_PEER: u16 = 1;
 const BRIDGE_SNOOPING: u16 = 23;
-const STATE_UP: u8 = 6;
 const FLAG_UP: u32 = 1;
 const FLAG_LOOPBACK: u32 = 8;
 
@@ -227,8 +234,8 @@ pub struct Link {
     pub name: String,
     /// Whether it is switched on.
     pub up: bool,
-    /// Whether it says that it carries packets (`IF_OPER_UP` of RFC 2863). Some kinds never do, and others
-    /// only when the kernel has got round to it.
+    /// Whether it carries packets by now: it has a carrier and a queue, and if it is a port of a bridge, that
+    /// forwards. The kernel gets round to that later than it says that the link is on.
     pub carries: bool,
     /// Whether it leads back to this machine.
     pub loopback: bool,
@@ -255,7 +262,8 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
     fields.take(4)?;
     let (up, loopback) = (flags & FLAG_UP != 0, flags & FLAG_LOOPBACK != 0);
     let (mut name, mut master, mut link_kind) = (None, None, None);
-    let mut carries = false;
+    let (mut carrier, mut queue, mut forwards) = (false, false, true);
+    let mut port_kind = "";
     let (mut hardware, mut permanent) = (Vec::new(), Vec::new());
     let mut alternatives = Vec::new();
     for attribute in Attributes::new(fields.rest(), "RTM_NEWLINK") {
@@ -265,14 +273,23 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
             LINK_ADDRESS => hardware = attribute.bytes.to_vec(),
             LINK_MASTER => master = Some(attribute.ne32("IFLA_MASTER")?),
             LINK_PERMANENT_ADDRESS => permanent = attribute.bytes.to_vec(),
-            LINK_STATE => {
-                carries = attribute.byte("IFLA_OPERSTATE")? == STATE_UP;
-            }
+            LINK_CARRIER => carrier = attribute.byte("IFLA_CARRIER")? == 1,
+            LINK_QUEUE => queue = attribute.text("IFLA_QDISC")? != NO_QUEUE_YET,
             LINK_INFO => {
                 for info in attribute.nested("IFLA_LINKINFO") {
                     let info = info?;
-                    if info.kind == INFO_KIND {
-                        link_kind = Some(info.text("IFLA_INFO_KIND")?.to_owned());
+                    match info.kind {
+                        INFO_KIND => link_kind = Some(info.text("IFLA_INFO_KIND")?.to_owned()),
+                        INFO_PORT_KIND => port_kind = info.text("IFLA_INFO_SLAVE_KIND")?,
+                        INFO_PORT_DATA if port_kind == "bridge" => {
+                            for data in info.nested("IFLA_INFO_SLAVE_DATA") {
+                                let data = data?;
+                                if data.kind == PORT_STATE {
+                                    forwards = data.byte("IFLA_BRPORT_STATE")? == PORT_FORWARDS;
+                                }
+                            }
+                        }
+                        _ => {}
                     }
                 }
             }
@@ -289,6 +306,7 @@ pub fn decode_link(body: &[u8]) -> Result<Link, WireError> {
     }
     let name = name.ok_or(WireError::Missing { what: "IFLA_IFNAME" })?;
     let kind = link_kind;
+    let carries = carrier && queue && forwards;
     Ok(Link { index, name, up, carries, loopback, master, hardware, permanent, kind, alternatives })
 }
 
