@@ -131,9 +131,13 @@ pub fn finish(mut command: Command) -> Outcome {
 /// had it: what a reboot is to the docket. Only in a sealed process, which has its own mounts.
 pub fn named(name: &str, node: &Node) {
     let folder = Path::new("/run/netns");
-    if !folder.exists() {
-        mount(c"run", c"/run", c"tmpfs", MountFlags::empty(), c"mode=755").expect("mounted");
-        fs::create_dir(folder).expect("a folder");
+    // Nothing is written where the machine keeps its own names.
+    let ours = folder.join("ours");
+    if !ours.exists() {
+        let over = if folder.exists() { c"/run/netns" } else { c"/run" };
+        mount(c"names", over, c"tmpfs", MountFlags::empty(), c"mode=755").expect("mounted");
+        fs::create_dir_all(folder).expect("a folder");
+        fs::write(&ours, "").expect("a file");
     }
     let file = folder.join(name);
     let _ = unmount(&file, UnmountFlags::DETACH);

@@ -74,7 +74,7 @@ impl Encoder<'_> {
     }
 
     /// Lets senders pass while each keeps the rate. The set is bounded: senders beyond what it
-    /// holds do not match, and so meet the denial behind this rule.
+    /// holds do not match, and meet the rules behind this one.
     pub(super) fn meter(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
         let (offset, length) = sender(rule);
         let (set, id) = self.growing(length, SENDERS, rate, rule);
@@ -226,8 +226,6 @@ fn element(key: Key, entry: &Entry) -> Element {
     }
 }
 
-/// The time in milliseconds after which an idle sender's bucket is full again, so that it can be
-/// forgotten without giving it more than the rate.
 /// Where the bytes are by which senders are told apart. The first 64 bits of an IPv6 address are its
 /// network.
 fn sender(rule: &ProgramRule) -> (u32, u32) {
@@ -235,6 +233,8 @@ fn sender(rule: &ProgramRule) -> (u32, u32) {
     if v6 { (8, 8) } else { keys::source(Family::V4) }
 }
 
+/// The time in milliseconds after which an idle sender's bucket is full again, so that it can be
+/// forgotten without giving it more than the rate.
 fn refill_time(rate: Rate) -> u64 {
     let time = u64::from(rate.burst) * u64::from(rate.seconds) * 1_000 / u64::from(rate.count);
     (time + 1_000).clamp(SHORTEST_MEMORY, LONGEST_MEMORY)
