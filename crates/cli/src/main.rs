@@ -1,26 +1,12 @@
-//! Tipstaff: who may reach which port of this host, enforced by the kernel and checked from
-//! outside.
+//! The program's entry.
 
-mod app;
-mod args;
-mod demo;
-mod exit;
-mod render;
-mod store;
-
-use clap::Parser;
 use std::process::ExitCode;
 
+/// The C library's own, which a static build brings along, takes its time over many small pieces.
+#[cfg(target_env = "musl")]
+#[global_allocator]
+static ALLOCATOR: dlmalloc::GlobalDlmalloc = dlmalloc::GlobalDlmalloc;
+
 fn main() -> ExitCode {
-    let cli = args::Cli::parse();
-    let screen = render::Screen::of_stdout(cli.global.color);
-    let outcome = args::dispatch(&cli, &screen)
-        .and_then(|output| render::print(&output.text).map(|()| output.exit));
-    exit::code(match outcome {
-        Ok(exit) => exit,
-        Err(failure) => {
-            render::failure(&failure, cli.global.format, cli.global.color);
-            failure.exit()
-        }
-    })
+    tipstaff_cli::run()
 }

@@ -5,6 +5,7 @@
 //! a machine into a lab. All `unsafe` code of
 //! the project is in the modules below `sys`, each with the reason why it is sound.
 
+mod abilities;
 mod addresses;
 mod batch;
 mod error;
@@ -22,11 +23,12 @@ pub mod sockets;
 mod sys;
 mod transport;
 
+pub use abilities::{Ability, abilities};
 pub use addresses::{Link, addresses, is_own, link_towards, links, links_seen, mark_rules};
 pub use batch::deliver;
 pub use error::LinuxError;
 pub use groups::{leave_control_groups, return_to_control_groups};
-pub use kernel::tracking;
+pub use kernel::{OLDEST, is_too_old, release, tracking};
 pub use place::Place;
 pub use privileges::{keep_only_what_enforcing_needs, run_before_others};
 pub use sys::die_with_parent;

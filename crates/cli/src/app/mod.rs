@@ -11,6 +11,7 @@ pub mod edit;
 pub mod effect;
 pub mod enforce;
 mod failure;
+pub mod kernel;
 mod live;
 mod load;
 pub mod programs;

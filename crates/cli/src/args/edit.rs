@@ -1,10 +1,12 @@
 //! Commands that change the policy.
 
+use super::complete::{bundles, places, places_and_services, rules, services};
 use super::{DirectionWord, Global, Output};
 use crate::app::edit::{self, Request};
 use crate::app::{Failure, load, load_all};
 use crate::render::{self, Screen};
 use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates as Names;
 use tipstaff_core::policy::Used;
 use tipstaff_core::policy::edit::{
     Assignment, NamedEdit, Place, RuleEdit, Value, edit_named, edit_rule, set_default,
@@ -33,7 +35,7 @@ pub enum Rule {
 #[derive(Debug, Args)]
 pub struct Common {
     /// The bundle whose rule it is; the host's own rules if left out
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = Names::new(bundles))]
     bundle: Option<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
@@ -56,10 +58,10 @@ pub struct Keys {
     #[arg(long, value_enum)]
     direction: Option<DirectionWord>,
     /// Senders: places and addresses; with ! in front, all but those
-    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
     from: Vec<String>,
     /// Receivers, likewise
-    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
     to: Vec<String>,
     /// Only at these of the host's own addresses
     #[arg(long, value_name = "ADDRESS", num_args = 1..)]
@@ -101,10 +103,10 @@ pub struct Where {
     #[arg(long)]
     last: bool,
     /// Right before this rule
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = Names::new(rules))]
     before: Option<String>,
     /// Right after this rule
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = Names::new(rules))]
     after: Option<String>,
 }
 
@@ -125,6 +127,7 @@ pub struct Add {
 #[derive(Debug, Args)]
 pub struct Change {
     /// The rule
+    #[arg(add = Names::new(rules))]
     name: String,
     #[command(flatten)]
     keys: Keys,
@@ -158,6 +161,7 @@ const DROPPABLE: [&str; 12] = [
 #[derive(Debug, Args)]
 pub struct Move {
     /// The rule
+    #[arg(add = Names::new(rules))]
     name: String,
     #[command(flatten)]
     place: Where,
@@ -169,6 +173,7 @@ pub struct Move {
 #[derive(Debug, Args)]
 pub struct Named {
     /// The rule
+    #[arg(add = Names::new(rules))]
     name: String,
     #[command(flatten)]
     common: Common,
@@ -191,6 +196,7 @@ pub enum PlaceCommand {
 #[derive(Debug, Args)]
 pub struct PlaceKeys {
     /// Its name
+    #[arg(add = Names::new(places))]
     name: String,
     /// Networks, addresses and ranges, of both IP versions
     #[arg(long, value_name = "ADDRESS", num_args = 1..)]
@@ -210,6 +216,7 @@ pub struct PlaceKeys {
 #[derive(Debug, Args)]
 pub struct Gone {
     /// Its name
+    #[arg(add = Names::new(places_and_services))]
     name: String,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
@@ -238,6 +245,7 @@ pub enum ServiceCommand {
 #[derive(Debug, Args)]
 pub struct ServiceKeys {
     /// Its name
+    #[arg(add = Names::new(services))]
     name: String,
     /// Its ports, such as 80/tcp
     #[arg(long, value_name = "TRAFFIC", num_args = 1..)]

@@ -1,5 +1,6 @@
 //! The command line. No clap type leaves this module: each command is turned into a request.
 
+mod complete;
 mod edit;
 mod options;
 
@@ -7,20 +8,32 @@ use crate::app::compare::Place;
 use crate::app::effect::Effects;
 use crate::app::reach::Request;
 use crate::app::{
-    Failure, ask, asked, compare, cut, docket, draft, load, load_for_kernel, load_here, programs,
-    reach, rehearse, report, review, show, status, transaction, vantage,
+    Failure, ask, asked, compare, cut, docket, draft, kernel, load, load_for_kernel, load_here,
+    programs, reach, rehearse, report, review, show, status, transaction, vantage,
 };
 use crate::demo;
 use crate::exit::Exit;
 use crate::render::{self, ColorWhen, Format, Screen};
 use crate::store::Home;
 use clap::{Args, Parser, Subcommand};
+use clap_complete::ArgValueCandidates as Names;
 use options::{
     Ask, Compare, Confirm, Cut, Demo, DirectionWord, DocketCommand, DocketPart, Draft, Enforce,
-    Programs, Reach, Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Staying,
+    Programs, Reach, Rehearse, ReportOptions, Revert, Review, StandBy, StandIn, Status, Staying,
     VantageEnd,
 };
 use std::path::PathBuf;
+
+/// Where the policy is if nothing else is said.
+const POLICY: &str = "/etc/tipstaff/policy.toml";
+/// What `--version` says.
+const VERSION: &str = concat!(
+    env!("CARGO_PKG_VERSION"),
+    "\ncommit ",
+    env!("TIPSTAFF_COMMIT"),
+    "\ntarget ",
+    env!("TIPSTAFF_TARGET")
+);
 
 /// Who may reach which port of this host: written as a policy, enforced by the kernel, checked
 /// from outside.
@@ -28,6 +41,7 @@ use std::path::PathBuf;
 #[command(
     name = "tipstaff",
     version,
+    long_version = VERSION,
     after_help = "Exit codes: 0 all is well; 1 the command worked and found something wrong; \
                   2 bad input or usage; 3 the system refused.\n\
                   New here? `tipstaff demo` walks through everything in a sealed lab."
@@ -50,12 +64,12 @@ pub struct Global {
         long,
         global = true, help_heading = COMMON,
         env = "TIPSTAFF_POLICY",
-        default_value = "/etc/tipstaff/policy.toml",
+        default_value = POLICY,
         value_name = "PATH"
     )]
     pub policy: PathBuf,
     /// The host of the policy; this machine, or the only one, if left out
-    #[arg(long, global = true, help_heading = COMMON, value_name = "NAME")]
+    #[arg(long, global = true, help_heading = COMMON, value_name = "NAME", add = Names::new(complete::hosts))]
     pub host: Option<String>,
     /// Where the docket and the policies it refers to are kept
     #[arg(
@@ -121,7 +135,7 @@ pub enum Command {
     /// Show what was enforced on this host, when, by whom, and what became of it
     Docket(DocketCommand),
     /// Compare the kernel with the policy, and show what each rule has taken
-    Status,
+    Status(Status),
     /// Show the programs that rules in force name: their files, their processes, whether they are known
     Programs(Programs),
     /// Show which listening ports can be reached, from where, and who decides
@@ -256,6 +270,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             Ok(Output { text: render::report(format, screen, &report, render::booted), exit })
         }
         Command::Enforce(options) => {
+            kernel::must_be_new_enough()?;
             let loaded = load_for_kernel(&global.policy, host)?;
             let busy = render::progress("enforcing");
             let tell = |effects: &Effects| {
@@ -310,7 +325,15 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
             transaction::stand_by(home, options.id)?;
             Ok(Output::fine(String::new()))
         }
-        Command::Status => {
+        Command::Status(options) if options.kernel => {
+            let loaded = here(true)?;
+            let busy = render::progress("trying the kernel");
+            let report = kernel::report(&loaded);
+            drop(busy);
+            let exit = report.exit();
+            Ok(Output { text: render::report(format, screen, &report, render::kernel), exit })
+        }
+        Command::Status(_) => {
             let loaded = here(true)?;
             let busy = render::progress("comparing");
             let report = status::report(&loaded, home)?;

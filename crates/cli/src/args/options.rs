@@ -1,10 +1,12 @@
 //! The options of each command.
 
+use super::complete::{places, rules};
 use crate::app::compare::Operand;
 use crate::app::reach::Vantage;
 use crate::app::transaction;
 use crate::store::Home;
 use clap::{Args, Subcommand, ValueEnum};
+use clap_complete::ArgValueCandidates as Names;
 use std::net::IpAddr;
 use std::time::Duration;
 use tipstaff_core::space::Direction;
@@ -25,10 +27,10 @@ pub struct Ask {
     #[arg(long, value_name = "TRAFFIC", conflicts_with_all = ["from", "to", "traffic", "via", "what", "why"])]
     pub who: Option<String>,
     /// Instead: what this sender, or all of a place, can reach
-    #[arg(long, value_name = "PLACE|ADDRESS", conflicts_with_all = ["from", "to", "traffic", "via", "why"])]
+    #[arg(long, value_name = "PLACE|ADDRESS", add = Names::new(places), conflicts_with_all = ["from", "to", "traffic", "via", "why"])]
     pub what: Option<String>,
     /// Instead: what this rule still decides after those above it
-    #[arg(long, value_name = "RULE", conflicts_with_all = ["from", "to", "traffic", "via"])]
+    #[arg(long, value_name = "RULE", add = Names::new(rules), conflicts_with_all = ["from", "to", "traffic", "via"])]
     pub why: Option<String>,
     /// The interface it comes in by (outbound: goes out by), by role or name
     #[arg(long, value_name = "INTERFACE")]
@@ -119,6 +121,14 @@ pub struct Enforce {
     pub if_gone: bool,
 }
 
+/// Options of `status`.
+#[derive(Debug, Args)]
+pub struct Status {
+    /// Instead: try what this kernel can do for the policy, and say what is done without it; changes nothing
+    #[arg(long)]
+    pub kernel: bool,
+}
+
 /// Options of `draft`.
 #[derive(Debug, Args)]
 pub struct Draft {
@@ -203,7 +213,7 @@ pub struct StandBy {
 #[derive(Debug, Args)]
 pub struct Reach {
     /// Places or addresses to ask about; every place of the policy, and anywhere, if left out
-    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
     pub from: Vec<String>,
     #[command(flatten)]
     pub looking: Looking,
@@ -255,7 +265,7 @@ pub struct Rehearse {
     #[arg(long)]
     pub live: bool,
     /// Places or addresses to try from; everybody if left out
-    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
     pub from: Vec<String>,
     /// The traffic to try, such as 9100/tcp; every TCP and UDP port and ICMP type if left out
     #[arg(long, value_name = "TRAFFIC")]

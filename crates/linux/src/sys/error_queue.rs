@@ -37,7 +37,8 @@ pub fn take(socket: &OwnedFd) -> Option<Reported> {
     header.msg_iov = &raw mut part;
     header.msg_iovlen = 1;
     header.msg_control = control.as_mut_ptr().cast();
-    header.msg_controllen = size_of_val(&control);
+    // Its type is the C library's affair: 64 bits with one, 32 with another.
+    header.msg_controllen = size_of_val(&control) as _;
     // SAFETY: every pointer in the header is to a live buffer of the stated size.
     let received = unsafe {
         libc::recvmsg(socket.as_raw_fd(), &raw mut header, libc::MSG_ERRQUEUE | libc::MSG_DONTWAIT)

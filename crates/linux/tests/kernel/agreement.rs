@@ -1,7 +1,7 @@
 //! The three witnesses: what the plan says, what the program read back from the kernel says, and
 //! what real packets meet.
 
-use crate::world::{netfilter, plan};
+use crate::world::{netfilter, plan, tracking};
 use std::collections::HashMap;
 use std::net::IpAddr;
 use tipstaff_core::generate::Generator;
@@ -12,7 +12,6 @@ use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot};
 use tipstaff_linux::ruleset::enforce;
-use tipstaff_linux::tracking;
 use tipstaff_wire::packet::Payload;
 
 const POLICIES: u64 = 40;

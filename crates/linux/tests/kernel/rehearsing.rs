@@ -132,7 +132,7 @@ impl Host {
             source: stand.source,
             destination: stand.destination,
             transport,
-            state: tipstaff_linux::tracking().state_alone(transport, stand.family()),
+            state: crate::world::tracking().state_alone(transport, stand.family()),
             program: None,
         }
     }

@@ -1,8 +1,10 @@
 //! What the tests have in common.
 
+use std::sync::OnceLock;
 use std::time::Duration;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, read};
+use tipstaff_core::space::Tracking;
 use tipstaff_linux::ruleset::LOG_GROUP;
 use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
 use tipstaff_wire::netlink::split;
@@ -41,4 +43,10 @@ pub fn reported(socket: &mut NetlinkSocket) -> Vec<String> {
         }
     }
     names
+}
+
+/// How this kernel tracks connections; tried once.
+pub fn tracking() -> Tracking {
+    static TRIED: OnceLock<Tracking> = OnceLock::new();
+    *TRIED.get_or_init(|| tipstaff_linux::tracking().expect("it can be tried"))
 }

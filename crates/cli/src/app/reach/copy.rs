@@ -64,7 +64,7 @@ pub fn try_all(
     }
     let host = loaded.plan.host.clone();
     let order = Order { host, scene: Scene::Copy(here.file()), packets, tries };
-    let findings = carry_out(&order, |at, outcome| {
+    let findings = carry_out(&order, |at, _, outcome| {
         let (Some(probe), [(met, _)]) = (tried.get(at), &outcome[..]) else { return };
         let part = probe.slot.of(entries, pings);
         part.copy = Some(met.as_str());

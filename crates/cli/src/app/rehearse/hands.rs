@@ -5,11 +5,12 @@ use crate::app::{Failure, loaded};
 use std::collections::BTreeMap;
 use std::io::{BufRead, Write};
 use tipstaff_core::policy::Source;
+use tipstaff_core::space::ConnectionState;
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
 use tipstaff_linux::replica::{Doors, Replica, Standing};
 use tipstaff_linux::ruleset::Marks;
-use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, ruleset};
+use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, ruleset, tracking};
 
 const SYN: u8 = 2;
 
@@ -51,7 +52,20 @@ fn tell(answer: &Answer) -> Result<(), Failure> {
         .map_err(|error| failed(format!("cannot answer from the lab: {error}")))
 }
 
+/// What the kernel's connection tracking calls multicast router discovery, if some is tried.
+fn discovery_is_invalid(order: &Order) -> Result<Option<bool>, Failure> {
+    let tried = |one: &Try| {
+        let packets = order.packets_of(one);
+        one.source.is_ipv6() && (packets.has_icmp(151) || packets.has_icmp(152))
+    };
+    if !order.tries.iter().any(tried) {
+        return Ok(None);
+    }
+    Ok(Some(tracking()?.router_discovery == ConnectionState::Invalid))
+}
+
 fn carry_out(order: &Order) -> Result<(), Failure> {
+    let discovery_is_invalid = discovery_is_invalid(order)?;
     match &order.scene {
         Scene::Policy { sources, links } => {
             let sources = sources.iter().map(|(name, text)| Source::new(name, text)).collect();
@@ -73,7 +87,7 @@ fn carry_out(order: &Order) -> Result<(), Failure> {
                 .host()
                 .run(enforce)?
                 .map_err(|error| Failure::in_kernel(error, &loaded.sources, &loaded.plan))?;
-            tell(&Answer::Ready(Vec::new()))?;
+            tell(&Answer::Ready { missing: Vec::new(), discovery_is_invalid })?;
             let (plain, with_programs) =
                 order.tries.split_at(order.tries.partition_point(|it| it.program.is_none()));
             let mut sent = try_all(order, plain, &stage, false)?;
@@ -91,7 +105,7 @@ fn carry_out(order: &Order) -> Result<(), Failure> {
         Scene::Copy(namespace) => {
             let replica = Namespace::open(namespace)?.run(Replica::take)??;
             let Standing { stage, missing, sockets } = replica.set_up(&order.host)?;
-            tell(&Answer::Ready(missing))?;
+            tell(&Answer::Ready { missing, discovery_is_invalid })?;
             let sent = try_all(order, &order.tries, &stage, true)?;
             drop(sockets);
             tell(&Answer::Done(sent))

@@ -4,6 +4,7 @@ use super::order::{Answer, Order, Ranges};
 use crate::app::Failure;
 use std::io::{BufRead, BufReader, Write};
 use std::process::{Command, Stdio};
+use tipstaff_core::space::{ConnectionState, Tracking};
 use tipstaff_linux::lab::seal;
 use tipstaff_linux::probe::Met;
 
@@ -17,6 +18,8 @@ pub struct Findings {
     pub missing: Vec<String>,
     /// How many packets were sent.
     pub sent: u64,
+    /// How the kernel tracks connections.
+    pub tracking: Tracking,
 }
 
 /// Has an order carried out in a lab, and hands over what became of each try as it comes.
@@ -25,7 +28,7 @@ pub struct Findings {
 /// [`Failure`] if the system lets us make no lab, or the lab fails.
 pub fn carry_out(
     order: &Order,
-    mut outcome: impl FnMut(usize, Outcome),
+    mut outcome: impl FnMut(usize, Tracking, Outcome),
 ) -> Result<Findings, Failure> {
     let system = |message: String| Failure::System { message, help: Vec::new() };
     let broken = |source: std::io::Error| system(format!("the lab cannot be spoken to: {source}"));
@@ -47,10 +50,15 @@ pub fn carry_out(
         let answer: Answer = serde_json::from_str(&line)
             .map_err(|error| system(format!("the lab's answer is not understood: {error}")))?;
         match answer {
-            Answer::Ready(missing) => findings.missing = missing,
+            Answer::Ready { missing, discovery_is_invalid } => {
+                findings.missing = missing;
+                if discovery_is_invalid == Some(true) {
+                    findings.tracking.router_discovery = ConnectionState::Invalid;
+                }
+            }
             Answer::Met(met) => {
                 let known = met.into_iter().filter_map(|(word, it)| Some((Met::parse(&word)?, it)));
-                outcome(at, known.collect());
+                outcome(at, findings.tracking, known.collect());
                 at += 1;
             }
             Answer::Done(sent) => {

@@ -20,11 +20,12 @@ use tipstaff_core::plan::{Act, Condition, HostPlan};
 use tipstaff_core::policy::{Source, Verdict, read_addresses, read_traffic};
 use tipstaff_core::rehearsal::{CLIENT_PORT, Course, Judge, Role, Site, Stand, course};
 use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, RangeSet, TrafficSet, Transport,
+    AddressSet, ConnectionState, Direction, Family, Packet, RangeSet, Tracking, TrafficSet,
+    Transport,
 };
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::sockets::PortProtocol;
-use tipstaff_linux::{NetlinkSocket, Protocol, links, tracking};
+use tipstaff_linux::{NetlinkSocket, Protocol, links};
 
 /// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
 const MOST_PACKETS: u64 = 16_000_000;
@@ -198,11 +199,11 @@ pub fn report(
     let mut tally = Tally::new(loaded, receivers);
     let mut tried = 0;
     progress(0, all);
-    let findings = carry_out(&order, |at, outcome| {
+    let findings = carry_out(&order, |at, tracking, outcome| {
         let stand = whose.get(at).and_then(|at| course.stands.get(*at));
         let (Some(stand), Some(one)) = (stand, order.tries.get(at)) else { return };
         let packets = order.packets_of(one);
-        tally.add(stand, one.program.as_deref(), packets, &outcome);
+        tally.add(stand, one.program.as_deref(), packets, tracking, &outcome);
         tried += packets.count();
         progress(tried, all);
     })?;
@@ -408,13 +409,13 @@ fn packet(stand: &Stand) -> Packet {
 }
 
 /// Puts something into a packet.
-fn load(packet: &mut Packet, source: u16, shot: Shot) {
+fn load(packet: &mut Packet, source: u16, shot: Shot, tracking: Tracking) {
     packet.transport = match shot {
         Shot::Tcp(destination) => Transport::Tcp { source, destination },
         Shot::Udp(destination) => Transport::Udp { source, destination },
         Shot::Icmp(kind) => Transport::Icmp { kind },
     };
-    packet.state = tracking().state_alone(packet.transport, packet.family());
+    packet.state = tracking.state_alone(packet.transport, packet.family());
 }
 
 /// What has been found out so far.
@@ -439,6 +440,7 @@ impl<'l> Tally<'l> {
         stand: &Stand,
         program: Option<&str>,
         packets: &Ranges,
+        tracking: Tracking,
         outcome: &[(Met, Ranges)],
     ) {
         let family = stand.family();
@@ -449,7 +451,7 @@ impl<'l> Tally<'l> {
         for (met, ranges) in outcome {
             heard += ranges.count();
             for shot in ranges.shots() {
-                load(&mut now, stand.source_port, shot);
+                load(&mut now, stand.source_port, shot, tracking);
                 now.program = match (&self.receivers, shot) {
                     (None, _) => program.map(str::to_owned),
                     (Some(it), Shot::Tcp(port)) => it.at(PortProtocol::Tcp, port),

@@ -72,8 +72,14 @@ pub struct Ranges {
 /// What the lab answers.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Answer {
-    /// The lab stands; what could not be copied, in words.
-    Ready(Vec<String>),
+    /// The lab stands.
+    Ready {
+        /// What could not be copied, in words.
+        missing: Vec<String>,
+        /// Whether the kernel's connection tracking calls multicast router discovery invalid; `null` if
+        /// nothing of that is tried.
+        discovery_is_invalid: Option<bool>,
+    },
     /// For one try, in their order: what became of its packets.
     Met(Vec<(String, Ranges)>),
     /// All is done: how many packets were sent.
@@ -100,6 +106,11 @@ impl Ranges {
         let udp = self.udp.iter().flat_map(|&(first, last)| first..=last);
         let icmp = self.icmp.iter().flat_map(|&(first, last)| first..=last);
         tcp.map(Shot::Tcp).chain(udp.map(Shot::Udp)).chain(icmp.map(Shot::Icmp))
+    }
+
+    /// Whether something of an ICMP type is among them.
+    pub fn has_icmp(&self, kind: u8) -> bool {
+        self.icmp.iter().any(|it| (it.0..=it.1).contains(&kind))
     }
 
     /// How many packets.

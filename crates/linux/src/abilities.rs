@@ -1,0 +1,99 @@
+//! What the running kernel can do, as found by trying it.
+
+use crate::LinuxError;
+use crate::flows::flows;
+use crate::kernel::tracking;
+use crate::programs;
+use crate::ruleset::{LOG_GROUP, enforce};
+use crate::sockets::listeners;
+use crate::sys::namespace::Namespace;
+use crate::transport::{NetlinkSocket, Protocol, ask};
+use tipstaff_core::program::RuleProgram;
+use tipstaff_core::space::ConnectionState;
+use tipstaff_wire::nflog;
+
+/// Something that a policy or a command may need of the kernel.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ability {
+    /// Its name, stable.
+    pub name: &'static str,
+    /// What it is for.
+    pub what: &'static str,
+    /// Why it is not there, if it is not; as the kernel says it.
+    pub lacking: Option<String>,
+    /// What is done without it.
+    pub without: &'static str,
+}
+
+/// Tries what this kernel can do for a host's rules, each on its own and in a network namespace of its own,
+/// so that nothing is changed.
+#[must_use]
+pub fn abilities(host: &str, program: &RuleProgram) -> Vec<Ability> {
+    let mut found = Vec::new();
+    let mut note = |name, what, lacking: Option<String>, without| {
+        found.push(Ability { name, what, lacking, without });
+    };
+    let tried = |it: Result<(), LinuxError>| it.err().map(|error| error.to_string());
+    let apart = |work: fn(&mut NetlinkSocket) -> Result<(), LinuxError>, protocol: Protocol| {
+        Namespace::create().and_then(|it| it.run(|| work(&mut NetlinkSocket::open(protocol)?))?)
+    };
+    let loaded = Namespace::create().and_then(|it| {
+        it.run(|| enforce(&mut NetlinkSocket::open(Protocol::Netfilter)?, host, program).map(drop))?
+    });
+    note(
+        "rules",
+        "the policy's rules, loaded and read back alike",
+        tried(loaded),
+        "they cannot be enforced",
+    );
+    let lacking = programs::lacking();
+    note(
+        "programs",
+        "telling by program whose a socket is",
+        (!lacking.is_empty()).then(|| lacking.join("; ")),
+        "rules that name programs are refused; `enforce --without-programs` leaves them out",
+    );
+    note(
+        "reports",
+        "reports of packets, for `log` and for rehearsals",
+        tried(apart(
+            |socket| {
+                let group = nflog::Group {
+                    number: LOG_GROUP,
+                    copy: 64,
+                    buffer: 4_096,
+                    threshold: 1,
+                    timeout: 1,
+                };
+                ask(socket, "receive packet reports", |n| nflog::bind(&group, n))
+            },
+            Protocol::Netfilter,
+        )),
+        "`log` has no effect, and nothing can be rehearsed",
+    );
+    note(
+        "flows",
+        "the list of tracked connections, for `cut` and the guard",
+        tried(apart(|socket| flows(socket).map(drop), Protocol::Netfilter)),
+        "`cut` sees sockets alone, and not what is forwarded",
+    );
+    note(
+        "sockets",
+        "the list of sockets, for `reach`, `draft`, `cut` and the guard",
+        tried(apart(|socket| listeners(socket).map(drop), Protocol::SocketDiagnosis)),
+        "who listens is not known",
+    );
+    note(
+        "router-discovery",
+        "multicast router discovery (ICMPv6 151 and 152) left to the rules",
+        match tracking() {
+            Ok(it) if it.router_discovery == ConnectionState::Invalid => {
+                Some("connection tracking calls it invalid".into())
+            }
+            Ok(_) => None,
+            Err(error) => Some(format!("not known: {error}")),
+        },
+        "`baseline/invalid` denies it before any rule, where tracking calls it that",
+    );
+    found
+}
