@@ -3,6 +3,7 @@
 mod asking;
 mod bad_policies;
 mod booting;
+mod completing;
 mod cutting;
 mod demo;
 mod drafting;

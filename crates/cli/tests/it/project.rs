@@ -42,6 +42,9 @@ fn each_crate_uses_only_those_above_it() {
     assert_eq!(ours("wire"), [] as [&str; 0]);
     assert_eq!(ours("linux"), ["tipstaff-core", "tipstaff-wire"]);
     assert_eq!(ours("cli"), ["tipstaff-core", "tipstaff-linux"]);
+    let text =
+        fs::read_to_string(format!("{ROOT}/packaging/writer/Cargo.toml")).expect("a manifest");
+    assert!(text.contains("\ntipstaff.workspace") && !text.contains("tipstaff-"), "{text}");
 }
 
 #[test]
@@ -86,48 +89,27 @@ fn unsafe_code_stays_in_its_place() {
     }
 }
 
+/// Every command that people may use, as it is called, in the order of the help.
+fn commands(command: &clap::Command, before: &str, names: &mut Vec<String>) {
+    for part in command.get_subcommands().filter(|it| !it.is_hide_set() && it.get_name() != "help")
+    {
+        let name = format!("{before}{}", part.get_name());
+        names.push(name.clone());
+        commands(part, &format!("{name} "), names);
+    }
+}
+
+/// `TIPSTAFF_BLESS=1` writes the texts anew.
 #[test]
 fn the_command_reference_is_what_the_program_says() {
     let desk = Desk::with(MENDED);
     let mut texts = String::new();
-    for command in [
-        "",
-        "rule",
-        "rule add",
-        "rule change",
-        "rule move",
-        "rule pause",
-        "rule resume",
-        "rule remove",
-        "rule list",
-        "place",
-        "place add",
-        "place change",
-        "place remove",
-        "place list",
-        "service",
-        "service add",
-        "service change",
-        "service remove",
-        "service list",
-        "service find",
-        "defaults",
-        "show",
-        "review",
-        "ask",
-        "compare",
-        "enforce",
-        "confirm",
-        "revert",
-        "release",
-        "cut",
-        "docket",
-        "docket show",
-        "docket compare",
-        "status",
-        "reach",
-        "demo",
-    ] {
+    let mut command = tipstaff_cli::command();
+    command.build();
+    let mut names = vec![String::new()];
+    commands(&command, "", &mut names);
+    assert!(names.len() > 40, "only {} commands", names.len());
+    for command in names {
         let args: Vec<&str> =
             command.split(' ').chain(["--help"]).filter(|it| !it.is_empty()).collect();
         let mut run = desk.command(&args);

@@ -244,12 +244,13 @@ impl Assembler {
 
 #[cfg(test)]
 mod tests {
-    use super::{Assembler, Helper, Map, Register, Width};
+    use super::{Assembler, Register, Width};
     use crate::WireError;
 
     #[test]
     #[cfg(target_endian = "little")]
     fn instructions_are_those_of_the_standard() {
+        use super::{Helper, Map};
         let mut code = Assembler::new();
         let end = code.label();
         code.copy(Register::R6, Register::R1);

@@ -10,6 +10,61 @@ pub fn bytes(digits: &str) -> Vec<u8> {
     pairs.map(byte).collect::<Option<_>>().expect("hexadecimal digits")
 }
 
+/// What the same kernel would have sent where the other byte order is native. The bytes were taken on a
+/// little-endian machine; of the structure in front, fields of these widths are in native order (0: a byte
+/// that stays), then attributes follow, of which the values of some are.
+pub fn native(digits: &str, fields: &[usize], value_is_native: fn(u16) -> bool) -> Vec<u8> {
+    let mut bytes = bytes(digits);
+    if cfg!(target_endian = "big") {
+        let mut at = 0;
+        for &width in fields {
+            bytes[at..at + width].reverse();
+            at += width.max(1);
+        }
+        attributes(&mut bytes[at..], value_is_native);
+    }
+    bytes
+}
+
+/// `struct nlattr` (linux/netlink.h): length, kind, value, padded to four bytes.
+fn attributes(mut rest: &mut [u8], value_is_native: fn(u16) -> bool) {
+    while rest.len() >= 4 {
+        let (length, kind) = (
+            usize::from(u16::from_le_bytes([rest[0], rest[1]])),
+            u16::from_le_bytes([rest[2], rest[3]]),
+        );
+        rest[..2].reverse();
+        rest[2..4].reverse();
+        let value = &mut rest[4..length];
+        if kind & 0x8000 != 0 {
+            attributes(value, value_is_native);
+        } else if value_is_native(kind) {
+            value.reverse();
+        }
+        let next = length.next_multiple_of(4).min(rest.len());
+        rest = &mut rest[next..];
+    }
+}
+
+/// `struct nfgenmsg`: two bytes, and two in network order.
+const NETFILTER: [usize; 4] = [0; 4];
+/// `struct nlmsghdr`.
+const MESSAGE: [usize; 5] = [4, 2, 2, 4, 4];
+
+/// `struct inet_diag_msg`.
+pub fn diagnosis() -> Vec<usize> {
+    [vec![0; 4 + 4 + 32], vec![4; 3 + 5]].concat()
+}
+
+/// Of those attributes that are read, the values are numbers in native order or single bytes.
+pub fn all(_: u16) -> bool {
+    true
+}
+
+pub fn none(_: u16) -> bool {
+    false
+}
+
 /// `struct inet_diag_msg` of a TCP listener on `[2001:db8:2::10]:2202` with `IPV6_V6ONLY` set.
 pub const TCP_LISTENER: &str = "0a0a0000089a000020010db80002000000000000000000100000000000000000\
     000000000000000000000000061100000000000000000000000000008000000000000000c8b70300050008000000\
@@ -53,7 +108,7 @@ pub const FLOW_V6: &str = "0a0000004c0001802c00018014000300000000000000000000000
 #[test]
 fn flows() {
     for (text, end, from) in [(FLOW, "127.0.0.1", 35_028), (FLOW_V6, "::1", 44_126)] {
-        let flow = conntrack::decode(&bytes(text)).expect("decoded");
+        let flow = conntrack::decode(&native(text, &NETFILTER, none)).expect("decoded");
         assert_eq!(
             (flow.source.to_string(), flow.destination.to_string()),
             (end.into(), end.into())
@@ -70,40 +125,50 @@ fn flows() {
 
 #[test]
 fn generations() {
-    let body = bytes("000000000800010000000007");
+    let body = native("000000000800010000000007", &NETFILTER, none);
     assert_eq!(decode_generation(&body), Ok(7));
     assert!(decode_generation(&body[..8]).is_err() && decode_generation(&body[..4]).is_err());
 }
 
 #[test]
 fn sockets() {
-    let tcp = sock_diag::decode(&bytes(TCP_LISTENER)).expect("decoded");
+    let tcp = sock_diag::decode(&native(TCP_LISTENER, &diagnosis(), all)).expect("decoded");
     assert_eq!((tcp.address.to_string().as_str(), tcp.port), ("2001:db8:2::10", 2202));
     assert_eq!((tcp.state, tcp.v6_only, tcp.uid), (sock_diag::STATE_LISTEN, true, 0));
     assert_eq!(tcp.inode, 0x0003_b7c8);
-    let udp = sock_diag::decode(&bytes(UDP_SOCKET)).expect("decoded");
+    let udp = sock_diag::decode(&native(UDP_SOCKET, &diagnosis(), all)).expect("decoded");
     assert_eq!((udp.address.to_string().as_str(), udp.port), ("192.0.2.10", 5353));
     assert_eq!((udp.state, udp.v6_only), (sock_diag::STATE_CLOSE, false));
 }
 
 #[test]
 fn refusals_with_offset_and_with_remark() {
-    let answer = |digits| {
-        let bytes = bytes(digits);
+    let answer = |digits, asked: &[usize], value_is_native| {
+        let fields = [&MESSAGE[..], &[4], &MESSAGE, asked].concat();
+        let bytes = native(digits, &fields, value_is_native);
         let messages = split(&bytes).expect("splits");
         assert_eq!(messages.len(), 1);
         messages[0].answer().expect("an answer")
     };
-    let missing = answer(NO_TABLE);
+    let missing = answer(NO_TABLE, &[], all);
     assert_eq!((missing.errno, missing.remark, missing.offset), (2, None, Some(20)));
-    let bad = answer(BAD_PREFIX);
+    let bad = answer(BAD_PREFIX, &[], none);
     assert_eq!((bad.errno, bad.remark.as_deref()), (22, Some("ipv4: Invalid prefix length")));
+}
+
+/// `IFA_FLAGS`; what else is read is an address.
+fn is_flags(kind: u16) -> bool {
+    kind == 8
 }
 
 #[test]
 fn addresses() {
-    let decode =
-        |digits| route::decode_address(&bytes(digits)).expect("decoded").address.to_string();
+    let decode = |digits| {
+        route::decode_address(&native(digits, &[0, 0, 0, 0, 4], is_flags))
+            .expect("decoded")
+            .address
+            .to_string()
+    };
     assert_eq!(decode(ADDRESS), "192.0.2.10");
     assert_eq!(decode(ADDRESS_V6), "2001:db8:2::10");
 }

@@ -51,8 +51,13 @@ pub fn expressions() -> Vec<Expression> {
         Expression::Immediate(Verdict::Jump("limit/baseline/ping".into())),
         Expression::Immediate(Verdict::Other(-4, Some("elsewhere".into()))),
         Expression::Immediate(Verdict::Other(-5, None)),
-        Expression::Other { name: "numgen".into(), data: vec![8, 0, 1, 0, 0, 0, 0, 1] },
+        Expression::Other { name: "numgen".into(), data: number() },
     ]
+}
+
+/// An attribute with a number, as the running machine writes it.
+fn number() -> Vec<u8> {
+    [&8u16.to_ne_bytes()[..], &1u16.to_ne_bytes(), &1u32.to_be_bytes()].concat()
 }
 
 pub fn rule() -> Rule {
