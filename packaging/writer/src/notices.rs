@@ -73,8 +73,13 @@ pub fn text(metadata: &Value, target: &str) -> Result<String, Trouble> {
             return Err(Trouble::Terms { name, terms });
         }
         let _ = writeln!(text, "{name}: {terms}");
-        for words in texts(Path::new(&word("manifest_path")))? {
-            alike.entry(words).or_default().insert(name.clone());
+        let texts = texts(Path::new(&word("manifest_path")))?;
+        // Of a choice between these two the shorter is taken, where its text is there.
+        let chosen = texts.iter().any(|it| it.0.contains("MIT"));
+        for (file, words) in texts {
+            if !(chosen && file.contains("APACHE")) {
+                alike.entry(pointed(&words)).or_default().insert(name.clone());
+            }
         }
     }
     for (words, names) in alike {
@@ -120,8 +125,27 @@ fn linked(metadata: &Value) -> Result<BTreeSet<String>, Trouble> {
     Ok(found)
 }
 
-/// The texts that a crate brings along.
-fn texts(manifest: &Path) -> Result<Vec<String>, Trouble> {
+/// Where the Apache License is, in place of its terms; what stands behind them is the crate's own.
+const APACHE: &str = "Apache License, Version 2.0: https://www.apache.org/licenses/LICENSE-2.0\n\
+                      (with this package in LICENSE-APACHE, on Debian systems in \
+                      /usr/share/common-licenses/Apache-2.0)";
+
+/// A text with the terms of the Apache License, if it has them, replaced by the place where they are.
+fn pointed(words: &str) -> String {
+    const END: &str = "END OF TERMS AND CONDITIONS";
+    let begin =
+        words.find("Version 2.0, January 2004").and_then(|it| words[..it].rfind("Apache License"));
+    let end = words.find(END).map(|it| it + END.len());
+    match (begin, end) {
+        (Some(begin), Some(end)) if begin < end => {
+            format!("{}{APACHE}{}", words[..begin].trim_end_matches(' '), &words[end..])
+        }
+        _ => words.to_owned(),
+    }
+}
+
+/// The texts that a crate brings along, with their files' names in capitals.
+fn texts(manifest: &Path) -> Result<Vec<(String, String)>, Trouble> {
     let Some(folder) = manifest.parent() else { return Ok(Vec::new()) };
     let failed = |source| Trouble::File(folder.display().to_string(), source);
     let mut names = Vec::new();
@@ -130,11 +154,12 @@ fn texts(manifest: &Path) -> Result<Vec<String>, Trouble> {
         let upper = entry.file_name().to_string_lossy().to_uppercase();
         let counts = ["LICENSE", "LICENCE", "COPYING", "COPYRIGHT", "NOTICE", "UNLICENSE"];
         if counts.iter().any(|it| upper.starts_with(it)) && entry.path().is_file() {
-            names.push(entry.path());
+            names.push((upper, entry.path()));
         }
     }
     names.sort();
-    names.iter().map(|path| fs::read_to_string(path).map_err(failed)).collect()
+    let read = |(name, path)| Ok((name, fs::read_to_string(path).map_err(failed)?));
+    names.into_iter().map(read).collect()
 }
 
 #[cfg(test)]
@@ -152,6 +177,19 @@ mod tests {
         for foul in ["", "GPL-3.0", "MIT AND GPL-2.0-only", "LGPL-2.1 OR MPL-2.0"] {
             assert!(!acceptable(foul), "{foul}");
         }
+    }
+
+    #[test]
+    fn the_apache_license_is_pointed_to_and_what_is_the_crates_own_stays() {
+        let text = "Mine\n   Apache License\n   Version 2.0, January 2004\n terms\n\
+                    END OF TERMS AND CONDITIONS\n\nCopyright: somebody\n";
+        let short = pointed(text);
+        assert!(short.starts_with("Mine\nApache License, Version 2.0: https://"), "{short}");
+        assert!(
+            short.ends_with("\n\nCopyright: somebody\n") && !short.contains("January"),
+            "{short}"
+        );
+        assert_eq!(pointed("Permission is hereby granted"), "Permission is hereby granted");
     }
 
     fn crates(terms: &str) -> Value {
