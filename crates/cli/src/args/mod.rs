@@ -284,6 +284,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
                 even_if_locked_out: options.even_if_locked_out,
                 not_this_machine: options.not_this_machine,
                 all: options.all,
+                boot_memory: options.boot_memory,
                 tell: (format == Format::Text).then_some(&tell),
                 ..options.staying.options(home)
             };

@@ -107,6 +107,9 @@ pub struct Enforce {
     /// Tell every change for packets, however many there are and however long that takes
     #[arg(long)]
     pub all: bool,
+    /// How much memory a boot may need to load the policy
+    #[arg(long, value_name = "MIB", default_value_t = transaction::FOR_A_BOOT)]
+    pub boot_memory: u64,
     /// Leave rules that name programs out, as if they were paused; `status` goes on saying so
     #[arg(long)]
     pub without_programs: bool,
@@ -315,6 +318,7 @@ impl Staying {
             even_if_locked_out: false,
             not_this_machine: false,
             all: false,
+            boot_memory: transaction::FOR_A_BOOT,
             tell: None,
         }
     }

@@ -293,6 +293,7 @@ impl Teller {
                     even_if_locked_out: true,
                     not_this_machine: false,
                     all: false,
+                    boot_memory: transaction::FOR_A_BOOT,
                     tell: None,
                 };
                 transaction::enforce(policies.of(host), &options)

@@ -429,3 +429,20 @@ fn a_long_docket_is_shortened_and_can_still_be_gone_back_from() {
         desk.run(["docket", "show", "1001"]).exits(0);
     });
 }
+
+#[test]
+fn a_policy_that_a_boot_could_not_load_is_refused() {
+    sealed("enforcing::a_policy_that_a_boot_could_not_load_is_refused", || {
+        let desk = Desk::with(INHERITED);
+        let on_sluice = |args: &[&str]| desk.run([&["--host", "sluice"], args].concat());
+        let refused = on_sluice(&["enforce", "--keep", "--boot-memory", "1"]).exits(2);
+        assert!(
+            refused.stderr.contains("more than the 1 that it may take; nothing was changed"),
+            "{}",
+            refused.stderr
+        );
+        assert!(refused.stderr.contains("--boot-memory 64"), "{}", refused.stderr);
+        assert!(on_sluice(&["status"]).exits(1).stdout.contains("not in force"));
+        on_sluice(&["enforce", "--keep"]).exits(0);
+    });
+}

@@ -133,6 +133,14 @@ fn load(
     }
 }
 
+/// How many bytes the kernel is told of `program`.
+///
+/// # Errors
+/// As for [`encode`].
+pub fn size(program: &RuleProgram, host: &str) -> Result<usize, LinuxError> {
+    Ok(encode(program, host, 0)?.0.finish()?.bytes.len())
+}
+
 /// The generation of the kernel's rules, ours and others': a number that every change of any of
 /// them raises.
 ///

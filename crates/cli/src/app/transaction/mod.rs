@@ -16,6 +16,7 @@ pub use boot::{Booted, boot};
 pub use clock::since_boot;
 pub use entries::as_written;
 pub use guard::way;
+pub use memory::FOR_A_BOOT;
 pub use settle::{Settled, confirm, look_after, revert_pending};
 pub use watch::stand_by;
 
@@ -58,6 +59,8 @@ pub struct Options<'o> {
     pub not_this_machine: bool,
     /// Whether all changes are worked out, however many there are.
     pub all: bool,
+    /// How much memory a boot may need to load it, in MiB.
+    pub boot_memory: u64,
     /// Told what will change, before anything does.
     pub tell: Option<&'o Tell<'o>>,
 }
@@ -116,6 +119,7 @@ fn stopped(message: impl Into<String>, help: Vec<String>) -> Failure {
 /// [`Failure`] if something stops it or the kernel refuses; then nothing was changed. Where it is not
 /// known whether the kernel took the rules, that is said, and the way back stands.
 pub fn enforce(policy: &Loaded, options: &Options<'_>) -> Result<Report, Failure> {
+    memory::must_suffice(policy, options.boot_memory)?;
     carry_out(policy, options, Kind::Enforce, None)
 }
 
@@ -207,7 +211,6 @@ fn carry_out(
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
-    report.remarks.extend(memory::remark());
     Ok(Report {
         done: if same { "unchanged" } else { "enforced" },
         entry: Some(id),
