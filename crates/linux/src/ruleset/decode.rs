@@ -159,6 +159,10 @@ pub struct Read {
     pub crowded: Option<(RuleId, Count)>,
     /// The programs that it names.
     pub marks: Marks,
+    /// The set in which it keeps a limiter for each key, whether it is one of ours or not.
+    pub keeps_in: Option<String>,
+    /// The set that does not hold the senders that it is for.
+    pub not_in: Option<String>,
 }
 
 /// Reads one rule; if `counted`, also what it has counted.
@@ -175,7 +179,8 @@ pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
         limit: None,
         counted,
         counts: Vec::new(),
-        outside: false,
+        not_in: None,
+        keeps_in: None,
         crowded: None,
         id,
         action: None,
@@ -189,11 +194,13 @@ pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
             rate(&limit, true).map_or_else(opaque_limit, Action::AllowCrowded)
         }
         // Whom a set does not hold is told only for that.
-        (_, Some((_, Keeps::Crowd))) | (_, None) if reader.crowded.is_some() || reader.outside => {
+        (_, Some((_, Keeps::Crowd))) | (_, None)
+            if reader.crowded.is_some() || reader.not_in.is_some() =>
+        {
             Action::Opaque("lookup".into())
         }
         (Some(action), None) => action,
-        (Some(Action::Allow), Some((limit, keeps))) if !reader.outside => {
+        (Some(Action::Allow), Some((limit, keeps))) if reader.not_in.is_none() => {
             let per_source = keeps == Keeps::EachSource;
             rate(&limit, per_source).map_or_else(opaque_limit, Action::AllowWithin)
         }
@@ -208,6 +215,8 @@ pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
         counts: reader.counts,
         crowded: reader.crowded,
         marks: reader.marks,
+        keeps_in: reader.keeps_in,
+        not_in: reader.not_in,
     }
 }
 
@@ -236,8 +245,10 @@ struct RuleReader<'a> {
     tests: Vec<Test>,
     /// The limiter, and who share it.
     limit: Option<(Limit, Keeps)>,
-    /// Whether only senders come so far that the set of those told apart does not hold.
-    outside: bool,
+    /// The set of senders told apart, if only those come so far that it does not hold.
+    not_in: Option<String>,
+    /// The set that keeps the limiters.
+    keeps_in: Option<String>,
     /// What has been counted of those.
     crowded: Option<(RuleId, Count)>,
     counted: bool,
@@ -253,6 +264,9 @@ impl RuleReader<'_> {
             // Something behind the verdict: this is not a rule that we understand.
             self.action = Some(Action::Opaque(expression.name().into()));
             return;
+        }
+        if let Expression::Meter { set, .. } = expression {
+            self.keeps_in = Some(set.clone());
         }
         match expression {
             Expression::Meta { key, register } => {
@@ -327,7 +341,7 @@ impl RuleReader<'_> {
                     Field::Source(Family::V4) | Field::SourceNetwork
                 ) && matches!(self.sets.get(set), Some(Found::Senders)) =>
             {
-                self.outside = true;
+                self.not_in = Some(set.clone());
             }
             Expression::Hash {
                 source,
@@ -352,7 +366,7 @@ impl RuleReader<'_> {
             Expression::Counter { .. } if !self.counted => {}
             Expression::Counter { packets, bytes } => {
                 let count = Count { packets: *packets, bytes: *bytes };
-                if self.outside && self.limit.is_none() {
+                if self.not_in.is_some() && self.limit.is_none() {
                     self.crowded = self.id.clone().map(|id| (id, count));
                     return;
                 }
@@ -377,7 +391,7 @@ impl RuleReader<'_> {
             }
             Expression::Meter { register, limit, .. }
                 if self.limit.is_none()
-                    && self.outside
+                    && self.not_in.is_some()
                     && self.field(*register) == Field::Crowd =>
             {
                 self.limit = Some((*limit, Keeps::Crowd));

@@ -7,7 +7,7 @@ use super::marks::Marks;
 use super::reopen;
 use crate::LinuxError;
 use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, BaseChain, Chain, RuleProgram};
 use tipstaff_core::space::{Direction, Family, RangeSet};
@@ -177,11 +177,13 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
     let mut tallies = Tallies::default();
     let (mut marks, mut strays) = (Marks::default(), Vec::new());
     let mut of_chain: HashMap<String, Vec<FoundRule>> = HashMap::new();
+    let shared = shared(&rules);
     for found in rules {
         of_chain.entry(found.chain.clone()).or_default().push(found);
     }
     for chain in chains.iter().filter(|it| it.table == TABLE && it.family == FAMILY_INET) {
-        let rules = of_chain.remove(&chain.name).unwrap_or_default();
+        let mut rules = of_chain.remove(&chain.name).unwrap_or_default();
+        tell_rewired(&mut rules, &shared);
         let reopens: Vec<_> = rules.iter().map(|it| it.reopens.clone()).collect();
         if let Some(ports) = reopen::ports(chain, &reopens) {
             program.reopened = ports;
@@ -199,7 +201,7 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
         let mut counts = Vec::new();
         for FoundRule { read, .. } in rules {
-            let Read { rule, counts: counted, crowded, marks: named } = read;
+            let Read { rule, counts: counted, crowded, marks: named, .. } = read;
             if named.mask != 0 {
                 marks.mask = named.mask;
                 marks.lists.extend(named.lists);
@@ -221,6 +223,32 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         program,
         strays,
         marks,
+    }
+}
+
+/// The sets in which several rules keep limiters. None of ours do.
+fn shared(rules: &[FoundRule]) -> HashSet<String> {
+    let mut seen = HashSet::new();
+    let keeping = rules.iter().filter_map(|it| it.read.keeps_in.as_ref());
+    keeping.filter(|set| !seen.insert(*set)).cloned().collect()
+}
+
+/// A rule of a rate that looks into a set of another one does not mean what it says: its senders share that
+/// one's limiters, or count as known where they are not.
+fn tell_rewired(rules: &mut [FoundRule], shared: &HashSet<String>) {
+    for at in 0..rules.len() {
+        let (before, rest) = rules.split_at_mut(at);
+        let Some(FoundRule { read, .. }) = rest.first_mut() else { return };
+        let own = |set: &String| {
+            before
+                .iter()
+                .any(|it| it.read.rule.id == read.rule.id && it.read.keeps_in.as_ref() == Some(set))
+        };
+        let rewired = read.keeps_in.as_ref().is_some_and(|set| shared.contains(set))
+            || read.not_in.as_ref().is_some_and(|set| !own(set));
+        if rewired {
+            read.rule.action = Action::Opaque("set of another rule".into());
+        }
     }
 }
 

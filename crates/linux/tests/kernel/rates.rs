@@ -2,11 +2,13 @@
 
 use crate::world::{netfilter, plan};
 use tipstaff_core::policy::Verdict::{Allow, Deny};
-use tipstaff_core::program::lower;
+use tipstaff_core::program::{Action, RuleProgram, compare, lower};
 use tipstaff_core::space::Direction;
+use tipstaff_linux::deliver;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot};
-use tipstaff_linux::ruleset::{Count, Marks, enforce, enforce_at, generation, read};
+use tipstaff_linux::ruleset::{Count, Marks, TABLE, enforce, enforce_at, generation, read};
+use tipstaff_wire::nf_tables as nf;
 use tipstaff_wire::packet::Payload;
 
 /// New flows to the host from each sender in turn, and how many of each sender's passed.
@@ -129,5 +131,49 @@ fn more_sources_than_are_told_apart_share_places_and_find_no_open_door() {
             read(&mut kernel)
         });
         assert_eq!(again.expect("it").expect("read").expect("it").tallies, held.tallies);
+    });
+}
+
+#[test]
+fn a_rule_that_uses_another_rates_set_is_not_taken_for_what_it_was() {
+    sealed("rates::a_rule_that_uses_another_rates_set_is_not_taken_for_what_it_was", || {
+        let text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+            [[host.sluice.rule]]\nname = \"each\"\nallow = [\"2000/udp\"]\n\
+            rate = \"6/hour per source, burst 4\"\n";
+        let program = lower(&plan(text));
+        let own = enforce(&mut netfilter(), "sluice", &program).expect("enforced").program;
+        let opaque = |program: &RuleProgram| {
+            let rules = program.chains.iter().flat_map(|it| &it.rules);
+            rules.filter(|it| it.action == Action::Opaque("set of another rule".into())).count()
+        };
+        assert_eq!(opaque(&own), 0);
+        let limit = nf::Limit { rate: 600, unit: 1, burst: 900, kind: 0, flags: 0 };
+        let register = 1;
+        // The kernel refuses it with sets that keep no limiters by an IPv4 address.
+        let added = (1..20).any(|number| {
+            let mut batch = nf::Batch::begin(1);
+            batch.new_rule(&nf::Rule {
+                table: TABLE.into(),
+                chain: "forwarded".into(),
+                expressions: vec![
+                    nf::Expression::Payload {
+                        base: nf::Base::Network,
+                        offset: 12,
+                        length: 4,
+                        register,
+                    },
+                    nf::Expression::Meter { register, set: format!("set-{number}"), id: 0, limit },
+                    nf::Expression::Immediate(nf::Verdict::Accept),
+                ],
+                ..nf::Rule::default()
+            });
+            let batch = batch.finish().expect("fits");
+            deliver(&mut netfilter(), "add a rule", &batch).expect("delivered").is_empty()
+        });
+        assert!(added, "no set of limiters was found");
+        let snapshot = read(&mut netfilter()).expect("read").expect("a table");
+        // The rate whose set the other one shares, and the other one.
+        assert_eq!(opaque(&snapshot.program), 2, "{:#?}", snapshot.program);
+        assert!(!compare(&program, &snapshot.program).is_empty());
     });
 }
