@@ -16,7 +16,7 @@ use std::process::ExitCode;
 #[must_use]
 pub fn run() -> ExitCode {
     // A shell that asks how a line goes on sets a variable; its answer ends the process.
-    CompleteEnv::with_factory(args::Cli::command).complete();
+    CompleteEnv::with_factory(args::Cli::command).var("TIPSTAFF_COMPLETE").complete();
     let cli = args::Cli::parse();
     let screen = render::Screen::of_stdout(cli.global.color);
     let outcome = args::dispatch(&cli, &screen)

@@ -3,7 +3,7 @@
 use super::{Failure, Loaded};
 use crate::exit::Exit;
 use serde::Serialize;
-use tipstaff_linux::{OLDEST, abilities, is_too_old, release};
+use tipstaff_linux::{NetlinkSocket, OLDEST, Protocol, abilities, is_too_old, release, ruleset};
 
 /// What was found by trying.
 #[derive(Debug, Serialize)]
@@ -45,7 +45,12 @@ impl Report {
 }
 
 /// Tries what the policy needs. Nothing is changed.
-pub fn report(loaded: &Loaded) -> Report {
+///
+/// # Errors
+/// [`Failure`] if this process may not try.
+pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
+    // Who may not even look would take every lack of a right for a lack of the kernel.
+    ruleset::generation(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
     let kernel = release();
     let too_old = is_too_old(&kernel);
     let found = abilities(&loaded.plan.host, &loaded.program);
@@ -59,14 +64,14 @@ pub fn report(loaded: &Loaded) -> Report {
         without: it.lacking.is_some().then_some(it.without),
         lacking: it.lacking,
     });
-    Report {
+    Ok(Report {
         host: loaded.plan.host.clone(),
         kernel,
         oldest: oldest(),
         too_old,
         falls_short,
         abilities: abilities.collect(),
-    }
+    })
 }
 
 fn oldest() -> String {

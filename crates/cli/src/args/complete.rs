@@ -2,10 +2,11 @@
 
 use super::POLICY;
 use crate::app::load_all;
+use crate::render::clean;
 use clap_complete::CompletionCandidate;
-use std::env;
 use std::ffi::OsString;
 use std::path::PathBuf;
+use std::{env, fs};
 use tipstaff_core::policy::Policy;
 
 /// The policy that the line speaks of; clap has not read it yet.
@@ -24,10 +25,15 @@ fn path() -> PathBuf {
 
 /// Nothing is offered where there is no policy that can be read: whoever runs the command will be told.
 fn offer(names: impl Fn(&Policy) -> Vec<(String, Option<String>)>) -> Vec<CompletionCandidate> {
-    let Ok((_, policy, _)) = load_all(&path()) else { return Vec::new() };
+    let path = path();
+    // Nobody who waits for a shell's answer waits for what comes through a pipe.
+    if !fs::metadata(&path).is_ok_and(|it| it.is_file() || it.is_dir()) {
+        return Vec::new();
+    }
+    let Ok((_, policy, _)) = load_all(&path) else { return Vec::new() };
     names(&policy)
         .into_iter()
-        .map(|(name, why)| CompletionCandidate::new(name).help(why.map(Into::into)))
+        .map(|(name, why)| CompletionCandidate::new(name).help(why.map(|it| clean(&it).into())))
         .collect()
 }
 

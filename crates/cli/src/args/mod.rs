@@ -329,7 +329,7 @@ pub fn dispatch(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         Command::Status(options) if options.kernel => {
             let loaded = here(true)?;
             let busy = render::progress("trying the kernel");
-            let report = kernel::report(&loaded);
+            let report = kernel::report(&loaded)?;
             drop(busy);
             let exit = report.exit();
             Ok(Output { text: render::report(format, screen, &report, render::kernel), exit })

@@ -7,7 +7,7 @@ use tipstaff_linux::lab::testing::sealed;
 fn offered(desk: &Desk, line: &str) -> Vec<String> {
     let words: Vec<&str> = ["--", "tipstaff"].into_iter().chain(line.split('|')).collect();
     let mut command = desk.command(words.clone());
-    command.env("COMPLETE", "bash").env("_CLAP_IFS", "\n");
+    command.env("TIPSTAFF_COMPLETE", "bash").env("_CLAP_IFS", "\n");
     command.env("_CLAP_COMPLETE_INDEX", (words.len() - 2).to_string());
     let found = finish(command).exits(0);
     assert_eq!(found.stderr, "");
@@ -30,6 +30,23 @@ fn a_policy_that_cannot_be_read_offers_nothing_and_says_nothing() {
     assert_eq!(offered(&desk, "--host|"), [] as [&str; 0]);
     std::fs::remove_file(desk.path().join("policy.toml")).expect("removed");
     assert_eq!(offered(&desk, "rule|pause|"), [] as [&str; 0]);
+}
+
+#[test]
+fn a_pipe_is_not_waited_for_and_reasons_are_shown_harmlessly() {
+    let policy = "edition = 1\n[place.stacks]\naddresses = [\"10.44.8.0/24\"]\nwhy = \"red \\u001b[31m\"\n\
+                  [host.annexe]\naddresses = [\"192.0.2.77\"]\n";
+    let desk = Desk::with(policy);
+    let mut command = desk.command(["--", "tipstaff", "ask", "--what", ""]);
+    command
+        .env("TIPSTAFF_COMPLETE", "fish")
+        .env("_CLAP_IFS", "\n")
+        .env("_CLAP_COMPLETE_INDEX", "3");
+    let found = finish(command).exits(0).stdout;
+    assert!(found.contains("stacks") && !found.contains('\u{1b}'), "{found:?}");
+    let pipe = desk.path().join("pipe");
+    rustix::fs::mkfifoat(rustix::fs::CWD, &pipe, 0o600.into()).expect("a pipe");
+    assert_eq!(offered(&desk, &format!("--policy|{}|--host|", pipe.display())), [] as [&str; 0]);
 }
 
 #[test]
