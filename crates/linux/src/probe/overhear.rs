@@ -14,29 +14,23 @@ const HEADER_UDP: usize = 8;
 pub struct Overhearing(Listener);
 
 impl Overhearing {
-    /// Begins to listen in the calling thread's network namespace.
+    /// Begins to listen in the calling thread's network namespace for what comes to a port.
     ///
     /// # Errors
     /// [`LinuxError`] if the system refuses.
-    pub fn begin() -> Result<Self, LinuxError> {
-        let listener = Listener::open();
+    pub fn begin(port: u16) -> Result<Self, LinuxError> {
+        let listener = Listener::open(port);
         Ok(Self(listener.map_err(|source| LinuxError::system("hear what comes in", source))?))
     }
 
-    /// The next datagram to that port that comes before the deadline: to which address, and what it says.
+    /// The next datagram that comes before the deadline: to which address, and what it says.
     ///
     /// # Errors
     /// [`LinuxError`] if the system refuses.
-    pub fn next(
-        &self,
-        port: u16,
-        deadline: Instant,
-    ) -> Result<Option<(IpAddr, Vec<u8>)>, LinuxError> {
+    pub fn next(&self, deadline: Instant) -> Result<Option<(IpAddr, Vec<u8>)>, LinuxError> {
         let failed = |source| LinuxError::system("hear what comes in", source);
         while let Some(packet) = self.0.next(deadline).map_err(failed)? {
-            if let Some((to, at, text)) = datagram(&packet)
-                && at == port
-            {
+            if let Some((to, text)) = datagram(&packet) {
                 return Ok(Some((to, text.to_vec())));
             }
         }
@@ -44,9 +38,9 @@ impl Overhearing {
     }
 }
 
-/// Where a datagram goes, to which port, and what it says; of fragments and extension headers nothing is
+/// Where a datagram goes, and what it says; of fragments and extension headers nothing is
 /// wanted.
-fn datagram(packet: &[u8]) -> Option<(IpAddr, u16, &[u8])> {
+fn datagram(packet: &[u8]) -> Option<(IpAddr, &[u8])> {
     let first = *packet.first()?;
     let (to, behind): (IpAddr, &[u8]) = match first >> 4 {
         4 => {
@@ -63,9 +57,8 @@ fn datagram(packet: &[u8]) -> Option<(IpAddr, u16, &[u8])> {
         }
         _ => return None,
     };
-    let port = u16::from_be_bytes(behind.get(2..4)?.try_into().ok()?);
     let length = usize::from(u16::from_be_bytes(behind.get(4..6)?.try_into().ok()?));
-    Some((to, port, behind.get(HEADER_UDP..length.min(behind.len()))?))
+    Some((to, behind.get(HEADER_UDP..length.min(behind.len()))?))
 }
 
 #[cfg(test)]
@@ -76,8 +69,8 @@ mod tests {
     fn only_whole_datagrams_are_heard_and_nothing_cut_is_taken_for_one() {
         let mut v4 = vec![0x45, 0, 0, 32, 0, 0, 0, 0, 64, 17, 0, 0, 192, 0, 2, 1, 192, 0, 2, 10];
         v4.extend([0x9c, 0x40, 0x9c, 0x41, 0, 12, 0, 0, b's', b'e', b'e', b'd', 0, 0]);
-        let (to, port, text) = datagram(&v4).expect("one");
-        assert_eq!((to.to_string().as_str(), port, text), ("192.0.2.10", 40_001, &b"seed"[..]));
+        let (to, text) = datagram(&v4).expect("one");
+        assert_eq!((to.to_string().as_str(), text), ("192.0.2.10", &b"seed"[..]));
         for cut in 0..28 {
             assert_eq!(datagram(&v4[..cut]), None, "cut at {cut}");
         }
@@ -87,7 +80,7 @@ mod tests {
         v6.extend([0x20, 1, 0xd, 0xb8, 0, 2, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1]);
         v6.extend([0x20, 1, 0xd, 0xb8, 0, 2, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x10]);
         v6.extend([0x9c, 0x40, 0x9c, 0x41, 0, 12, 0, 0, b's', b'e', b'e', b'd']);
-        let (to, port, text) = datagram(&v6).expect("one");
-        assert_eq!((to.to_string().as_str(), port, text), ("2001:db8:2::10", 40_001, &b"seed"[..]));
+        let (to, text) = datagram(&v6).expect("one");
+        assert_eq!((to.to_string().as_str(), text), ("2001:db8:2::10", &b"seed"[..]));
     }
 }

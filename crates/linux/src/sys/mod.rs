@@ -2,6 +2,7 @@
 
 pub mod bpf;
 pub mod error_queue;
+mod filter;
 pub mod lock;
 pub mod mark;
 pub mod namespace;

@@ -134,7 +134,7 @@ impl FrameSender {
     }
 }
 
-/// Hears every IP packet that comes in, ahead of all rules: for those who wait for a certain one.
+/// Hears the UDP datagrams to one port that come in, ahead of all rules.
 pub struct Listener(OwnedFd);
 
 /// `ETH_P_ALL` (linux/if_ether.h), in network order.
@@ -144,10 +144,13 @@ const LONGEST: usize = 2_048;
 
 impl Listener {
     /// Opens one in the calling thread's namespace.
-    pub fn open() -> io::Result<Self> {
+    pub fn open(port: u16) -> io::Result<Self> {
         let protocol = std::num::NonZeroU32::new(EVERYTHING).map(Protocol::from_raw);
         let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
-        Ok(Self(socket_with(AddressFamily::PACKET, SocketType::DGRAM, flags, protocol)?))
+        let socket = socket_with(AddressFamily::PACKET, SocketType::DGRAM, flags, protocol)?;
+        // Whatever else comes in would fill the queue before anybody looks.
+        super::filter::only_datagrams_to(&socket, port)?;
+        Ok(Self(socket))
     }
 
     /// The next packet, from the IP header on, that comes before the deadline.

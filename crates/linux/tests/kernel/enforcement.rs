@@ -75,10 +75,9 @@ fn a_refusal_names_the_rule_and_changes_nothing() {
         let mut socket = netfilter();
         let good = lower(&plan(INHERITED));
         enforce(&mut socket, "sluice", &good).expect("enforced");
-        // No policy text leads to this: the kernel counts tokens in nanoseconds, and a period of
-        // so many seconds with so large a burst does not fit.
+        // No policy text leads to this: every kernel refuses a rate of nothing.
         let mut plan = plan(MENDED);
-        let rate = Rate { count: 1, seconds: u32::MAX, burst: u32::MAX, per_source: false };
+        let rate = Rate { count: 0, seconds: 1, burst: 1, per_source: false };
         let rules = &mut plan.chains[0].decisions;
         let shell = rules.iter_mut().find(|it| it.id == RuleId::rule("shell")).expect("there");
         shell.act = Act::AllowWithin(rate);

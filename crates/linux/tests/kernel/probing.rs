@@ -1,11 +1,11 @@
 //! What checks meet, and how it is told apart.
 
 use crate::world::{netfilter, plan};
-use std::net::{SocketAddr, TcpListener, UdpSocket};
+use std::net::{IpAddr, SocketAddr, TcpListener, UdpSocket};
 use std::time::{Duration, Instant};
 use tipstaff_core::program::lower;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
-use tipstaff_linux::probe::{Attempt, Observation, State, attempt};
+use tipstaff_linux::probe::{Attempt, Observation, Overhearing, State, attempt};
 use tipstaff_linux::ruleset::{enforce, read};
 use tipstaff_linux::sockets::PortProtocol::{self, Tcp, Udp};
 
@@ -112,5 +112,39 @@ fn counters_and_limits_count_what_they_took() {
         assert_eq!(ping.taken.packets, 3);
         assert_eq!(ping.excess.expect("a rate").packets, 7);
         assert_eq!(ping.taken.bytes, 3 * (20 + 32));
+    });
+}
+
+#[test]
+fn what_is_waited_for_is_heard_whatever_else_comes_in_meanwhile() {
+    sealed("probing::what_is_waited_for_is_heard_whatever_else_comes_in_meanwhile", || {
+        let lab = street_sluice_granary();
+        let sluice = lab.node("sluice").expect("there");
+        let heard = sluice.run(|| {
+            let ears = Overhearing::begin(40_001).expect("ears");
+            let mut heard = Vec::new();
+            for own in ["192.0.2.10", "2001:db8:2::10"] {
+                let own = address(own);
+                let any: IpAddr = if own.is_ipv4() { [0; 4].into() } else { [0u16; 8].into() };
+                let from = UdpSocket::bind((any, 0)).expect("a socket");
+                // Nobody looks until all have come.
+                for _ in 0..4_000 {
+                    let _ = from.send_to(&[0; 900], (own, 40_002));
+                }
+                from.send_to(b"seed", (own, 40_001)).expect("sent");
+            }
+            let deadline = Instant::now() + Duration::from_secs(2);
+            while heard.len() < 2
+                && let Some(one) = ears.next(deadline).expect("heard")
+            {
+                // Over loopback it is seen on its way out and in.
+                if !heard.contains(&one) {
+                    heard.push(one);
+                }
+            }
+            heard
+        });
+        let seed = |text: &str| (address(text), b"seed".to_vec());
+        assert_eq!(heard.expect("entered"), [seed("192.0.2.10"), seed("2001:db8:2::10")]);
     });
 }

@@ -155,7 +155,7 @@ impl Far {
     fn greet(&mut self, own: &[IpAddr], patience: Duration) -> Result<Terms, String> {
         let not_understood = |error| format!("its answer is not understood: {error}");
         // Who may not look at all packets is probed at the address that it speaks from.
-        let ears = Overhearing::begin().ok();
+        let ears = Overhearing::begin(SECRET_PORT).ok();
         self.say(&Hello {
             tipstaff_vantage: VERSION,
             addresses: own.to_vec(),
@@ -240,7 +240,7 @@ fn hear(ears: &Overhearing, wanted: &[IpAddr]) -> Vec<Heard> {
     let mut heard: Vec<Heard> = Vec::new();
     // Anybody may send something that looks like one: so all that come are told, within bounds.
     while heard.len() < MOST_HEARD && !wanted.is_empty() {
-        let Ok(Some((address, text))) = ears.next(SECRET_PORT, deadline) else { break };
+        let Ok(Some((address, text))) = ears.next(deadline) else { break };
         let secret = std::str::from_utf8(&text).ok().and_then(|it| it.strip_prefix(SECRET));
         let Some(secret) = secret.map(|it| it.trim().to_owned()) else { continue };
         if wanted.contains(&address) {
