@@ -166,7 +166,10 @@ fn a_kill_at_any_moment_leaves_old_or_new_rules_and_a_docket_that_agrees() {
             let kills = std::env::var("TIPSTAFF_KILLS");
             let kills: u64 = kills.map_or(24, |it| it.parse().expect("a number"));
             let desk = Desk::with(INHERITED);
+            let begun = Instant::now();
             on_sluice(&desk, &["enforce", "--keep"]).exits(0);
+            // However busy the machine is: from right after the start to well after the end.
+            let whole = begun.elapsed().max(Duration::from_millis(60)) * 2;
             let mut last = INHERITED;
             let (mut old, mut new) = (0, 0);
             for round in 0..kills {
@@ -175,8 +178,9 @@ fn a_kill_at_any_moment_leaves_old_or_new_rules_and_a_docket_that_agrees() {
                 let mut command = desk.command(["--host", "sluice", "enforce", "--keep"]);
                 let mut child =
                     command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("runs");
-                // From right after the start to well after the end, in steps that are spread.
-                std::thread::sleep(Duration::from_micros(500 + (round * 37 % 100) * 1_500));
+                // In steps that are spread.
+                let part = u32::try_from(round * 37 % 100).expect("below a hundred");
+                std::thread::sleep(whole * part / 100);
                 child.kill().expect("killed, or done");
                 child.wait().expect("ended");
                 // One or the other, entirely.
