@@ -194,7 +194,7 @@ fn interrupted_at_any_moment_it_goes_back_or_was_never_made() {
     sealed("way_back::interrupted_at_any_moment_it_goes_back_or_was_never_made", || {
         let rounds = 40;
         // Whoever started the tests in the background may have had Ctrl-C ignored; then the gentle end.
-        let status = std::fs::read_to_string("/proc/self/status").expect("a status");
+        let status = fs::read_to_string("/proc/self/status").expect("a status");
         let ignored = status.lines().find_map(|it| it.strip_prefix("SigIgn:")).expect("signals");
         let ignored = u64::from_str_radix(ignored.trim(), 16).expect("a number");
         let signal = if ignored & 0b10 == 0 { Signal::INT } else { Signal::TERM };
