@@ -13,7 +13,7 @@ const MIB: u64 = 1024 * 1024;
 const CLEARLY_LESS: u64 = 4;
 /// What the kernel is told, what it answers, and what that is taken apart into; measured for long lists of
 /// rules and of addresses, and rounded up.
-const FOLDED: u64 = 6;
+const FOLDED: u64 = 9;
 
 /// Refuses a policy with which a boot would need more than `limit` MiB: it does what this process has done
 /// until now, tells the kernel, and reads it back.
