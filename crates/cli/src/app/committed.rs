@@ -1,100 +1,60 @@
-//! A policy as it was last committed to the version control of its folder.
+//! A policy as it was last committed to the version control of its folder, told by git itself.
 
 use super::Failure;
-use gix_hash::Kind;
-use gix_object::FindExt;
-use gix_ref::file::ReferenceExt;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::process::Command;
 use tipstaff_core::policy::Source;
-
-/// The work tree that a path is in, and where its history is kept.
-struct WorkTree {
-    root: PathBuf,
-    /// With the head.
-    own: PathBuf,
-    /// With the objects.
-    common: PathBuf,
-}
-
-impl WorkTree {
-    fn around(path: &Path) -> Option<Self> {
-        for folder in path.ancestors() {
-            let marker = folder.join(".git");
-            let own = if marker.is_dir() {
-                marker
-            } else if let Ok(text) = fs::read_to_string(&marker) {
-                // A linked work tree names the place in a file.
-                folder.join(text.strip_prefix("gitdir:")?.trim())
-            } else {
-                continue;
-            };
-            let common = match fs::read_to_string(own.join("commondir")) {
-                Ok(text) => own.join(text.trim()),
-                Err(_) => own.clone(),
-            };
-            return Some(Self { root: folder.to_owned(), own, common });
-        }
-        None
-    }
-}
 
 /// The texts of the policy at `path` as of the last commit.
 ///
 /// # Errors
-/// [`Failure`] if the path is not in a work tree, or was never committed.
+/// [`Failure`] if git is not installed, does not trust the work tree, or has no such version.
 pub fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
     let shown = path.display();
     let nowhere = |why: String| {
         Failure::usage(
             format!("there is no committed version of {shown}: {why}"),
-            "`committed` needs a policy in a git work tree, committed at least once",
+            "`committed` needs git, and a policy in a work tree of it, committed at least once",
         )
     };
     let whole = fs::canonicalize(path).map_err(|error| nowhere(error.to_string()))?;
-    let tree =
-        WorkTree::around(&whole).ok_or_else(|| nowhere("it is in no git work tree".into()))?;
-    let inside = whole.strip_prefix(&tree.root).unwrap_or(&whole);
-    let objects = gix_odb::at(tree.common.join("objects"), Kind::Sha1)
-        .map_err(|error| nowhere(error.to_string()))?;
-    let refs = if tree.own == tree.common {
-        gix_ref::file::Store::at(tree.own, Kind::Sha1)
-    } else {
-        gix_ref::file::Store::for_linked_worktree(tree.own, tree.common, Kind::Sha1)
+    let folder = if whole.is_dir() { &whole } else { whole.parent().unwrap_or(&whole) };
+    let file = |name: &str, shown: &str| -> Result<Source, Failure> {
+        // `./`: seen from the folder, wherever in the work tree that is.
+        let data =
+            git(folder, &["cat-file", "blob", &format!("HEAD:./{name}")]).map_err(nowhere)?;
+        let text = String::from_utf8(data).map_err(|error| nowhere(error.to_string()))?;
+        Ok(Source::new(&format!("committed:{shown}"), &text))
     };
-    let head = refs.find("HEAD").and_then(|mut head| head.peel_to_id(&refs, &objects));
-    let commit = head.map_err(|error| nowhere(error.to_string()))?;
-    let mut buffer = Vec::new();
-    let root = objects
-        .find_commit(&commit, &mut buffer)
-        .map_err(|error| nowhere(error.to_string()))?
-        .tree();
-    let (mut buffer, mut path_buffer) = (Vec::new(), Vec::new());
-    let entry = objects
-        .find_tree_iter(&root, &mut buffer)
-        .and_then(|it| it.lookup_entry_by_path(&objects, &mut path_buffer, inside))
-        .map_err(|error| nowhere(error.to_string()))?
-        .ok_or_else(|| nowhere("the last commit does not have it".into()))?;
-    let text = |name: &str, id: &gix_hash::oid| -> Result<Source, Failure> {
-        let mut buffer = Vec::new();
-        let blob =
-            objects.find_blob(id, &mut buffer).map_err(|error| nowhere(error.to_string()))?;
-        let text = std::str::from_utf8(blob.data).map_err(|error| nowhere(error.to_string()))?;
-        Ok(Source::new(&format!("committed:{name}"), text))
-    };
-    if !entry.mode.is_tree() {
-        return Ok(vec![text(&shown.to_string(), &entry.oid)?]);
+    if !whole.is_dir() {
+        let name = whole.file_name().and_then(|it| it.to_str());
+        let name = name.ok_or_else(|| nowhere("its name is not UTF-8".into()))?;
+        return Ok(vec![file(name, &shown.to_string())?]);
     }
-    let mut buffer = Vec::new();
-    let folder =
-        objects.find_tree(&entry.oid, &mut buffer).map_err(|error| nowhere(error.to_string()))?;
+    let list = git(folder, &["ls-tree", "-z", "HEAD"]).map_err(nowhere)?;
     let mut sources = Vec::new();
-    // In order of their names, as the folder itself is read.
-    for file in folder.entries.iter().filter(|it| it.mode.is_blob()) {
-        let name = String::from_utf8_lossy(file.filename).into_owned();
-        if name.ends_with(".toml") && !name.starts_with('.') {
-            sources.push(text(&format!("{shown}/{name}"), file.oid)?);
+    // In order of their names, as the folder itself is read: MODE TYPE OBJECT, a tab, NAME.
+    for line in String::from_utf8_lossy(&list).split_terminator('\0') {
+        let Some((about, name)) = line.split_once('\t') else { continue };
+        let is_file = about.split(' ').nth(1) == Some("blob");
+        if is_file && name.ends_with(".toml") && !name.starts_with('.') {
+            sources.push(file(name, &format!("{shown}/{name}"))?);
         }
     }
+    if sources.is_empty() {
+        return Err(nowhere("the last commit has no policy there".into()));
+    }
     Ok(sources)
+}
+
+/// What git gives out, or why it does not.
+fn git(folder: &Path, words: &[&str]) -> Result<Vec<u8>, String> {
+    let done = Command::new("git").arg("-C").arg(folder).args(words).env("LC_ALL", "C").output();
+    let done = done.map_err(|error| format!("git cannot be run: {error}"))?;
+    if done.status.success() {
+        return Ok(done.stdout);
+    }
+    let said = String::from_utf8_lossy(&done.stderr);
+    Err(format!("git says: {}", said.lines().next().unwrap_or("nothing")))
 }

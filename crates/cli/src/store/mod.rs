@@ -17,8 +17,8 @@ pub use kept::{Guarded, all as all_kept, by_digest, digest, policy as kept_polic
 pub use note::{Note, origin};
 pub use pending::{Pending, Watcher, pending, set_pending, started};
 
-use sha2::{Digest, Sha256};
+use hmac_sha256::Hash;
 
 fn sum(bytes: &[u8]) -> String {
-    Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+    Hash::hash(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -1,7 +1,6 @@
 //! `review`, `compare` and `ask` about whole regions.
 
 use crate::harness::{Desk, INHERITED, MENDED, finish};
-use gix_object::Write;
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::net::{TcpListener, TcpStream};
@@ -91,35 +90,62 @@ fn policies_and_hosts_are_compared() {
     assert_eq!(hosts["changes"][0]["kind"], "opens");
 }
 
-/// A work tree whose last commit has this policy, made without any program.
-fn commit(folder: &Path, policy: &str) {
-    let history = folder.join(".git");
-    fs::create_dir_all(history.join("objects")).expect("a folder");
-    fs::create_dir_all(history.join("refs/heads")).expect("a folder");
-    fs::write(history.join("HEAD"), "ref: refs/heads/main\n").expect("written");
-    let objects = gix_odb::loose::Store::at(history.join("objects"), gix_hash::Kind::Sha1);
-    let blob = objects.write_buf(gix_object::Kind::Blob, policy.as_bytes()).expect("a blob");
-    let mut tree = b"100644 policy.toml\0".to_vec();
-    tree.extend_from_slice(blob.as_bytes());
-    let tree = objects.write_buf(gix_object::Kind::Tree, &tree).expect("a tree");
-    let text = format!(
-        "tree {tree}\nauthor curator <c@example.org> 1767225600 +0000\n\
-         committer curator <c@example.org> 1767225600 +0000\n\nkept\n"
-    );
-    let commit = objects.write_buf(gix_object::Kind::Commit, text.as_bytes()).expect("a commit");
-    fs::write(history.join("refs/heads/main"), format!("{commit}\n")).expect("written");
+/// Makes the folder a work tree, if it is none, and commits all of it.
+fn commit(folder: &Path) {
+    let git = |words: &[&str]| {
+        let mut command = Command::new("git");
+        command.arg("-C").arg(folder).args([
+            "-c",
+            "user.name=curator",
+            "-c",
+            "user.email=c@example.org",
+        ]);
+        // Nothing of whoever runs the tests.
+        command.env("HOME", folder).env("GIT_CONFIG_NOSYSTEM", "1").env_remove("GIT_DIR");
+        let done = command.args(words).output().expect("git");
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    };
+    git(&["init", "--quiet"]);
+    git(&["add", "."]);
+    git(&["commit", "--quiet", "--message=kept"]);
 }
 
 #[test]
 fn the_committed_version_is_compared() {
     let desk = Desk::with(INHERITED);
     let never = desk.run(["--host", "sluice", "compare", "committed"]).exits(2);
-    assert!(never.stderr.contains("it is in no git work tree"), "{}", never.stderr);
-    commit(desk.path(), INHERITED);
+    assert!(never.stderr.contains("git says: fatal: not a git repository"), "{}", never.stderr);
+    commit(desk.path());
     desk.run(["--host", "sluice", "compare", "committed"]).exits(0);
     desk.run(["--host", "sluice", "rule", "remove", "shell"]).exits(0);
     let changed = desk.run(["--host", "sluice", "compare", "committed"]).exits(1).stdout;
     assert!(changed.contains("closes") && changed.contains("22/tcp"), "{changed}");
+    // Nor is a machine without git one where nothing was ever committed.
+    let mut without = desk.command(["--host", "sluice", "compare", "committed"]);
+    without.env("PATH", "/nonexistent");
+    let without = finish(without).exits(2).stderr;
+    assert!(without.contains("git cannot be run: No such file"), "{without}");
+}
+
+#[test]
+fn the_committed_version_of_a_folder_is_compared() {
+    let desk = Desk::with(INHERITED);
+    let folder = desk.path().join("kept/policy");
+    fs::create_dir_all(&folder).expect("a folder");
+    fs::write(folder.join("10-all.toml"), INHERITED).expect("written");
+    commit(&desk.path().join("kept"));
+    let compare = || {
+        let mut command = desk.command(["--host", "sluice", "compare", "committed"]);
+        command.env("TIPSTAFF_POLICY", &folder);
+        finish(command)
+    };
+    compare().exits(0);
+    // One that was never committed is part of the policy, and not of the committed one.
+    let late = "edition = 1\n[host.late]\naddresses = [\"192.0.2.77\"]\n";
+    fs::write(folder.join("20-late.toml"), late).expect("written");
+    fs::write(folder.join("10-all.toml"), INHERITED.replace("80/tcp", "88/tcp")).expect("written");
+    let changed = compare().exits(1).stdout;
+    assert!(changed.contains("opens") && changed.contains("88/tcp"), "{changed}");
 }
 
 #[test]
