@@ -1,26 +1,15 @@
 //! What the exit code says.
 
 use std::process::ExitCode;
+use tipstaff_app::Outcome;
 
-/// How a command ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Exit {
-    /// 0: all is well.
-    Fine,
-    /// 1: the command did its work, and found something wrong.
-    Found,
-    /// 2: bad input or usage; nothing was done.
-    Usage,
-    /// 3: the system refused; nothing was done.
-    Refused,
-}
-
-/// The process's exit code.
-pub fn code(exit: Exit) -> ExitCode {
-    ExitCode::from(match exit {
-        Exit::Fine => 0,
-        Exit::Found => 1,
-        Exit::Usage => 2,
-        Exit::Refused => 3,
+/// The process's exit code: 0 all is well; 1 something wrong was found; 2 bad input or usage; 3 the
+/// system refused.
+pub fn code(outcome: Outcome) -> ExitCode {
+    ExitCode::from(match outcome {
+        Outcome::Fine => 0,
+        Outcome::Found => 1,
+        Outcome::Usage => 2,
+        Outcome::Refused => 3,
     })
 }

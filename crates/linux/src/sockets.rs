@@ -6,30 +6,11 @@ use std::collections::HashMap;
 use std::fs;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
+pub use tipstaff_core::space::PortProtocol;
 use tipstaff_wire::sock_diag::{
     self, FAMILY_V4, FAMILY_V6, PROTOCOL_TCP, PROTOCOL_UDP, STATE_CLOSE, STATE_ESTABLISHED,
     STATE_LISTEN, STATES_UNDER_WAY,
 };
-
-/// A protocol with ports.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum PortProtocol {
-    /// TCP.
-    Tcp,
-    /// UDP.
-    Udp,
-}
-
-impl PortProtocol {
-    /// The word for it in output.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Tcp => "tcp",
-            Self::Udp => "udp",
-        }
-    }
-}
 
 /// The process that holds a socket.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]

@@ -2,6 +2,7 @@
 
 use crate::LinuxError;
 use crate::sys::netlink;
+pub use crate::sys::netlink::Protocol;
 use rustix::fd::OwnedFd;
 use std::io;
 use std::sync::mpsc::channel;
@@ -31,17 +32,6 @@ pub trait Transport {
 
     /// A number for the next request.
     fn next_sequence(&mut self) -> u32;
-}
-
-/// The netlink families used here.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Protocol {
-    /// Links, addresses, routes.
-    Route,
-    /// Sockets.
-    SocketDiagnosis,
-    /// The packet filter and its relatives.
-    Netfilter,
 }
 
 /// A real netlink socket of the calling thread's network namespace.

@@ -1,8 +1,8 @@
 //! What the mended policy changed, seen from outside.
 
-use crate::app::reach::Report;
 use serde::Serialize;
 use std::net::IpAddr;
+use tipstaff_app::reach::Report;
 
 /// What one caller meets at one port.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]

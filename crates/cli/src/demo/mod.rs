@@ -11,25 +11,30 @@ mod world;
 
 pub use stand_in::run as stand_in;
 
-use crate::app::Failure;
-use crate::app::rehearse::no_namespaces;
-use crate::args::Output;
-use crate::exit::Exit;
+use crate::commands::{Output, Typed};
 use crate::render::{ColorWhen, Format, Screen};
 use std::process::Command;
+use tipstaff_app::Failure;
+use tipstaff_app::Outcome;
+use tipstaff_app::rehearse::no_namespaces;
 use tipstaff_linux::lab::seal;
 
 /// Runs the demo: outside, starts it anew in a sealed process; there, tells the story.
 ///
 /// # Errors
 /// [`Failure`] if the system lets us make no namespaces, or something in the lab fails.
-pub fn run(sealed: bool, format: Format, color: ColorWhen) -> Result<Output, Failure> {
+pub fn run(
+    sealed: bool,
+    format: Format,
+    color: ColorWhen,
+    typed: Typed,
+) -> Result<Output, Failure> {
     if sealed {
         tipstaff_linux::die_with_parent().map_err(|source| Failure::System {
             message: format!("cannot tie the lab to its command: {source}"),
             help: Vec::new(),
         })?;
-        return story::tell(format, &Screen::of_stdout(color));
+        return story::tell(format, &Screen::of_stdout(color), typed);
     }
     let program = own_program()?;
     let mut command = Command::new(program);
@@ -37,13 +42,13 @@ pub fn run(sealed: bool, format: Format, color: ColorWhen) -> Result<Output, Fai
     seal(&mut command);
     let status = command.status().map_err(|source| no_namespaces(&source))?;
     let exit = match status.code() {
-        Some(0) => Exit::Fine,
-        Some(1) => Exit::Found,
-        Some(2) => Exit::Usage,
+        Some(0) => Outcome::Fine,
+        Some(1) => Outcome::Found,
+        Some(2) => Outcome::Usage,
         // Ended by a signal, such as Ctrl-C, too.
-        _ => Exit::Refused,
+        _ => Outcome::Refused,
     };
-    Ok(Output { text: String::new(), exit })
+    Ok(Output { text: String::new(), outcome: exit })
 }
 
 fn own_program() -> Result<std::path::PathBuf, Failure> {

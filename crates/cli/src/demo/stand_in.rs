@@ -1,9 +1,9 @@
 //! Small programs that listen, so that the example's hosts have something to reach.
 
-use crate::app::Failure;
-use crate::args::Output;
+use crate::commands::Output;
 use std::io::Write;
 use std::net::{TcpListener, UdpSocket};
+use tipstaff_app::Failure;
 
 const GREETING: &[u8] = b"a stand-in of the Tidewater Seed Library\n";
 const V4: &str = "0.0.0.0";
@@ -25,7 +25,7 @@ pub fn run(words: &[String]) -> Result<Output, Failure> {
         // Ends only if the thread panicked; the others go on.
         let _ = thread.join();
     }
-    Ok(Output { text: String::new(), exit: crate::exit::Exit::Fine })
+    Ok(Output::silent())
 }
 
 fn listen(word: &str) -> Result<std::thread::JoinHandle<()>, Failure> {

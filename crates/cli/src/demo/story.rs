@@ -2,19 +2,19 @@
 
 use super::changes::{Change, Sight, changes, sights};
 use super::world::{self, HOSTS, MAIL, World};
-use crate::app::reach::{Report, Request, Vantage, Way};
-use crate::app::{
-    Failure, Loaded, ask, docket, loaded, reach, rehearse, review, show, status, transaction,
-};
-use crate::args::{Cli, Output, dispatch};
-use crate::exit::Exit;
+use crate::commands::{Output, Typed};
 use crate::render::{self, Cell, Format, Screen, Style, Table};
-use crate::store::Home;
-use clap::Parser;
 use serde::Serialize;
+use std::ffi::OsString;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::time::Duration;
+use tipstaff_app::Outcome;
+use tipstaff_app::reach::{Report, Request, Vantage, Way};
+use tipstaff_app::store::Home;
+use tipstaff_app::{
+    Failure, Loaded, ask, docket, loaded, reach, rehearse, review, show, status, transaction,
+};
 use tipstaff_core::plan::HostPlan;
 use tipstaff_core::policy::Source;
 use tipstaff_core::space::Direction;
@@ -115,8 +115,8 @@ struct Findings {
 ///
 /// # Errors
 /// [`Failure`] if the lab cannot be built or the kernel refuses.
-pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
-    let teller = Teller { screen: *screen, silent: format == Format::Json };
+pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Failure> {
+    let teller = Teller { screen: *screen, silent: format == Format::Json, typed };
     teller.opening();
     let inherited = Policies::read(INHERITED)?;
     let world = World::build(&inherited.plans())?;
@@ -171,19 +171,19 @@ pub fn tell(format: Format, screen: &Screen) -> Result<Output, Failure> {
     let changes = changes(&before.sights, &after.sights);
     teller.chapter("8. What changed, seen from outside", CHANGED);
     teller.changes(&changes);
-    let mut broken = broken(&before, &after, status.exit());
+    let mut broken = broken(&before, &after, status.outcome());
     broken.append(&mut unlike);
     if rehearsal.disagreements > 0 {
         broken.push(format!("{} packets of the rehearsal", rehearsal.disagreements));
     }
     teller.closing(&broken);
 
-    let exit = if broken.is_empty() { Exit::Fine } else { Exit::Found };
+    let exit = if broken.is_empty() { Outcome::Fine } else { Outcome::Found };
     let (before, after) = (before.reports, after.reports);
     let findings = Findings { before, after, changes, broken };
     // For people it has all been told by now.
     let text = render::report(format, screen, &findings, |_, _| String::new());
-    Ok(Output { text, exit })
+    Ok(Output { text, outcome: exit })
 }
 
 /// One policy text, worked out for every host.
@@ -218,6 +218,7 @@ struct Check {
 struct Teller {
     screen: Screen,
     silent: bool,
+    typed: Typed,
 }
 
 /// Where the docket of the calling thread's machine is kept.
@@ -333,9 +334,8 @@ impl Teller {
         let policy = own.display().to_string();
         let run = |words: &[&str]| -> Result<Output, Failure> {
             let given = ["tipstaff", "--policy", &policy, "--host", "sluice"];
-            let cli = Cli::try_parse_from(given.iter().chain(words))
-                .map_err(|error| Failure::usage(error.to_string(), "the demo asks otherwise"))?;
-            dispatch(&cli, &self.screen)
+            let words: Vec<OsString> = given.iter().chain(words).map(Into::into).collect();
+            (self.typed)(&words, &self.screen)
         };
         for words in EDITED {
             let quoted: Vec<String> = words
@@ -349,7 +349,7 @@ impl Teller {
         self.command("--host sluice compare mended.toml");
         let compared = run(&["compare", &mended])?;
         self.say(&compared.text);
-        let alike = compared.exit == Exit::Fine;
+        let alike = compared.outcome == Outcome::Fine;
         Ok(if alike { Vec::new() } else { vec!["the edited policy is not the mended one".into()] })
     }
 
@@ -456,7 +456,7 @@ fn mail() -> Result<Vec<Sight>, Failure> {
 }
 
 /// What the story says and the lab did not show.
-fn broken(before: &Check, after: &Check, status: Exit) -> Vec<String> {
+fn broken(before: &Check, after: &Check, status: Outcome) -> Vec<String> {
     let mut broken = Vec::new();
     for claim in CLAIMS {
         let Claim { host, port, from, .. } = claim;
@@ -478,11 +478,11 @@ fn broken(before: &Check, after: &Check, status: Exit) -> Vec<String> {
         }
     }
     for report in before.reports.iter().chain(&after.reports) {
-        if report.exit() != Exit::Fine {
+        if report.outcome() != Outcome::Fine {
             broken.push(format!("the witnesses disagree about {}", report.host));
         }
     }
-    if status != Exit::Fine {
+    if status != Outcome::Fine {
         broken.push("sluice's rules are not the policy's".into());
     }
     broken

@@ -1,12 +1,12 @@
 //! The example's world: networks, machines, and the programs that listen on them.
 
-use crate::app::Failure;
 use rustix::mount::{MountFlags, mount, mount_bind};
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use tipstaff_app::Failure;
 use tipstaff_core::plan::HostPlan;
 use tipstaff_linux::LinuxError;
 use tipstaff_linux::lab::{Interface, Lab, Machine, Node, Route, Segment, Topology, TopologyError};

@@ -2,7 +2,7 @@
 
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, place};
-use crate::app::ask::{PathStep, Report};
+use tipstaff_app::ask::{PathStep, Report};
 
 /// The report as text.
 pub fn ask(report: &Report, screen: &Screen) -> String {

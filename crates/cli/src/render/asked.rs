@@ -2,7 +2,7 @@
 
 use super::show::verdict_style;
 use super::{Screen, Style, clean, regions};
-use crate::app::asked::{Answer, Report};
+use tipstaff_app::asked::{Answer, Report};
 
 /// The answer.
 pub fn asked(report: &Report, screen: &Screen) -> String {

@@ -1,7 +1,7 @@
 //! `compare` as text.
 
 use super::{Screen, Style, clean, effects};
-use crate::app::compare::Report;
+use tipstaff_app::compare::Report;
 
 /// The differences.
 pub fn compare(report: &Report, screen: &Screen) -> String {

@@ -2,7 +2,7 @@
 
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean};
-use crate::app::cut::Report;
+use tipstaff_app::cut::Report;
 
 /// What lives on, and what was ended.
 pub fn cut(report: &Report, screen: &Screen) -> String {

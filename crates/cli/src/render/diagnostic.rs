@@ -2,12 +2,12 @@
 
 use super::screen::{Screen, Style};
 use super::text::clean;
-use crate::app::Failure;
 use annotate_snippets::{
     AnnotationKind, Element, Group, Level, Patch as SnippetPatch, Renderer, Snippet,
 };
 use serde::Serialize;
 use std::sync::Arc;
+use tipstaff_app::Failure;
 use tipstaff_core::policy::{Diagnostic, Label, Severity, Source};
 
 /// More mistakes than these are counted, not shown: the first ones explain the rest.
@@ -196,8 +196,8 @@ pub fn failure_words(failure: &Failure) -> FailureWords {
 #[cfg(test)]
 mod tests {
     use super::failure;
-    use crate::app::{Failure, loaded};
     use crate::render::Screen;
+    use tipstaff_app::{Failure, loaded};
     use tipstaff_core::plan::RuleId;
     use tipstaff_core::policy::Source;
     use tipstaff_linux::LinuxError;

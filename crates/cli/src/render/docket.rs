@@ -1,8 +1,8 @@
 //! The docket as text.
 
 use super::{Cell, Screen, Style, Table, clean};
-use crate::app::docket::{List, Mended, Shown};
-use crate::store::{Entry, Kind, State};
+use tipstaff_app::docket::{List, Mended, Shown};
+use tipstaff_app::store::{Entry, Kind, State};
 
 /// All entries, newest first.
 pub fn docket(list: &List, screen: &Screen) -> String {

@@ -3,7 +3,7 @@
 use super::review::finding;
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, changes, clean, place, regions};
-use crate::app::edit::{NameList, Note, Report, RuleList};
+use tipstaff_app::edit::{NameList, Note, Report, RuleList};
 
 /// More changed lines than this are not shown.
 const LINES: usize = 60;

@@ -1,8 +1,8 @@
 //! Changes for packets as text: what opens, what closes, what else.
 
 use super::{Cell, Screen, Style, Table, clean};
-use crate::app::RegionWords;
-use crate::app::effect::{ChangeWords, Effects};
+use tipstaff_app::RegionWords;
+use tipstaff_app::effect::{ChangeWords, Effects};
 
 /// Lists of regions are cut here; JSON has all of them.
 const MOST: usize = 8;

@@ -1,9 +1,9 @@
 //! `enforce`, `confirm`, `revert` and `release` as text.
 
 use super::{Screen, Style, clean, effects};
-use crate::app::effect::Effects;
-use crate::app::enforce::Report as Enforced;
-use crate::app::transaction::{Booted, Report, Settled};
+use tipstaff_app::effect::Effects;
+use tipstaff_app::enforce::Report as Enforced;
+use tipstaff_app::transaction::{Booted, Report, Settled};
 
 /// What a change did.
 pub fn enforced(report: &Report, screen: &Screen) -> String {

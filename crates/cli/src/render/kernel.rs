@@ -1,7 +1,7 @@
 //! `status --kernel` as text.
 
 use super::{Cell, Screen, Style, Table, clean};
-use crate::app::kernel::Report;
+use tipstaff_app::kernel::Report;
 
 /// What this kernel can do, and what is done without it.
 pub fn kernel(report: &Report, screen: &Screen) -> String {

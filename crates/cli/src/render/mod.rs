@@ -43,10 +43,10 @@ pub use status::status;
 pub use table::{Cell, Table, wrap};
 pub use text::{clean, place};
 
-use crate::app::Failure;
 use clap::ValueEnum;
 use serde::Serialize;
 use std::io::{ErrorKind, Write};
+use tipstaff_app::Failure;
 
 /// How results are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -64,9 +64,9 @@ pub enum Format {
 }
 
 impl Format {
-    /// Whether every command that reports can write it.
-    pub fn is_common(self) -> bool {
-        matches!(self, Self::Text | Self::Json)
+    /// As it is asked for.
+    pub fn word(self) -> String {
+        self.to_possible_value().map(|it| it.get_name().to_owned()).unwrap_or_default()
     }
 }
 

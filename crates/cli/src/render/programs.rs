@@ -1,7 +1,7 @@
 //! `programs` as text.
 
 use super::{Cell, Screen, Style, Table, clean, wrap};
-use crate::app::programs::{Program, Report};
+use tipstaff_app::programs::{Program, Report};
 
 /// The report as text.
 pub fn programs(report: &Report, screen: &Screen) -> String {

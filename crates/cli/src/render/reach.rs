@@ -2,8 +2,8 @@
 
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, wrap};
-use crate::app::By;
-use crate::app::reach::{Entry, From, Part, ProbeWords, Report};
+use tipstaff_app::By;
+use tipstaff_app::reach::{Entry, From, Part, ProbeWords, Report};
 use tipstaff_core::policy::ANYWHERE;
 
 /// The mark of a cell whose witnesses disagree.

@@ -1,9 +1,9 @@
 //! `rehearse` as text.
 
 use super::{Cell, Screen, Style, Table, clean, wrap};
-use crate::app::grouped;
-use crate::app::rehearse::{Report, Row, Witness};
 use std::collections::{HashMap, HashSet};
+use tipstaff_app::grouped;
+use tipstaff_app::rehearse::{Report, Row, Witness};
 
 const INDENT: usize = 2;
 /// With more lines than this, senders that meet the same share one whatever they are called.

@@ -1,8 +1,9 @@
 //! `review` as text.
 
 use super::{Screen, Style, clean, place, wrap};
-use crate::app::PacketWords;
-use crate::app::review::{Explanation, Finding, Report};
+use tipstaff_app::Finding;
+use tipstaff_app::PacketWords;
+use tipstaff_app::review::{Explanation, Report};
 
 /// The findings.
 pub fn review(report: &Report, screen: &Screen) -> String {

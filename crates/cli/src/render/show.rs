@@ -1,7 +1,7 @@
 //! `show` as text.
 
 use super::{Cell, Screen, Style, Table, clean, place, wrap};
-use crate::app::show::{Line, Report};
+use tipstaff_app::show::{Line, Report};
 
 /// The report as text.
 pub fn show(report: &Report, screen: &Screen) -> String {

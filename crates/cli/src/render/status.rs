@@ -2,7 +2,7 @@
 
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean};
-use crate::app::status::{Other, Report, RuleCount};
+use tipstaff_app::status::{Other, Report, RuleCount};
 
 /// The report as text.
 pub fn status(report: &Report, screen: &Screen) -> String {

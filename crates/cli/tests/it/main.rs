@@ -12,6 +12,7 @@ mod enforcing;
 mod folders;
 mod guarding;
 mod harness;
+mod imports;
 mod interfaces;
 mod kernel;
 mod programs;

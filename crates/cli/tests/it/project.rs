@@ -41,7 +41,8 @@ fn each_crate_uses_only_those_above_it() {
     assert_eq!(ours("core"), [] as [&str; 0]);
     assert_eq!(ours("wire"), [] as [&str; 0]);
     assert_eq!(ours("linux"), ["tipstaff-core", "tipstaff-wire"]);
-    assert_eq!(ours("cli"), ["tipstaff-core", "tipstaff-linux"]);
+    assert_eq!(ours("app"), ["tipstaff-core", "tipstaff-linux"]);
+    assert_eq!(ours("cli"), ["tipstaff-app", "tipstaff-core", "tipstaff-linux"]);
     let text =
         fs::read_to_string(format!("{ROOT}/packaging/writer/Cargo.toml")).expect("a manifest");
     assert!(text.contains("\ntipstaff.workspace") && !text.contains("tipstaff-"), "{text}");
@@ -78,8 +79,24 @@ fn the_core_and_the_codecs_touch_nothing_outside() {
 }
 
 #[test]
+fn the_use_cases_know_no_command_line() {
+    let forbidden =
+        ["println!", "eprintln!", "print!", "clap", "process::exit", "ExitCode", "stdout()"];
+    let mut files = Vec::new();
+    sources(Path::new(&format!("{ROOT}/crates/app/src")), &mut files);
+    assert!(files.len() > 40, "only {} sources found", files.len());
+    for file in files {
+        let text = fs::read_to_string(&file).expect("text");
+        for word in forbidden {
+            assert!(!text.contains(word), "{} uses {word}", file.display());
+        }
+    }
+    assert!(depends("app").iter().all(|it| !it.starts_with("clap") && !it.starts_with("ansty")));
+}
+
+#[test]
 fn unsafe_code_stays_in_its_place() {
-    for name in ["linux", "cli"] {
+    for name in ["linux", "app", "cli"] {
         let mut files = Vec::new();
         sources(Path::new(&format!("{ROOT}/crates/{name}/src")), &mut files);
         for file in files.iter().filter(|it| !it.to_string_lossy().contains("/linux/src/sys/")) {

@@ -77,8 +77,13 @@ fn the_page_needs_nothing_else_and_takes_nothing_from_outside_for_markup() {
     for word in ["prefers-color-scheme: dark", "@media print", "witnesses agree", "22000/tcp+udp"] {
         assert!(page.contains(word), "{word} is missing");
     }
-    let wrong = desk.run(["show", "--format", "html"]).exits(2);
-    assert!(wrong.stderr.contains("only `report`"), "{}", wrong.stderr);
+    // Others cannot be written so, wherever on the line that is asked for.
+    let wrong = desk.run(["show", "--format", "html"]).exits(2).stderr;
+    assert!(wrong.contains("invalid value 'html'") && wrong.contains("text, json"), "{wrong}");
+    let wrong = desk.run(["--format", "html", "show"]).exits(2).stderr;
+    assert!(wrong.contains("`show` cannot be written as html"), "{wrong}");
+    let help = desk.run(["show", "--help"]).exits(0).stdout;
+    assert!(help.contains("json") && !help.contains("html"), "{help}");
 }
 
 #[test]

@@ -9,19 +9,22 @@
 mod budget;
 mod compare;
 mod expect;
+mod findings;
 mod hull;
 mod index;
 mod lines;
 mod question;
 mod reopening;
-mod review;
 mod samples;
 
 pub use compare::{Change, Comparison, Side, compare};
 pub use expect::{Failing, failing};
+pub use findings::{
+    Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, RoutingMark, Scope, Subject,
+    explain, kinds, odd_interface, reachable, review, review_expectations, review_machine,
+};
 pub use lines::piece_of;
 pub use question::{Share, loopback, ordinary, share_of, shares};
 pub use reopening::{Obstacle, Part, Session, obstacle};
-pub use review::{Finding, Mend, Subject, explain, reachable, review, review_expectations};
 
 pub use crate::policy::Code;

@@ -1,67 +1,17 @@
 //! A first policy from what a machine does now: narrow, with a reason for every rule, and with a
 //! question where only its administrator knows the answer.
 
+mod facts;
 mod rules;
+mod text;
 
-use crate::policy::deceives;
+pub use facts::{Contact, Facts, Link, Listener};
+
 use crate::policy::edit::quoted;
 use rules::Rule;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
-
-/// What a machine does now.
-#[derive(Clone, Debug, PartialEq, Eq, Default)]
-pub struct Facts {
-    /// Its name.
-    pub host: String,
-    /// Its links besides the loopback one.
-    pub links: Vec<Link>,
-    /// Whether it passes packets on between links.
-    pub forwards: bool,
-    /// What listens.
-    pub listeners: Vec<Listener>,
-    /// Who is connected.
-    pub contacts: Vec<Contact>,
-    /// The remote shell session that asks: the client's address, and the port of the shell.
-    pub session: Option<(IpAddr, u16)>,
-    /// Whether rules are to be for the programs that listen now, and no others.
-    pub by_program: bool,
-    /// What could not be seen, in words.
-    pub unseen: Vec<String>,
-}
-
-/// A link.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Link {
-    /// Its name.
-    pub name: String,
-    /// Its addresses with prefix lengths.
-    pub addresses: Vec<(IpAddr, u8)>,
-}
-
-/// A socket that waits for traffic.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Listener {
-    /// Whether it is TCP, rather than UDP.
-    pub tcp: bool,
-    /// Its port.
-    pub port: u16,
-    /// The address it is bound to.
-    pub address: IpAddr,
-    /// The file of its program, if that is known.
-    pub program: Option<String>,
-}
-
-/// A connection to this machine that stands.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Contact {
-    /// Whether it is TCP, rather than UDP.
-    pub tcp: bool,
-    /// This machine's port.
-    pub port: u16,
-    /// Who is at the other end.
-    pub peer: IpAddr,
-}
+use text::{comment, list, slug};
 
 /// The policy, as text.
 #[must_use]
@@ -141,43 +91,6 @@ fn defaults(out: &mut String, facts: &Facts, host: &str) {
     } else {
         out.push_str("forwarded = \"deny\"\n");
     }
-}
-
-/// Adds a comment, in lines of readable length. Nothing in it can end it.
-fn comment(out: &mut String, text: &str) {
-    const WIDTH: usize = 96;
-    let clean: String = text.chars().map(|it| if deceives(it) { '\u{fffd}' } else { it }).collect();
-    let mut line = String::from("#");
-    for word in clean.split(' ') {
-        if line.len() > 1 && line.chars().count() + 1 + word.chars().count() > WIDTH {
-            out.push_str(&line);
-            out.push('\n');
-            line = String::from("#");
-        }
-        line.push(' ');
-        line.push_str(word);
-    }
-    out.push_str(&line);
-    out.push('\n');
-}
-
-fn list(items: impl IntoIterator<Item = String>) -> String {
-    let items: Vec<String> = items.into_iter().map(|it| quoted(&it)).collect();
-    format!("[{}]", items.join(", "))
-}
-
-/// A name as policies have them, made from any text.
-fn slug(text: &str, otherwise: &str) -> String {
-    let mut name = String::new();
-    for char in text.chars().flat_map(char::to_lowercase) {
-        if char.is_ascii_alphanumeric() {
-            name.push(char);
-        } else if !name.is_empty() && !name.ends_with('-') {
-            name.push('-');
-        }
-    }
-    let name = name.trim_end_matches('-');
-    if name.is_empty() { otherwise.into() } else { name.chars().take(48).collect() }
 }
 
 fn of_the_link(address: IpAddr) -> bool {

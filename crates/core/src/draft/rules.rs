@@ -1,6 +1,7 @@
 //! The rules of a draft.
 
-use super::{Facts, Listener, comment, list, slug};
+use super::facts::{Facts, Listener};
+use super::text::{comment, list, slug};
 use crate::policy::edit::quoted;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;

@@ -1,142 +1,95 @@
 //! The kinds of findings that a review can have, by the names under which a policy accepts them.
 
-/// A kind of finding.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Code {
+/// Kinds with their names; none can be without a name, or be left out of the list.
+macro_rules! kinds {
+    ($($(#[$about:meta])* $kind:ident = $name:literal,)*) => {
+        /// A kind of finding.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum Code {
+            $($(#[$about])* $kind,)*
+        }
+
+        impl Code {
+            /// All kinds.
+            pub const ALL: &[Self] = &[$(Self::$kind),*];
+
+            /// Its name.
+            #[must_use]
+            pub fn as_str(self) -> &'static str {
+                match self {
+                    $(Self::$kind => $name,)*
+                }
+            }
+        }
+    };
+}
+
+kinds! {
     /// Earlier rules decide everything that a rule matches.
-    Shadowed,
+    Shadowed = "shadowed",
     /// Removing a rule would change no packet's fate.
-    Redundant,
+    Redundant = "redundant",
     /// An earlier rule decides the opposite for a part of what a rule matches.
-    Overlap,
+    Overlap = "overlap",
     /// A rule cannot match anything on this host.
-    NeverHere,
+    NeverHere = "never-here",
     /// A rule does what the default does anyway.
-    SameAsDefault,
+    SameAsDefault = "same-as-default",
     /// A port that is commonly kept private is open to nearly everybody.
-    WideOpen,
+    WideOpen = "wide-open",
     /// A rule serves one IP version although the places it names have both.
-    OneIpVersion,
+    OneIpVersion = "one-ip-version",
     /// A rule has ended, or is about to.
-    Expired,
+    Expired = "expired",
     /// A rate does not do what it seems to.
-    OddRate,
+    OddRate = "odd-rate",
     /// Nothing uses a place, service or bundle.
-    UnusedName,
+    UnusedName = "unused-name",
     /// Nobody can reach the remote shell.
-    ShellLockout,
+    ShellLockout = "shell-lockout",
     /// An expectation does not hold.
-    ExpectationFailed,
+    ExpectationFailed = "expectation-failed",
     /// A rule allows a port at which nothing listens.
-    NoListener,
+    NoListener = "no-listener",
     /// Something listens at a port that no rule mentions.
-    UnmentionedListener,
+    UnmentionedListener = "unmentioned-listener",
     /// A rule opens a port to others at which something listens for this host only.
-    LoopbackListener,
+    LoopbackListener = "loopback-listener",
     /// A port is open to anybody, and only known places use it.
-    WiderThanUsed,
+    WiderThanUsed = "wider-than-used",
     /// The session that asks would be cut.
-    SessionCut,
+    SessionCut = "session-cut",
     /// A rule for a program is about traffic that never belongs to one.
-    ProgramNeverMatches,
+    ProgramNeverMatches = "program-never-matches",
     /// Rules for programs need the baseline's `replies`, and that is off.
-    ProgramNeedsReplies,
+    ProgramNeedsReplies = "program-needs-replies",
     /// There is no program at a path that a rule names.
-    ProgramMissing,
+    ProgramMissing = "program-missing",
     /// A rule names a script, whose sockets are those of the program that runs it.
-    ProgramIsScript,
+    ProgramIsScript = "program-is-script",
     /// A program goes by more than one name.
-    ProgramShared,
+    ProgramShared = "program-shared",
     /// Another program listens where a rule lets others reach a certain one.
-    OtherProgram,
+    OtherProgram = "other-program",
     /// Others use the bits of marks by which rules know programs.
-    MarkClash,
+    MarkClash = "mark-clash",
     /// Others than root can write a program that rules name, or what it loads.
-    ProgramWritable,
+    ProgramWritable = "program-writable",
     /// A rule names a program that runs whatever it is given.
-    ProgramIsInterpreter,
+    ProgramIsInterpreter = "program-is-interpreter",
     /// There is no interface of a name by which rules tell packets apart.
-    InterfaceMissing,
+    InterfaceMissing = "interface-missing",
     /// An interface by which rules tell packets apart is a part of another one.
-    InterfaceEnslaved,
+    InterfaceEnslaved = "interface-enslaved",
     /// A rate per source has had no room for some senders.
-    RateCrowded,
+    RateCrowded = "rate-crowded",
 }
 
 impl Code {
-    /// All kinds.
-    pub const ALL: [Self; 29] = [
-        Self::Shadowed,
-        Self::Redundant,
-        Self::Overlap,
-        Self::NeverHere,
-        Self::SameAsDefault,
-        Self::WideOpen,
-        Self::OneIpVersion,
-        Self::Expired,
-        Self::OddRate,
-        Self::UnusedName,
-        Self::ShellLockout,
-        Self::ExpectationFailed,
-        Self::NoListener,
-        Self::UnmentionedListener,
-        Self::LoopbackListener,
-        Self::WiderThanUsed,
-        Self::SessionCut,
-        Self::ProgramNeverMatches,
-        Self::ProgramNeedsReplies,
-        Self::ProgramMissing,
-        Self::ProgramIsScript,
-        Self::ProgramShared,
-        Self::OtherProgram,
-        Self::MarkClash,
-        Self::ProgramWritable,
-        Self::ProgramIsInterpreter,
-        Self::InterfaceMissing,
-        Self::InterfaceEnslaved,
-        Self::RateCrowded,
-    ];
-
-    /// Its name.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Shadowed => "shadowed",
-            Self::Redundant => "redundant",
-            Self::Overlap => "overlap",
-            Self::NeverHere => "never-here",
-            Self::SameAsDefault => "same-as-default",
-            Self::WideOpen => "wide-open",
-            Self::OneIpVersion => "one-ip-version",
-            Self::Expired => "expired",
-            Self::OddRate => "odd-rate",
-            Self::UnusedName => "unused-name",
-            Self::ShellLockout => "shell-lockout",
-            Self::ExpectationFailed => "expectation-failed",
-            Self::NoListener => "no-listener",
-            Self::UnmentionedListener => "unmentioned-listener",
-            Self::LoopbackListener => "loopback-listener",
-            Self::WiderThanUsed => "wider-than-used",
-            Self::SessionCut => "session-cut",
-            Self::ProgramNeverMatches => "program-never-matches",
-            Self::ProgramNeedsReplies => "program-needs-replies",
-            Self::ProgramMissing => "program-missing",
-            Self::ProgramIsScript => "program-is-script",
-            Self::ProgramShared => "program-shared",
-            Self::OtherProgram => "other-program",
-            Self::MarkClash => "mark-clash",
-            Self::ProgramWritable => "program-writable",
-            Self::ProgramIsInterpreter => "program-is-interpreter",
-            Self::InterfaceMissing => "interface-missing",
-            Self::InterfaceEnslaved => "interface-enslaved",
-            Self::RateCrowded => "rate-crowded",
-        }
-    }
-
     /// The kind of that name.
     #[must_use]
     pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|code| code.as_str() == text)
+        Self::ALL.iter().copied().find(|code| code.as_str() == text)
     }
 }
 

@@ -1,7 +1,8 @@
 //! Arranges many items of one IP version into lookups.
 
 use super::cells::{Stretch as Values, cells};
-use super::lower::{FEW, Item, Lowering, lead};
+use super::item::{FEW, Item};
+use super::lowering::{Lowering, lead};
 use super::model::{Action, Entry, Key, KeyValue, Lookup, ProgramRule, Test, Then};
 use super::points::{Split, split, stretches_of};
 use super::room;

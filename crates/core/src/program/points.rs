@@ -2,7 +2,7 @@
 //! by one hash.
 
 use super::cells::{Cell, cells};
-use super::lower::{FEW, Item};
+use super::item::{FEW, Item};
 use super::model::KeyValue;
 use super::stretch::Axis;
 use crate::plan::Condition;

@@ -1,6 +1,6 @@
 //! Cuts an ordered list into stretches within which lookups can keep the order.
 
-use super::lower::Item;
+use super::item::Item;
 use crate::plan::{Condition, InterfaceTest};
 use crate::space::{AddressSet, Family, TrafficSet};
 

@@ -1,6 +1,6 @@
 //! One packet, as far as a policy can tell packets apart.
 
-use super::traffic::{ICMP, ICMPV6, TCP, UDP};
+use super::protocol::{ICMP, ICMPV6, TCP, UDP};
 use std::fmt;
 use std::net::IpAddr;
 

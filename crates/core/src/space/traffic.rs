@@ -1,18 +1,8 @@
 //! Exact sets of what a packet can carry: protocol, destination port, ICMP type.
 
+use super::protocol::{ICMP, ICMPV6, IGMP, TCP, UDP};
 use super::{Family, Packet, RangeSet, Transport};
 use std::fmt;
-
-/// Protocol number of ICMP (IANA protocol numbers).
-pub const ICMP: u8 = 1;
-/// Protocol number of IGMP.
-pub const IGMP: u8 = 2;
-/// Protocol number of TCP.
-pub const TCP: u8 = 6;
-/// Protocol number of UDP.
-pub const UDP: u8 = 17;
-/// Protocol number of ICMPv6.
-pub const ICMPV6: u8 = 58;
 
 /// A set of kinds of traffic. ICMP types are kept per IP version, since the numbers differ.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]

@@ -4,7 +4,9 @@
 use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::net::IpAddr;
-use tipstaff_core::analysis::{self, Code, Subject, compare, ordinary, review, share_of, shares};
+use tipstaff_core::analysis::{
+    self, Code, Subject, compare, explain, kinds, ordinary, review, share_of, shares,
+};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Act, Decision, HostPlan, Kind, resolve};
@@ -471,4 +473,17 @@ fn the_textbook_example_is_found_out() {
     ];
     let expected = expected.map(|(a, b, c)| (a.to_owned(), b.to_owned(), c.to_owned()));
     assert_eq!(found, BTreeSet::from(expected));
+}
+
+#[test]
+fn every_kind_of_finding_is_found_somewhere_and_explained_once() {
+    for &code in Code::ALL {
+        let kinds: Vec<_> = kinds().filter(|it| it.0.code == code).collect();
+        assert_eq!(kinds.len(), 1, "{} is in the table once", code.as_str());
+        let (kind, scopes) = &kinds[0];
+        assert!(kind.meaning.len() > 80, "{} is explained", code.as_str());
+        assert_eq!(kind.meaning, explain(code));
+        assert!(!scopes.is_empty(), "something looks for {}", code.as_str());
+    }
+    assert_eq!(kinds().count(), Code::ALL.len());
 }

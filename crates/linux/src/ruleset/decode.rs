@@ -3,10 +3,10 @@
 //! Expressions are followed register by register. What is not understood becomes an opaque test
 //! or action: it never counts as "matches" or "does not match".
 
-use super::encode::{CROWDS, LOG_GROUP, NOT_IN, USER_DATA_VERSION, interface_key, state_bit};
 use super::keys;
 use super::marks::{Marks, Numbered};
-use super::read::Count;
+use super::names::{CROWDS, LOG_GROUP, NOT_IN, USER_DATA_VERSION, interface_key, state_bit};
+use super::tally::Count;
 use super::values::{Key, before, largest, set_of};
 use std::collections::HashMap;
 use tipstaff_core::plan::{InterfaceTest, RuleId};

@@ -6,63 +6,33 @@
 mod decode;
 mod encode;
 mod keys;
+mod ledger;
 mod marks;
+mod names;
 mod others;
 mod quiet;
 mod read;
 mod reopen;
+mod tally;
 mod values;
 
-pub use encode::{LOG_GROUP, encode};
+pub use encode::encode;
+pub use ledger::Ledger;
+pub(crate) use ledger::send;
 pub(crate) use marks::too_many_programs;
 pub use marks::{DEFAULT_MASK, Marks, Numbered};
+pub use names::{LOG_GROUP, TABLE};
 pub use others::{Denies, OtherChain, OtherTable, others};
 pub use quiet::{QUIET, QUIET_TABLE, Tuple, keep_quiet};
 use read::read_table;
-pub use read::{Count, Snapshot, Tally, read};
+pub use read::{Snapshot, read};
+pub use tally::{Count, Tally};
 
 use crate::LinuxError;
-use crate::batch::deliver;
-use crate::error::reason;
 use crate::transport::Transport;
-use std::collections::BTreeMap;
-use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{RuleProgram, compare};
-use tipstaff_wire::netlink::{Answer, ERROR, split};
+use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::nf_tables::{Batch, ask_generation, decode_generation, message_kind};
-
-/// The name of our table.
-pub const TABLE: &str = "tipstaff";
-
-/// Which message of a batch serves which decision.
-#[derive(Debug, Default)]
-pub struct Ledger {
-    /// The last message before those that serve a decision.
-    preamble: u32,
-    /// For each rule or map, in order, the number of its last message; no decision for what
-    /// serves several.
-    entries: Vec<(u32, Option<RuleId>)>,
-    /// The messages of rules that ask for sockets, with what it takes.
-    by_socket: BTreeMap<u32, &'static str>,
-}
-
-/// Not every kernel has been built with these.
-const BY_MARK: &str = "tests of sockets in the packet filter (CONFIG_NFT_SOCKET)";
-const TO_LISTENER: &str = "leading packets to sockets in the packet filter (CONFIG_NFT_TPROXY), and \
-                           tests of sockets (CONFIG_NFT_SOCKET)";
-
-impl Ledger {
-    fn note(&mut self, message: u32, id: Option<&RuleId>) {
-        self.entries.push((message, id.cloned()));
-    }
-
-    /// The decision that the message of that number serves. A set's messages come before the
-    /// rule that uses it.
-    fn blame(&self, message: u32) -> Option<&RuleId> {
-        let at = self.entries.partition_point(|entry| entry.0 < message);
-        self.entries.get(at).filter(|_| message > self.preamble)?.1.as_ref()
-    }
-}
 
 /// Puts `program` into the kernel in place of whatever our table held, and reads it back; what it
 /// counts begins then, and is not read.
@@ -206,34 +176,3 @@ fn not_ours(transport: &mut dyn Transport, error: LinuxError) -> LinuxError {
 
 /// `NFT_TABLE_F_OWNER`: only the socket that made it may change the table.
 const FLAG_OWNED: u32 = 2;
-
-/// Sends a batch and waits for the kernel's word on it.
-pub(crate) fn send(
-    transport: &mut dyn Transport,
-    doing: &str,
-    batch: Batch,
-    ledger: &Ledger,
-) -> Result<(), LinuxError> {
-    let refusals = deliver(transport, doing, &batch.finish()?)?;
-    // Later parts fail too when an earlier one did: the first refusal is the cause.
-    refusals
-        .first()
-        .map_or(Ok(()), |(message, answer)| Err(refusal(doing, *message, answer, ledger)))
-}
-
-/// What the kernel's refusal of a message means.
-fn refusal(doing: &str, sequence: u32, answer: &Answer, ledger: &Ledger) -> LinuxError {
-    if answer.errno == libc::ERESTART {
-        return LinuxError::Changed;
-    }
-    if let (Some(lacks), libc::ENOENT) = (ledger.by_socket.get(&sequence), answer.errno) {
-        return LinuxError::Lacking { what: vec![(*lacks).to_owned()], permitted: true };
-    }
-    match (ledger.blame(sequence), answer.errno) {
-        (Some(rule), errno) if errno != libc::EPERM => LinuxError::RuleRefused {
-            rule: rule.clone(),
-            reason: reason(errno, answer.remark.as_deref()),
-        },
-        (_, errno) => LinuxError::refused(doing, errno, answer.remark.as_deref()),
-    }
-}

@@ -5,8 +5,8 @@
 //! tracking, both ways, until nobody expects it to go on. That has a table of its own: ours stays what
 //! the policy says.
 
+use super::ledger::{Ledger, send};
 use super::read::tables;
-use super::{Ledger, send};
 use crate::LinuxError;
 use crate::transport::Transport;
 use std::net::IpAddr;

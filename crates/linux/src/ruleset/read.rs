@@ -1,10 +1,10 @@
 //! Reading our table back.
 
-use super::TABLE;
 use super::decode::{self, Read, Sets, text_of};
-use super::encode::hook_number;
 use super::marks::Marks;
+use super::names::{TABLE, direction_of, hook_number};
 use super::reopen;
+use super::tally::{Count, Tally};
 use crate::LinuxError;
 use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use std::collections::{HashMap, HashSet};
@@ -17,38 +17,6 @@ use tipstaff_wire::nf_tables::{
 
 const READING: &str = "read the kernel's rules";
 const FLAG_DORMANT: u32 = 1;
-
-/// Packets and bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
-pub struct Count {
-    /// Packets.
-    pub packets: u64,
-    /// Bytes, IP headers included.
-    pub bytes: u64,
-}
-
-impl Count {
-    fn add(&mut self, other: Self) {
-        self.packets += other.packets;
-        self.bytes += other.bytes;
-    }
-}
-
-/// What one decision has done so far.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Tally {
-    /// The direction of its packets.
-    pub direction: Direction,
-    /// The decision.
-    pub id: RuleId,
-    /// The packets it took; for a rate, those within it.
-    pub taken: Count,
-    /// For a rate, the packets beyond it.
-    pub excess: Option<Count>,
-    /// For a rate of each source, the packets of sources for which there was no room to be told apart
-    /// from others: some of them within the rate, some beyond.
-    pub crowded: Option<Count>,
-}
 
 /// Our table as the kernel holds it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -250,11 +218,6 @@ fn tell_rewired(rules: &mut [FoundRule], shared: &HashSet<String>) {
             read.rule.action = Action::Opaque("set of another rule".into());
         }
     }
-}
-
-/// The names of our chains begin with the direction of the packets that come there.
-pub(super) fn direction_of(chain: &str) -> Option<Direction> {
-    Direction::parse(chain.split('/').next().unwrap_or_default())
 }
 
 /// What a counter has counted.

@@ -8,9 +8,9 @@
 //! made for transparent proxies (`nf_tproxy_handle_time_wait4` in nf_tproxy_ipv4.c); for a socket
 //! that is no such proxy's it does nothing else.
 
-use super::TABLE;
 use super::decode::{self, Sets};
 use super::keys;
+use super::names::TABLE;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, ProgramRule, Test};
 use tipstaff_core::space::{Family, RangeSet, TCP};

@@ -1,7 +1,6 @@
 //! Netlink sockets.
 
 use super::switch_on;
-use crate::transport::Protocol;
 use rustix::fd::OwnedFd;
 use rustix::net::netlink::{NETFILTER, SOCK_DIAG, SocketAddrNetlink};
 use rustix::net::{
@@ -16,6 +15,17 @@ const DATAGRAM: usize = 256 * 1024;
 const USUAL_SEND_BUFFER: usize = 200 * 1024;
 /// The kernel charges more than the bytes of a message against the send buffer.
 const OVERHEAD: usize = 2;
+
+/// The netlink families used here.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Protocol {
+    /// Links, addresses, routes.
+    Route,
+    /// Sockets.
+    SocketDiagnosis,
+    /// The packet filter and its relatives.
+    Netfilter,
+}
 
 pub fn open(protocol: Protocol) -> io::Result<OwnedFd> {
     let family = match protocol {

@@ -3,6 +3,7 @@
 mod chain;
 mod copy;
 mod expression;
+pub mod message_kind;
 mod names;
 mod request;
 mod rule;
@@ -16,7 +17,7 @@ pub use expression::{Expression, Limit};
 pub use names::{
     Base, Compare, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, ct, registers,
 };
-pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump, message_kind};
+pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump};
 pub use rule::Rule;
 pub use set::{Element, Set, decode_elements, set_flags};
 pub use table::Table;

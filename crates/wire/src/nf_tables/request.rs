@@ -1,57 +1,15 @@
 //! Requests: dumps, and the one batch that changes things.
 
-use super::{Chain, Copied, Element, FAMILY_INET, Rule, Set, Table, write_header};
+use super::{Chain, Copied, Element, FAMILY_INET, Rule, Set, Table, message_kind, write_header};
 use crate::netlink::{self, ACK, APPEND, CREATE, DUMP, REQUEST};
 use crate::{Attributes, Fields, WireError, Writer};
 
-/// `NFNL_SUBSYS_NFTABLES`.
-const SUBSYSTEM: u16 = 10;
 const BATCH_BEGIN: u16 = 0x10;
 const BATCH_END: u16 = 0x11;
 /// `NFNL_BATCH_GENID`.
 const BATCH_GENERATION: u16 = 1;
 /// `NFTA_GEN_ID`.
 const GENERATION: u16 = 1;
-
-/// `enum nf_tables_msg_types`, with the subsystem put in.
-pub mod message_kind {
-    use super::SUBSYSTEM;
-
-    /// `NFT_MSG_NEWTABLE`.
-    pub const NEW_TABLE: u16 = SUBSYSTEM << 8;
-    /// `NFT_MSG_GETTABLE`.
-    pub const GET_TABLE: u16 = SUBSYSTEM << 8 | 1;
-    /// `NFT_MSG_DELTABLE`.
-    pub const DELETE_TABLE: u16 = SUBSYSTEM << 8 | 2;
-    /// `NFT_MSG_NEWCHAIN`.
-    pub const NEW_CHAIN: u16 = SUBSYSTEM << 8 | 3;
-    /// `NFT_MSG_GETCHAIN`.
-    pub const GET_CHAIN: u16 = SUBSYSTEM << 8 | 4;
-    /// `NFT_MSG_NEWRULE`.
-    pub const NEW_RULE: u16 = SUBSYSTEM << 8 | 6;
-    /// `NFT_MSG_GETRULE`.
-    pub const GET_RULE: u16 = SUBSYSTEM << 8 | 7;
-    /// `NFT_MSG_NEWSET`.
-    pub const NEW_SET: u16 = SUBSYSTEM << 8 | 9;
-    /// `NFT_MSG_GETSET`.
-    pub const GET_SET: u16 = SUBSYSTEM << 8 | 10;
-    /// `NFT_MSG_NEWSETELEM`.
-    pub const NEW_ELEMENTS: u16 = SUBSYSTEM << 8 | 12;
-    /// `NFT_MSG_GETSETELEM`.
-    pub const GET_ELEMENTS: u16 = SUBSYSTEM << 8 | 13;
-    /// `NFT_MSG_NEWOBJ`.
-    pub const NEW_OBJECT: u16 = SUBSYSTEM << 8 | 18;
-    /// `NFT_MSG_GETOBJ`.
-    pub const GET_OBJECT: u16 = SUBSYSTEM << 8 | 19;
-    /// `NFT_MSG_NEWFLOWTABLE`.
-    pub const NEW_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 22;
-    /// `NFT_MSG_GETFLOWTABLE`.
-    pub const GET_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 23;
-    /// `NFT_MSG_NEWGEN`.
-    pub const NEW_GENERATION: u16 = SUBSYSTEM << 8 | 15;
-    /// `NFT_MSG_GETGEN`.
-    pub const GET_GENERATION: u16 = SUBSYSTEM << 8 | 16;
-}
 
 /// The size up to which elements are put into one message: attribute lengths have 16 bits.
 const ELEMENT_BYTES: usize = 32_768;
@@ -136,7 +94,7 @@ impl Batch {
     pub fn begin_at(sequence: u32, generation: Option<u32>) -> Self {
         let mut out = Writer::new();
         netlink::write(&mut out, BATCH_BEGIN, REQUEST, sequence, |out| {
-            write_header(out, 0, SUBSYSTEM);
+            write_header(out, 0, message_kind::SUBSYSTEM);
             if let Some(generation) = generation {
                 out.be32(BATCH_GENERATION, generation);
             }
@@ -215,7 +173,7 @@ impl Batch {
     pub fn finish(mut self) -> Result<BatchOutput, WireError> {
         let last = self.sequence + 1;
         netlink::write(&mut self.out, BATCH_END, REQUEST | ACK, last, |out| {
-            write_header(out, 0, SUBSYSTEM);
+            write_header(out, 0, message_kind::SUBSYSTEM);
         });
         Ok(BatchOutput { bytes: self.out.finish()?, first: self.first, last })
     }

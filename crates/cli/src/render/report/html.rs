@@ -1,10 +1,10 @@
 //! The report as one page that needs nothing else.
 
-use crate::app::report::{Cell, Matrix, Report, Row};
-use crate::app::review::Finding;
-use crate::app::show::{Direction, Line};
 use crate::render::clean;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
+use tipstaff_app::Finding;
+use tipstaff_app::report::{Cell, Matrix, Report, Row};
+use tipstaff_app::show::{Direction, Line};
 
 /// Light and dark by the reader's choice; on paper, words and borders carry what colours do.
 const LOOK: &str = include_str!("page.css");

@@ -1,7 +1,7 @@
 //! The report as Markdown (CommonMark with tables).
 
-use crate::app::report::Report;
 use crate::render::clean;
+use tipstaff_app::report::Report;
 
 /// The report as Markdown.
 pub fn markdown(report: &Report) -> String {

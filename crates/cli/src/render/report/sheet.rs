@@ -1,6 +1,6 @@
 //! The report as comma-separated values (RFC 4180): one line for each cell of the matrix.
 
-use crate::app::report::Report;
+use tipstaff_app::report::Report;
 
 /// The report as comma-separated values.
 pub fn csv(report: &Report) -> String {

@@ -1,7 +1,7 @@
 //! The report on a terminal: the matrix, and what there is to worry about.
 
-use crate::app::report::{Cell as Met, Report, Row};
 use crate::render::{Cell, Screen, Style, Table, clean, wrap};
+use tipstaff_app::report::{Cell as Met, Report, Row};
 
 /// The report as text.
 pub fn reported(report: &Report, screen: &Screen) -> String {

@@ -34,7 +34,7 @@ pub fn accepted(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Accepted>
             let origin = reader.origin(word.inner());
             let message = format!("there is no finding `{}`", word.value.escape_debug());
             let problem = Diagnostic::error("unknown-finding", message, origin);
-            let names = || Code::ALL.into_iter().map(Code::as_str);
+            let names = || Code::ALL.iter().map(|it| it.as_str());
             reader.report(match nearest(&word.value, names()) {
                 Some(near) => {
                     problem.expected(format!("did you mean `{near}`?")).replace_with(near)

@@ -1,6 +1,6 @@
 //! What is known of some packets that were sent together.
 
-use super::{Counts, GROUPS, Met};
+use super::observed::{Counts, GROUPS, Met};
 use tipstaff_wire::packet::{Answer, Seen};
 
 /// Packets that were sent together, and what has been reported of them.

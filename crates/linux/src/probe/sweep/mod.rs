@@ -7,6 +7,7 @@
 //! did not arrive, the lot is sent again in smaller parts until the one is found.
 
 mod lot;
+mod observed;
 
 use crate::LinuxError;
 use crate::lab::Stage;
@@ -14,6 +15,8 @@ use crate::ruleset::{self, Ledger};
 use crate::sys::packet::FrameSender;
 use crate::transport::{NetlinkSocket, Protocol, Transport, ask, dump};
 use lot::Lot;
+pub use observed::Met;
+use observed::{ANSWERS, CLOSED, Counts, ELSEWHERE, GROUPS, Group, OPEN};
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
 use tipstaff_wire::netlink::split;
@@ -40,25 +43,6 @@ const WINDOW: usize = 512;
 const PARTS: [usize; 6] = [usize::MAX, 4_096, 256, 16, 1, 1];
 /// A packet that has not arrived by then will not.
 const PATIENCE: Duration = Duration::from_millis(40);
-
-/// What became of a packet.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Met {
-    /// It got through, and a socket waits for it.
-    Open,
-    /// It got through, and nobody listens.
-    Closed,
-    /// It got through to another machine behind the host.
-    PassedOn,
-    /// It was stopped, and the host answered that.
-    Rejected,
-    /// It was stopped, and the host answered with another error than a refusal by rules.
-    StoppedOddly,
-    /// It was stopped in silence.
-    Denied,
-    /// It never reached any rule.
-    Lost,
-}
 
 impl Met {
     /// All, as they are compared.
@@ -113,25 +97,6 @@ pub struct Sweep {
     sent: u64,
 }
 
-/// How many packets the observer has met, by the kernel's count.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
-struct Counts {
-    arrived: u64,
-    reported: [u64; GROUPS.len()],
-}
-
-/// Where and as what packets are reported.
-struct Group {
-    number: u16,
-    chain: &'static str,
-    met: Option<Met>,
-}
-
-const OPEN: Group = Group { number: 40, chain: "through-open", met: Some(Met::Open) };
-const CLOSED: Group = Group { number: 41, chain: "through-closed", met: Some(Met::Closed) };
-const ELSEWHERE: Group = Group { number: 42, chain: "elsewhere", met: Some(Met::PassedOn) };
-const ANSWERS: Group = Group { number: 43, chain: "answers", met: None };
-const GROUPS: [Group; 4] = [OPEN, CLOSED, ELSEWHERE, ANSWERS];
 const ARRIVED: &str = "arrived";
 
 impl Sweep {

@@ -1,8 +1,12 @@
 //! The sets that rules look packets up in.
 
+use super::super::keys;
+use super::super::marks::Marks;
+use super::super::names::{CROWDS, NOT_IN, TABLE, user_data};
 use super::super::values::{Key as Value, spelled_out};
-use super::super::{Marks, TABLE, keys};
-use super::{Encoder, Part, limit, payload, user_data};
+use super::carried::Part;
+use super::encoder::Encoder;
+use super::expressions::{limit, payload};
 use crate::LinuxError;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Rate;
@@ -14,10 +18,6 @@ use tipstaff_wire::nf_tables::{
 
 /// How many senders a rate per source can tell apart at a time.
 const SENDERS: u32 = 65_536;
-/// How many places those share for which there is no room.
-pub const CROWDS: u32 = 16_384;
-/// `NFT_LOOKUP_F_INV`.
-pub const NOT_IN: u32 = 1;
 /// Senders are remembered at least this long, in milliseconds, so that the set is not made anew
 /// all the time.
 const SHORTEST_MEMORY: u64 = 10_000;

@@ -1,0 +1,227 @@
+//! `compare`: which packets two policies treat differently, or a policy and the kernel.
+
+use super::effect::{self, ChangeWords, Effects, SideWords};
+use super::region::Words;
+use super::{By, Failure, Loaded, PacketWords, likely_packet, load, loaded};
+use crate::Outcome;
+use serde::Serialize;
+use std::path::Path;
+use tipstaff_core::meaning::{Atlas, Fate};
+use tipstaff_core::plan::{HostPlan, RuleId};
+use tipstaff_core::policy::{Rate, Verdict};
+use tipstaff_core::program::RuleProgram;
+use tipstaff_core::space::Direction;
+use tipstaff_linux::ruleset;
+use tipstaff_linux::{NetlinkSocket, Protocol};
+
+/// Regions of a difference with the kernel are listed up to this number of parts.
+const PARTS: usize = 2_000;
+/// So many differences with the kernel are worked out exactly, unless all are asked for: each takes about
+/// as long as to find out how many there are.
+const TOLD: usize = 24;
+/// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
+pub const NODES: usize = 5_000_000;
+
+/// The differences.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The one side.
+    pub first: String,
+    /// The other side.
+    pub second: String,
+    /// Whether no packet fares differently.
+    pub equal: bool,
+    /// The differences.
+    #[serde(flatten)]
+    pub found: Effects,
+}
+
+impl Report {
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        if self.equal { Outcome::Fine } else { Outcome::Found }
+    }
+}
+
+/// A side of the comparison.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Operand {
+    /// The rules in the kernel.
+    Kernel,
+    /// The policy as it was last committed to the version control of its folder.
+    Committed,
+    /// A host of the policy.
+    Host(String),
+    /// A policy, and a host of it.
+    Path(String, Option<String>),
+}
+
+impl Operand {
+    /// Reads `kernel`, `committed`, `@HOST`, `PATH` or `PATH@HOST`.
+    ///
+    /// # Errors
+    /// Never; the form fits the argument parser.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        Ok(match (text, text.rsplit_once('@')) {
+            ("kernel", _) => Self::Kernel,
+            ("committed", _) => Self::Committed,
+            (_, Some(("", host))) => Self::Host(host.to_owned()),
+            (_, Some((path, host))) if !host.contains('/') => {
+                Self::Path(path.to_owned(), Some(host.to_owned()))
+            }
+            _ => Self::Path(text.to_owned(), None),
+        })
+    }
+}
+
+/// Where policies are, unless an operand says otherwise.
+pub struct Place<'p> {
+    /// The policy.
+    pub policy: &'p Path,
+    /// The host.
+    pub host: Option<&'p str>,
+}
+
+/// Compares two sides; without a second one, the policy itself is it. Of differences with the kernel the
+/// first are told, or `all`.
+///
+/// # Errors
+/// [`Failure`] if a side cannot be read.
+pub fn report(
+    place: &Place<'_>,
+    first: &Operand,
+    second: Option<&Operand>,
+    all: bool,
+) -> Result<Report, Failure> {
+    let own = Operand::Path(place.policy.display().to_string(), None);
+    let second = second.unwrap_or(&own);
+    let (a_name, mut a) = side(place, first)?;
+    let (b_name, mut b) = side(place, second)?;
+    if a.is_none() || b.is_none() {
+        // The kernel speaks of interfaces by their names of today.
+        a.iter_mut().chain(&mut b).try_for_each(Loaded::place)?;
+    }
+    let found = match (&a, &b) {
+        (Some(a), Some(b)) => {
+            let changes = effect::changes((&a.policy, &a.plan), (&b.policy, &b.plan));
+            Effects { changes, changes_known: true, ..Effects::default() }
+        }
+        (None, Some(b)) => with_kernel(b, true, all)?,
+        (Some(a), None) => with_kernel(a, false, all)?,
+        (None, None) => Effects { changes_known: true, ..Effects::default() },
+    };
+    let equal = found.changes_known && found.changes.is_empty();
+    Ok(Report { first: a_name, second: b_name, equal, found })
+}
+
+/// Compares two policies.
+pub fn between(first: &Loaded, second: &Loaded) -> Report {
+    let name = |loaded: &Loaded| format!("{} of {}", loaded.plan.host, loaded.name);
+    let changes = effect::changes((&first.policy, &first.plan), (&second.policy, &second.plan));
+    let equal = changes.is_empty();
+    let found = Effects { changes, changes_known: true, ..Effects::default() };
+    Report { first: name(first), second: name(second), equal, found }
+}
+
+/// The name of a side, and its policy unless it is the kernel.
+fn side(place: &Place<'_>, operand: &Operand) -> Result<(String, Option<Loaded>), Failure> {
+    let named = |loaded: Loaded| (format!("{} of {}", loaded.plan.host, loaded.name), Some(loaded));
+    Ok(match operand {
+        Operand::Kernel => ("the kernel".to_owned(), None),
+        Operand::Host(host) => named(load(place.policy, Some(host))?),
+        Operand::Path(path, host) => named(load(Path::new(path), host.as_deref().or(place.host))?),
+        Operand::Committed => {
+            let sources = super::committed::sources(place.policy)?;
+            let name = format!("{} as committed", place.policy.display());
+            named(loaded(&name, sources, place.host)?)
+        }
+    })
+}
+
+/// The differences between a policy and the rules in the kernel.
+fn with_kernel(policy: &Loaded, kernel_first: bool, all: bool) -> Result<Effects, Failure> {
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let Some(snapshot) = ruleset::read(&mut kernel)? else {
+        return Err(Failure::System {
+            message: "no rules of ours are in the kernel".into(),
+            help: vec!["put the policy's there with `tipstaff enforce`".into()],
+        });
+    };
+    Ok(differences(policy, snapshot.program, kernel_first, all))
+}
+
+/// What changes from the rules of a kernel to a policy: all of it, or the first changes exactly and how
+/// many more there are.
+pub fn from_kernel(policy: &Loaded, found: RuleProgram, all: bool) -> Effects {
+    differences(policy, found, true, all)
+}
+
+fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: bool) -> Effects {
+    let mut atlas = if all { Atlas::new() } else { Atlas::within(NODES) };
+    let (meant, found) = (atlas.plan(&policy.plan), atlas.program(&found.at(policy.now)));
+    let (first, second) = if kernel_first { (&found, &meant) } else { (&meant, &found) };
+    let likely = |direction| likely_packet(direction, &policy.plan);
+    let pairs = atlas.differing(first, second, &likely);
+    let mut pairs: Vec<(Direction, Fate, Fate)> =
+        pairs.into_iter().map(|(direction, a, b, _)| (direction, a.clone(), b.clone())).collect();
+    pairs.sort_by_key(|it| effect::rank(kind(&it.1, &it.2)));
+    let kinds: Vec<&'static str> = pairs.iter().map(|it| kind(&it.1, &it.2)).collect();
+    if !all {
+        pairs.truncate(TOLD);
+    }
+    let wanted = |direction, a: &Fate, b: &Fate| {
+        pairs.iter().any(|it| it.0 == direction && it.1 == *a && it.2 == *b)
+    };
+    let mut changes = Vec::new();
+    for difference in atlas.differences_of(first, second, wanted) {
+        let direction = difference.direction;
+        let words = Words::of(&policy.policy, &policy.plan, direction);
+        let pieces = atlas.pieces(&difference.region, PARTS).unwrap_or_default();
+        changes.push(ChangeWords {
+            kind: kind(&difference.first, &difference.second),
+            direction: direction.as_str(),
+            before: side_words(&difference.first, &policy.plan),
+            after: side_words(&difference.second, &policy.plan),
+            regions: words.pieces(&pieces),
+            rest: false,
+            witness: atlas
+                .example(&difference.region, &likely(direction))
+                .as_ref()
+                .map(PacketWords::of),
+        });
+    }
+    if atlas.is_exhausted() {
+        return Effects { changes_known: false, ..Effects::default() };
+    }
+    effect::sort(&mut changes);
+    let more_changes = kinds.len() - changes.len();
+    Effects { changes, more_changes, changes_known: true, kinds }
+}
+
+fn rate(fate: &Fate) -> Option<Rate> {
+    match fate {
+        Fate::Within { rate, .. } => Some(*rate),
+        _ => None,
+    }
+}
+
+fn side_words(fate: &Fate, plan: &HostPlan) -> SideWords {
+    let nobody = RuleId::rule("nothing");
+    SideWords {
+        verdict: fate.verdict().map_or("unknown", Verdict::as_str),
+        rate: rate(fate).map(|rate| rate.to_string()),
+        by: By::of(fate.by().unwrap_or(&nobody), plan),
+    }
+}
+
+fn kind(before: &Fate, after: &Fate) -> &'static str {
+    let passes = |fate: &Fate| fate.verdict() == Some(Verdict::Allow);
+    match (passes(before), passes(after)) {
+        (false, true) => "opens",
+        (true, false) => "closes",
+        (true, true) if rate(after).is_some() => "limits",
+        (true, true) => "unlimits",
+        (false, false) if after.verdict() == Some(Verdict::Reject) => "answers",
+        (false, false) => "silences",
+    }
+}

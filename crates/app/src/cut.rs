@@ -1,0 +1,422 @@
+//! Connections that live on though the rules in force would not admit them any more.
+//!
+//! Which they are is told by the kernel's list of sockets, which is exact for TCP, and beside it by
+//! connection tracking, for all that has no socket of its own here.
+
+use super::programs::Receivers;
+use super::session::Session;
+use super::{Failure, PacketWords};
+use crate::Outcome;
+use serde::Serialize;
+use std::collections::{HashMap, HashSet};
+use std::fs;
+use std::net::{IpAddr, SocketAddr};
+use tipstaff_core::plan::Decided;
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::program::RuleProgram;
+use tipstaff_core::space::{
+    ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, TCP, Transport, UDP,
+};
+use tipstaff_linux::flows::{self, Flow};
+use tipstaff_linux::ruleset::{self, Tuple, keep_quiet};
+use tipstaff_linux::sockets::{Connection, Listener, Owners, PortProtocol, listeners, under_way};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses, link_towards};
+
+/// What lives on, and what was ended.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The host whose rules are in force.
+    pub host: String,
+    /// Whether they were to be ended.
+    pub cut: bool,
+    /// The connections.
+    pub living: Vec<Living>,
+}
+
+impl Report {
+    /// How it ended: well, unless something goes on that was to be ended.
+    pub fn outcome(&self) -> Outcome {
+        let left = self.living.iter().any(|it| it.ended == Some(false) && !it.own_session);
+        if left { Outcome::Found } else { Outcome::Fine }
+    }
+}
+
+/// A connection that the rules in force would not admit.
+#[derive(Debug, Serialize)]
+pub struct Living {
+    /// `inbound`, `outbound` or `forwarded`, by its first packet.
+    pub direction: &'static str,
+    /// What it carries, such as `5432/tcp`.
+    pub traffic: String,
+    /// Who began it.
+    pub from: IpAddr,
+    /// To whom.
+    pub to: IpAddr,
+    /// What the rules say of it: `deny` or `reject`.
+    pub verdict: &'static str,
+    /// Which decision.
+    pub by: String,
+    /// Whether it is the session that asks, which is never cut.
+    pub own_session: bool,
+    /// Whether it was ended; `null` if it was not to be.
+    pub ended: Option<bool>,
+    /// Why it was not ended, though it was to be.
+    pub why_not: Option<String>,
+}
+
+/// What a connection is made of here.
+struct Found {
+    living: Living,
+    /// Its first packet's ends, for protocols with ports.
+    tuple: Option<Tuple>,
+    /// Its socket, if it has one of its own.
+    socket: Option<Connection>,
+    /// What connection tracking remembers of it.
+    flows: Vec<Flow>,
+}
+
+/// Finds the connections that the rules in force would not admit, and with `cut` ends them. Listening
+/// sockets are never touched.
+///
+/// # Errors
+/// [`Failure`] if no rules are in force, or the kernel does not let us look.
+pub fn report(cut: bool) -> Result<Report, Failure> {
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let held = ruleset::read(&mut kernel)?.filter(|it| !it.dormant);
+    let Some(held) = held else {
+        return Err(Failure::Stopped {
+            message: "no rules are in force, so all that lives on is admitted".into(),
+            help: vec!["`tipstaff enforce` puts rules in force".into()],
+        });
+    };
+    let mut found = found(&held.program, &mut kernel)?;
+    if cut {
+        end(&mut kernel, &mut found)?;
+    }
+    let living = found.into_iter().map(|it| it.living).collect();
+    Ok(Report { host: held.host, cut, living })
+}
+
+/// How many connections live on that the rules would not admit.
+///
+/// # Errors
+/// As for [`report`].
+pub fn count(rules: &RuleProgram) -> Result<usize, Failure> {
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    Ok(found(rules, &mut kernel)?.len())
+}
+
+fn end(kernel: &mut NetlinkSocket, found: &mut [Found]) -> Result<(), Failure> {
+    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+    // First nothing of them passes any more; else a packet could begin them anew in between.
+    let others = || found.iter().filter(|it| !it.living.own_session);
+    let quiet: Vec<Tuple> =
+        others().filter(|it| !it.is_own_tcp()).filter_map(|it| it.tuple).collect();
+    let quieted = keep_quiet(kernel, &quiet).map_err(|error| error.to_string());
+    for it in found.iter_mut() {
+        if it.living.own_session {
+            it.living.ended = Some(false);
+            continue;
+        }
+        let ended = it.end(kernel, &mut diagnosis, quieted.as_ref().err());
+        it.living.ended = Some(ended.is_ok());
+        it.living.why_not = ended.err();
+    }
+    Ok(())
+}
+
+impl Found {
+    /// Whether it is a TCP connection of this host, which its socket ends for good.
+    fn is_own_tcp(&self) -> bool {
+        self.socket.as_ref().is_some_and(|it| it.protocol == PortProtocol::Tcp)
+    }
+
+    fn end(
+        &self,
+        kernel: &mut NetlinkSocket,
+        diagnosis: &mut NetlinkSocket,
+        not_quiet: Option<&String>,
+    ) -> Result<(), String> {
+        let mut why_not = not_quiet.filter(|_| self.tuple.is_some()).cloned();
+        if let Some(socket) = self.socket.as_ref().filter(|_| self.is_own_tcp()) {
+            why_not = flows::end_socket(diagnosis, socket).err().map(|it| it.to_string());
+            if let (Some(_), Some(tuple)) = (&why_not, self.tuple) {
+                // This kernel does not end sockets: but nobody hears of it any more.
+                why_not = keep_quiet(kernel, &[tuple]).err().map(|it| it.to_string());
+            }
+        }
+        for flow in &self.flows {
+            let forgotten = flows::forget(kernel, flow).err().map(|it| it.to_string());
+            why_not = why_not.or(forgotten);
+        }
+        why_not.map_or(Ok(()), Err)
+    }
+}
+
+/// What is known of this machine while its connections are judged.
+struct Here<'r> {
+    rules: &'r RuleProgram,
+    own: Vec<IpAddr>,
+    session: Option<Session>,
+    listeners: Vec<Listener>,
+    receivers: Receivers,
+    owners: Owners,
+    routes: NetlinkSocket,
+    links: HashMap<IpAddr, Option<String>>,
+    /// The ports that the kernel gives to those who ask for none.
+    clients: (u16, u16),
+}
+
+fn found(rules: &RuleProgram, kernel: &mut NetlinkSocket) -> Result<Vec<Found>, Failure> {
+    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+    let mut routes = NetlinkSocket::open(Protocol::Route)?;
+    let mut here = Here {
+        rules,
+        own: addresses(&mut routes)?,
+        session: Session::own(),
+        listeners: listeners(&mut diagnosis)?,
+        receivers: Receivers::of_rules(rules)?,
+        owners: Owners::look(),
+        routes,
+        links: HashMap::new(),
+        clients: client_ports(),
+    };
+    // Who keeps track of nothing has no flows.
+    let tracked = match flows::flows(kernel) {
+        Err(error @ LinuxError::NotPermitted { .. }) => return Err(error.into()),
+        other => other.unwrap_or_default(),
+    };
+    let mut list = Vec::new();
+    let mut seen: HashSet<(u8, SocketAddr, SocketAddr)> = HashSet::new();
+    for socket in under_way(&mut diagnosis)? {
+        let protocol = if socket.protocol == PortProtocol::Tcp { TCP } else { UDP };
+        let ends = (protocol, socket.own, socket.peer);
+        if protocol == TCP {
+            seen.insert(ends);
+        }
+        let its: Vec<Flow> = tracked.iter().filter(|it| is_of(it, ends)).cloned().collect();
+        if let Some(found) = here.judge_socket(socket, its) {
+            seen.insert(ends);
+            list.push(found);
+        }
+    }
+    for flow in tracked.into_iter().filter(|it| !it.is_over()) {
+        list.extend(here.judge_flow(flow, &seen));
+    }
+    Ok(list)
+}
+
+/// Whether a flow is that between these ends, this host's first.
+fn is_of(flow: &Flow, (protocol, own, peer): (u8, SocketAddr, SocketAddr)) -> bool {
+    let Some((source, destination)) = ends(flow) else { return false };
+    flow.protocol == protocol
+        && ((source, destination) == (own, peer) || (source, destination) == (peer, own))
+}
+
+/// The ends of a flow, who began it first.
+fn ends(flow: &Flow) -> Option<(SocketAddr, SocketAddr)> {
+    let (source, destination) = flow.ports?;
+    Some((SocketAddr::new(flow.source, source), SocketAddr::new(flow.destination, destination)))
+}
+
+/// `net.ipv4.ip_local_port_range`, for both versions.
+fn client_ports() -> (u16, u16) {
+    let text = fs::read_to_string("/proc/sys/net/ipv4/ip_local_port_range").unwrap_or_default();
+    let mut words = text.split_whitespace().map(|it| it.parse().ok());
+    match (words.next().flatten(), words.next().flatten()) {
+        (Some(first), Some(last)) => (first, last),
+        _ => (32_768, 60_999),
+    }
+}
+
+impl Here<'_> {
+    fn is_own(&self, address: IpAddr) -> bool {
+        address.is_loopback() || self.own.contains(&address)
+    }
+
+    fn link(&mut self, address: IpAddr) -> Option<String> {
+        let routes = &mut self.routes;
+        let known = self.links.entry(address);
+        known.or_insert_with(|| link_towards(routes, address).ok().flatten()).clone()
+    }
+
+    /// Whether somebody waits at that port for whoever comes.
+    fn serves(&self, protocol: PortProtocol, port: u16) -> bool {
+        let for_clients = (self.clients.0..=self.clients.1).contains(&port);
+        let listens = self.listeners.iter().any(|it| (it.protocol, it.port) == (protocol, port));
+        // A UDP socket that asks others a question waits for answers in just the same way.
+        listens && (protocol == PortProtocol::Tcp || !for_clients)
+    }
+
+    fn judge_socket(&mut self, socket: Connection, flows: Vec<Flow>) -> Option<Found> {
+        let (own, peer) = (socket.own, socket.peer);
+        if self.is_own(peer.ip()) {
+            return None;
+        }
+        let begun_here = flows.first().and_then(ends).map(|(source, _)| source == own);
+        let inbound = self.serves(socket.protocol, own.port())
+            || match begun_here {
+                Some(begun_here) => !begun_here,
+                None => !(self.clients.0..=self.clients.1).contains(&own.port()),
+            };
+        let (source, destination) = if inbound { (peer, own) } else { (own, peer) };
+        let protocol = socket.protocol;
+        let program = match inbound {
+            true => self.receivers.at(protocol, own.port()),
+            false => self.receivers.names.known(socket.owner(&self.owners)),
+        };
+        let mut packet = self.packet(protocol, source, destination, inbound);
+        packet.program = program;
+        let decided = self.denied(&packet)?;
+        let living = self.living(&packet, &decided);
+        Some(Found {
+            living,
+            tuple: Some(tuple(protocol, source, destination)),
+            socket: Some(socket),
+            flows,
+        })
+    }
+
+    fn packet(
+        &mut self,
+        protocol: PortProtocol,
+        source: SocketAddr,
+        destination: SocketAddr,
+        inbound: bool,
+    ) -> Packet {
+        let ports = (source.port(), destination.port());
+        let transport = match protocol {
+            PortProtocol::Tcp => Transport::Tcp { source: ports.0, destination: ports.1 },
+            PortProtocol::Udp => Transport::Udp { source: ports.0, destination: ports.1 },
+        };
+        Packet {
+            direction: if inbound { Direction::Inbound } else { Direction::Outbound },
+            in_interface: if inbound { self.link(source.ip()) } else { None },
+            out_interface: if inbound { None } else { self.link(destination.ip()) },
+            source: source.ip(),
+            destination: destination.ip(),
+            transport,
+            state: ConnectionState::New,
+            program: None,
+        }
+    }
+
+    fn judge_flow(
+        &mut self,
+        flow: Flow,
+        seen: &HashSet<(u8, SocketAddr, SocketAddr)>,
+    ) -> Option<Found> {
+        let (source, destination) = (flow.source, flow.destination);
+        let (from_here, to_here) = (self.is_own(source), self.is_own(destination));
+        if from_here && to_here {
+            return None;
+        }
+        if let Some((first, second)) = ends(&flow)
+            && [(first, second), (second, first)]
+                .iter()
+                .any(|(own, peer)| seen.contains(&(flow.protocol, *own, *peer)))
+        {
+            return None;
+        }
+        // A TCP connection of this host without a socket is none any more.
+        if flow.protocol == TCP && (from_here || to_here) {
+            return None;
+        }
+        if let Some((first, second)) = ends(&flow)
+            && flow.protocol == UDP
+            && (from_here || to_here)
+        {
+            return self.judge_datagrams(flow, first, second, from_here);
+        }
+        let direction = match (from_here, to_here) {
+            (false, true) => Direction::Inbound,
+            (true, _) => Direction::Outbound,
+            (false, false) => Direction::Forwarded,
+        };
+        let transport = match (flow.protocol, flow.ports, flow.icmp_type) {
+            (TCP, Some((source, destination)), _) => Transport::Tcp { source, destination },
+            (UDP, Some((source, destination)), _) => Transport::Udp { source, destination },
+            (ICMP | ICMPV6, _, Some(kind)) => Transport::Icmp { kind },
+            (protocol, ..) => Transport::Other { protocol },
+        };
+        if Family::of(source) != Family::of(destination) {
+            return None;
+        }
+        let inbound = direction != Direction::Outbound;
+        let packet = Packet {
+            direction,
+            in_interface: if inbound { self.link(source) } else { None },
+            out_interface: match direction {
+                Direction::Inbound => None,
+                _ => self.link(destination),
+            },
+            source,
+            destination,
+            transport,
+            state: ConnectionState::New,
+            program: None,
+        };
+        let decided = self.denied(&packet)?;
+        let living = self.living(&packet, &decided);
+        let tuple = flow.ports.map(|(source_port, destination_port)| Tuple {
+            protocol: flow.protocol,
+            source: (source, source_port),
+            destination: (destination, destination_port),
+        });
+        Some(Found { living, tuple, socket: None, flows: vec![flow] })
+    }
+
+    /// Who spoke first says little over UDP: a server may speak by itself, and whoever it speaks to is
+    /// then answered as if it had been asked.
+    fn judge_datagrams(
+        &mut self,
+        flow: Flow,
+        first: SocketAddr,
+        second: SocketAddr,
+        begun_here: bool,
+    ) -> Option<Found> {
+        let (own, peer) = if begun_here { (first, second) } else { (second, first) };
+        let serves = self.serves(PortProtocol::Udp, own.port()) && own.port() != peer.port();
+        let inbound = !begun_here || serves;
+        let (source, destination) = if inbound { (peer, own) } else { (own, peer) };
+        let mut packet = self.packet(PortProtocol::Udp, source, destination, inbound);
+        packet.program = self.receivers.at(PortProtocol::Udp, own.port());
+        let decided = self.denied(&packet)?;
+        let living = self.living(&packet, &decided);
+        let tuple = Some(tuple(PortProtocol::Udp, source, destination));
+        Some(Found { living, tuple, socket: None, flows: vec![flow] })
+    }
+
+    /// What the rules say of a packet, if they do not let it pass. What cannot be told is left alone.
+    fn denied(&self, packet: &Packet) -> Option<Decided> {
+        self.rules.evaluate(packet).filter(|it| it.verdict != Verdict::Allow)
+    }
+
+    fn living(&self, packet: &Packet, decided: &Decided) -> Living {
+        let own_session = self.session.is_some_and(|session| {
+            let ports = Some((session.client_port, session.port));
+            (packet.source, packet.destination) == (session.client, session.server)
+                && packet.ports() == ports
+        });
+        Living {
+            direction: packet.direction.as_str(),
+            traffic: PacketWords::of(packet).traffic(),
+            from: packet.source,
+            to: packet.destination,
+            verdict: decided.verdict.as_str(),
+            by: decided.by.to_string(),
+            own_session,
+            ended: None,
+            why_not: None,
+        }
+    }
+}
+
+fn tuple(protocol: PortProtocol, source: SocketAddr, destination: SocketAddr) -> Tuple {
+    let protocol = if protocol == PortProtocol::Tcp { TCP } else { UDP };
+    Tuple {
+        protocol,
+        source: (source.ip(), source.port()),
+        destination: (destination.ip(), destination.port()),
+    }
+}

@@ -1,0 +1,160 @@
+//! `docket`: what was enforced on this host.
+
+use super::{Failure, Loaded, transaction};
+use crate::Outcome;
+use crate::store::{
+    Docket, Entry, Guarded, Home, Lost, Note, State, by_digest, kept_policy, pending, set_pending,
+};
+use serde::Serialize;
+use std::collections::BTreeSet;
+
+/// All entries.
+#[derive(Debug, Serialize)]
+pub struct List {
+    /// The folder of the docket.
+    pub state: String,
+    /// The network namespace whose docket it is, in words.
+    pub namespace: String,
+    /// The entries, oldest first.
+    pub entries: Vec<Entry>,
+    /// The entry that waits to be confirmed.
+    pub pending: Option<u64>,
+    /// Lines that cannot be read.
+    pub lost: Vec<Lost>,
+}
+
+/// One entry.
+#[derive(Debug, Serialize)]
+pub struct Shown {
+    /// The entry.
+    pub entry: Entry,
+    /// The policy as it was; `null` if there was none.
+    pub policy: Option<Guarded>,
+}
+
+/// What was saved of a docket.
+#[derive(Debug, Serialize)]
+pub struct Mended {
+    /// The folder of the docket.
+    pub state: String,
+    /// How many entries it has.
+    pub entries: usize,
+    /// Lines that could not be read, and are gone.
+    pub lost: Vec<Lost>,
+    /// What else was found, as whole sentences.
+    pub found: Vec<String>,
+}
+
+impl Mended {
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        if self.lost.is_empty() && self.found.is_empty() { Outcome::Fine } else { Outcome::Found }
+    }
+}
+
+/// Lists the docket.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read.
+pub fn list(home: &Home) -> Result<List, Failure> {
+    let written = Docket::look(home)?;
+    Ok(List {
+        state: home.folder.display().to_string(),
+        namespace: home.place.words(),
+        entries: written.entries,
+        pending: pending(home).ok().flatten().map(|pending| pending.id),
+        lost: written.lost,
+    })
+}
+
+fn find(home: &Home, id: u64) -> Result<Entry, Failure> {
+    Docket::look(home)?.entry(id).cloned().ok_or_else(|| {
+        Failure::usage(format!("the docket has no entry {id}"), "`tipstaff docket` lists them")
+    })
+}
+
+/// Shows an entry.
+///
+/// # Errors
+/// [`Failure`] if there is none of that number, or its policy is not what it was.
+pub fn show(home: &Home, id: u64) -> Result<Shown, Failure> {
+    let entry = find(home, id)?;
+    let policy = entry.policy.as_ref().map(|_| kept_policy(home, &entry)).transpose()?;
+    Ok(Shown { entry, policy })
+}
+
+/// The policy of an entry, worked out.
+///
+/// # Errors
+/// As for [`show`].
+pub fn policy(home: &Home, id: u64) -> Result<Loaded, Failure> {
+    transaction::as_written(home, &find(home, id)?)
+}
+
+/// Writes the docket anew with what can be read of it, and says what was lost and what is damaged.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read or written at all.
+pub fn mend(home: &Home) -> Result<Mended, Failure> {
+    let mut docket = Docket::open(home)?;
+    let lost = docket.written().lost.clone();
+    let mut found = damaged(home, docket.entries());
+    if let Err(why) = pending(home) {
+        found.push(format!(
+            "{why}: if a change waited, it goes back now or has gone back; `tipstaff status` tells"
+        ));
+        set_pending(home, None)?;
+    }
+    if !lost.is_empty() {
+        docket.rewrite().map_err(|error| Failure::System {
+            message: format!("cannot write the docket in {}: {error}", home.folder.display()),
+            help: vec!["nothing was changed".into()],
+        })?;
+    }
+    found.extend(note(home, &docket));
+    drop(docket);
+    transaction::look_after(home);
+    let entries = Docket::look(home)?.entries.len();
+    Ok(Mended { state: home.folder.display().to_string(), entries, lost, found })
+}
+
+/// Kept policies that are not what they were, of entries that one can go back to.
+pub fn damaged(home: &Home, entries: &[Entry]) -> Vec<String> {
+    let mut seen = BTreeSet::new();
+    let mut found = Vec::new();
+    for entry in entries.iter().rev() {
+        let Some(digest) = &entry.policy else { continue };
+        if !matches!(entry.state, State::Confirmed | State::Pending) || !seen.insert(digest) {
+            continue;
+        }
+        if let Err(why) = by_digest(home, digest) {
+            found.push(format!("the policy of entry {} {why}", entry.id));
+        }
+    }
+    found
+}
+
+/// Holds the boot's note against the docket, and writes it anew where it says less.
+fn note(home: &Home, docket: &Docket) -> Option<String> {
+    let read = Note::read(home);
+    let confirmed = docket.confirmed().map(Note::of);
+    match (read, confirmed) {
+        (Ok(Some(noted)), confirmed)
+            if confirmed.as_ref().is_none_or(|it| it.entry < noted.entry) =>
+        {
+            Some(format!(
+                "entry {} was confirmed, by the note for the boot, and the docket has lost it; \
+                 enforce again",
+                noted.entry
+            ))
+        }
+        (Ok(_), None) => None,
+        (Err(why), None) => Some(why),
+        (read, Some(confirmed)) => {
+            if let Err(error) = confirmed.write(home) {
+                return Some(format!("the note for the boot cannot be written: {error}"));
+            }
+            read.err().map(|why| format!("{why}; it was written anew"))
+        }
+    }
+}

@@ -1,0 +1,418 @@
+//! Changes of the policy from the command line: what they change is told, then they are written
+//! all at once or not at all.
+
+use super::effect::{self, ChangeWords};
+use super::finding::{Finding, words};
+use super::region::{RegionWords, Words};
+use super::{Failure, Loaded, host_name, likely_packet, load_all};
+use crate::Outcome;
+use crate::store;
+use serde::Serialize;
+use similar::{Algorithm, DiffTag, capture_diff_slices};
+use std::path::Path;
+use tipstaff_core::analysis::{ordinary, piece_of, review_expectations, shares};
+use tipstaff_core::plan::{Decision, HostPlan, Kind, RuleId, resolve};
+use tipstaff_core::policy::edit::{EditError, Edited};
+use tipstaff_core::policy::{Policy, Source, Time, read_all};
+use tipstaff_core::space::without;
+
+/// What a change did, or would do.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// What was asked for, in words.
+    pub done: String,
+    /// The file.
+    pub file: String,
+    /// Whether it was written.
+    pub written: bool,
+    /// What it changes for packets, host by host; hosts for which nothing changes are left out.
+    pub hosts: Vec<HostEffect>,
+    /// If nothing changes for packets, why.
+    pub nothing: Option<String>,
+    /// What the rule matches and others decide, or decided alike before.
+    pub notes: Vec<Note>,
+    /// Expectations that held before, and do not hold any more.
+    pub broken: Vec<Finding>,
+    /// The lines that go and come.
+    pub lines: Vec<Line>,
+}
+
+impl Report {
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        if self.broken.is_empty() { Outcome::Fine } else { Outcome::Found }
+    }
+}
+
+/// What changes on one host.
+#[derive(Debug, Serialize)]
+pub struct HostEffect {
+    /// The host.
+    pub host: String,
+    /// The changes.
+    pub changes: Vec<ChangeWords>,
+}
+
+/// Packets that a rule matches without making a difference.
+#[derive(Debug, Serialize)]
+pub struct Note {
+    /// Why it makes none: `decided-above` or `already-so`.
+    pub kind: &'static str,
+    /// Who decides, or decided.
+    pub by: String,
+    /// What it says.
+    pub verdict: &'static str,
+    /// The packets.
+    pub regions: Vec<RegionWords>,
+}
+
+/// A line of the file that goes or comes.
+#[derive(Debug, Serialize)]
+pub struct Line {
+    /// Its number, in the old text if it goes, in the new one if it comes.
+    pub number: usize,
+    /// Whether it comes.
+    pub comes: bool,
+    /// The line.
+    pub text: String,
+}
+
+/// A change to make.
+pub struct Request<'r> {
+    /// The policy: a file or a folder.
+    pub path: &'r Path,
+    /// The host, as asked for.
+    pub host: Option<&'r str>,
+    /// Whether the change is about that host.
+    pub about_host: bool,
+    /// The rule that it is about, if it is about one.
+    pub rule: Option<&'r str>,
+    /// What is done, in words.
+    pub done: String,
+    /// Whether nothing is to be written.
+    pub dry: bool,
+}
+
+/// Reads the policy, changes it, tells the effect, and writes it.
+///
+/// # Errors
+/// [`Failure`] if the change cannot be made, if the result would not be a policy, or if it cannot
+/// be written; then nothing is changed.
+pub fn edit(
+    request: &Request<'_>,
+    change: impl FnOnce(&[Source], &Policy, &str) -> Result<Edited, EditError>,
+) -> Result<Report, Failure> {
+    // Whoever else changes the policy waits until this is done.
+    let _lock = store::lock(request.path)?;
+    let (sources, old, now) = load_all(request.path)?;
+    let about = match request.about_host {
+        true => Some(host_name(&old, request.host, now)?),
+        false => None,
+    };
+    let edited = change(&sources, &old, about.as_deref().unwrap_or_default())
+        .map_err(|error| refused(&error, request))?;
+    let before = &sources[edited.source];
+    let mut texts = sources.clone();
+    texts[edited.source] = Source::new(&before.name, &edited.text);
+    let new =
+        read_all(&texts).map_err(|problems| Failure::Input { sources: texts.clone(), problems })?;
+    let mut hosts = Vec::new();
+    let mut broken = Vec::new();
+    let mut notes = Vec::new();
+    for host in &new.hosts {
+        let (Ok(was), Ok(is)) = (resolve(&old, &host.name, now), resolve(&new, &host.name, now))
+        else {
+            continue;
+        };
+        let changes = effect::changes((&old, &was), (&new, &is));
+        if !changes.is_empty() {
+            hosts.push(HostEffect { host: host.name.clone(), changes });
+            broken.extend(newly_broken((&old, &was), (&new, &is), now));
+        }
+        if about.as_ref() == Some(&host.name)
+            && let Some(rule) = request.rule
+        {
+            notes = self::notes(rule, (&new, &is), &was);
+        }
+    }
+    let nothing = hosts
+        .is_empty()
+        .then(|| why_nothing(request.rule.zip(about.as_deref()), &new, &notes, now));
+    if !request.dry && edited.text != *before.text {
+        store::replace(Path::new(&*before.name), edited.text.as_bytes())?;
+    }
+    Ok(Report {
+        done: request.done.clone(),
+        file: before.name.to_string(),
+        written: !request.dry,
+        hosts,
+        nothing,
+        notes,
+        broken,
+        lines: lines(&before.text, &edited.text),
+    })
+}
+
+fn refused(error: &EditError, request: &Request<'_>) -> Failure {
+    let help = match error {
+        EditError::Unknown { what, .. } => {
+            format!("the {what}s are listed by `tipstaff {what} list`")
+        }
+        EditError::Taken { what, .. } => {
+            format!("choose another name, or change it with `tipstaff {what} change`")
+        }
+        EditError::InBundle { bundle, .. } => format!("add --bundle {bundle}"),
+        EditError::InUse { .. } => "take it out there first".to_owned(),
+        EditError::Form { .. } => {
+            "give each rule a section of its own, such as [[host.NAME.rule]]".to_owned()
+        }
+        _ => format!("look at {}", request.path.display()),
+    };
+    Failure::usage(error.to_string(), help)
+}
+
+/// Expectations that held before and do not any more.
+fn newly_broken(
+    before: (&Policy, &HostPlan),
+    after: (&Policy, &HostPlan),
+    now: Time,
+) -> Vec<Finding> {
+    let failing = |(policy, plan): (&Policy, &HostPlan)| {
+        let likely = |direction| likely_packet(direction, plan);
+        review_expectations(policy, plan, now, &likely)
+    };
+    let old: Vec<String> = failing(before).into_iter().map(|it| it.message).collect();
+    let new = failing(after).into_iter().filter(|it| !old.contains(&it.message));
+    new.map(words).collect()
+}
+
+/// What the rule matches and does not change: since a decision above takes it, or since it fared
+/// alike before.
+fn notes(rule: &str, (policy, plan): (&Policy, &HostPlan), before: &HostPlan) -> Vec<Note> {
+    let id = RuleId::rule(rule);
+    let Some((direction, decision)) = plan.decisions().find(|(_, it)| it.id == id) else {
+        return Vec::new();
+    };
+    if decision.idle.is_some() {
+        return Vec::new();
+    }
+    let words = Words::of(policy, plan, direction);
+    let ordinary = ordinary(plan, direction);
+    let mut region = Vec::new();
+    for condition in &decision.conditions {
+        let part = vec![piece_of(condition).intersection(&ordinary)];
+        region.extend(region.clone().iter().fold(part, without));
+    }
+    region.retain(|piece| !piece.is_empty());
+    let mut notes = Vec::new();
+    let note = |kind, by: &Decision, pieces: &[_]| Note {
+        kind,
+        by: by.id.to_string(),
+        verdict: by.act.verdict().as_str(),
+        regions: words.pieces(pieces),
+    };
+    for share in shares(plan, direction, region).unwrap_or_default() {
+        if share.decision.id.kind == Kind::Baseline {
+            // It always comes first; to say so each time would only distract.
+            continue;
+        }
+        if share.decision.id != id {
+            notes.push(note("decided-above", share.decision, &share.pieces));
+            continue;
+        }
+        for was in shares(before, direction, share.pieces).unwrap_or_default() {
+            if was.decision.act == decision.act && was.decision.id != id {
+                notes.push(note("already-so", was.decision, &was.pieces));
+            }
+        }
+    }
+    notes
+}
+
+/// Why nothing changes; for a rule, by its name and its host's.
+fn why_nothing(rule: Option<(&str, &str)>, policy: &Policy, notes: &[Note], now: Time) -> String {
+    let decision = rule.and_then(|(rule, host)| {
+        let plan = resolve(policy, host, now).ok()?;
+        plan.find(&RuleId::rule(rule)).cloned()
+    });
+    if let Some(decision) = &decision
+        && decision.idle.is_some()
+    {
+        return "changes nothing: the rule is not in force".into();
+    }
+    let names = |kind: &str| {
+        let mut names: Vec<String> =
+            notes.iter().filter(|it| it.kind == kind).map(|it| format!("`{}`", it.by)).collect();
+        names.dedup();
+        names.join(", ")
+    };
+    let (above, same) = (names("decided-above"), names("already-so"));
+    match (above.is_empty(), same.is_empty()) {
+        (false, true) => {
+            format!("changes nothing, because {above} above already decides all of it")
+        }
+        (true, false) => format!("changes nothing: all of it fared so before, by {same}"),
+        (false, false) => format!(
+            "changes nothing: {above} above decides a part, and the rest fared so before, by {same}"
+        ),
+        (true, true) => "changes nothing for any packet".into(),
+    }
+}
+
+/// The lines that differ.
+fn lines(old: &str, new: &str) -> Vec<Line> {
+    let (before, after): (Vec<&str>, Vec<&str>) = (old.lines().collect(), new.lines().collect());
+    let line = |at: usize, comes, text: &str| Line { number: at + 1, comes, text: text.to_owned() };
+    let mut list = Vec::new();
+    for step in capture_diff_slices(Algorithm::Myers, &before, &after) {
+        let (tag, gone, come) = step.as_tag_tuple();
+        if tag != DiffTag::Equal {
+            list.extend(gone.map(|at| line(at, false, before[at])));
+            list.extend(come.map(|at| line(at, true, after[at])));
+        }
+    }
+    list
+}
+
+/// The rules of a host or bundle, as they stand in the file.
+#[derive(Debug, Serialize)]
+pub struct RuleList {
+    /// The host.
+    pub host: String,
+    /// The rules, in order.
+    pub rules: Vec<RuleWords>,
+}
+
+/// One rule.
+#[derive(Debug, Serialize)]
+pub struct RuleWords {
+    /// Its name.
+    pub name: String,
+    /// `allow`, `deny` or `reject`.
+    pub verdict: &'static str,
+    /// `inbound`, `outbound` or `forwarded`.
+    pub direction: &'static str,
+    /// The traffic, as written.
+    pub traffic: Vec<String>,
+    /// The senders, as written.
+    pub from: Vec<String>,
+    /// The receivers, as written.
+    pub to: Vec<String>,
+    /// Whether it is switched off.
+    pub paused: bool,
+    /// The bundle that it comes from.
+    pub bundle: Option<String>,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// `file:line`.
+    pub origin: String,
+}
+
+/// Lists the rules of the host.
+pub fn rules(loaded: &Loaded) -> RuleList {
+    let host = loaded.policy.host(&loaded.plan.host);
+    let rules = host.map(|host| &host.rules[..]).unwrap_or_default();
+    let words = rules.iter().map(|rule| RuleWords {
+        name: rule.name.clone(),
+        verdict: rule.verdict.as_str(),
+        direction: rule.direction.as_str(),
+        traffic: rule.traffic_terms.clone(),
+        from: rule.from_terms.clone(),
+        to: rule.to_terms.iter().chain(&rule.at_terms).cloned().collect(),
+        paused: rule.paused,
+        bundle: rule.bundle.clone(),
+        why: rule.why.clone(),
+        origin: rule.origin.to_string(),
+    });
+    RuleList { host: loaded.plan.host.clone(), rules: words.collect() }
+}
+
+/// Named things of the policy.
+#[derive(Debug, Serialize)]
+pub struct NameList {
+    /// `place` or `service`.
+    pub what: &'static str,
+    /// They, in the order written.
+    pub names: Vec<NameWords>,
+}
+
+/// One named thing.
+#[derive(Debug, Serialize)]
+pub struct NameWords {
+    /// Its name.
+    pub name: String,
+    /// What it stands for.
+    pub holds: String,
+    /// How often it is used.
+    pub uses: usize,
+    /// Why it is there, or what the registry says about it.
+    pub why: Option<String>,
+    /// `file:line`; `null` for what the language knows by itself.
+    pub origin: Option<String>,
+}
+
+/// Lists the places of a policy.
+pub fn places(policy: &Policy) -> NameList {
+    let names = policy.places.iter().map(|place| NameWords {
+        name: place.name.clone(),
+        holds: place.addresses.to_string(),
+        uses: uses(policy, &place.name),
+        why: place.why.clone(),
+        origin: Some(place.origin.to_string()),
+    });
+    NameList { what: "place", names: names.collect() }
+}
+
+/// Lists the services of a policy.
+pub fn services(policy: &Policy) -> NameList {
+    let names = policy.services.iter().map(|service| NameWords {
+        name: service.name.clone(),
+        holds: service.traffic.to_string(),
+        uses: uses(policy, &service.name),
+        why: service.why.clone(),
+        origin: Some(service.origin.to_string()),
+    });
+    NameList { what: "service", names: names.collect() }
+}
+
+fn uses(policy: &Policy, name: &str) -> usize {
+    let mut places: Vec<_> =
+        policy.uses.iter().filter(|it| it.name == name).map(|it| &it.origin).collect();
+    places.sort_by_key(|origin| (origin.file.clone(), origin.span.start));
+    places.dedup();
+    places.len()
+}
+
+/// Services that a word finds: by name, port number or description, the policy's own first.
+pub fn find_services(policy: Option<&Policy>, word: &str) -> NameList {
+    let wanted = word.to_lowercase();
+    let number: Option<u16> = word.parse().ok();
+    let own = policy.map(|it| &it.services[..]).unwrap_or_default();
+    let mut list = policy.map_or(NameList { what: "service", names: Vec::new() }, services);
+    list.names.retain(|it| {
+        let service = own.iter().find(|service| service.name == it.name);
+        let traffic = service.map(|service| &service.traffic);
+        it.name.contains(&wanted)
+            || it.why.as_ref().is_some_and(|why| why.to_lowercase().contains(&wanted))
+            || number.zip(traffic).is_some_and(|(port, traffic)| {
+                traffic.tcp.contains(port) || traffic.udp.contains(port)
+            })
+    });
+    for known in tipstaff_core::policy::KNOWN_SERVICES.iter() {
+        let traffic = known.traffic();
+        let by_number =
+            number.is_some_and(|port| traffic.tcp.contains(port) || traffic.udp.contains(port));
+        let by_word =
+            known.name.contains(&wanted) || known.description.to_lowercase().contains(&wanted);
+        if by_number || number.is_none() && by_word {
+            list.names.push(NameWords {
+                name: known.name.to_owned(),
+                holds: traffic.to_string(),
+                uses: 0,
+                why: Some(known.description.to_owned()),
+                origin: None,
+            });
+        }
+    }
+    list
+}

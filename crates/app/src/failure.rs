@@ -1,0 +1,136 @@
+//! Why a command could not do its work.
+
+use crate::Outcome;
+use tipstaff_core::plan::{HostPlan, UnknownHost};
+use tipstaff_core::policy::{Diagnostic, Source};
+use tipstaff_linux::LinuxError;
+
+/// Why a command could not do its work, by whose fault it is.
+#[derive(Debug)]
+pub enum Failure {
+    /// Something is wrong with a text: a policy, or an argument.
+    Input {
+        /// The texts.
+        sources: Vec<Source>,
+        /// What is wrong with it.
+        problems: Vec<Diagnostic>,
+    },
+    /// Something else is wrong with what was asked.
+    Usage {
+        /// What.
+        message: String,
+        /// Ways out.
+        help: Vec<String>,
+    },
+    /// Something was found that speaks against doing it.
+    Stopped {
+        /// What.
+        message: String,
+        /// Ways out.
+        help: Vec<String>,
+    },
+    /// The system refused.
+    System {
+        /// What it refused.
+        message: String,
+        /// Ways out.
+        help: Vec<String>,
+    },
+    /// The kernel refused a rule.
+    Refusal {
+        /// The policy.
+        sources: Vec<Source>,
+        /// The refusal, at the rule's place in the policy.
+        problem: Box<Diagnostic>,
+    },
+}
+
+impl Failure {
+    /// A mistake in what was asked, with one way out.
+    pub fn usage(message: impl Into<String>, help: impl Into<String>) -> Self {
+        Self::Usage { message: message.into(), help: vec![help.into()] }
+    }
+
+    /// Something that was found speaks against doing it.
+    pub fn stopped(message: impl Into<String>, help: Vec<String>) -> Self {
+        Self::Stopped { message: message.into(), help }
+    }
+
+    /// What went wrong, in a line.
+    pub fn line(&self) -> String {
+        match self {
+            Self::Input { problems, .. } => {
+                let first = problems.first().map(|it| it.message.clone());
+                first.unwrap_or_else(|| "the policy cannot be read".into())
+            }
+            Self::Usage { message, .. }
+            | Self::Stopped { message, .. }
+            | Self::System { message, .. } => message.clone(),
+            Self::Refusal { problem, .. } => problem.message.clone(),
+        }
+    }
+
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        match self {
+            Self::Input { .. } | Self::Usage { .. } => Outcome::Usage,
+            Self::Stopped { .. } => Outcome::Found,
+            Self::System { .. } | Self::Refusal { .. } => Outcome::Refused,
+        }
+    }
+
+    /// A failure while rules of `plan` were handled: a refused rule is shown where it is written.
+    pub fn in_kernel(error: LinuxError, sources: &[Source], plan: &HostPlan) -> Self {
+        let LinuxError::RuleRefused { rule, reason } = &error else {
+            return error.into();
+        };
+        let message = format!("the kernel refuses `{rule}`: {reason}");
+        let problem = match plan.find(rule).and_then(|decision| decision.origin.clone()) {
+            Some(origin) => Diagnostic::error("kernel-refused", message, origin)
+                .expected("this is what it stems from"),
+            None => Diagnostic::general("kernel-refused", message),
+        };
+        // So the kernel answers where a part of the packet filter was not built or cannot be loaded.
+        let missing = ["No such file or directory", "not supported"];
+        let problem = if missing.iter().any(|it| reason.contains(it)) {
+            problem.help(
+                "this kernel may lack a part that the rule needs: CONFIG_NF_TABLES_INET, \
+                 CONFIG_NFT_CT, CONFIG_NFT_LIMIT (`rate`), CONFIG_NFT_REJECT_INET (`reject`), \
+                 CONFIG_NFT_LOG (`log`)",
+            )
+        } else {
+            problem
+        };
+        let problem = Box::new(problem.help("nothing was changed"));
+        Self::Refusal { sources: sources.to_vec(), problem }
+    }
+}
+
+impl From<LinuxError> for Failure {
+    fn from(error: LinuxError) -> Self {
+        let help = match &error {
+            LinuxError::NotPermitted { .. } => {
+                vec!["run it as root, or with the capability CAP_NET_ADMIN".to_owned()]
+            }
+            LinuxError::Lacking { .. } => vec![
+                "nothing was changed; --without-programs enforces the policy as if rules that name \
+                 programs were paused"
+                    .to_owned(),
+            ],
+            LinuxError::Changed => {
+                vec!["nothing was changed; look with `tipstaff status`, and try again".to_owned()]
+            }
+            LinuxError::Wire(_) | LinuxError::ReadBack(_) => {
+                vec!["this is a mistake in Tipstaff; please report it".to_owned()]
+            }
+            _ => Vec::new(),
+        };
+        Self::System { message: error.to_string(), help }
+    }
+}
+
+impl From<UnknownHost> for Failure {
+    fn from(error: UnknownHost) -> Self {
+        Self::usage(error.to_string(), "choose one with --host NAME")
+    }
+}

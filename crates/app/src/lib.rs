@@ -1,0 +1,41 @@
+//! The use cases. Each is a function from a request to a report, which is plain data; none of them
+//! prints. Long work says how far it is to a function that the caller gives.
+
+pub mod ask;
+pub mod asked;
+mod committed;
+pub mod compare;
+pub mod cut;
+pub mod docket;
+pub mod draft;
+pub mod edit;
+pub mod effect;
+pub mod enforce;
+mod failure;
+mod finding;
+pub mod kernel;
+mod live;
+mod load;
+mod outcome;
+pub mod programs;
+pub mod reach;
+mod region;
+pub mod rehearse;
+pub mod report;
+pub mod review;
+mod session;
+pub mod show;
+pub mod status;
+pub mod store;
+pub mod transaction;
+mod users;
+pub mod vantage;
+mod way;
+mod words;
+
+pub use failure::Failure;
+pub use finding::Finding;
+pub use load::{Loaded, host_name, load, load_all, load_for_kernel, load_here, loaded};
+pub use outcome::Outcome;
+pub use region::RegionWords;
+pub use words::{By, PacketWords, grouped, likely_packet};

@@ -1,0 +1,400 @@
+//! The programs that rules name: the files they are, and the processes that run them.
+
+use super::{Failure, Loaded};
+use crate::Outcome;
+use crate::store::{Docket, Home};
+use serde::Serialize;
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tipstaff_core::program::{Action, RuleProgram, Test};
+use tipstaff_linux::programs::{self, Demand, FileKind, ProgramFile, Standings};
+use tipstaff_linux::ruleset::{self, Marks};
+use tipstaff_linux::sockets::{Listener, Owner, PortProtocol, listeners};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+
+/// What the system says behind the path of a file that is not there any more.
+const REMOVED: &str = " (deleted)";
+/// How often files and processes are looked at while watching.
+const LOOK: Duration = Duration::from_secs(1);
+
+/// Loads rules by `load`, with the programs that they name recognised; `before` are those of the
+/// rules in force. Gives what is not recognised of sockets, too.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel refuses; it then holds and recognises what it did before.
+pub fn recognised<T>(
+    policy: &Loaded,
+    before: &Marks,
+    load: impl FnOnce(&Marks) -> Result<T, LinuxError>,
+) -> Result<(T, Vec<String>), LinuxError> {
+    let demand = Demand::of(&policy.plan, &policy.program);
+    let prepared = programs::prepare(&demand, before)?;
+    match load(prepared.marks()) {
+        Ok(loaded) => {
+            let mut without = prepared.without();
+            // The new rules are in force, and all that they name is recognised: no failure.
+            if let Err(error) = prepared.settle() {
+                without.push(format!(
+                    "what only earlier rules named may still be recognised: {error}"
+                ));
+            }
+            Ok((loaded, without))
+        }
+        Err(error) => {
+            prepared.undo();
+            Err(error)
+        }
+    }
+}
+
+/// Loads a policy's rules in place of whatever is there.
+///
+/// # Errors
+/// As for [`recognised`].
+pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxError> {
+    let before = ruleset::read(kernel)?.map(|it| it.marks).unwrap_or_default();
+    let (host, program) = (&policy.plan.host, &policy.program);
+    recognised(policy, &before, |marks| {
+        ruleset::enforce_marked(kernel, host, program, marks).map(drop)
+    })
+    .map(drop)
+}
+
+/// Whether the kernel recognises the programs of the rules in force as they are now.
+pub fn are_known(policy: &Loaded, marks: &Marks) -> bool {
+    let named = !policy.program.program_lists().is_empty();
+    match programs::read() {
+        // Who may not look may have nothing recognised either.
+        Ok(None) | Err(_) => !named,
+        Ok(Some(_)) if !named => false,
+        Ok(Some(_)) if marks.mask != policy.plan.program_marks => false,
+        Ok(Some(_)) => programs::look(marks).is_ok_and(|it| is_up_to_date(&it)),
+    }
+}
+
+fn is_up_to_date(standings: &Standings) -> bool {
+    let recognition = standings.recognition.as_ref();
+    recognition.is_some_and(|it| it.gone.is_empty())
+        && standings.files.iter().all(|it| it.recognised || it.kind == FileKind::Missing)
+}
+
+/// The word for what is at a path.
+pub fn word(kind: &FileKind) -> &'static str {
+    match kind {
+        FileKind::Program => "program",
+        FileKind::Script { .. } => "script",
+        FileKind::NotExecutable => "not-executable",
+        FileKind::Missing => "missing",
+    }
+}
+
+/// How things stand with the programs that rules in force name.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The host whose rules are in force; `null` if none are.
+    pub host: Option<String>,
+    /// Whether the kernel recognises their sockets.
+    pub recognised: bool,
+    /// The bits of sockets' marks that are used, such as `0xff000000`; `null` if none are.
+    pub marks: Option<String>,
+    /// The programs.
+    pub programs: Vec<Program>,
+    /// What is wrong, as whole sentences.
+    pub trouble: Vec<String>,
+    /// What is not recognised of sockets on this kernel, as whole sentences.
+    pub not_recognised: Vec<String>,
+    /// Whether something was recognised anew: the rules' files had changed.
+    pub refreshed: bool,
+}
+
+/// A program that rules name.
+#[derive(Clone, Debug, Serialize)]
+pub struct Program {
+    /// Its path.
+    pub path: String,
+    /// What is there: `program`, `script`, `not-executable` or `missing`.
+    pub file: &'static str,
+    /// The program that runs it, if it is a script.
+    pub interpreter: Option<String>,
+    /// Whether the file that is there now is the one that the kernel recognises.
+    pub recognised: bool,
+    /// Other paths of rules that lead to the same file.
+    pub same_as: Vec<String>,
+    /// The processes that run it.
+    pub processes: Vec<u32>,
+    /// Those that run a file that has been replaced since they were started.
+    pub outdated: Vec<u32>,
+}
+
+impl Report {
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        if self.trouble.is_empty() { Outcome::Fine } else { Outcome::Found }
+    }
+}
+
+/// Makes the report for the calling thread's network namespace.
+///
+/// # Errors
+/// [`Failure`] if the kernel does not let us look.
+pub fn report() -> Result<Report, Failure> {
+    let snapshot = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+    let host = snapshot.as_ref().map(|it| it.host.clone());
+    let marks = snapshot.map(|it| it.marks).unwrap_or_default();
+    Ok(of(host, &marks)?)
+}
+
+/// How things stand with the programs of rules.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us look.
+pub fn of(host: Option<String>, marks: &Marks) -> Result<Report, LinuxError> {
+    let mut report = Report {
+        host,
+        recognised: true,
+        marks: (marks.mask != 0).then(|| format!("{:#010x}", marks.mask)),
+        programs: Vec::new(),
+        trouble: Vec::new(),
+        not_recognised: Vec::new(),
+        refreshed: false,
+    };
+    if marks.lists.is_empty() {
+        if programs::read()?.is_some() {
+            report.trouble.push(
+                "sockets are still recognised, and no rule asks for it; `tipstaff release`, or \
+                 enforce again"
+                    .into(),
+            );
+        }
+        return Ok(report);
+    }
+    let standings = programs::look(marks)?;
+    match &standings.recognition {
+        None => {
+            report.recognised = false;
+            report.trouble.push(
+                "rules name programs, and nothing tells the kernel whose a new socket is: such \
+                 rules match nothing that begins now; enforce again"
+                    .into(),
+            );
+        }
+        Some(found) => {
+            if !found.gone.is_empty() {
+                report.recognised = false;
+                let hooks = found.gone.join(", ");
+                report.trouble.push(format!(
+                    "somebody has taken away what recognises sockets ({hooks}); enforce again"
+                ));
+            }
+            report.not_recognised.clone_from(&found.without);
+        }
+    }
+    for file in &standings.files {
+        report.trouble.extend(trouble(file));
+        report.programs.push(program(file));
+    }
+    Ok(report)
+}
+
+fn program(file: &ProgramFile) -> Program {
+    let outdated = file.processes.iter().filter(|it| it.outdated);
+    Program {
+        path: file.path.clone(),
+        file: word(&file.kind),
+        interpreter: match &file.kind {
+            FileKind::Script { interpreter } => Some(interpreter.clone()),
+            _ => None,
+        },
+        recognised: file.recognised,
+        same_as: file.same_as.clone(),
+        processes: file.processes.iter().map(|it| it.pid).collect(),
+        outdated: outdated.map(|it| it.pid).collect(),
+    }
+}
+
+fn trouble(file: &ProgramFile) -> Vec<String> {
+    let path = &file.path;
+    let mut found = Vec::new();
+    match &file.kind {
+        FileKind::Missing => found.push(format!("there is no program at {path}")),
+        FileKind::NotExecutable => found.push(format!("{path} may not be executed")),
+        FileKind::Script { interpreter } => found.push(format!(
+            "{path} is a script: its sockets are those of {interpreter}, and rules for it match \
+             nothing"
+        )),
+        FileKind::Program if !file.recognised => found.push(format!(
+            "{path} is another file than when the rules were enforced, and is not recognised; \
+             enforce again, or `tipstaff programs --refresh`"
+        )),
+        FileKind::Program => {}
+    }
+    let old: Vec<_> = file.processes.iter().filter(|it| it.outdated).collect();
+    if !old.is_empty() {
+        let pids: Vec<String> = old.iter().map(|it| it.pid.to_string()).collect();
+        let known = if old.iter().all(|it| it.recognised) {
+            "it is recognised until it ends"
+        } else {
+            "new sockets of it are not recognised"
+        };
+        let pids = pids.join(", ");
+        found.push(format!("process {pids} still runs the file that {path} was before; {known}"));
+    }
+    found
+}
+
+/// Has the files recognised that the paths of rules lead to now, if they are others than before,
+/// and sockets that were handed over since. The rules stay what they are.
+///
+/// # Errors
+/// [`Failure`] if the kernel refuses.
+pub fn refresh(home: &Home) -> Result<Report, Failure> {
+    // Whoever else changes what is enforced waits until this is done.
+    let _docket = Docket::open(home)?;
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let generation = ruleset::generation(&mut kernel)?;
+    let Some(found) = ruleset::read(&mut kernel)? else { return report() };
+    if found.marks.mask == 0 {
+        return report();
+    }
+    let before = programs::look(&found.marks)?;
+    let demand = Demand {
+        mask: found.marks.mask,
+        lists: found.marks.lists.keys().cloned().collect(),
+        // The rules alone do not say it; who knows nothing looks at everything.
+        sending: before.recognition.as_ref().is_none_or(|it| it.sending),
+    };
+    let prepared = programs::prepare(&demand, &found.marks)?;
+    if *prepared.marks() != found.marks {
+        if !is_ours(&found.program) {
+            prepared.undo();
+            return Err(Failure::System {
+                message: "somebody has changed our rules in the kernel".into(),
+                help: vec!["look with `tipstaff status`, and enforce the policy again".into()],
+            });
+        }
+        let (host, rules) = (&found.host, &found.program);
+        let marks = prepared.marks();
+        let done = ruleset::enforce_at(&mut kernel, host, rules, marks, generation, &found.tallies);
+        if let Err(error) = done {
+            prepared.undo();
+            return Err(error.into());
+        }
+    }
+    prepared.settle()?;
+    Ok(Report { refreshed: !is_up_to_date(&before), ..report()? })
+}
+
+/// Whether every part of the kernel's rules is one that we make.
+fn is_ours(program: &RuleProgram) -> bool {
+    let rules = program.chains.iter().flat_map(|it| &it.rules);
+    rules.into_iter().all(|rule| {
+        !matches!(rule.action, Action::Opaque(_))
+            && !rule.tests.iter().any(|it| matches!(it, Test::Opaque(_)))
+    })
+}
+
+/// Looks again and again, and refreshes when a file has been replaced or a process has begun to run
+/// a program that rules name; `tell` is told of each time.
+///
+/// # Errors
+/// [`Failure`] if the kernel refuses, or `tell` fails.
+pub fn watch(
+    home: &Home,
+    mut tell: impl FnMut(&Report) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    let mut seen: Option<Vec<(String, Vec<u32>)>> = None;
+    loop {
+        let now = report()?;
+        let processes = |it: &Program| (it.path.clone(), it.processes.clone());
+        let running: Vec<_> = now.programs.iter().map(processes).collect();
+        let stale = now.programs.iter().any(|it| !it.recognised && it.file != "missing");
+        if stale || !now.recognised || seen.as_ref().is_some_and(|it| *it != running) {
+            let report = refresh(home)?;
+            if report.refreshed {
+                tell(&report)?;
+            }
+        }
+        seen = Some(running);
+        std::thread::sleep(LOOK);
+    }
+}
+
+/// By which names rules know the files that processes run.
+#[derive(Debug)]
+pub struct Names(HashMap<PathBuf, String>);
+
+impl Names {
+    /// Those of a policy's rules. Paths may be links.
+    pub fn of(policy: &Loaded) -> Self {
+        let lists = policy.plan.decisions().flat_map(|it| &it.1.conditions);
+        Self::of_paths(lists.flat_map(|it| it.programs.iter().cloned()))
+    }
+
+    fn of_paths(paths: impl Iterator<Item = String>) -> Self {
+        let mut names = HashMap::new();
+        for path in paths {
+            let path = &path;
+            names.insert(PathBuf::from(path), path.clone());
+            if let Ok(real) = fs::canonicalize(path) {
+                names.entry(real).or_insert_with(|| path.clone());
+            }
+        }
+        Self(names)
+    }
+
+    /// Whether rules name that program.
+    pub fn is_named(&self, program: &str) -> bool {
+        self.0.values().any(|name| name == program)
+    }
+
+    /// The program of a process, by the name that rules have for it if they do.
+    pub fn known(&self, owner: Option<&Owner>) -> Option<String> {
+        let file = owner?.program.as_ref()?;
+        let text = file.to_string_lossy();
+        let text = text.strip_suffix(REMOVED).unwrap_or(&text);
+        Some(self.0.get(Path::new(text)).cloned().unwrap_or_else(|| text.to_owned()))
+    }
+}
+
+/// The programs that listen on this machine, where rules name any: else nobody needs to know.
+#[derive(Debug)]
+pub struct Receivers {
+    /// By which names rules know them.
+    pub names: Names,
+    listeners: Vec<Listener>,
+}
+
+impl Receivers {
+    /// Looks.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us.
+    pub fn look(policy: &Loaded) -> Result<Self, LinuxError> {
+        Self::with(Names::of(policy))
+    }
+
+    /// Looks, for rules that are in force.
+    ///
+    /// # Errors
+    /// As for [`Self::look`].
+    pub fn of_rules(rules: &RuleProgram) -> Result<Self, LinuxError> {
+        Self::with(Names::of_paths(rules.program_lists().into_iter().flatten()))
+    }
+
+    fn with(names: Names) -> Result<Self, LinuxError> {
+        let listeners = if names.0.is_empty() {
+            Vec::new()
+        } else {
+            listeners(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?
+        };
+        Ok(Self { names, listeners })
+    }
+
+    /// The program that receives what comes to a port.
+    pub fn at(&self, protocol: PortProtocol, port: u16) -> Option<String> {
+        let there = |it: &&Listener| (it.protocol, it.port) == (protocol, port);
+        self.names.known(self.listeners.iter().find(there)?.owner.as_ref())
+    }
+}

@@ -1,0 +1,88 @@
+//! What a copy of this machine meets the same senders with.
+
+use super::planned::{Knock, Planned};
+use super::words::{Entry, From};
+use crate::rehearse::{Order, Ranges, Scene, Shot, Try, carry_out};
+use crate::{Failure, Loaded};
+use tipstaff_core::rehearsal::{CLIENT_PORT, speaker};
+use tipstaff_core::space::Family;
+use tipstaff_linux::probe::Met;
+use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, links};
+
+/// RFC 792, RFC 4443 section 4.1.
+const ECHO_REQUESTS: [u8; 2] = [8, 128];
+
+/// Tries every part of the report in a copy of this machine in a lab; gives what could not be
+/// copied, in words.
+///
+/// # Errors
+/// [`Failure`] if the machine cannot be copied, or the system lets us make no lab.
+pub fn try_all(
+    loaded: &Loaded,
+    planned: &Planned,
+    entries: &mut [Entry],
+    pings: &mut [From],
+) -> Result<Vec<String>, Failure> {
+    let here = Namespace::current()?;
+    let links: Vec<String> = links(&mut NetlinkSocket::open(Protocol::Route)?)?
+        .into_iter()
+        .map(|link| link.name)
+        .collect();
+    let mut tried = Vec::new();
+    let mut tries = Vec::new();
+    let mut packets = Vec::new();
+    for probe in &planned.probes {
+        let fares = &probe.fares;
+        let ways = &fares.interfaces;
+        let named = |link: &&String| ways.iter().flatten().any(|way| way == *link);
+        let link = match links.iter().find(named) {
+            Some(link) => Some(link),
+            // No rule tells the ways apart, or another than the named ones is meant.
+            None if ways.is_empty() || ways.contains(&None) => links.iter().find(|it| !named(it)),
+            None => None,
+        };
+        let (Some(link), Some(source)) = (link, speaker(&probe.senders)) else { continue };
+        let Some(&destination) = fares.receivers.first() else { continue };
+        let shot = match probe.knock {
+            Knock::Port(tipstaff_linux::sockets::PortProtocol::Tcp, port) => Shot::Tcp(port),
+            Knock::Port(tipstaff_linux::sockets::PortProtocol::Udp, port) => Shot::Udp(port),
+            Knock::Ping => Shot::Icmp(ECHO_REQUESTS[usize::from(fares.family == Family::V6)]),
+        };
+        tries.push(Try {
+            program: None,
+            link: link.clone(),
+            source,
+            destination,
+            source_port: CLIENT_PORT,
+            packets: packets.len(),
+        });
+        packets.push(Ranges::of([shot]));
+        tried.push(probe);
+    }
+    if tries.is_empty() {
+        return Ok(Vec::new());
+    }
+    let host = loaded.plan.host.clone();
+    let order = Order { host, scene: Scene::Copy(here.file()), packets, tries };
+    let findings = carry_out(&order, |at, _, outcome| {
+        let (Some(probe), [(met, _)]) = (tried.get(at), &outcome[..]) else { return };
+        let part = probe.slot.of(entries, pings);
+        part.copy = Some(met.as_str());
+        let fits = fits(part.policy, part.limited, probe.knock, *met);
+        part.agree = Some(part.agree.unwrap_or(true) && fits);
+    })?;
+    Ok(findings.missing)
+}
+
+/// Whether what was met is what the verdict leads one to expect, given that somebody listens.
+fn fits(verdict: &str, limited: bool, knock: Knock, met: Met) -> bool {
+    match (verdict, met) {
+        ("allow", Met::Open) | ("deny", Met::Denied | Met::Lost) | ("reject", Met::Rejected) => {
+            true
+        }
+        // Pings are answered by the kernel itself, not by a socket.
+        ("allow", Met::Closed) => knock == Knock::Ping,
+        ("allow", Met::Denied) => limited,
+        _ => false,
+    }
+}

@@ -1,0 +1,238 @@
+//! `reach`: which listeners can be reached, from where, and whether the witnesses agree.
+
+mod copy;
+mod far;
+mod planned;
+mod probes;
+pub(crate) mod senders;
+mod sighting;
+mod silence;
+mod vantage;
+pub(crate) mod verdicts;
+mod words;
+
+pub use vantage::{Vantage, Way};
+pub use words::{Entry, From, Part, ProbeWords, Report, Request};
+
+use super::finding;
+use super::programs::Names;
+use super::users::Users;
+use super::{Failure, Loaded, live};
+use planned::{Knock, Planned};
+use senders::Column;
+use sighting::Stopped;
+use std::net::IpAddr;
+use tipstaff_core::analysis::{self, Code};
+use tipstaff_core::space::Family;
+use tipstaff_linux::ruleset;
+use tipstaff_linux::sockets::{self, Listener};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses};
+use verdicts::Wanted;
+
+/// Makes the report for the calling thread's network namespace.
+///
+/// # Errors
+/// [`Failure`] if an argument is not understood, or the sockets cannot be listed.
+pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure> {
+    let columns = senders::columns(&loaded.policy, request.from)?;
+    for vantage in request.vantages {
+        planned::check_place(vantage, &columns)?;
+    }
+    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+    let listeners = sockets::listeners(&mut diagnosis)?;
+    let mut unknown = Vec::new();
+    let mut kernel_unreadable = false;
+    let snapshot = match NetlinkSocket::open(Protocol::Netfilter)
+        .and_then(|mut kernel| ruleset::read(&mut kernel))
+    {
+        Ok(snapshot) => snapshot,
+        Err(error @ LinuxError::NotPermitted { .. }) => {
+            unknown.push(format!("the kernel's rules: {error}; run it as root"));
+            kernel_unreadable = true;
+            None
+        }
+        Err(error) => return Err(error.into()),
+    };
+    let before = snapshot.as_ref().map(|it| it.tallies.clone()).unwrap_or_default();
+    let kernel = if kernel_unreadable {
+        verdicts::Kernel::Unreadable
+    } else {
+        verdicts::Kernel::of(snapshot)
+    };
+    if listeners.iter().any(|listener| listener.owner.is_none()) {
+        unknown.push("some programs: the system shows them to root only".into());
+    }
+    let mut planned = Planned::default();
+    let users = Users::read();
+    let names = Names::of(loaded);
+    let mut entries: Vec<Entry> = listeners
+        .iter()
+        .map(|listener| {
+            let wanted = Wanted::of(listener, names.known(listener.owner.as_ref()), &kernel);
+            let from = views(listener, &wanted, loaded, &kernel, &columns, &mut planned);
+            entry(listener, taken_for(wanted, &names), users.name(listener.uid), from)
+        })
+        .collect();
+    let mut pings = pings(loaded, &kernel, &columns, &mut planned);
+    let mut copied = false;
+    if !kernel_unreadable {
+        match copy::try_all(loaded, &planned, &mut entries, &mut pings) {
+            Ok(missing) => {
+                copied = true;
+                unknown.extend(missing.into_iter().map(|it| format!("in the copy: {it}")));
+            }
+            Err(failure) => unknown.push(format!("what a copy would meet: {}", failure.line())),
+        }
+    }
+    let mut routes = NetlinkSocket::open(Protocol::Route)?;
+    let own = addresses(&mut routes)?;
+    let own: Vec<IpAddr> = own.into_iter().filter(|it| !it.is_loopback()).collect();
+    let mut seen = probes::send(&planned, request, &own)?;
+    unknown.append(&mut seen.unseen);
+    if matches!(kernel, verdicts::Kernel::Rules(..)) && !seen.sightings.is_empty() {
+        let after = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+        silence::explain(&mut seen.sightings, &before, &after.map_or(Vec::new(), |it| it.tallies));
+    }
+    let mut stopped = Vec::new();
+    for sighting in seen.sightings {
+        if sighting.came_this_way(&mut routes)? {
+            stopped.extend(sighting.note(&mut entries, &mut pings, &mut unknown));
+        }
+    }
+    for from in entries.iter_mut().flat_map(|entry| &mut entry.from).chain(&mut pings) {
+        from.sum_up();
+    }
+    let about_listeners = |it: &analysis::Finding| ABOUT_LISTENERS.contains(&it.code);
+    let findings = live::findings(loaded)?;
+    let findings = findings.into_iter().filter(about_listeners).map(finding::words).collect();
+    let host = loaded.plan.host.clone();
+    let stopped_on_the_way = on_the_way(&stopped);
+    Ok(Report {
+        host,
+        listeners: entries,
+        pings,
+        findings,
+        copied,
+        stopped_on_the_way,
+        unknown,
+        kernel_unreadable,
+    })
+}
+
+/// What never arrived, one sentence for each way of knocking.
+fn on_the_way(stopped: &[Stopped]) -> Vec<String> {
+    let mut groups: Vec<(String, bool, Vec<&str>)> = Vec::new();
+    for Stopped { place, knock, certain } in stopped {
+        let what = match knock {
+            Knock::Ping => "ping".to_owned(),
+            Knock::Port(..) => format!("{}/{}", knock.port(), knock.word()),
+        };
+        match groups.iter_mut().find(|it| it.0 == what && it.1 == *certain) {
+            Some(group) if group.2.contains(&place.as_str()) => {}
+            Some(group) => group.2.push(place),
+            None => groups.push((what, *certain, vec![place])),
+        }
+    }
+    let words = |(what, certain, places): (String, bool, Vec<&str>)| {
+        let perhaps = if certain { "never arrived here" } else { "perhaps never arrived here" };
+        format!("{what} from {} {perhaps}", places.join(", "))
+    };
+    groups.into_iter().map(words).collect()
+}
+
+const ABOUT_LISTENERS: [Code; 5] = [
+    Code::NoListener,
+    Code::LoopbackListener,
+    Code::UnmentionedListener,
+    Code::WiderThanUsed,
+    Code::OtherProgram,
+];
+
+/// Whom the host answers pings.
+fn pings(
+    loaded: &Loaded,
+    kernel: &verdicts::Kernel,
+    columns: &[Column],
+    planned: &mut Planned,
+) -> Vec<From> {
+    let own = |family| loaded.plan.addresses.iter().any(|it| Family::of(*it) == family);
+    let mut pings = Vec::new();
+    for column in columns {
+        for family in Family::BOTH {
+            if !column.senders.has(family) || !own(family) {
+                continue;
+            }
+            let wanted = Wanted::ping(family);
+            let parts = verdicts::parts(&wanted, family, loaded, kernel, &column.senders);
+            planned.plan_ping(column, &parts, pings.len());
+            let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
+            pings.push(From::of(column.name.clone(), version(family), parts));
+        }
+    }
+    pings
+}
+
+fn version(family: Family) -> &'static str {
+    match family {
+        Family::V4 => "IPv4",
+        Family::V6 => "IPv6",
+    }
+}
+
+/// The program that the kernel's rules take a socket for, if it is not who holds it; only rules that
+/// name a program take note of whose a socket is.
+fn taken_for(wanted: Wanted, names: &Names) -> Option<String> {
+    let Wanted { program, marked, .. } = wanted;
+    let matters = marked.is_some() || program.as_ref().is_some_and(|it| names.is_named(it));
+    (matters && program != marked).then(|| marked.unwrap_or_else(|| "nobody".into()))
+}
+
+/// How a listener is seen from each place.
+fn views(
+    listener: &Listener,
+    wanted: &Wanted,
+    loaded: &Loaded,
+    kernel: &verdicts::Kernel,
+    columns: &[Column],
+    planned: &mut Planned,
+) -> Vec<From> {
+    let families = families(listener);
+    let mut from = Vec::new();
+    for column in columns {
+        for &family in &families {
+            if !column.senders.has(family) {
+                continue;
+            }
+            let parts = verdicts::parts(wanted, family, loaded, kernel, &column.senders);
+            planned.plan(listener, column, &parts, from.len());
+            let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
+            from.push(From::of(column.name.clone(), version(family), parts));
+        }
+    }
+    planned.next_listener();
+    from
+}
+
+/// The IP versions that a listener takes.
+fn families(listener: &Listener) -> Vec<Family> {
+    match (listener.address.is_ipv4(), listener.dual) {
+        (true, _) => vec![Family::V4],
+        (false, false) => vec![Family::V6],
+        (false, true) => Family::BOTH.to_vec(),
+    }
+}
+
+fn entry(listener: &Listener, taken_for: Option<String>, user: String, from: Vec<From>) -> Entry {
+    let owner = listener.owner.as_ref();
+    Entry {
+        protocol: listener.protocol.as_str(),
+        address: listener.address.to_string(),
+        port: listener.port,
+        versions: families(listener).into_iter().map(version).collect(),
+        program: owner.and_then(|it| it.program.as_ref()).map(|it| it.display().to_string()),
+        taken_for,
+        pid: owner.map(|it| it.pid),
+        user,
+        from,
+    }
+}

@@ -1,0 +1,58 @@
+//! Whose view is asked for: the columns of the report.
+
+use crate::Failure;
+use tipstaff_core::policy::{ANYWHERE, Policy, Source, read_addresses};
+use tipstaff_core::rehearsal::sendable;
+use tipstaff_core::space::AddressSet;
+
+/// Senders under one name.
+#[derive(Clone, Debug)]
+pub struct Column {
+    /// A place, or an address as typed.
+    pub name: String,
+    /// The senders.
+    pub senders: AddressSet,
+}
+
+/// The columns asked for; without a wish, every place of the policy and `anywhere`.
+///
+/// # Errors
+/// [`Failure`] if a wish is neither a place nor an address.
+pub fn columns(policy: &Policy, wishes: &[String]) -> Result<Vec<Column>, Failure> {
+    if wishes.is_empty() {
+        let mut columns: Vec<Column> = policy
+            .places
+            .iter()
+            .map(|place| Column { name: place.name.clone(), senders: place.addresses.clone() })
+            .collect();
+        columns.push(anywhere(policy));
+        return Ok(columns);
+    }
+    wishes
+        .iter()
+        .map(|wish| {
+            if wish == ANYWHERE {
+                return Ok(anywhere(policy));
+            }
+            let source = Source::new("--from", wish);
+            match read_addresses(policy, &source) {
+                Ok(senders) => Ok(Column { name: wish.clone(), senders }),
+                Err(problems) => Err(Failure::Input { sources: vec![source], problems }),
+            }
+        })
+        .collect()
+}
+
+/// Everybody who is at no named place: what a place says is told in its own column. Addresses
+/// that no honest packet from outside carries are left out.
+fn anywhere(policy: &Policy) -> Column {
+    let named: AddressSet = policy.places.iter().map(|place| place.addresses.clone()).collect();
+    let hosts: AddressSet = policy
+        .hosts
+        .iter()
+        .flat_map(|it| &it.addresses)
+        .map(|&it| AddressSet::single(it))
+        .collect();
+    let senders = sendable().difference(&named).difference(&hosts);
+    Column { name: ANYWHERE.into(), senders }
+}

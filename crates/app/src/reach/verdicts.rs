@@ -1,0 +1,237 @@
+//! The policy's word and the kernel's word about a listener.
+
+use super::words::Part;
+use crate::{By, Loaded};
+use std::net::IpAddr;
+use tipstaff_core::plan::{self, Decided, Decider, HostPlan, Question, sweep};
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::program::RuleProgram;
+use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, Packet, Transport};
+use tipstaff_linux::ruleset::{Marks, Snapshot};
+use tipstaff_linux::sockets::{Listener, PortProtocol};
+
+const CLIENT_PORT: u16 = 49_152;
+/// RFC 792.
+const ECHO_REQUEST: u8 = 8;
+/// RFC 4443 section 4.1.
+const ECHO_REQUEST_V6: u8 = 128;
+/// What an interface that no rule names is called.
+const ANOTHER: &str = "another";
+
+/// The kernel as a witness.
+#[derive(Debug)]
+pub enum Kernel {
+    /// It may not be asked.
+    Unreadable,
+    /// Our table is not there, or asleep: our rules stop nothing.
+    NothingInForce,
+    /// What our table says, and the numbers by which it knows programs.
+    Rules(RuleProgram, Marks),
+}
+
+impl Kernel {
+    /// What was read from the kernel.
+    pub fn of(snapshot: Option<Snapshot>) -> Self {
+        match snapshot {
+            Some(snapshot) if !snapshot.dormant => Self::Rules(snapshot.program, snapshot.marks),
+            _ => Self::NothingInForce,
+        }
+    }
+
+    fn ask(&self, packet: &Packet) -> Word {
+        match self {
+            Self::Unreadable => Word::Unknown,
+            Self::NothingInForce => Word::NoRules,
+            Self::Rules(program, _) => {
+                program.evaluate(packet).map_or(Word::Unknown, Word::Decided)
+            }
+        }
+    }
+
+    /// The program that a listener belongs to by the kernel's rules: not who holds it, but whose
+    /// number is in its mark. `None` if the kernel does not show marks.
+    pub fn marked(&self, listener: &Listener) -> Option<Option<String>> {
+        let Self::Rules(_, marks) = self else { return None };
+        let mark = listener.mark.filter(|_| marks.mask != 0)?;
+        Some(marks.path_of(mark).map(str::to_owned))
+    }
+}
+
+/// The kernel's word.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// Its rules decide.
+    Decided(Decided),
+    /// It has no rules of ours, so they stop nothing.
+    NoRules,
+    /// It cannot be told.
+    Unknown,
+}
+
+impl Word {
+    fn verdict(&self) -> Option<Verdict> {
+        match self {
+            Self::Decided(decided) => Some(decided.verdict),
+            Self::NoRules => Some(Verdict::Allow),
+            Self::Unknown => None,
+        }
+    }
+}
+
+/// Policy and kernel on one packet.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fate {
+    /// The policy's word.
+    pub policy: Decided,
+    /// The kernel's word.
+    pub kernel: Word,
+}
+
+/// Senders that fare alike, with what they fare.
+#[derive(Clone, Debug)]
+pub struct Fares {
+    /// The senders.
+    pub senders: AddressSet,
+    /// The host's addresses at which they do.
+    pub receivers: Vec<IpAddr>,
+    /// The IP version.
+    pub family: Family,
+    /// By which interfaces they come, `None` standing for one that no rule names; all if empty.
+    pub interfaces: Vec<Option<String>>,
+    /// What they meet.
+    pub fate: Fate,
+}
+
+impl Fares {
+    /// In words, before anything was observed.
+    pub fn words(&self, plan: &HostPlan) -> Part {
+        let Fate { policy, kernel } = &self.fate;
+        let kernel_by = match kernel {
+            Word::Decided(decided) if decided.by != policy.by => Some(decided.by.to_string()),
+            _ => None,
+        };
+        Part {
+            senders: self.senders.to_string(),
+            receivers: self.receivers.iter().map(ToString::to_string).collect(),
+            interfaces: match &self.interfaces[..] {
+                [] => None,
+                some => Some(
+                    some.iter().map(|it| it.clone().unwrap_or_else(|| ANOTHER.into())).collect(),
+                ),
+            },
+            policy: policy.verdict.as_str(),
+            limited: policy.limited,
+            kernel: kernel.verdict().map_or("unknown", Verdict::as_str),
+            decided_by: By::of(&policy.by, plan),
+            kernel_decided_by: kernel_by,
+            copy: None,
+            observed: None,
+            probes: Vec::new(),
+            agree: kernel.verdict().map(|verdict| verdict == policy.verdict),
+        }
+    }
+}
+
+/// What senders want of the host.
+#[derive(Clone, Debug)]
+pub struct Wanted {
+    /// At which of the host's addresses; at all if `None`.
+    pub at: Option<IpAddr>,
+    /// What they send.
+    pub transport: Transport,
+    /// The program that listens.
+    pub program: Option<String>,
+    /// The program that listens by the kernel's rules.
+    pub marked: Option<String>,
+}
+
+impl Wanted {
+    /// A new connection to a listener, that of a program.
+    pub fn of(listener: &Listener, program: Option<String>, kernel: &Kernel) -> Self {
+        let (source, destination) = (CLIENT_PORT, listener.port);
+        Self {
+            at: (!listener.address.is_unspecified()).then_some(listener.address),
+            transport: match listener.protocol {
+                PortProtocol::Tcp => Transport::Tcp { source, destination },
+                PortProtocol::Udp => Transport::Udp { source, destination },
+            },
+            marked: kernel.marked(listener).unwrap_or_else(|| program.clone()),
+            program,
+        }
+    }
+
+    /// An answer to a ping.
+    pub fn ping(family: Family) -> Self {
+        let kind = if family == Family::V4 { ECHO_REQUEST } else { ECHO_REQUEST_V6 };
+        Self { at: None, transport: Transport::Icmp { kind }, program: None, marked: None }
+    }
+}
+
+/// Splits the senders by what the policy and the kernel say of what they want.
+pub fn parts(
+    wanted: &Wanted,
+    family: Family,
+    loaded: &Loaded,
+    kernel: &Kernel,
+    senders: &AddressSet,
+) -> Vec<Fares> {
+    let own = loaded.plan.addresses.iter().copied().filter(|it| Family::of(*it) == family);
+    let receivers: Vec<IpAddr> = wanted.at.map_or_else(|| own.collect(), |it| vec![it]);
+    let nowhere: IpAddr = match family {
+        Family::V4 => [0; 4].into(),
+        Family::V6 => [0; 16].into(),
+    };
+    let packet = Packet {
+        direction: Direction::Inbound,
+        in_interface: None,
+        out_interface: None,
+        source: nowhere,
+        destination: nowhere,
+        transport: wanted.transport,
+        state: ConnectionState::New,
+        program: wanted.program.clone(),
+    };
+    let mut deciders: Vec<&dyn Decider> = vec![&loaded.plan];
+    if let Kernel::Rules(program, _) = kernel {
+        deciders.push(program);
+    }
+    let same = wanted.program == wanted.marked;
+    let by_kernel = |packet: &Packet| {
+        if same {
+            return kernel.ask(packet);
+        }
+        kernel.ask(&Packet { program: wanted.marked.clone(), ..packet.clone() })
+    };
+    let fate =
+        |packet: &Packet| Fate { policy: loaded.plan.evaluate(packet), kernel: by_kernel(packet) };
+    let mut apart = loaded.plan.interfaces_told_apart(Direction::Inbound);
+    if let Kernel::Rules(program, _) = kernel {
+        apart.extend(program.interfaces_told_apart());
+    }
+    apart.sort();
+    apart.dedup();
+    let ways: Vec<Option<String>> = apart.into_iter().map(Some).chain([None]).collect();
+    let mut parts: Vec<Fares> = Vec::new();
+    for way in &ways {
+        let packet = Packet { in_interface: way.clone(), ..packet.clone() };
+        let question = Question { packet: &packet, senders, receivers: &receivers, family };
+        for plan::Part { senders, receivers, fate } in sweep(&deciders, &question, fate) {
+            let same = parts
+                .iter_mut()
+                .find(|it| (&it.senders, &it.receivers, &it.fate) == (&senders, &receivers, &fate));
+            match same {
+                Some(part) => part.interfaces.push(way.clone()),
+                None => {
+                    let interfaces = vec![way.clone()];
+                    parts.push(Fares { senders, receivers, family, interfaces, fate });
+                }
+            }
+        }
+    }
+    for part in parts.iter_mut().filter(|part| part.interfaces.len() == ways.len()) {
+        part.interfaces.clear();
+    }
+    // Exceptions first, then the rest.
+    parts.sort_by_key(|part| part.senders.blocks().len());
+    parts
+}

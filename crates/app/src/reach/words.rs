@@ -1,0 +1,193 @@
+//! What is asked, and what is told.
+
+use super::vantage::Vantage;
+use crate::{By, Finding, Outcome};
+use serde::Serialize;
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+/// What is asked.
+#[derive(Clone, Debug)]
+pub struct Request<'a> {
+    /// Places and addresses; all places of the policy if empty.
+    pub from: &'a [String],
+    /// Where real probes can be sent from.
+    pub vantages: &'a [Vantage],
+    /// How long a probe waits for an answer.
+    pub patience: Duration,
+}
+
+/// Which listeners can be reached from where.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// Its listeners, by port.
+    pub listeners: Vec<Entry>,
+    /// Whom it answers pings, one entry for each place and IP version.
+    pub pings: Vec<From>,
+    /// Rules that no listener needs, listeners that no rule mentions or that are open wider than
+    /// anyone uses.
+    pub findings: Vec<Finding>,
+    /// Whether a copy of the machine was tried in a lab.
+    pub copied: bool,
+    /// Probes that the rules here would have let in or answered, and that never arrived: something on
+    /// the way stops them.
+    pub stopped_on_the_way: Vec<String>,
+    /// What could not be found out, in words.
+    pub unknown: Vec<String>,
+    /// Whether the kernel's rules could not be read.
+    pub kernel_unreadable: bool,
+}
+
+impl Report {
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        let views = self.listeners.iter().flat_map(|it| &it.from).chain(&self.pings);
+        if views.into_iter().any(|it| it.agree == Some(false)) {
+            Outcome::Found
+        } else if self.kernel_unreadable {
+            Outcome::Refused
+        } else {
+            Outcome::Fine
+        }
+    }
+}
+
+/// A listener, and who can reach it.
+#[derive(Clone, Debug, Serialize)]
+pub struct Entry {
+    /// `tcp` or `udp`.
+    pub protocol: &'static str,
+    /// The address it is bound to.
+    pub address: String,
+    /// Its port.
+    pub port: u16,
+    /// `IPv4`, `IPv6`, or both, by the versions it takes.
+    pub versions: Vec<&'static str>,
+    /// The program's file.
+    pub program: Option<String>,
+    /// The program that the kernel's rules take its socket to belong to, if that is another one:
+    /// a path, or `nobody`.
+    pub taken_for: Option<String>,
+    /// The process.
+    pub pid: Option<u32>,
+    /// The user who made the socket.
+    pub user: String,
+    /// One entry for each place and IP version.
+    pub from: Vec<From>,
+}
+
+/// How a listener is seen from one place.
+#[derive(Clone, Debug, Serialize)]
+pub struct From {
+    /// The place or address.
+    pub place: String,
+    /// `IPv4` or `IPv6`.
+    pub version: &'static str,
+    /// The policy's word: `allow`, `deny`, `reject`, or `partly` if not all senders or own
+    /// addresses fare alike.
+    pub policy: &'static str,
+    /// The kernel's word, likewise; `unknown` if its rules are not understood or not readable.
+    pub kernel: &'static str,
+    /// The wire's word: `open`, `refused`, `prohibited`, `silent`, `unreachable`, or `partly`;
+    /// `null` where no probe was possible.
+    pub observed: Option<&'static str>,
+    /// Who decides by the policy; `null` for `partly`.
+    pub decided_by: Option<By>,
+    /// Whether the witnesses that spoke agree; `null` if only one did.
+    pub agree: Option<bool>,
+    /// The senders that fare alike, where not all do, or where a probe was sent.
+    pub parts: Vec<Part>,
+}
+
+/// Senders of one place that fare alike.
+#[derive(Clone, Debug, Serialize)]
+pub struct Part {
+    /// The senders.
+    pub senders: String,
+    /// At which of the host's addresses.
+    pub receivers: Vec<String>,
+    /// Coming in by which interfaces, `another` standing for one that no rule names; `null` if
+    /// that makes no difference.
+    pub interfaces: Option<Vec<String>>,
+    /// The policy's word.
+    pub policy: &'static str,
+    /// Whether that holds only up to a rate.
+    pub limited: bool,
+    /// The kernel's word.
+    pub kernel: &'static str,
+    /// Who decides by the policy.
+    pub decided_by: By,
+    /// Who decides by the kernel's rules, if that is somebody else.
+    pub kernel_decided_by: Option<String>,
+    /// What it met in a copy of this machine in a lab: `open`, `closed` where nobody listens,
+    /// `rejected`, `denied`, `stopped-early` before any inbound rule, `stopped-oddly`, `passed-on`
+    /// to another machine; `null` if that was not tried.
+    pub copy: Option<&'static str>,
+    /// The wire's word.
+    pub observed: Option<&'static str>,
+    /// How that was seen.
+    pub probes: Vec<ProbeWords>,
+    /// Whether the witnesses that spoke agree; `null` if only one did.
+    pub agree: Option<bool>,
+}
+
+/// A real probe.
+#[derive(Clone, Debug, Serialize)]
+pub struct ProbeWords {
+    /// Its sender.
+    pub source: IpAddr,
+    /// Where it went.
+    pub destination: SocketAddr,
+    /// What it met.
+    pub met: &'static str,
+    /// How that was seen.
+    pub evidence: String,
+    /// How long that took, in microseconds.
+    pub micros: u64,
+    /// Of silence: what this host's own counters say became of the probe.
+    pub explained: Option<String>,
+}
+
+/// The value that all share, `partly` if they differ.
+fn shared(values: impl Iterator<Item = &'static str>) -> Option<&'static str> {
+    values.reduce(|a, b| if a == b { a } else { "partly" })
+}
+
+impl From {
+    /// Whether a part is about all senders of the place, of which others are parts by interface.
+    pub fn covers_all(&self, part: usize) -> bool {
+        let senders = &self.parts[part].senders;
+        self.parts.iter().all(|other| other.senders == *senders)
+    }
+
+    /// From one place, as its parts fare.
+    pub fn of(place: String, version: &'static str, parts: Vec<Part>) -> Self {
+        Self {
+            place,
+            version,
+            policy: shared(parts.iter().map(|it| it.policy)).unwrap_or("deny"),
+            kernel: shared(parts.iter().map(|it| it.kernel)).unwrap_or("unknown"),
+            observed: None,
+            decided_by: match &parts[..] {
+                [] => None,
+                [first, rest @ ..] => rest
+                    .iter()
+                    .all(|it| it.decided_by == first.decided_by)
+                    .then(|| first.decided_by.clone()),
+            },
+            agree: None,
+            parts,
+        }
+    }
+
+    /// Draws the conclusions from what the parts say.
+    pub fn sum_up(&mut self) {
+        for part in &mut self.parts {
+            part.observed = shared(part.probes.iter().map(|it| it.met));
+        }
+        self.observed = shared(self.parts.iter().filter_map(|it| it.observed));
+        self.agree = self.parts.iter().filter_map(|it| it.agree).reduce(|a, b| a && b);
+    }
+}

@@ -1,0 +1,169 @@
+//! The part of a rehearsal that runs inside the lab.
+
+use super::order::{Answer, Order, Ranges, Scene, Shot, Try};
+use crate::{Failure, loaded};
+use std::collections::BTreeMap;
+use std::io::{BufRead, Write};
+use tipstaff_core::policy::Source;
+use tipstaff_core::space::ConnectionState;
+use tipstaff_linux::lab::{Stage, StageLink};
+use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
+use tipstaff_linux::replica::{Doors, Replica, Standing};
+use tipstaff_linux::ruleset::Marks;
+use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, ruleset, tracking};
+
+const SYN: u8 = 2;
+
+/// Reads an order from `input`, carries it out, and answers on `out`, try by try.
+///
+/// # Errors
+/// [`Failure`] if the order cannot be read or an answer not be written; everything else is
+/// answered.
+pub fn lend(mut input: impl BufRead, out: &mut dyn Write) -> Result<(), Failure> {
+    let system = |message: String| Failure::System { message, help: Vec::new() };
+    tipstaff_linux::die_with_parent()
+        .map_err(|source| system(format!("cannot tie the lab to its command: {source}")))?;
+    let mut line = String::new();
+    input
+        .read_line(&mut line)
+        .map_err(|source| system(format!("cannot read what to try: {source}")))?;
+    let order: Order = serde_json::from_str(&line)
+        .map_err(|source| system(format!("cannot understand what to try: {source}")))?;
+    match carry_out(&order, out) {
+        Err(failure @ (Failure::System { .. } | Failure::Refusal { .. })) => {
+            let help = match &failure {
+                Failure::System { help, .. } => help.clone(),
+                _ => Vec::new(),
+            };
+            tell(out, &Answer::Failed(failure.line(), help))
+        }
+        other => other,
+    }
+}
+
+fn tell(out: &mut dyn Write, answer: &Answer) -> Result<(), Failure> {
+    let failed = |message: String| Failure::System { message, help: Vec::new() };
+    let mut text = serde_json::to_string(answer).map_err(|error| failed(error.to_string()))?;
+    text.push('\n');
+    out.write_all(text.as_bytes())
+        .and_then(|()| out.flush())
+        .map_err(|error| failed(format!("cannot answer from the lab: {error}")))
+}
+
+/// What the kernel's connection tracking calls multicast router discovery, if some is tried.
+fn discovery_is_invalid(order: &Order) -> Result<Option<bool>, Failure> {
+    let tried = |one: &Try| {
+        let packets = order.packets_of(one);
+        one.source.is_ipv6() && (packets.has_icmp(151) || packets.has_icmp(152))
+    };
+    if !order.tries.iter().any(tried) {
+        return Ok(None);
+    }
+    Ok(Some(tracking()?.router_discovery == ConnectionState::Invalid))
+}
+
+fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
+    let discovery_is_invalid = discovery_is_invalid(order)?;
+    match &order.scene {
+        Scene::Policy { sources, links } => {
+            let sources = sources.iter().map(|(name, text)| Source::new(name, text)).collect();
+            let loaded = loaded("the policy", sources, Some(&order.host))?;
+            let links: Vec<StageLink> = links
+                .iter()
+                .map(|(name, addresses)| StageLink {
+                    name: name.clone(),
+                    index: None,
+                    addresses: addresses.clone(),
+                })
+                .collect();
+            let stage = Stage::build(&order.host, &links, false)?;
+            let enforce = || {
+                let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+                ruleset::enforce(&mut kernel, &order.host, &loaded.program)
+            };
+            let enforced = stage
+                .host()
+                .run(enforce)?
+                .map_err(|error| Failure::in_kernel(error, &loaded.sources, &loaded.plan))?;
+            tell(out, &Answer::Ready { missing: Vec::new(), discovery_is_invalid })?;
+            let (plain, with_programs) =
+                order.tries.split_at(order.tries.partition_point(|it| it.program.is_none()));
+            let mut sent = try_all(out, order, plain, &stage, false)?;
+            for tries in with_programs.chunk_by(|a, b| a.program == b.program) {
+                let ports = tries.iter().map(|it| order.packets_of(it));
+                let path = tries[0].program.as_deref().unwrap_or_default();
+                let (tcp, udp) = Ranges::ports(ports);
+                let mark = mark_of(&enforced.marks, path);
+                let doors = stage.host().run(|| Doors::open(&tcp, &udp, mark))??;
+                sent += try_all(out, order, tries, &stage, true)?;
+                drop(doors);
+            }
+            tell(out, &Answer::Done(sent))
+        }
+        Scene::Copy(namespace) => {
+            let replica = Namespace::open(namespace)?.run(Replica::take)??;
+            let Standing { stage, missing, sockets } = replica.set_up(&order.host)?;
+            tell(out, &Answer::Ready { missing, discovery_is_invalid })?;
+            let sent = try_all(out, order, &order.tries, &stage, true)?;
+            drop(sockets);
+            tell(out, &Answer::Done(sent))
+        }
+    }
+}
+
+/// So many packets are worth to be sent together.
+const TOGETHER: u64 = 65_536;
+
+/// The mark of a program's sockets.
+fn mark_of(marks: &Marks, path: &str) -> u32 {
+    Marks::bits(marks.mask, marks.numbers().get(path).copied().unwrap_or(0))
+}
+
+/// Tries some of the order, and gives how many packets were sent.
+fn try_all(
+    out: &mut dyn Write,
+    order: &Order,
+    tries: &[Try],
+    stage: &Stage,
+    sockets: bool,
+) -> Result<u64, Failure> {
+    let mut sweep = Sweep::open(stage, sockets)?;
+    let mut rest = tries;
+    while !rest.is_empty() {
+        let mut count = 0;
+        let fits = |one: &&Try| {
+            let before = count;
+            count += order.packets_of(one).count();
+            before == 0 || count <= TOGETHER
+        };
+        let (some, behind) = rest.split_at(rest.iter().take_while(fits).count());
+        rest = behind;
+        let mut packets: Vec<(Ends<'_>, Payload)> = Vec::new();
+        for one in some {
+            let (source, destination) = (one.source, one.destination);
+            let ends = Ends { link: &one.link, source, destination };
+            packets.extend(
+                order.packets_of(one).shots().map(|it| (ends, payload(it, one.source_port))),
+            );
+        }
+        let mut met = sweep.fire(&packets)?.into_iter();
+        for one in some {
+            let mut sorted: BTreeMap<Met, Vec<Shot>> = BTreeMap::new();
+            for (shot, met) in order.packets_of(one).shots().zip(&mut met) {
+                sorted.entry(met).or_default().push(shot);
+            }
+            let words =
+                sorted.into_iter().map(|(met, it)| (met.as_str().to_owned(), Ranges::of(it)));
+            tell(out, &Answer::Met(words.collect()))?;
+        }
+    }
+    Ok(sweep.sent())
+}
+
+fn payload(shot: Shot, source: u16) -> Payload {
+    match shot {
+        Shot::Tcp(port) => Payload::Tcp { source, destination: port, flags: SYN },
+        Shot::Udp(port) => Payload::Udp { source, destination: port },
+        Shot::Icmp(kind) => Payload::Icmp { kind },
+    }
+}

@@ -1,0 +1,282 @@
+//! What is reachable from where, in rows and columns.
+
+use crate::programs::Names;
+use crate::reach::senders::{Column, columns};
+use crate::reach::verdicts::{Fares, Kernel, Wanted, parts};
+use crate::reach::{self, From};
+use crate::{Failure, Loaded};
+use serde::Serialize;
+use std::collections::BTreeSet;
+use tipstaff_core::plan::{Condition, Kind};
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::space::{Direction, Family, RangeSet, Transport};
+use tipstaff_linux::sockets::{Listener, PortProtocol};
+
+const CLIENT_PORT: u16 = 49_152;
+
+/// Places across, ports down.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Matrix {
+    /// The places.
+    pub places: Vec<String>,
+    /// One row for ports that nobody tells apart.
+    pub rows: Vec<Row>,
+}
+
+/// Ports that nobody tells apart.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Row {
+    /// Such as `443/tcp+udp`, `ping`, `every other port`.
+    pub what: String,
+    /// The programs that listen there; `null` if the machine was not looked at.
+    pub programs: Option<Vec<String>>,
+    /// One cell for each place.
+    pub cells: Vec<Cell>,
+}
+
+/// What senders of a place meet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Cell {
+    /// `open`, `rate` (open up to a rate), `refused` (with an answer), `silence`, `partly` if not
+    /// all fare alike, or `-` if the place has no address that could come here.
+    pub word: &'static str,
+    /// Where not all fare alike: who meets what.
+    pub parts: Vec<String>,
+    /// Who decides.
+    pub by: Vec<String>,
+    /// What other witnesses saw, in words.
+    pub seen: Vec<String>,
+    /// Whether all witnesses that spoke agree; `null` if only one did.
+    pub agree: Option<bool>,
+}
+
+/// Makes the matrix. `listeners` and `reached` are of this machine, if it is the host.
+///
+/// # Errors
+/// [`Failure`] never, in fact: no place is asked for by name.
+pub fn matrix(
+    loaded: &Loaded,
+    listeners: &[Listener],
+    reached: Option<&reach::Report>,
+) -> Result<Matrix, Failure> {
+    let columns = columns(&loaded.policy, &[])?;
+    let live = reached.is_some();
+    let names = Names::of(loaded);
+    let elsewhere = |wanted: &dyn Fn(Family) -> Wanted| -> Vec<Cell> {
+        columns.iter().map(|column| cell(loaded, column, wanted)).collect()
+    };
+    let mut rows: Vec<Row> = Vec::new();
+    let mut others: Vec<Row> = Vec::new();
+    for protocol in [PortProtocol::Tcp, PortProtocol::Udp] {
+        let written = written(loaded, protocol);
+        for (first, last) in segments(&written, listeners, protocol) {
+            let transport = transport(protocol, first);
+            let here = |it: &&Listener| {
+                it.protocol == protocol && it.port == first && !it.address.is_loopback()
+            };
+            let heard: Vec<&Listener> = listeners.iter().filter(here).collect();
+            let program = match heard.first() {
+                Some(listener) => names.known(listener.owner.as_ref()),
+                None => named_for(loaded, protocol, first),
+            };
+            let wanted = |_| Wanted {
+                at: None,
+                transport,
+                marked: program.clone(),
+                program: program.clone(),
+            };
+            let mut cells = elsewhere(&wanted);
+            let mentioned = written.iter().any(|set| set.contains(first));
+            if heard.is_empty() && !mentioned {
+                if others.iter().all(|row| row.cells != cells) {
+                    let what = format!("every other port ({})", protocol.as_str());
+                    others.push(Row { what, programs: None, cells });
+                }
+                continue;
+            }
+            for listener in &heard {
+                witnesses(&mut cells, &columns, reached, listener);
+            }
+            let programs = live.then(|| programs(&heard));
+            let what = match last == first {
+                true => format!("{first}/{}", protocol.as_str()),
+                false => format!("{first}-{last}/{}", protocol.as_str()),
+            };
+            let what = match &program {
+                // Where nobody is seen to listen, the cells are about who is to.
+                Some(program) if heard.is_empty() => {
+                    format!("{what} of {}", program.rsplit('/').next().unwrap_or(program))
+                }
+                _ => what,
+            };
+            add(&mut rows, Row { what, programs, cells });
+        }
+    }
+    rows.sort_by_key(|row| row.what.split(['/', '-']).next().and_then(|it| it.parse::<u32>().ok()));
+    let pings = elsewhere(&Wanted::ping);
+    rows.push(Row { what: "ping".into(), programs: None, cells: pings });
+    if let [only] = &mut others[..] {
+        only.what = "every other port".into();
+    }
+    rows.extend(others);
+    let places = columns.into_iter().map(|it| it.name).collect();
+    Ok(Matrix { places, rows })
+}
+
+fn transport(protocol: PortProtocol, destination: u16) -> Transport {
+    let source = CLIENT_PORT;
+    match protocol {
+        PortProtocol::Tcp => Transport::Tcp { source, destination },
+        PortProtocol::Udp => Transport::Udp { source, destination },
+    }
+}
+
+/// The sets of ports that written rules speak of, but for those that speak of all.
+fn written(loaded: &Loaded, protocol: PortProtocol) -> Vec<RangeSet<u16>> {
+    let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
+    let active = decisions.iter().filter(|it| it.idle.is_none() && it.id.kind == Kind::Rule);
+    let ports = active.flat_map(|it| &it.conditions).map(|condition| match protocol {
+        PortProtocol::Tcp => &condition.traffic.tcp,
+        PortProtocol::Udp => &condition.traffic.udp,
+    });
+    ports.filter(|it| !it.is_full() && !it.is_empty()).cloned().collect()
+}
+
+/// The ports, cut wherever a rule or a listener tells them apart.
+fn segments(
+    written: &[RangeSet<u16>],
+    listeners: &[Listener],
+    protocol: PortProtocol,
+) -> Vec<(u16, u16)> {
+    let mut starts = BTreeSet::from([0]);
+    let mut cut = |first: u16, last: u16| {
+        starts.insert(first);
+        starts.extend(last.checked_add(1));
+    };
+    for &(first, last) in written.iter().flat_map(RangeSet::ranges) {
+        cut(first, last);
+    }
+    let here = |it: &&Listener| it.protocol == protocol && !it.address.is_loopback();
+    for listener in listeners.iter().filter(here) {
+        cut(listener.port, listener.port);
+    }
+    let ends = starts.iter().skip(1).map(|it| it - 1).chain([u16::MAX]);
+    starts.iter().copied().zip(ends).collect()
+}
+
+/// Who is to listen at a port by the rules, where nobody is seen to.
+fn named_for(loaded: &Loaded, protocol: PortProtocol, port: u16) -> Option<String> {
+    let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
+    let conditions = decisions.iter().filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
+    let about = |it: &&Condition| match protocol {
+        PortProtocol::Tcp => it.traffic.tcp.contains(port),
+        PortProtocol::Udp => it.traffic.udp.contains(port),
+    };
+    conditions.filter(about).find_map(|it| it.programs.first().cloned())
+}
+
+fn programs(heard: &[&Listener]) -> Vec<String> {
+    let mut programs: Vec<String> = Vec::new();
+    for listener in heard {
+        let file = listener.owner.as_ref().and_then(|owner| owner.program.as_ref());
+        let program = file.map_or_else(|| "(not known)".to_owned(), |it| it.display().to_string());
+        if !programs.contains(&program) {
+            programs.push(program);
+        }
+    }
+    programs
+}
+
+/// Adds a row; a port that fares alike over TCP and UDP gets one row.
+fn add(rows: &mut Vec<Row>, row: Row) {
+    if let Some(port) = row.what.strip_suffix("/udp") {
+        let over_tcp = format!("{port}/tcp");
+        let same = |it: &&mut Row| {
+            it.what == over_tcp && it.cells == row.cells && it.programs == row.programs
+        };
+        if let Some(both) = rows.iter_mut().find(same) {
+            both.what.push_str("+udp");
+            return;
+        }
+    }
+    rows.push(row);
+}
+
+/// The policy's word.
+fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> Cell {
+    let mut fares: Vec<Fares> = Vec::new();
+    for family in Family::BOTH {
+        let own = loaded.plan.addresses.iter().any(|it| Family::of(*it) == family);
+        if own && column.senders.has(family) {
+            let kernel = Kernel::Unreadable;
+            fares.extend(parts(&wanted(family), family, loaded, &kernel, &column.senders));
+        }
+    }
+    let mut by: Vec<String> = Vec::new();
+    for fare in &fares {
+        let name = fare.fate.policy.by.to_string();
+        if !by.contains(&name) {
+            by.push(name);
+        }
+    }
+    let words: BTreeSet<&str> = fares.iter().map(word).collect();
+    let mut parts = Vec::new();
+    if words.len() > 1 {
+        for fare in &fares {
+            let version = if fare.family == Family::V4 { "IPv4" } else { "IPv6" };
+            let alone = fares.iter().filter(|it| it.family == fare.family).count() == 1;
+            let senders = if alone { version.to_owned() } else { fare.senders.to_string() };
+            let ways: Vec<&str> = fare.interfaces.iter().flatten().map(String::as_str).collect();
+            let ways =
+                if ways.is_empty() { String::new() } else { format!(" via {}", ways.join(", ")) };
+            parts.push(format!("{} for {senders}{ways}", word(fare)));
+        }
+    }
+    let word = match words.len() {
+        0 => "-",
+        1 => words.into_iter().next().unwrap_or("-"),
+        _ => "partly",
+    };
+    Cell { word, parts, by, seen: Vec::new(), agree: None }
+}
+
+fn word(fare: &Fares) -> &'static str {
+    let decided = &fare.fate.policy;
+    match (decided.verdict, decided.limited) {
+        (Verdict::Allow, false) => "open",
+        (Verdict::Allow, true) => "rate",
+        (Verdict::Reject, _) => "refused",
+        (Verdict::Deny, _) => "silence",
+    }
+}
+
+/// Puts in what the other witnesses say of a listener.
+fn witnesses(
+    cells: &mut [Cell],
+    columns: &[Column],
+    reached: Option<&reach::Report>,
+    listener: &Listener,
+) {
+    let entries = reached.into_iter().flat_map(|it| &it.listeners);
+    let address = listener.address.to_string();
+    let entry = entries.into_iter().find(|it| {
+        it.port == listener.port
+            && it.protocol == listener.protocol.as_str()
+            && it.address == address
+    });
+    for (cell, column) in cells.iter_mut().zip(columns) {
+        let views = entry.into_iter().flat_map(|it| &it.from).filter(|it| it.place == column.name);
+        for from in views {
+            let From { version, kernel, observed, agree, parts, .. } = from;
+            let copy = parts.iter().find_map(|it| it.copy);
+            let mut seen = vec![format!("kernel {kernel}")];
+            seen.extend(copy.map(|it| format!("copy {it}")));
+            seen.extend(observed.map(|it| format!("real connection {it}")));
+            cell.seen.push(format!("{version}: {}", seen.join(", ")));
+            cell.agree = match (cell.agree, agree) {
+                (Some(a), Some(b)) => Some(a && *b),
+                (a, b) => a.or(*b),
+            };
+        }
+    }
+}

@@ -1,0 +1,69 @@
+//! `review`: what is probably not meant.
+
+use super::finding::{Finding, words};
+use super::{Failure, Loaded, likely_packet, live};
+use crate::Outcome;
+use serde::Serialize;
+use tipstaff_core::analysis::{self, Code};
+use tipstaff_core::policy::nearest;
+
+/// The findings.
+#[derive(Debug, Serialize)]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// Whether listeners and sessions of this machine were looked at too.
+    pub live: bool,
+    /// The findings, in the order of the policy.
+    pub findings: Vec<Finding>,
+}
+
+impl Report {
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        let wrong = |it: &Finding| it.severity != "note" && it.accepted.is_none();
+        if self.findings.iter().any(wrong) { Outcome::Found } else { Outcome::Fine }
+    }
+}
+
+/// Makes the report; with `live` also about what listens on this machine.
+///
+/// # Errors
+/// [`Failure`] if the machine cannot be looked at.
+pub fn report(loaded: &Loaded, live: bool) -> Result<Report, Failure> {
+    let likely = |direction| likely_packet(direction, &loaded.plan);
+    let found = analysis::review(&loaded.policy, &loaded.plan, loaded.now, &likely);
+    let mut findings: Vec<Finding> = found.into_iter().map(words).collect();
+    if live {
+        findings.extend(live::findings(loaded)?.into_iter().map(words));
+    }
+    Ok(Report { host: loaded.plan.host.clone(), live, findings })
+}
+
+/// What a kind of finding means.
+#[derive(Debug, Serialize)]
+pub struct Explanation {
+    /// The kind.
+    pub code: &'static str,
+    /// What it means, why it matters, what to do.
+    pub meaning: &'static str,
+}
+
+/// Explains a kind of finding, or all of them.
+///
+/// # Errors
+/// [`Failure`] if there is no such kind.
+pub fn explain(word: &str) -> Result<Explanation, Failure> {
+    let Some(code) = Code::parse(word) else {
+        let names = || Code::ALL.iter().map(|it| it.as_str());
+        let message = format!("there is no finding `{}`", word.escape_debug());
+        return Err(match nearest(word, names()) {
+            Some(near) => Failure::usage(message, format!("did you mean `{near}`?")),
+            None => {
+                let all = names().collect::<Vec<_>>().join(", ");
+                Failure::usage(message, format!("the findings are: {all}"))
+            }
+        });
+    };
+    Ok(Explanation { code: code.as_str(), meaning: analysis::explain(code) })
+}

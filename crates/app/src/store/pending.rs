@@ -1,0 +1,102 @@
+//! The change that waits to be confirmed.
+
+use super::entry::{line, value};
+use super::file::replace_private;
+use super::home::{Home, broken, read};
+use crate::Failure;
+use serde::{Deserialize, Serialize};
+use std::fs::{self, File};
+use std::io::ErrorKind;
+
+const FILE: &str = "pending.json";
+const LARGEST: u64 = 64 * 1024;
+
+/// A change that goes by itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Pending {
+    /// The entry.
+    pub id: u64,
+    /// When it goes, in milliseconds of the clock that counts from boot and cannot be set.
+    pub deadline: u64,
+    /// The boot in which that is.
+    pub boot: String,
+    /// The entry to go back to; if there is none, what was in force before.
+    pub back_to: Option<u64>,
+    /// Whether rules of ours were in force before. If none were, the way back takes them out.
+    #[serde(default)]
+    pub held: bool,
+    /// Where the remote shell listens: what stays open if nothing else is known any more.
+    #[serde(default)]
+    pub shell: Vec<String>,
+    /// When it was made, by that clock; 0 in a file of before that was written.
+    #[serde(default)]
+    pub made: u64,
+    /// Who sees to it; `None` in a file of before that was written.
+    #[serde(default)]
+    pub watcher: Option<Watcher>,
+}
+
+/// A process, told from a later one of the same number.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Watcher {
+    /// Its number.
+    pub pid: u32,
+    /// When it was started, in the kernel's ticks since boot.
+    pub started: u64,
+}
+
+impl Watcher {
+    /// The process of that number that runs now.
+    pub fn of(pid: u32) -> Option<Self> {
+        Some(Self { pid, started: started(pid)? })
+    }
+
+    /// Whether it still runs.
+    pub fn lives(self) -> bool {
+        started(self.pid) == Some(self.started)
+    }
+}
+
+/// When a process was started, if it has not ended.
+///
+/// # References
+/// proc(5), `/proc/pid/stat`: the state is the third word, the start the 22nd.
+pub fn started(pid: u32) -> Option<u64> {
+    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // The name in parentheses may hold anything.
+    let mut words = stat.rsplit(')').next()?.split_whitespace();
+    let ended = matches!(words.next()?, "Z" | "X");
+    words.nth(18)?.parse().ok().filter(|_| !ended)
+}
+
+/// The change that waits in this namespace. What cannot be read is not nothing.
+///
+/// # Errors
+/// Why it cannot be read, as the end of a sentence.
+pub fn pending(home: &Home) -> Result<Option<Pending>, String> {
+    let path = home.folder.join(FILE);
+    let bytes = match read(&path, LARGEST) {
+        Ok(bytes) => bytes,
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
+        Err(error) => return Err(error.to_string()),
+    };
+    let value = value(&bytes).map_err(|why| format!("{FILE} {why}"))?;
+    serde_json::from_value(value).map(Some).map_err(|_| format!("{FILE} cannot be read"))
+}
+
+/// Notes that a change waits to be confirmed, or that none does any more.
+///
+/// # Errors
+/// [`Failure`] if that cannot be written.
+pub fn set_pending(home: &Home, pending: Option<&Pending>) -> Result<(), Failure> {
+    let path = home.folder.join(FILE);
+    let done = match pending {
+        Some(pending) => replace_private(&path, &line(pending)),
+        None => match fs::remove_file(&path) {
+            Err(error) if error.kind() != ErrorKind::NotFound => Err(error),
+            _ => File::open(&home.folder).and_then(|folder| folder.sync_all()),
+        },
+    };
+    done.map_err(|error| broken("note what waits", &home.folder, &error))
+}

@@ -1,0 +1,69 @@
+//! What was confirmed, put back where somebody has taken it out of the kernel.
+
+use super::super::{Failure, Loaded};
+use super::boot::{Booted, boot, last};
+use super::entries::recorded;
+use super::holds::{is_in_force, was_in_force};
+use super::settle;
+use crate::store::{Docket, Entry, Home, Note, origin, pending};
+use tipstaff_linux::ruleset::{self, Snapshot};
+use tipstaff_linux::{NetlinkSocket, Protocol};
+
+/// Loads the last confirmed policy if our rules are gone: the table, or all that was in it, or it is
+/// asleep. Does nothing while a change waits to be confirmed, and where somebody's change left rules
+/// of ours: to take those away could shut out whoever made it.
+///
+/// # Errors
+/// [`Failure`] if the kernel cannot be read, or refuses.
+pub fn boot_if_gone(home: &Home) -> Result<Booted, Failure> {
+    settle::settle_what_waits(home);
+    let found = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+    let how = match found {
+        None => "our rules were gone from the kernel",
+        Some(it) if it.dormant => "our table was asleep and decided nothing",
+        Some(it) if is_hollow(home, &it) => "our rules were gone from our table",
+        Some(it) if is_confirmed(home, &it, only_was) => {
+            "interfaces have other names than when our rules were loaded"
+        }
+        Some(it) => return Ok(Booted { host: Some(it.host), ..Booted::did("there", Vec::new()) }),
+    };
+    // Only now: whoever releases writes down that it waits before taking anything out.
+    if matches!(pending(home), Ok(Some(_))) {
+        return Ok(Booted::did("waits", Vec::new()));
+    }
+    let mut booted = boot(home)?;
+    if booted.done != "nothing-confirmed" && booted.done != "released" {
+        booted.trouble.insert(0, how.to_owned());
+    }
+    Ok(booted)
+}
+
+/// Whether our table has lost its rules. A policy may have none; that is no loss.
+fn is_hollow(home: &Home, found: &Snapshot) -> bool {
+    let empty = found.program.chains.iter().all(|it| it.rules.is_empty());
+    empty && !is_confirmed(home, found, is_in_force)
+}
+
+/// Whether the kernel holds what was confirmed last, as `holds` sees it.
+fn is_confirmed(home: &Home, found: &Snapshot, holds: fn(&Loaded, &Snapshot) -> bool) -> bool {
+    let policy = confirmed(home).and_then(|it| recorded(home, &it).ok());
+    policy.is_some_and(|it| holds(&it, found))
+}
+
+fn only_was(policy: &Loaded, found: &Snapshot) -> bool {
+    !is_in_force(policy, found) && was_in_force(policy, found)
+}
+
+fn confirmed(home: &Home) -> Option<Entry> {
+    let written = Docket::look(home).ok()?;
+    let id = last(&written, Note::read(home).ok().flatten().as_ref());
+    written.entries.into_iter().rev().find(|it| Some(origin(it)) == id)
+}
+
+/// Whether our rules are for interfaces that have other names by now.
+pub fn interfaces_moved(home: &Home) -> bool {
+    confirmed(home).is_some_and(|it| it.follows)
+        && NetlinkSocket::open(Protocol::Netfilter)
+            .and_then(|mut kernel| ruleset::read(&mut kernel))
+            .is_ok_and(|found| found.is_some_and(|it| is_confirmed(home, &it, only_was)))
+}

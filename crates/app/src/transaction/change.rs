@@ -1,0 +1,189 @@
+//! A policy into the kernel, recorded.
+
+use super::back::Back;
+use super::clock::now;
+use super::entries::{self, New, entry};
+use super::holds::is_in_force;
+use super::load::{Outcome, put_in_force};
+use super::objections::objections;
+use super::open::opened;
+use super::request::{Options, Report};
+use super::settle::{last_confirmed, noted};
+use super::waiting::{Waits, watched};
+use crate::effect::Effects;
+use crate::store::{Docket, Kind, State, set_pending};
+use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
+use tipstaff_linux::ruleset::{self, Snapshot};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+
+pub fn carry_out(
+    policy: &Loaded,
+    options: &Options<'_>,
+    kind: Kind,
+    of: Option<u64>,
+) -> Result<Report, Failure> {
+    let mut reduced;
+    let policy = if options.without_programs && !policy.without_programs {
+        reduced = policy.clone();
+        reduced.leave_out_programs();
+        &reduced
+    } else {
+        policy
+    };
+    enforce::can_tell_programs(policy)?;
+    // Who may not even look at the kernel's rules learns that first: it is the reason.
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    ruleset::generation(&mut kernel)?;
+    let despite = objections(policy, options)?;
+    // Whoever else changes what is enforced waits until this is done.
+    let mut docket = if options.dry { None } else { Some(opened(options.home)?) };
+    let before = ruleset::read(&mut kernel)?;
+    let effects = match &before {
+        Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone(), options.all),
+        None => Effects { changes_known: true, ..Effects::default() },
+    };
+    let report = enforce::report(policy, before.as_ref());
+    let reset = report.changed.clone();
+    let mut remarks = live::odd_interfaces(policy);
+    if policy.clock_is_wrong {
+        remarks.push(
+            "the clock shows a time before the policy was changed: what it allows for a time only counts \
+             as over; set the clock and enforce again"
+                .into(),
+        );
+    }
+    if before.as_ref().is_some_and(|it| it.dormant) && !options.dry {
+        remarks.push("our table was asleep and decided nothing; it is awake again".into());
+    }
+    let report = Report { enforced: Some(report), effects, remarks, ..Report::did("enforced") };
+    let Some(docket) = docket.as_mut() else {
+        return Ok(Report { done: "would-enforce", ..report });
+    };
+    let host = &policy.plan.host;
+    let digest = docket.keep(host, &policy.sources)?;
+    let same = before
+        .as_ref()
+        .is_some_and(|it| is_in_force(policy, it) && programs::are_known(policy, &it.marks));
+    let known = docket.confirmed().is_some_and(|it| it.policy.as_ref() == Some(&digest));
+    // Only told: what cannot be looked at does not make the enforcement fail.
+    let living_on = || cut::count(&policy.program).ok();
+    if same && known {
+        // Not touched: what has been counted stays.
+        return Ok(Report { done: "unchanged", living_on: living_on(), ..report });
+    }
+    let told = options.tell.filter(|_| !report.effects.is_nothing());
+    if let Some(tell) = told {
+        tell(&report.effects);
+    }
+    let back_to = last_confirmed(options.home, docket);
+    let effect = effect(&report.effects, before.is_some());
+    let keep = options.keep || same;
+    let policy_and_digest = Some((policy, digest));
+    let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite };
+    let id = docket.add(entry(new))?;
+    // Before anything changes: whatever happens to this process then, somebody is there.
+    let waits = Waits { id, back_to, held: before.is_some(), shell: entries::shell(policy) };
+    let back = match keep {
+        true => Back::of(options.home, docket.written(), &waits.pending(0, 0, None)),
+        false => watched(options, docket, &waits)?,
+    };
+    let sent = match same {
+        true => Ok(Vec::new()),
+        false => put_in_force(&mut kernel, policy, before.as_ref(), &reset),
+    };
+    let mut report = report;
+    let not_recognised = match sent {
+        Ok(not_recognised) => not_recognised,
+        Err(outcome) => {
+            let at_once = keep.then_some((&back, before.as_ref()));
+            return Err(not_in_force(policy, options, docket, id, at_once, outcome));
+        }
+    };
+    if let Some(enforced) = &mut report.enforced {
+        enforced.not_recognised = not_recognised;
+    }
+    docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
+    report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
+    Ok(Report {
+        done: if same { "unchanged" } else { "enforced" },
+        entry: Some(id),
+        confirm_within: (!keep).then_some(options.within.as_secs()),
+        living_on: living_on(),
+        told: told.is_some(),
+        ..report
+    })
+}
+
+/// Writes down that it did not come to the new rules being in force, and says why.
+fn not_in_force(
+    policy: &Loaded,
+    options: &Options<'_>,
+    docket: &mut Docket,
+    id: u64,
+    at_once: Option<(&Back, Option<&Snapshot>)>,
+    outcome: Outcome,
+) -> Failure {
+    match outcome {
+        Outcome::Unknown(error) => unknown(options, docket, id, at_once, &error),
+        Outcome::Refused(error) => {
+            let noted = docket.became(id, State::Failed, &now());
+            let noted = noted.and_then(|()| set_pending(options.home, None));
+            match noted {
+                Ok(()) => Failure::in_kernel(error, &policy.sources, &policy.plan),
+                Err(failure) => failure,
+            }
+        }
+    }
+}
+
+/// It is not known whether the kernel took the rules: what waits goes back by itself, what was to stay
+/// goes back at once.
+fn unknown(
+    options: &Options<'_>,
+    docket: &mut Docket,
+    id: u64,
+    at_once: Option<(&Back, Option<&Snapshot>)>,
+    error: &LinuxError,
+) -> Failure {
+    let message = format!("it is not known which rules are in force: {error}");
+    let look = "look with `tipstaff status`".to_owned();
+    let Some((back, before)) = at_once else {
+        let seconds = options.within.as_secs();
+        let note = docket.became(id, State::Pending, &now()).err().map(|it| it.line());
+        let mut help = vec![
+            look,
+            format!(
+                "entry {id} waits: it goes back by itself in {seconds} seconds unless confirmed"
+            ),
+        ];
+        help.extend(note);
+        return Failure::System { message, help };
+    };
+    let help = match back.go(before) {
+        Ok(gone) => {
+            let _ = docket.became(id, State::Reverted, &now());
+            let mut help = vec!["what was in force before is again".to_owned()];
+            help.extend(gone.trouble);
+            help
+        }
+        Err(failure) => vec![look, format!("going back did not work either: {}", failure.line())],
+    };
+    Failure::System { message, help }
+}
+
+/// What changes, in a few words.
+fn effect(effects: &Effects, was_in_force: bool) -> String {
+    if !was_in_force {
+        return "nothing was in force before".into();
+    }
+    if !effects.changes_known {
+        return "too much to be worked out".into();
+    }
+    let count = |kind: &str| effects.kinds.iter().filter(|it| **it == kind).count();
+    let words: Vec<String> = ["opens", "closes", "limits", "unlimits", "answers", "silences"]
+        .into_iter()
+        .filter(|kind| count(kind) > 0)
+        .map(|kind| format!("{kind} {}", count(kind)))
+        .collect();
+    if words.is_empty() { "nothing changes for packets".into() } else { words.join(", ") }
+}

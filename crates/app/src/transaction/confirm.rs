@@ -1,0 +1,140 @@
+//! The word on a change that waits: it stays, or it goes back now.
+
+use super::back::{Back, Gone};
+use super::clock::{now, since_boot};
+use super::entries::recorded;
+use super::guard;
+use super::holds::was_in_force;
+use super::settle::{Became, PATIENCE, note_reverted, noted, settle};
+use crate::Failure;
+use crate::session::Session;
+use crate::store::{Docket, Home, Kind, Pending, State, pending, set_pending};
+use serde::Serialize;
+use tipstaff_linux::ruleset;
+use tipstaff_linux::{NetlinkSocket, Protocol};
+
+/// What was done about a change.
+#[derive(Debug, Serialize)]
+pub struct Settled {
+    /// `confirmed` or `reverted`.
+    pub done: &'static str,
+    /// The entry.
+    pub entry: u64,
+    /// The entry that is in force again; `null` if it was confirmed, or if that is none's policy.
+    pub back_to: Option<u64>,
+    /// What else is to be known, as whole sentences.
+    pub remarks: Vec<String>,
+}
+
+/// Keeps the change that waits, if it is still what the kernel holds and nobody would be shut out.
+///
+/// # Errors
+/// [`Failure`] if none waits, its time is over, the kernel holds something else, or the guard finds
+/// that a session could not be opened again.
+pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure> {
+    let mut docket = Docket::open(home)?;
+    let gone = settle(home, &mut docket)?;
+    let waits = pending(home).map_err(|why| Failure::System {
+        message: format!("what waits cannot be read: {why}"),
+        help: vec!["it goes back by itself; then enforce again".into()],
+    })?;
+    let Some(waits) = waits else {
+        return match gone {
+            // Said before, by a command that was stopped right behind it.
+            Some(Became { entry, state: State::Confirmed, .. }) => {
+                let remarks = noted(home, &docket, entry).into_iter().collect();
+                Ok(Settled { done: "confirmed", entry, back_to: None, remarks })
+            }
+            gone => Err(nothing_waits(gone)),
+        };
+    };
+    let entry = docket.written().entry(waits.id).cloned();
+    let entry =
+        entry.ok_or_else(|| Failure::stopped("the docket has lost what waits", left(&waits)))?;
+    let found = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+    let mut remarks = Vec::new();
+    if entry.kind == Kind::Release {
+        if found.is_some() {
+            let message = "the kernel holds rules of ours again: somebody put them back";
+            return Err(Failure::stopped(message, left(&waits)));
+        }
+    } else {
+        let policy = recorded(home, &entry)?;
+        let Some(found) = found else {
+            let message = format!(
+                "the kernel does not hold what entry {} put there: somebody has taken it out",
+                entry.id
+            );
+            return Err(Failure::stopped(message, left(&waits)));
+        };
+        if !was_in_force(&policy, &found) {
+            let message = format!(
+                "the kernel holds something else than what entry {} put there: somebody has \
+                 changed it",
+                entry.id
+            );
+            return Err(Failure::stopped(message, left(&waits)));
+        }
+        if !even_if_locked_out {
+            guard::guard(&policy)?;
+        }
+    }
+    if Session::own_since().is_some_and(|began| began < waits.made) {
+        remarks.push(
+            "this session is older than the change: it proves nothing; open a new one to be sure"
+                .into(),
+        );
+    }
+    if since_boot() >= waits.deadline {
+        return Err(nothing_waits(settle(home, &mut docket)?));
+    }
+    docket.became(waits.id, State::Confirmed, &now())?;
+    set_pending(home, None)?;
+    remarks.extend(noted(home, &docket, waits.id));
+    Ok(Settled { done: "confirmed", entry: waits.id, back_to: None, remarks })
+}
+
+/// Goes back at once from the change that waits; `None` if none does.
+///
+/// # Errors
+/// [`Failure`] if the kernel refuses.
+pub fn revert_pending(home: &Home) -> Result<Option<Settled>, Failure> {
+    let (mut docket, mut remarks) = Docket::open_anyway(home, PATIENCE);
+    let became = settle(home, &mut docket)?;
+    let Ok(Some(waits)) = pending(home) else {
+        let gone = became.filter(|it| it.state == State::Reverted);
+        let done = "reverted";
+        return Ok(gone.map(|it| Settled { done, entry: it.entry, back_to: it.back_to, remarks }));
+    };
+    let back = Back::of(home, docket.written(), &waits);
+    let Gone { went, trouble, .. } = back.go(None)?;
+    remarks.extend(trouble);
+    remarks.extend(went.trouble(waits.back_to));
+    if let Err(failure) = note_reverted(home, &mut docket, waits.id) {
+        remarks.push(failure.line());
+    }
+    let back_to = went.entry();
+    Ok(Some(Settled { done: "reverted", entry: waits.id, back_to, remarks }))
+}
+
+fn nothing_waits(gone: Option<Became>) -> Failure {
+    match gone {
+        Some(Became { entry: id, state: State::Reverted, .. }) => Failure::stopped(
+            format!("it is too late: entry {id} was not confirmed in time, and went back"),
+            vec!["enforce it again".into(), "`tipstaff docket` shows what is in force".into()],
+        ),
+        _ => Failure::usage(
+            "nothing waits to be confirmed",
+            "`tipstaff docket` shows what became of the last change",
+        ),
+    }
+}
+
+fn left(waits: &Pending) -> Vec<String> {
+    let seconds = waits.deadline.saturating_sub(since_boot()).div_ceil(1_000);
+    vec![
+        "look with `tipstaff status`".into(),
+        format!("it goes back by itself in {seconds} seconds, or at once with `tipstaff revert`"),
+        "nothing was changed".into(),
+    ]
+}

@@ -1,0 +1,103 @@
+//! The one step that changes the kernel, and what came of it.
+
+use super::super::{Loaded, programs};
+use super::holds::is_in_force;
+use std::time::Duration;
+use tipstaff_linux::ruleset::{self, Snapshot, Tally};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+
+/// Others may change their rules at any time; so often it is tried again.
+const TRIES: usize = 8;
+/// So often the kernel is asked what it holds, where its answer was lost.
+const LOOKS: usize = 5;
+const BETWEEN: Duration = Duration::from_millis(100);
+
+/// Why it did not come to the new rules being in force.
+#[derive(Debug)]
+pub enum Outcome {
+    /// The kernel holds what it held before.
+    Refused(LinuxError),
+    /// Nobody knows what it holds, or it is neither the old nor the new.
+    Unknown(LinuxError),
+}
+
+/// Puts the policy's rules into the kernel, provided that ours are still what they were when it
+/// was worked out what changes. Others may change theirs at any time. Decisions go on counting from
+/// where they are, but for those that `reset` names. Gives what is not recognised of sockets.
+///
+/// # Errors
+/// [`Outcome`].
+pub fn put_in_force(
+    kernel: &mut NetlinkSocket,
+    policy: &Loaded,
+    before: Option<&Snapshot>,
+    reset: &[String],
+) -> Result<Vec<String>, Outcome> {
+    let marks = before.map(|it| it.marks.clone()).unwrap_or_default();
+    let mut known = true;
+    let done = programs::recognised(policy, &marks, |marks| {
+        for _ in 0..TRIES {
+            let generation = ruleset::generation(kernel)?;
+            let now = ruleset::read(kernel)?;
+            if !same(now.as_ref(), before) {
+                return Err(LinuxError::Changed);
+            }
+            // What has been counted up to now, of decisions that take what they took.
+            let carried: Vec<Tally> = now
+                .filter(|it| it.host == policy.plan.host)
+                .map(|it| it.tallies)
+                .unwrap_or_default()
+                .into_iter()
+                .filter(|tally| !reset.contains(&tally.id.to_string()))
+                .collect();
+            let (host, program) = (&policy.plan.host, &policy.program);
+            match ruleset::enforce_at(kernel, host, program, marks, generation, &carried) {
+                Err(LinuxError::Changed) => {}
+                Err(error @ (LinuxError::Unknown { .. } | LinuxError::ReadBack(_))) => {
+                    return match look(policy, before) {
+                        Some(true) => Ok(()),
+                        Some(false) => Err(LinuxError::Refused {
+                            doing: "load rules".into(),
+                            reason: format!("{error}; it holds what it held before"),
+                        }),
+                        None => {
+                            known = false;
+                            Err(error)
+                        }
+                    };
+                }
+                done => return done.map(drop),
+            }
+        }
+        Err(LinuxError::Changed)
+    });
+    match done {
+        Ok(((), not_recognised)) => Ok(not_recognised),
+        Err(error) if known => Err(Outcome::Refused(error)),
+        Err(error) => Err(Outcome::Unknown(error)),
+    }
+}
+
+fn same(now: Option<&Snapshot>, before: Option<&Snapshot>) -> bool {
+    let what = |it: &'_ Snapshot| (it.program.clone(), it.dormant);
+    now.map(what) == before.map(what)
+}
+
+/// Whether the kernel holds the new rules (`true`) or the old ones (`false`); `None` if that cannot be
+/// told.
+fn look(policy: &Loaded, before: Option<&Snapshot>) -> Option<bool> {
+    for _ in 0..LOOKS {
+        // Another socket: the one that lost an answer may hold more of the kind.
+        let held =
+            NetlinkSocket::open(Protocol::Netfilter).and_then(|mut it| ruleset::read(&mut it));
+        if let Ok(held) = held {
+            return match held {
+                Some(held) if is_in_force(policy, &held) => Some(true),
+                held if same(held.as_ref(), before) => Some(false),
+                _ => None,
+            };
+        }
+        std::thread::sleep(BETWEEN);
+    }
+    None
+}

@@ -1,0 +1,14 @@
+//! What a command that only looks does for changes that wait.
+
+use super::again::{boot_if_gone, interfaces_moved};
+use super::settle::settle_what_waits;
+use crate::store::Home;
+
+/// Does what is overdue, and starts a watcher where one was ended: for commands that otherwise only
+/// look. Whoever may not is passed over; the next one may.
+pub fn look_after(home: &Home) {
+    if settle_what_waits(home) && interfaces_moved(home) {
+        // Whoever looks sees by what the kernel holds if this did not work.
+        let _ = boot_if_gone(home);
+    }
+}

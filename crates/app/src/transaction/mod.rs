@@ -1,0 +1,124 @@
+//! Enforcing as a recorded transaction: what stops it, what it changes, a way back.
+
+mod again;
+mod back;
+mod boot;
+mod change;
+mod clock;
+mod confirm;
+mod entries;
+mod guard;
+mod holds;
+mod load;
+mod look_after;
+mod memory;
+mod objections;
+mod open;
+mod request;
+mod settle;
+mod waiting;
+mod watch;
+
+pub use again::boot_if_gone;
+pub use boot::{Booted, boot};
+pub use clock::since_boot;
+pub use confirm::{Settled, confirm, revert_pending};
+pub use entries::as_written;
+pub use look_after::look_after;
+pub use memory::FOR_A_BOOT;
+pub use request::{Options, Report, Tell};
+pub use watch::stand_by;
+
+use super::{Failure, Loaded};
+use crate::store::{Docket, Kind, State, set_pending};
+use change::carry_out;
+use clock::now;
+use entries::{New, entry, recorded};
+use open::opened;
+use settle::{last_confirmed, noted};
+use tipstaff_linux::ruleset;
+use tipstaff_linux::{NetlinkSocket, Protocol};
+use waiting::{Waits, watched};
+
+/// Puts the policy into the kernel, and records it.
+///
+/// # Errors
+/// [`Failure`] if something stops it or the kernel refuses; then nothing was changed. Where it is not
+/// known whether the kernel took the rules, that is said, and the way back stands.
+pub fn enforce(policy: &Loaded, options: &Options<'_>) -> Result<Report, Failure> {
+    memory::must_suffice(policy, options.boot_memory)?;
+    carry_out(policy, options, Kind::Enforce, None)
+}
+
+/// Enforces the policy of an earlier entry again: the one of that number, or the one that was
+/// confirmed before the last.
+///
+/// # Errors
+/// [`Failure`] as for [`enforce`], or if there is no such entry.
+pub fn revert(id: Option<u64>, options: &Options<'_>) -> Result<Report, Failure> {
+    let written = Docket::look(options.home)?;
+    let mut confirmed = written.entries.iter().rev().filter(|it| it.state == State::Confirmed);
+    let found = match id {
+        Some(id) => written.entry(id),
+        None => {
+            let last = confirmed.next().and_then(|it| it.policy.clone());
+            confirmed.find(|it| it.policy != last)
+        }
+    };
+    let Some(found) = found else {
+        return Err(Failure::usage(
+            "there is no such entry to go back to",
+            "`tipstaff docket` lists them",
+        ));
+    };
+    if found.kind == Kind::Release {
+        return release(options);
+    }
+    let policy = recorded(options.home, found)?;
+    carry_out(&policy, options, Kind::Revert, Some(found.id))
+}
+
+/// Takes our rules out of the kernel, and records it.
+///
+/// # Errors
+/// [`Failure`] if the kernel refuses.
+pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
+    let mut docket = opened(options.home)?;
+    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let Some(held) = ruleset::read(&mut kernel)? else {
+        return Ok(Report::did("nothing-to-release"));
+    };
+    let back_to = last_confirmed(options.home, &docket);
+    let keep = options.keep;
+    let effect = "everything passes".to_owned();
+    let despite = Vec::new();
+    let new = New { kind: Kind::Release, policy: None, of: None, effect, waits: !keep, despite };
+    let mut made = entry(new);
+    made.host = Some(held.host);
+    let id = docket.add(made)?;
+    if !keep {
+        let shell = docket
+            .entries()
+            .iter()
+            .rev()
+            .find_map(|it| Some(it.shell.clone()).filter(|shell| !shell.is_empty()));
+        let shell = shell.unwrap_or_else(|| vec!["22/tcp".into()]);
+        watched(options, &docket, &Waits { id, back_to, held: true, shell })?;
+    }
+    if let Err(error) = back::take_out(&mut kernel) {
+        let there = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?);
+        if !matches!(there, Ok(None)) {
+            docket.became(id, State::Failed, &now())?;
+            set_pending(options.home, None)?;
+            return Err(error.into());
+        }
+    }
+    docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
+    let remarks = keep.then(|| noted(options.home, &docket, id)).flatten().into_iter().collect();
+    Ok(Report {
+        entry: Some(id),
+        confirm_within: (!keep).then_some(options.within.as_secs()),
+        remarks,
+        ..Report::did("released")
+    })
+}

@@ -1,0 +1,180 @@
+//! What earlier commands left open: changes that wait, that are overdue, that nobody came to write
+//! down.
+
+use super::super::Failure;
+use super::back::Back;
+use super::clock::{now, since_boot};
+use super::entries::recorded;
+use super::holds::was_in_force;
+use super::watch;
+use crate::store::{
+    Docket, Entry, Home, Kind, Note, Pending, State, Watcher, origin, pending, set_pending,
+    this_boot,
+};
+use rustix::process::geteuid;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::time::Duration;
+use tipstaff_linux::ruleset;
+use tipstaff_linux::{NetlinkSocket, Protocol};
+
+/// How long a command that only looks after an overdue change waits for the docket.
+pub const PATIENCE: Duration = Duration::from_secs(5);
+
+/// What became of a change that seemed to wait.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Became {
+    /// Its entry.
+    pub entry: u64,
+    /// What became of it.
+    pub state: State,
+    /// The entry that it was to go back to.
+    pub back_to: Option<u64>,
+}
+
+/// Settles what a command that was killed, a watcher that was, or a reboot left open. Gives what became
+/// of a change that seemed to wait.
+///
+/// # Errors
+/// [`Failure`] if the kernel or the docket refuses.
+pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<Became>, Failure> {
+    let (waiting, readable) = match pending(home) {
+        Ok(waiting) => (waiting, true),
+        Err(_) => (None, false),
+    };
+    let mut gone = None;
+    let mut waits = None;
+    if let Some(it) = waiting {
+        let state = docket.written().entry(it.id).map(|entry| entry.state);
+        let became = |state| Some(Became { entry: it.id, state, back_to: it.back_to });
+        if let Some(state @ (State::Confirmed | State::Reverted | State::Failed)) = state {
+            // Whoever decided that did not come to take the note away.
+            set_pending(home, None)?;
+            gone = became(state);
+        } else if it.boot != this_boot() {
+            // What nobody confirmed before the machine went down counts as not confirmed.
+            note_reverted(home, docket, it.id)?;
+        } else if since_boot() >= it.deadline {
+            Back::of(home, docket.written(), &it).go(None)?;
+            note_reverted(home, docket, it.id)?;
+            gone = became(State::Reverted);
+        } else {
+            waits = Some(it);
+        }
+    }
+    let noted = Note::read(home).ok().flatten().map(|it| it.entry);
+    let open = |it: &&Entry| matches!(it.state, State::Intended | State::Pending);
+    let open: Vec<Entry> = docket.entries().iter().filter(open).cloned().collect();
+    for entry in open {
+        let its_note = waits.as_ref().is_some_and(|it| it.id == entry.id);
+        let arrived = arrived(home, &entry);
+        let waited = entry.waits || entry.state == State::Pending;
+        let became = match (arrived, its_note) {
+            (true, true) => State::Pending,
+            (false, true) if entry.state == State::Pending => continue,
+            (false, true) => {
+                set_pending(home, None)?;
+                waits = None;
+                State::Failed
+            }
+            _ if noted == Some(entry.id) => State::Confirmed,
+            // The note of it is lost, and with it when it was to go.
+            (true, false) if waited => {
+                let last = before(docket, noted, entry.id);
+                let mut back = Back::to(home, docket.written(), last);
+                if last.is_none() && !docket.written().lost.is_empty() {
+                    // Something may have been confirmed before, and that is lost.
+                    (back.take_out, back.shell) = (false, entry.shell.clone());
+                }
+                back.go(None)?;
+                let state = State::Reverted;
+                gone = Some(Became { entry: entry.id, state, back_to: last });
+                state
+            }
+            (false, false) if entry.state == State::Pending => State::Reverted,
+            (true, false) => State::Confirmed,
+            (false, false) => State::Failed,
+        };
+        if became != entry.state {
+            docket.became(entry.id, became, &now())?;
+        }
+    }
+    if !readable {
+        set_pending(home, None)?;
+    }
+    // Whoever did not come to write the note of the boot is made up for.
+    if let Some(last) = docket.confirmed()
+        && noted.is_none_or(|noted| noted < origin(last))
+    {
+        let _ = Note::of(last).write(home);
+    }
+    if let Some(it) = waits
+        && !it.watcher.is_some_and(Watcher::lives)
+    {
+        let back = Back::of(home, docket.written(), &it);
+        let ready = watch::start(home, it.id, it.deadline, &back, false)?;
+        let watcher = Some(ready.watcher);
+        ready.let_go();
+        set_pending(home, Some(&Pending { watcher, ..it }))?;
+    }
+    Ok(gone)
+}
+
+pub fn note_reverted(home: &Home, docket: &mut Docket, id: u64) -> Result<(), Failure> {
+    if docket.written().entry(id).is_some() {
+        docket.became(id, State::Reverted, &now())?;
+    }
+    set_pending(home, None)
+}
+
+/// The entry that was confirmed last, by the docket or, where that has lost it, by the note.
+pub fn last_confirmed(home: &Home, docket: &Docket) -> Option<u64> {
+    before(docket, Note::read(home).ok().flatten().map(|it| it.entry), u64::MAX)
+}
+
+/// The entry that was confirmed last before another one.
+fn before(docket: &Docket, noted: Option<u64>, id: u64) -> Option<u64> {
+    let confirmed = docket.entries().iter().filter(|it| it.state == State::Confirmed);
+    confirmed.map(|it| it.id).chain(noted).filter(|&it| it < id).max()
+}
+
+/// Whether what an entry intended is in the kernel.
+fn arrived(home: &Home, entry: &Entry) -> bool {
+    let Ok(mut kernel) = NetlinkSocket::open(Protocol::Netfilter) else { return false };
+    let Ok(found) = ruleset::read(&mut kernel) else { return false };
+    match (entry.kind, found) {
+        (Kind::Release, found) => found.is_none(),
+        (_, None) => false,
+        (_, Some(found)) => recorded(home, entry).is_ok_and(|policy| was_in_force(&policy, &found)),
+    }
+}
+
+/// Does what is overdue; gives whether the docket is the caller's.
+pub fn settle_what_waits(home: &Home) -> bool {
+    let ours = fs::metadata(&home.folder).is_ok_and(|it| it.uid() == geteuid().as_raw());
+    let well = match pending(home) {
+        Ok(None) => true,
+        Ok(Some(it)) => {
+            it.boot == this_boot()
+                && since_boot() < it.deadline
+                && it.watcher.is_some_and(Watcher::lives)
+        }
+        Err(_) => false,
+    };
+    if ours && !well {
+        let (mut docket, _) = Docket::open_anyway(home, PATIENCE);
+        let _ = settle(home, &mut docket);
+    }
+    ours
+}
+
+/// Notes for the boot what was confirmed; says if that cannot be done.
+pub fn noted(home: &Home, docket: &Docket, id: u64) -> Option<String> {
+    let entry = docket.written().entry(id)?;
+    let error = Note::of(entry).write(home).err()?;
+    let path = home.note.as_ref()?.display();
+    Some(format!(
+        "{path} cannot be written ({error}): if the docket is lost too, a boot will not know what \
+         was confirmed"
+    ))
+}

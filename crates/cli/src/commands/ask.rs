@@ -1,0 +1,74 @@
+//! `ask`: what happens to a packet, or to whole regions of them.
+
+use super::complete::{places, rules};
+use super::context::Context;
+use super::direction::DirectionWord;
+use super::output::Output;
+use crate::render;
+use clap::Args;
+use clap_complete::ArgValueCandidates as Names;
+use tipstaff_app::{Failure, ask, asked};
+
+/// Options of `ask`.
+#[derive(Debug, Args)]
+pub struct Ask {
+    /// The sender's address
+    #[arg(long, value_name = "ADDRESS")]
+    pub from: Option<String>,
+    /// The receiver's address; for inbound traffic the host's own if left out
+    #[arg(long, value_name = "ADDRESS")]
+    pub to: Option<String>,
+    /// What is sent, such as 443/tcp, 53/udp or icmp (an echo request)
+    #[arg(long, value_name = "TRAFFIC", required_unless_present_any = ["who", "what", "why"])]
+    pub traffic: Option<String>,
+    /// Instead: who can reach this traffic, such as 5432/tcp
+    #[arg(long, value_name = "TRAFFIC", conflicts_with_all = ["from", "to", "traffic", "via", "what", "why"])]
+    pub who: Option<String>,
+    /// Instead: what this sender, or all of a place, can reach
+    #[arg(long, value_name = "PLACE|ADDRESS", add = Names::new(places), conflicts_with_all = ["from", "to", "traffic", "via", "why"])]
+    pub what: Option<String>,
+    /// Instead: what this rule still decides after those above it
+    #[arg(long, value_name = "RULE", add = Names::new(rules), conflicts_with_all = ["from", "to", "traffic", "via"])]
+    pub why: Option<String>,
+    /// The interface it comes in by (outbound: goes out by), by role or name
+    #[arg(long, value_name = "INTERFACE")]
+    pub via: Option<String>,
+    /// The interface a forwarded packet goes out by
+    #[arg(long, value_name = "INTERFACE")]
+    pub out_via: Option<String>,
+    /// The program on this host that receives it (outbound: sends it), by absolute path
+    #[arg(long, value_name = "PATH")]
+    pub program: Option<String>,
+    /// Which way it goes
+    #[arg(long, value_enum, default_value = "inbound")]
+    pub direction: DirectionWord,
+}
+
+impl Ask {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let direction = self.direction.direction();
+        if let Some(traffic) = &self.traffic {
+            let question = ask::Question {
+                from: self.from.clone(),
+                to: self.to.clone(),
+                traffic: traffic.clone(),
+                via: self.via.clone(),
+                out_via: self.out_via.clone(),
+                program: self.program.clone(),
+                direction,
+            };
+            return Ok(context.fine(&ask::report(&context.policy()?, &question)?, render::ask));
+        }
+        let question = match (&self.who, &self.what, &self.why) {
+            (Some(traffic), ..) => asked::Question::Who(traffic.clone()),
+            (_, Some(sender), _) => asked::Question::What(sender.clone()),
+            (.., rule) => asked::Question::Why(rule.clone().unwrap_or_default()),
+        };
+        let report = asked::report(&context.policy()?, &question, direction)?;
+        Ok(context.fine(&report, render::asked))
+    }
+}

@@ -1,0 +1,71 @@
+//! What a command is run with.
+
+use super::global::Global;
+use super::output::Output;
+use crate::render::{self, Format, Screen};
+use serde::Serialize;
+use std::ffi::OsString;
+use tipstaff_app::store::Home;
+use tipstaff_app::{Failure, Loaded, Outcome, load, load_here};
+
+/// Runs a command line, as if it had been typed.
+pub type Typed = fn(&[OsString], &Screen) -> Result<Output, Failure>;
+
+/// What a command is run with.
+pub struct Context<'c> {
+    /// The options of every command.
+    pub global: &'c Global,
+    /// Where its text is shown.
+    pub screen: &'c Screen,
+    /// Where the docket is.
+    pub home: &'c Home,
+    /// For a command that shows others at work.
+    pub typed: Typed,
+}
+
+impl Context<'_> {
+    /// The host that was named.
+    pub fn host(&self) -> Option<&str> {
+        self.global.host.as_deref()
+    }
+
+    /// How results are written.
+    pub fn format(&self) -> Format {
+        self.global.format
+    }
+
+    /// The policy for the host that is meant.
+    ///
+    /// # Errors
+    /// [`Failure`] if it cannot be read, or has no such host.
+    pub fn policy(&self) -> Result<Loaded, Failure> {
+        load(&self.global.policy, self.host())
+    }
+
+    /// Likewise, for this machine.
+    ///
+    /// # Errors
+    /// As for [`Context::policy`].
+    pub fn here(&self) -> Result<Loaded, Failure> {
+        load_here(&self.global.policy, self.host())
+    }
+
+    /// A report in the format asked for.
+    pub fn shown<R: Serialize>(
+        &self,
+        report: &R,
+        outcome: Outcome,
+        text: impl FnOnce(&R, &Screen) -> String,
+    ) -> Output {
+        Output { text: render::report(self.format(), self.screen, report, text), outcome }
+    }
+
+    /// Likewise, of something that cannot go wrong once it is known.
+    pub fn fine<R: Serialize>(
+        &self,
+        report: &R,
+        text: impl FnOnce(&R, &Screen) -> String,
+    ) -> Output {
+        self.shown(report, Outcome::Fine, text)
+    }
+}

@@ -1,0 +1,273 @@
+//! The whole line: every command, and how one is run.
+
+use super::ask::Ask;
+use super::compare::Compare;
+use super::confirm::Confirm;
+use super::context::Context;
+use super::cut::Cut;
+use super::defaults::Defaults;
+use super::demo::Demo;
+use super::docket::Docket;
+use super::draft::Draft;
+use super::enforce::Enforce;
+use super::global::{COMMON, Global};
+use super::lend_hand::LendHand;
+use super::output::Output;
+use super::place::Place;
+use super::programs::Programs;
+use super::reach::Reach;
+use super::rehearse::Rehearse;
+use super::release::Release;
+use super::report::Report;
+use super::revert::Revert;
+use super::review::Review;
+use super::rule::Rule;
+use super::service::Service;
+use super::show::Show;
+use super::stand_by::StandBy;
+use super::stand_in::StandIn;
+use super::status::Status;
+use super::vantage::Vantage;
+use crate::render::{Format, Screen};
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap::error::ErrorKind;
+use clap::{Arg, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
+use std::ffi::OsString;
+use tipstaff_app::store::Home;
+use tipstaff_app::{Failure, transaction};
+
+/// The place of `--format` among the options of every command.
+const FORMAT: usize = 4;
+/// What `--version` says.
+const VERSION: &str = concat!(
+    env!("CARGO_PKG_VERSION"),
+    "\ncommit ",
+    env!("TIPSTAFF_COMMIT"),
+    "\ntarget ",
+    env!("TIPSTAFF_TARGET")
+);
+
+/// Who may reach which port of this host: written as a policy, enforced by the kernel, checked
+/// from outside.
+#[derive(Debug, Parser)]
+#[command(
+    name = "tipstaff",
+    version,
+    long_version = VERSION,
+    after_help = "Exit codes: 0 all is well; 1 the command worked and found something wrong; \
+                  2 bad input or usage; 3 the system refused.\n\
+                  New here? `tipstaff demo` walks through everything in a sealed lab."
+)]
+pub struct Cli {
+    /// What every command has.
+    #[command(flatten)]
+    pub global: Global,
+    /// What is to be done.
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// What can be done.
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Draft a first policy from what listens on this machine and who is connected now
+    Draft(Draft),
+    /// Add, change, move, pause and remove rules; each change tells its exact effect
+    #[command(subcommand)]
+    Rule(Box<Rule>),
+    /// Add, change and remove places
+    #[command(subcommand)]
+    Place(Place),
+    /// Add, change, remove and find services
+    #[command(subcommand)]
+    Service(Service),
+    /// Set what happens where no rule decides
+    Defaults(Defaults),
+    /// Show the host's decision list as it will be enforced
+    Show(Show),
+    /// Find what is probably not meant: rules that never decide, ports open too wide, and more
+    Review(Review),
+    /// Say what happens to one packet, who can reach a port, what a sender can reach, what a rule decides
+    Ask(Ask),
+    /// Show which packets two policies treat differently, or a policy and the kernel
+    Compare(Compare),
+    /// Put the policy's rules into the kernel; they go by themselves unless confirmed
+    Enforce(Enforce),
+    /// Keep what was enforced last
+    Confirm(Confirm),
+    /// Go back to what was confirmed before, or to any earlier entry of the docket
+    Revert(Revert),
+    /// Take our rules out of the kernel; they come back by themselves unless confirmed
+    Release(Release),
+    /// End connections that began before and that the policy would not admit any more
+    Cut(Cut),
+    /// Show what was enforced on this host, when, by whom, and what became of it
+    Docket(Docket),
+    /// Compare the kernel with the policy, and show what each rule has taken
+    Status(Status),
+    /// Show the programs that rules in force name: their files, their processes, whether they are known
+    Programs(Programs),
+    /// Show which listening ports can be reached, from where, and who decides
+    Reach(Reach),
+    /// Make a report to hand over: what can be reached from where, the decisions, the findings, how it was checked
+    Report(Report),
+    /// The far end of `reach --vantage`: sends the probes that the near end asks for over standard input
+    Vantage(Vantage),
+    /// Try every port in a sealed lab with real packets, from everybody whom the policy tells apart; needs no privileges
+    Rehearse(Rehearse),
+    /// Walk through the whole example in a sealed lab; needs no privileges
+    Demo(Demo),
+    /// The part of a rehearsal that runs inside the lab
+    #[command(hide = true)]
+    LendHand(LendHand),
+    /// Watches over a change that waits to be confirmed
+    #[command(hide = true)]
+    StandBy(StandBy),
+    /// One of the demo's listening programs
+    #[command(hide = true)]
+    StandIn(StandIn),
+}
+
+impl Command {
+    fn run(&self, context: &Context) -> Result<Output, Failure> {
+        match self {
+            Self::Draft(it) => it.run(context),
+            Self::Rule(it) => it.run(context),
+            Self::Place(it) => it.run(context),
+            Self::Service(it) => it.run(context),
+            Self::Defaults(it) => it.run(context),
+            Self::Show(it) => it.run(context),
+            Self::Review(it) => it.run(context),
+            Self::Ask(it) => it.run(context),
+            Self::Compare(it) => it.run(context),
+            Self::Enforce(it) => it.run(context),
+            Self::Confirm(it) => it.run(context),
+            Self::Revert(it) => it.run(context),
+            Self::Release(it) => it.run(context),
+            Self::Cut(it) => it.run(context),
+            Self::Docket(it) => it.run(context),
+            Self::Status(it) => it.run(context),
+            Self::Programs(it) => it.run(context),
+            Self::Reach(it) => it.run(context),
+            Self::Report(it) => it.run(context),
+            Self::Vantage(it) => it.run(),
+            Self::Rehearse(it) => it.run(context),
+            Self::Demo(it) => it.run(context),
+            Self::LendHand(it) => it.run(),
+            Self::StandBy(it) => it.run(context),
+            Self::StandIn(it) => it.run(),
+        }
+    }
+
+    /// Whether it sees to it that a change that nobody confirmed goes back, should its watcher have
+    /// been ended. Those that change the kernel do so by themselves.
+    fn looks_after_what_waits(&self) -> bool {
+        !self.changes_the_kernel()
+            && !matches!(
+                self,
+                Self::Vantage(_) | Self::LendHand(_) | Self::Demo(_) | Self::StandIn(_)
+            )
+    }
+
+    /// Whether it changes what the kernel does, and nothing else that needs rights.
+    fn changes_the_kernel(&self) -> bool {
+        matches!(
+            self,
+            Self::Enforce(_)
+                | Self::Confirm(_)
+                | Self::Revert(_)
+                | Self::Release(_)
+                | Self::Cut(_)
+                | Self::Programs(_)
+                | Self::StandBy(_)
+        )
+    }
+}
+
+impl Cli {
+    /// The line that `words` are, the program's name in front.
+    ///
+    /// # Errors
+    /// What is wrong with it, in clap's words; or a text to show, such as the help.
+    pub fn read(words: impl IntoIterator<Item = OsString>) -> Result<Self, clap::Error> {
+        let mut command = command();
+        let matches = command.try_get_matches_from_mut(words)?;
+        let cli = Self::from_arg_matches(&matches)?;
+        // Ahead of the command's name nobody knows yet what it can write.
+        let named = matches.subcommand_name().unwrap_or_default();
+        if !formats(named).contains(&cli.global.format) {
+            let common: Vec<String> = formats(named).iter().map(|it| it.word()).collect();
+            return Err(command.error(
+                ErrorKind::InvalidValue,
+                format!(
+                    "`{named}` cannot be written as {}\n  [possible values: {}]",
+                    cli.global.format.word(),
+                    common.join(", ")
+                ),
+            ));
+        }
+        Ok(cli)
+    }
+}
+
+/// What a command can write its result as.
+fn formats(name: &str) -> &'static [Format] {
+    match name {
+        "report" => Format::value_variants(),
+        _ => &[Format::Text, Format::Json],
+    }
+}
+
+/// Every command with its options.
+pub fn command() -> clap::Command {
+    let names: Vec<String> =
+        Cli::command().get_subcommands().map(|it| it.get_name().to_owned()).collect();
+    names.iter().fold(Cli::command(), |command, name| {
+        command.mut_subcommand(name, |part| with_formats(part, formats(name)))
+    })
+}
+
+/// The command with only these formats: in its help, and for clap to take.
+fn with_formats(command: clap::Command, formats: &'static [Format]) -> clap::Command {
+    let values = formats.iter().filter_map(ValueEnum::to_possible_value);
+    let parser = PossibleValuesParser::new(values).try_map(|word| Format::from_str(&word, false));
+    let format = Arg::new("format")
+        .long("format")
+        .value_name("FORMAT")
+        .help("How results are written")
+        .help_heading(COMMON)
+        .display_order(FORMAT)
+        .default_value("text")
+        .value_parser(parser);
+    command.mut_subcommands(|part| with_formats(part, formats)).arg(format)
+}
+
+/// Runs the command.
+///
+/// # Errors
+/// Why it could not do its work.
+pub fn run(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
+    let Cli { global, command } = cli;
+    let home = &Home::of(&global.state, &global.boot_note)
+        .with_policy(&global.policy, global.host.as_deref());
+    if matches!(command, Command::StandBy(_)) {
+        tipstaff_linux::run_before_others();
+    }
+    if command.changes_the_kernel() {
+        tipstaff_linux::keep_only_what_enforcing_needs().map_err(|source| Failure::System {
+            message: format!("cannot give up rights that are not needed: {source}"),
+            help: Vec::new(),
+        })?;
+    }
+    if command.looks_after_what_waits() {
+        transaction::look_after(home);
+    }
+    command.run(&Context { global, screen, home, typed })
+}
+
+/// Runs a line as if it had been typed.
+fn typed(words: &[OsString], screen: &Screen) -> Result<Output, Failure> {
+    let cli = Cli::read(words.iter().cloned())
+        .map_err(|error| Failure::usage(error.to_string(), "the demo asks otherwise"))?;
+    run(&cli, screen)
+}

@@ -1,0 +1,75 @@
+//! `place`: changes of places.
+
+use super::complete::places;
+use super::context::Context;
+use super::named::{Gone, changed, named};
+use super::output::Output;
+use super::values::{list_of, text_of};
+use crate::render;
+use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates as Names;
+use tipstaff_app::{Failure, edit, load_all};
+use tipstaff_core::policy::Used;
+use tipstaff_core::policy::edit::{Assignment, NamedEdit};
+
+/// What can be done to places.
+#[derive(Debug, Subcommand)]
+pub enum Place {
+    /// Add a place
+    Add(PlaceKeys),
+    /// Give a place other addresses
+    Change(PlaceKeys),
+    /// Remove a place that nothing uses
+    Remove(Gone),
+    /// List the places
+    List,
+}
+
+/// Options of `place add` and `place change`.
+#[derive(Debug, Args)]
+pub struct PlaceKeys {
+    /// Its name
+    #[arg(add = Names::new(places))]
+    name: String,
+    /// Networks, addresses and ranges, of both IP versions
+    #[arg(long, value_name = "ADDRESS", num_args = 1..)]
+    addresses: Vec<String>,
+    /// The reason, for readers
+    #[arg(long, value_name = "TEXT")]
+    why: Option<String>,
+    /// Its new name (for `change`)
+    #[arg(long, value_name = "NAME")]
+    rename: Option<String>,
+    /// Show the effect and the lines that would change; write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl PlaceKeys {
+    fn assignments(&self) -> Vec<Assignment> {
+        let keys = [list_of("addresses", &self.addresses), text_of("why", self.why.as_ref())];
+        keys.into_iter().flatten().collect()
+    }
+}
+
+impl Place {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let run = |name: &str, edit, dry| named(context, Used::Place, name, &edit, dry);
+        match self {
+            Self::List => {
+                let report = edit::places(&load_all(&context.global.policy)?.1);
+                Ok(context.fine(&report, render::names))
+            }
+            Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
+            Self::Change(it) => {
+                let edit = changed(it.assignments(), it.rename.as_ref(), &it.name)?;
+                run(&it.name, edit, it.dry_run)
+            }
+            Self::Remove(it) => run(&it.name, NamedEdit::Remove, it.dry_run),
+        }
+    }
+}

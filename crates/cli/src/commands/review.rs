@@ -1,0 +1,35 @@
+//! `review`: what is probably not meant.
+
+use super::context::Context;
+use super::output::Output;
+use crate::render;
+use clap::Args;
+use tipstaff_app::{Failure, review};
+
+/// Options of `review`.
+#[derive(Debug, Args)]
+pub struct Review {
+    /// Also look at what listens on this machine, and at the session you work in
+    #[arg(long)]
+    pub live: bool,
+    /// Say what a kind of finding means
+    #[arg(long, value_name = "CODE")]
+    pub explain: Option<String>,
+}
+
+impl Review {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        if let Some(code) = &self.explain {
+            return Ok(context.fine(&review::explain(code)?, render::explanation));
+        }
+        let loaded = if self.live { context.here()? } else { context.policy()? };
+        let busy = render::progress("reviewing");
+        let report = review::report(&loaded, self.live)?;
+        drop(busy);
+        Ok(context.shown(&report, report.outcome(), render::review))
+    }
+}

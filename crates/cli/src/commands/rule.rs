@@ -1,0 +1,194 @@
+//! `rule`: changes of rules.
+
+use super::complete::{bundles, rules};
+use super::context::Context;
+use super::output::Output;
+use super::rule_keys::{DROPPABLE, Keys, droppable};
+use super::values::text;
+use crate::render;
+use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates as Names;
+use tipstaff_app::Failure;
+use tipstaff_app::edit::{self, Request};
+use tipstaff_core::policy::edit::{Place, RuleEdit, Value, edit_rule};
+
+/// What can be done to rules.
+#[derive(Debug, Subcommand)]
+pub enum Rule {
+    /// Add a rule
+    Add(Add),
+    /// Give keys of a rule other values
+    Change(Change),
+    /// Give a rule another place in the order
+    Move(Move),
+    /// Switch a rule off, and keep it
+    Pause(Named),
+    /// Switch a paused rule on again
+    Resume(Named),
+    /// Remove a rule
+    Remove(Named),
+    /// List the host's rules in order
+    List,
+}
+
+/// What every change has.
+#[derive(Debug, Args)]
+pub struct Common {
+    /// The bundle whose rule it is; the host's own rules if left out
+    #[arg(long, value_name = "NAME", add = Names::new(bundles))]
+    bundle: Option<String>,
+    /// Show the effect and the lines that would change; write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// Where a rule goes.
+#[derive(Debug, Args)]
+#[group(multiple = false)]
+pub struct Where {
+    /// Ahead of all other rules
+    #[arg(long)]
+    first: bool,
+    /// Behind all other rules
+    #[arg(long)]
+    last: bool,
+    /// Right before this rule
+    #[arg(long, value_name = "NAME", add = Names::new(rules))]
+    before: Option<String>,
+    /// Right after this rule
+    #[arg(long, value_name = "NAME", add = Names::new(rules))]
+    after: Option<String>,
+}
+
+/// Options of `rule add`.
+#[derive(Debug, Args)]
+pub struct Add {
+    /// The new rule's name
+    name: String,
+    #[command(flatten)]
+    keys: Keys,
+    #[command(flatten)]
+    place: Where,
+    #[command(flatten)]
+    common: Common,
+}
+
+/// Options of `rule change`.
+#[derive(Debug, Args)]
+pub struct Change {
+    /// The rule
+    #[arg(add = Names::new(rules))]
+    name: String,
+    #[command(flatten)]
+    keys: Keys,
+    /// Its new name
+    #[arg(long, value_name = "NAME")]
+    rename: Option<String>,
+    /// Take these keys away, such as: --drop from rate
+    #[arg(long, value_name = "KEY", num_args = 1.., value_parser = DROPPABLE)]
+    drop: Vec<String>,
+    #[command(flatten)]
+    common: Common,
+}
+
+/// Options of `rule move`.
+#[derive(Debug, Args)]
+pub struct Move {
+    /// The rule
+    #[arg(add = Names::new(rules))]
+    name: String,
+    #[command(flatten)]
+    place: Where,
+    #[command(flatten)]
+    common: Common,
+}
+
+/// A rule.
+#[derive(Debug, Args)]
+pub struct Named {
+    /// The rule
+    #[arg(add = Names::new(rules))]
+    name: String,
+    #[command(flatten)]
+    common: Common,
+}
+
+impl Where {
+    fn place(&self) -> Option<Place> {
+        match (&self.before, &self.after) {
+            (Some(name), _) => Some(Place::Before(name.clone())),
+            (None, Some(name)) => Some(Place::After(name.clone())),
+            (None, None) if self.first => Some(Place::First),
+            (None, None) => self.last.then_some(Place::Last),
+        }
+    }
+}
+
+impl Rule {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let switch = |on| RuleEdit::Change { keys: vec![("paused", on)] };
+        let (name, common, edit, done) = match self {
+            Self::List => {
+                let report = edit::rules(&context.policy()?);
+                return Ok(context.fine(&report, render::rules));
+            }
+            Self::Add(add) => {
+                let (place, keys) =
+                    (add.place.place().unwrap_or(Place::Last), add.keys.assignments());
+                (&add.name, &add.common, RuleEdit::Add { place, keys }, "rule added")
+            }
+            Self::Change(change) => {
+                let mut keys = change.keys.assignments();
+                keys.extend(change.rename.as_ref().map(|name| ("name", Some(text(name)))));
+                keys.extend(change.drop.iter().filter_map(|key| droppable(key)));
+                if keys.is_empty() {
+                    return Err(Failure::usage(
+                        format!("nothing is to change about `{}`", change.name),
+                        "name keys and their new values, such as --from curators",
+                    ));
+                }
+                (&change.name, &change.common, RuleEdit::Change { keys }, "rule changed")
+            }
+            Self::Move(it) => {
+                let Some(place) = it.place.place() else {
+                    return Err(Failure::usage(
+                        format!("where should `{}` go?", it.name),
+                        "add one of --first, --last, --before NAME and --after NAME",
+                    ));
+                };
+                (&it.name, &it.common, RuleEdit::Move { place }, "rule moved")
+            }
+            Self::Pause(it) => {
+                (&it.name, &it.common, switch(Some(Value::Switch(true))), "rule paused")
+            }
+            Self::Resume(it) => (&it.name, &it.common, switch(None), "rule resumed"),
+            Self::Remove(it) => (&it.name, &it.common, RuleEdit::Remove, "rule removed"),
+        };
+        let renamed = match self {
+            Self::Change(Change { rename: Some(new), .. }) => new,
+            _ => name,
+        };
+        let request = Request {
+            path: &context.global.policy,
+            host: context.host(),
+            about_host: common.bundle.is_none(),
+            rule: Some(renamed),
+            done: format!("{done}: {name}"),
+            dry: common.dry_run,
+        };
+        let busy = render::progress("working out the effect");
+        let report = edit::edit(&request, |sources, policy, host| {
+            let owner = match &common.bundle {
+                Some(bundle) => ("bundle", bundle.as_str()),
+                None => ("host", host),
+            };
+            edit_rule(sources, policy, owner, name, &edit)
+        })?;
+        drop(busy);
+        Ok(context.shown(&report, report.outcome(), render::edited))
+    }
+}

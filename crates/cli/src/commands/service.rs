@@ -1,0 +1,83 @@
+//! `service`: changes of services, and the built-in ones.
+
+use super::complete::services;
+use super::context::Context;
+use super::named::{Gone, changed, named};
+use super::output::Output;
+use super::values::{list_of, text_of};
+use crate::render;
+use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates as Names;
+use tipstaff_app::{Failure, edit, load_all};
+use tipstaff_core::policy::Used;
+use tipstaff_core::policy::edit::{Assignment, NamedEdit};
+
+/// What can be done to services.
+#[derive(Debug, Subcommand)]
+pub enum Service {
+    /// Add a service
+    Add(ServiceKeys),
+    /// Give a service other ports
+    Change(ServiceKeys),
+    /// Remove a service that nothing uses
+    Remove(Gone),
+    /// List the policy's own services
+    List,
+    /// Find services by name, port number or description, the built-in ones too
+    Find {
+        /// A part of a name or description, or a port number
+        word: String,
+    },
+}
+
+/// Options of `service add` and `service change`.
+#[derive(Debug, Args)]
+pub struct ServiceKeys {
+    /// Its name
+    #[arg(add = Names::new(services))]
+    name: String,
+    /// Its ports, such as 80/tcp
+    #[arg(long, value_name = "TRAFFIC", num_args = 1..)]
+    ports: Vec<String>,
+    /// The reason, for readers
+    #[arg(long, value_name = "TEXT")]
+    why: Option<String>,
+    /// Its new name (for `change`)
+    #[arg(long, value_name = "NAME")]
+    rename: Option<String>,
+    /// Show the effect and the lines that would change; write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl ServiceKeys {
+    fn assignments(&self) -> Vec<Assignment> {
+        let keys = [list_of("ports", &self.ports), text_of("why", self.why.as_ref())];
+        keys.into_iter().flatten().collect()
+    }
+}
+
+impl Service {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let run = |name: &str, edit, dry| named(context, Used::Service, name, &edit, dry);
+        let listed = |report| Ok(context.fine(&report, render::names));
+        match self {
+            Self::List => listed(edit::services(&load_all(&context.global.policy)?.1)),
+            Self::Find { word } => {
+                // The built-in table can be searched before there is a policy.
+                let policy = load_all(&context.global.policy).ok().map(|it| it.1);
+                listed(edit::find_services(policy.as_ref(), word))
+            }
+            Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
+            Self::Change(it) => {
+                let edit = changed(it.assignments(), it.rename.as_ref(), &it.name)?;
+                run(&it.name, edit, it.dry_run)
+            }
+            Self::Remove(it) => run(&it.name, NamedEdit::Remove, it.dry_run),
+        }
+    }
+}

@@ -1,0 +1,21 @@
+//! `show`: the decision list.
+
+use super::context::Context;
+use super::output::Output;
+use crate::render;
+use clap::Args;
+use tipstaff_app::{Failure, show};
+
+/// Options of `show`.
+#[derive(Debug, Args)]
+pub struct Show {}
+
+impl Show {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        Ok(context.fine(&show::report(&context.policy()?), render::show))
+    }
+}

@@ -1,0 +1,43 @@
+//! How long a change stays, as options.
+
+use clap::Args;
+use std::time::Duration;
+use tipstaff_app::store::Home;
+use tipstaff_app::transaction;
+
+/// How long a change stays.
+#[derive(Debug, Args)]
+pub struct Staying {
+    /// Stay so until the next change, without waiting to be confirmed
+    #[arg(long)]
+    pub keep: bool,
+    /// Go back by itself unless `tipstaff confirm` comes within this time
+    #[arg(long, value_name = "SECONDS", default_value = "60", value_parser = waiting)]
+    pub confirm_within: Duration,
+}
+
+impl Staying {
+    /// As a transaction takes them.
+    pub fn options<'g>(&self, home: &'g Home) -> transaction::Options<'g> {
+        transaction::Options {
+            home,
+            keep: self.keep,
+            within: self.confirm_within,
+            dry: false,
+            without_programs: false,
+            even_if_locked_out: false,
+            not_this_machine: false,
+            all: false,
+            boot_memory: transaction::FOR_A_BOOT,
+            tell: None,
+        }
+    }
+}
+
+fn waiting(text: &str) -> Result<Duration, String> {
+    text.parse()
+        .ok()
+        .filter(|seconds| (1..=86_400).contains(seconds))
+        .map(Duration::from_secs)
+        .ok_or_else(|| "expected a whole number of seconds from 1 to 86400".into())
+}

@@ -1,0 +1,57 @@
+//! Expectations that do not hold.
+
+use super::super::expect::failing;
+use super::finder::{Finder, FindingKind, Look};
+use super::finding::{Finding, Subject, listed};
+use super::subjects::Subjects;
+use crate::plan::RuleId;
+use crate::policy::{Code, Severity};
+
+/// What is found here.
+pub const FINDER: Finder = Finder {
+    kinds: &[FindingKind {
+        code: Code::ExpectationFailed,
+        severity: Severity::Error,
+        meaning: "A statement under `expect` does not hold for every packet that it is about. It is \
+             about first packets of connections, not over the loopback interface, to the host's \
+             own addresses unless `to` says otherwise. What a limited rule allows counts as allowed.",
+    }],
+    looks: &[Look::Policy(findings)],
+};
+
+/// Findings about all expectations of the host.
+fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for failing in failing(subjects.plan, &subjects.host.expectations) {
+        let expectation = failing.expectation;
+        let direction = expectation.direction;
+        let likely = (subjects.likely)(direction);
+        let shares = failing.by.unwrap_or_default();
+        let ids: Vec<RuleId> = shares.iter().map(|share| share.decision.id.clone()).collect();
+        let piece = shares.first().and_then(|share| share.pieces.first());
+        let witness = piece.and_then(|piece| piece.example(&likely, direction));
+        let is = shares.first().map_or("not so", |share| share.decision.act.verdict().as_str());
+        let from = match expectation.from_terms.join(", ") {
+            from if from.is_empty() => "anywhere".to_owned(),
+            from => from,
+        };
+        let message = format!(
+            "expected {} for {direction} {} from {from}, but it is {is} for a part of it, by {}",
+            expectation.verdict.as_str(),
+            expectation.traffic_terms.join(", "),
+            listed(&ids)
+        );
+        findings.push(Finding {
+            code: Code::ExpectationFailed,
+            severity: Severity::Error,
+            subject: Subject::Expectation,
+            others: ids,
+            origin: Some(expectation.origin.clone()),
+            message,
+            witness,
+            mend: None,
+            accepted: None,
+        });
+    }
+    findings
+}

@@ -1,0 +1,144 @@
+//! What is known of a machine, as far as findings about it need it.
+
+use super::super::reopening::Session;
+use crate::plan::{Decision, HostPlan, Kind, Placed, RuleId};
+use crate::policy::{Host, Policy};
+use crate::space::{PortProtocol, TrafficSet};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+/// What is known of a machine.
+#[derive(Clone, Debug, Default)]
+pub struct Facts {
+    /// What listens, by port.
+    pub listeners: Vec<Listener>,
+    /// The connections that live now.
+    pub contacts: Vec<Contact>,
+    /// The remote shell session that asks, if it came from another machine.
+    pub session: Option<Session>,
+    /// What there is at the paths that rules name.
+    pub files: BTreeMap<String, ProgramFile>,
+    /// How the interfaces stand that rules name.
+    pub placed: Vec<Placed>,
+    /// Rates per source that had no room for some senders, with how many packets of those came.
+    pub crowded: Vec<(RuleId, u64)>,
+    /// Where routing looks at marks.
+    pub routing: Vec<RoutingMark>,
+    /// Whether accepted connections get their mark from a packet (`net.ipv4.tcp_fwmark_accept`).
+    pub marked_by_packets: bool,
+}
+
+/// A socket that waits for traffic.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listener {
+    /// Its protocol.
+    pub protocol: PortProtocol,
+    /// Its port.
+    pub port: u16,
+    /// The address that it is bound to.
+    pub address: IpAddr,
+    /// The number of its process, if that is known.
+    pub pid: Option<u32>,
+    /// The file that the process runs, if that is known.
+    pub program: Option<String>,
+    /// The same by the name that rules have for it.
+    pub known: Option<String>,
+}
+
+/// A connection.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Contact {
+    /// Its protocol.
+    pub protocol: PortProtocol,
+    /// This machine's port.
+    pub port: u16,
+    /// Who is at the other end.
+    pub peer: IpAddr,
+}
+
+/// What there is at a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ProgramFile {
+    /// Nothing, or no regular file.
+    Missing,
+    /// A file that may not be executed.
+    NotExecutable,
+    /// A text that another program runs.
+    Script {
+        /// That program.
+        interpreter: String,
+    },
+    /// A program.
+    Program {
+        /// Its path without links; `None` if that could not be found.
+        real: Option<String>,
+        /// How many names the file has.
+        names: u64,
+        /// Who else than root can write what it runs from, and where; the user's number, if it is one
+        /// user.
+        writable: Option<(Option<u32>, String)>,
+    },
+}
+
+/// A rule of routing that looks at marks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RoutingMark {
+    /// The mark.
+    pub mark: u32,
+    /// Its bits that are looked at.
+    pub mask: u32,
+    /// Whether it routes IPv6, rather than IPv4.
+    pub v6: bool,
+    /// Its place in the order.
+    pub priority: u32,
+}
+
+/// A machine beside the policy that is for it.
+pub struct Machine<'p> {
+    /// The policy.
+    pub policy: &'p Policy,
+    /// The host's section.
+    pub host: &'p Host,
+    /// What it means.
+    pub plan: &'p HostPlan,
+    /// The machine.
+    pub facts: &'p Facts,
+}
+
+impl Listener {
+    /// Whether others than this machine can reach it, as far as it goes.
+    pub fn for_others(&self) -> bool {
+        !self.address.is_loopback()
+    }
+
+    /// Whether some of the traffic comes to it.
+    pub fn hears(&self, traffic: &TrafficSet) -> bool {
+        self.protocol.ports_of(traffic).contains(self.port)
+    }
+
+    /// The last part of its program's path.
+    pub fn program_name(&self) -> Option<&str> {
+        self.program.as_deref()?.rsplit('/').next()
+    }
+
+    /// Whether an active rule is about what it hears in particular.
+    pub fn is_mentioned(&self, decisions: &[Decision]) -> bool {
+        decisions.iter().any(|decision| {
+            decision.id.kind != Kind::Default
+                && decision.idle.is_none()
+                && decision
+                    .conditions
+                    .iter()
+                    // What takes everything mentions nothing in particular.
+                    .any(|it| !it.traffic.is_any() && self.hears(&it.traffic))
+        })
+    }
+}
+
+/// Programs that serve remote shells go by such names.
+const SHELLS: [&str; 2] = ["sshd", "dropbear"];
+
+/// Whether a program of that name serves remote shells.
+pub fn is_shell(program: &str) -> bool {
+    SHELLS.contains(&program)
+}

@@ -1,0 +1,143 @@
+//! What a finding is.
+
+use crate::plan::{Decision, RuleId};
+use crate::policy::{Accepted, Code, Origin, Severity, Used};
+use crate::space::Packet;
+
+/// What a finding is about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Subject {
+    /// A rule.
+    Rule(RuleId),
+    /// The host as a whole.
+    Host,
+    /// An expectation.
+    Expectation,
+    /// A place, service or bundle, by the word for it and its name.
+    Name(&'static str, String),
+}
+
+/// A change of the policy that would mend a finding.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Mend {
+    /// A rule goes right before another one.
+    Move {
+        /// The rule.
+        rule: RuleId,
+        /// The other one.
+        before: RuleId,
+    },
+    /// A rule goes.
+    Remove(RuleId),
+    /// A key of a rule gets another value; `None` is for the author to choose.
+    Change {
+        /// The rule.
+        rule: RuleId,
+        /// The key.
+        key: &'static str,
+        /// Its value.
+        value: Option<String>,
+    },
+    /// A new rule that allows something; what is `None` is for the author to choose.
+    Allow {
+        /// Its name; a name makes it the first of all.
+        name: Option<&'static str>,
+        /// What it allows, as traffic terms.
+        traffic: Vec<String>,
+        /// From where.
+        from: Option<String>,
+    },
+    /// A place, service or bundle goes.
+    RemoveName(Used, String),
+}
+
+/// One thing that is probably not meant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// Its kind.
+    pub code: Code,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it is about.
+    pub subject: Subject,
+    /// Other decisions that have to do with it.
+    pub others: Vec<RuleId>,
+    /// Where the subject is written.
+    pub origin: Option<Origin>,
+    /// One sentence.
+    pub message: String,
+    /// A packet that shows it.
+    pub witness: Option<Packet>,
+    /// What would mend it.
+    pub mend: Option<Mend>,
+    /// Why it is accepted, if it is.
+    pub accepted: Option<String>,
+}
+
+impl Finding {
+    /// A finding about the host as a whole.
+    pub(crate) fn of_host(code: Code, severity: Severity, message: String) -> Self {
+        Self {
+            code,
+            severity,
+            subject: Subject::Host,
+            others: Vec::new(),
+            origin: None,
+            message,
+            witness: None,
+            mend: None,
+            accepted: None,
+        }
+    }
+
+    /// A finding about a rule.
+    pub(crate) fn about(
+        code: Code,
+        severity: Severity,
+        decision: &Decision,
+        message: String,
+    ) -> Self {
+        Self {
+            subject: Subject::Rule(decision.id.clone()),
+            origin: decision.origin.clone(),
+            ..Self::of_host(code, severity, message)
+        }
+    }
+
+    pub(crate) fn others(mut self, others: impl IntoIterator<Item = RuleId>) -> Self {
+        self.others = others.into_iter().collect();
+        self
+    }
+
+    pub(crate) fn witness(mut self, witness: Option<Packet>) -> Self {
+        self.witness = witness;
+        self
+    }
+
+    pub(crate) fn mend(mut self, mend: Mend) -> Self {
+        self.mend = Some(mend);
+        self
+    }
+
+    pub(crate) fn accepted_by(mut self, accepted: &[Accepted]) -> Self {
+        let known = accepted.iter().find(|it| it.code == self.code);
+        self.accepted = known.map(|it| it.reason.clone());
+        self
+    }
+}
+
+/// Names as people list them: "`a`", "`a` and `b`", "`a`, `b` and 3 more".
+pub(super) fn listed(names: &[RuleId]) -> String {
+    const SHOWN: usize = 3;
+    let quoted = |id: &RuleId| format!("`{id}`");
+    let most = if names.len() > SHOWN + 1 { SHOWN } else { names.len() };
+    let mut words: Vec<String> = names[..most].iter().map(quoted).collect();
+    if names.len() > most {
+        words.push(format!("{} more", names.len() - most));
+    }
+    match words.split_last() {
+        Some((last, [])) => last.clone(),
+        Some((last, others)) => format!("{} and {last}", others.join(", ")),
+        None => "nothing".into(),
+    }
+}

@@ -1,0 +1,32 @@
+//! Findings: what is probably not meant in a policy, each proven over all packets; and what does not go
+//! together with the machine that it is for. One kind of finding, or a few that are found together, a file.
+
+mod crowded;
+mod expectations;
+mod exposure;
+mod facts;
+mod finder;
+mod finding;
+mod interfaces;
+mod marks;
+mod names;
+mod no_listener;
+mod order;
+mod other_program;
+mod program_files;
+mod programs;
+mod session;
+mod shell;
+mod subjects;
+mod table;
+mod timing;
+mod unmentioned;
+mod versions;
+mod wider_than_used;
+
+pub use facts::{Contact, Facts, Listener, ProgramFile, RoutingMark};
+pub use finder::{FindingKind, Scope};
+pub use finding::{Finding, Mend, Subject};
+pub use interfaces::odd_interface;
+pub use shell::reachable;
+pub use table::{explain, kinds, review, review_expectations, review_machine};

@@ -1,0 +1,75 @@
+//! Rules that name programs.
+
+use super::finder::{Finder, FindingKind, Look};
+use super::finding::{Finding, Mend, Subject};
+use super::subjects::Subjects;
+use crate::plan::Kind;
+use crate::policy::{Code, Severity};
+use crate::space::Direction;
+
+/// What is found here.
+pub const FINDER: Finder = Finder {
+    kinds: &[
+        FindingKind {
+            code: Code::ProgramNeverMatches,
+            severity: Severity::Warning,
+            meaning: "What comes in belongs to a program only if a TCP or UDP socket of it waits for it. A \
+             rule that names a program and is about other traffic, such as ICMP, never matches \
+             anything that comes in: leave the program out.",
+        },
+        FindingKind {
+            code: Code::ProgramNeedsReplies,
+            severity: Severity::Error,
+            meaning: "The packet that ends a TCP handshake, and those of a connection that has just been \
+             closed, belong to no socket. With the baseline's `replies` they pass as parts of their \
+             connection; without it, no rule for a program could let a connection come about.",
+        },
+    ],
+    looks: &[Look::Policy(findings)],
+};
+
+/// Findings about all rules.
+fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let mut first = None;
+    for (direction, decision) in subjects.plan.decisions() {
+        let in_force = decision.id.kind == Kind::Rule && decision.idle.is_none();
+        if !in_force || !decision.names_programs() {
+            continue;
+        }
+        first = first.or(Some(decision));
+        let has_sockets = decision
+            .conditions
+            .iter()
+            .any(|it| !it.traffic.tcp.is_empty() || !it.traffic.udp.is_empty());
+        if direction == Direction::Inbound && !has_sockets {
+            let message = "names a program, but such traffic that comes in belongs to none";
+            let finding = Finding::about(
+                Code::ProgramNeverMatches,
+                Severity::Warning,
+                decision,
+                message.into(),
+            );
+            findings.push(finding.mend(Mend::Change {
+                rule: decision.id.clone(),
+                key: "program",
+                value: None,
+            }));
+        }
+    }
+    let replies = subjects.host.baseline.switches.iter().rev().find(|it| it.0 == "replies");
+    if let (Some(decision), Some((_, false, origin))) = (first, replies) {
+        findings.push(Finding {
+            subject: Subject::Host,
+            others: vec![decision.id.clone()],
+            origin: Some(origin.clone()),
+            ..Finding::about(
+                Code::ProgramNeedsReplies,
+                Severity::Error,
+                decision,
+                format!("`replies` is off, and `{}` names programs", decision.id),
+            )
+        });
+    }
+    findings
+}

@@ -1,0 +1,26 @@
+//! What is looked at.
+
+use crate::plan::{Decision, HostPlan, Kind};
+use crate::policy::{Host, Policy, Rule, Time};
+use crate::space::{Direction, Packet};
+use std::collections::HashMap;
+
+/// What is looked at.
+pub struct Subjects<'p> {
+    pub policy: &'p Policy,
+    pub host: &'p Host,
+    pub plan: &'p HostPlan,
+    pub now: Time,
+    /// The host's rules by their names.
+    pub by_name: HashMap<&'p str, &'p Rule>,
+    /// A packet of a direction that witnesses should resemble.
+    pub likely: &'p dyn Fn(Direction) -> Packet,
+}
+
+impl<'p> Subjects<'p> {
+    /// The written rules of one direction that are in force, with their places in the chain.
+    pub fn rules(&self, direction: Direction) -> impl Iterator<Item = (usize, &'p Decision)> {
+        let decisions = self.plan.chain(direction).decisions.iter().enumerate();
+        decisions.filter(|(_, it)| it.id.kind == Kind::Rule && it.idle.is_none())
+    }
+}

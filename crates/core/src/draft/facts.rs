@@ -1,0 +1,57 @@
+//! What a machine does now.
+
+use std::net::IpAddr;
+
+/// What a machine does now.
+#[derive(Clone, Debug, PartialEq, Eq, Default)]
+pub struct Facts {
+    /// Its name.
+    pub host: String,
+    /// Its links besides the loopback one.
+    pub links: Vec<Link>,
+    /// Whether it passes packets on between links.
+    pub forwards: bool,
+    /// What listens.
+    pub listeners: Vec<Listener>,
+    /// Who is connected.
+    pub contacts: Vec<Contact>,
+    /// The remote shell session that asks: the client's address, and the port of the shell.
+    pub session: Option<(IpAddr, u16)>,
+    /// Whether rules are to be for the programs that listen now, and no others.
+    pub by_program: bool,
+    /// What could not be seen, in words.
+    pub unseen: Vec<String>,
+}
+
+/// A link.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Link {
+    /// Its name.
+    pub name: String,
+    /// Its addresses with prefix lengths.
+    pub addresses: Vec<(IpAddr, u8)>,
+}
+
+/// A socket that waits for traffic.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listener {
+    /// Whether it is TCP, rather than UDP.
+    pub tcp: bool,
+    /// Its port.
+    pub port: u16,
+    /// The address it is bound to.
+    pub address: IpAddr,
+    /// The file of its program, if that is known.
+    pub program: Option<String>,
+}
+
+/// A connection to this machine that stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Contact {
+    /// Whether it is TCP, rather than UDP.
+    pub tcp: bool,
+    /// This machine's port.
+    pub port: u16,
+    /// Who is at the other end.
+    pub peer: IpAddr,
+}

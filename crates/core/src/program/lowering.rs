@@ -1,0 +1,140 @@
+//! Decisions to rules and chains, one by one.
+
+use super::clauses::clauses;
+use super::item::Item;
+use super::model::{Action, Chain, ProgramRule, Test};
+use super::room::Room;
+use crate::plan::{Act, Decision};
+use crate::policy::Verdict;
+use crate::space::{Direction, Family, RangeSet, TCP};
+use std::collections::BTreeSet;
+
+/// The lowering of one direction.
+pub(super) struct Lowering {
+    pub direction: Direction,
+    /// The chains that are jumped to.
+    pub chains: Vec<Chain>,
+    /// Decisions that have a chain of their own.
+    own: BTreeSet<String>,
+    /// How many chains have been numbered.
+    numbered: usize,
+    /// How many bytes lookups may still take.
+    pub room: Room,
+}
+
+/// How far a lowering had come.
+#[derive(Clone, Copy)]
+pub(super) struct Mark {
+    chains: usize,
+    numbered: usize,
+    room: Room,
+}
+
+impl Lowering {
+    /// A new one.
+    pub fn new(direction: Direction, room: Room) -> Self {
+        Self { direction, chains: Vec::new(), own: BTreeSet::new(), numbered: 0, room }
+    }
+
+    /// How far it has come.
+    pub fn mark(&self) -> Mark {
+        Mark { chains: self.chains.len(), numbered: self.numbered, room: self.room }
+    }
+
+    /// Goes back to where it was.
+    pub fn rewind(&mut self, mark: Mark) {
+        for chain in self.chains.drain(mark.chains..) {
+            self.own.remove(&chain.name);
+        }
+        (self.numbered, self.room) = (mark.numbered, mark.room);
+    }
+
+    /// The items as rules, in order.
+    pub fn one_by_one(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
+        let mut rules = Vec::with_capacity(items.len());
+        for Item { decision, condition } in items {
+            let (Act::Decide(verdict), None) = (decision.act, decision.log) else {
+                let name = self.own_chain(decision);
+                rules.extend(clauses(condition, false).into_iter().map(|tests| ProgramRule {
+                    id: Some(decision.id.clone()),
+                    tests,
+                    action: Action::Jump(name.clone()),
+                }));
+                continue;
+            };
+            let reject = verdict == Verdict::Reject;
+            rules.extend(clauses(condition, reject).into_iter().map(|tests| {
+                let action = decide(verdict, &tests);
+                ProgramRule { id: Some(decision.id.clone()), tests, action }
+            }));
+        }
+        rules
+    }
+
+    /// The chain that does what the decision does to every packet, made when it is first asked
+    /// for. It is shared by all that lead there: so a rate is one for the whole decision.
+    pub fn own_chain(&mut self, decision: &Decision) -> String {
+        let name = format!("{}/rule/{}", self.direction.as_str(), decision.id);
+        if self.own.insert(name.clone()) {
+            let rules = whole(decision);
+            self.chains.push(Chain { name: name.clone(), base: None, rules });
+        }
+        name
+    }
+
+    /// A new chain with rules that several decisions may share.
+    pub fn numbered_chain(&mut self, family: Family, rules: Vec<ProgramRule>) -> String {
+        self.numbered += 1;
+        let word = if family == Family::V4 { "v4" } else { "v6" };
+        let name = format!("{}/{word}/{}", self.direction.as_str(), self.numbered);
+        self.chains.push(Chain { name: name.clone(), base: None, rules });
+        name
+    }
+}
+
+/// A rule that only leads on.
+pub(super) fn lead(tests: Vec<Test>, action: Action) -> ProgramRule {
+    ProgramRule { id: None, tests, action }
+}
+
+fn decide(verdict: Verdict, tests: &[Test]) -> Action {
+    match verdict {
+        Verdict::Allow => Action::Allow,
+        Verdict::Deny => Action::Deny,
+        Verdict::Reject if tests.contains(&only_tcp()) => Action::Reset,
+        Verdict::Reject => Action::Prohibit,
+    }
+}
+
+fn only_tcp() -> Test {
+    Test::Protocol(RangeSet::single(TCP))
+}
+
+/// What a decision does to every packet that is led to it.
+fn whole(decision: &Decision) -> Vec<ProgramRule> {
+    let rule = |tests, action| ProgramRule { id: Some(decision.id.clone()), tests, action };
+    let mut rules = Vec::new();
+    rules.extend(decision.log.map(|log| rule(Vec::new(), Action::Log(log.cap))));
+    match decision.act {
+        Act::Decide(Verdict::Reject) => {
+            rules.push(rule(vec![only_tcp()], Action::Reset));
+            rules.push(rule(Vec::new(), Action::Prohibit));
+        }
+        Act::Decide(verdict) => rules.push(rule(Vec::new(), decide(verdict, &[]))),
+        // The excess falls through to the denial behind it: whatever happens to the limiter, it
+        // cannot let more pass.
+        Act::AllowWithin(rate) => {
+            let within = |tests| rule(tests, Action::AllowWithin(rate));
+            if rate.per_source {
+                // Senders are told apart by different bytes in each IP version.
+                rules.extend(Family::BOTH.map(|family| within(vec![Test::Family(family)])));
+                let crowded = |family| rule(vec![Test::Family(family)], Action::AllowCrowded(rate));
+                rules.extend(Family::BOTH.map(crowded));
+            } else {
+                rules.push(within(Vec::new()));
+            }
+            rules.push(rule(Vec::new(), Action::Deny));
+        }
+    }
+    rules
+}

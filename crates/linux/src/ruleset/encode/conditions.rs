@@ -1,0 +1,181 @@
+//! The tests of rules.
+
+use super::super::keys;
+use super::super::marks::Marks;
+use super::super::names::state_bit;
+use super::super::values::Key as Value;
+use super::encoder::Encoder;
+use super::expressions::{compare, interface, meta, payload};
+use crate::LinuxError;
+use tipstaff_core::program::{ProgramRule, Test};
+use tipstaff_core::space::{AddressSet, Family, RangeSet, StateSet};
+use tipstaff_wire::nf_tables::{
+    Base, Compare, Expression, FAMILY_IPV4, FAMILY_IPV6, MetaKey, SocketKey, ct, registers,
+};
+
+impl Encoder<'_> {
+    /// What a test needs, its sets included.
+    pub fn test(
+        &mut self,
+        test: &Test,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) -> Result<(), LinuxError> {
+        match test {
+            Test::InInterface(test) => interface(MetaKey::InInterfaceName, test, out),
+            Test::OutInterface(test) => interface(MetaKey::OutInterfaceName, test, out),
+            Test::State(states) => {
+                let mask = state_mask(*states).to_ne_bytes().to_vec();
+                out.push(Expression::Ct { key: ct::STATE, register: registers::FIRST });
+                out.push(Expression::Bitwise {
+                    source: registers::FIRST,
+                    destination: registers::FIRST,
+                    length: 4,
+                    mask,
+                    xor: vec![0; 4],
+                });
+                out.push(compare(Compare::NotEqual, vec![0; 4]));
+            }
+            Test::Family(family) => {
+                let number = match family {
+                    Family::V4 => FAMILY_IPV4,
+                    Family::V6 => FAMILY_IPV6,
+                };
+                out.push(meta(MetaKey::Family));
+                out.push(compare(Compare::Equal, vec![number]));
+            }
+            Test::Protocol(numbers) => {
+                out.push(meta(MetaKey::Protocol));
+                self.one_of(numbers, test, rule, out);
+            }
+            Test::Source(set) => {
+                let (offset, length) = keys::source(version_of(set));
+                out.push(payload(Base::Network, offset, length));
+                self.one_address_of(set, test, rule, out);
+            }
+            Test::Destination(set) => {
+                let (offset, length) = keys::destination(version_of(set));
+                out.push(payload(Base::Network, offset, length));
+                self.one_address_of(set, test, rule, out);
+            }
+            Test::IcmpType(types) => {
+                out.push(payload(Base::Transport, 0, 1));
+                self.one_of(types, test, rule, out);
+            }
+            Test::SourcePort(ports) => {
+                out.push(payload(Base::Transport, 0, 2));
+                self.one_of(ports, test, rule, out);
+            }
+            Test::DestinationPort(ports) => {
+                out.push(payload(Base::Transport, 2, 2));
+                self.one_of(ports, test, rule, out);
+            }
+            Test::Before(time) => {
+                // Before 1970 nothing comes.
+                let seconds = u64::try_from(time.seconds()).unwrap_or(0);
+                let nanoseconds = seconds.saturating_mul(1_000_000_000);
+                out.push(meta(MetaKey::Time));
+                out.push(Expression::Order {
+                    source: registers::FIRST,
+                    destination: registers::FIRST,
+                });
+                out.push(compare(Compare::Less, nanoseconds.to_be_bytes().to_vec()));
+            }
+            Test::Program(paths) => {
+                let mask = self.marks.mask.to_ne_bytes().to_vec();
+                let register = registers::FIRST;
+                out.push(Expression::Socket { key: SocketKey::Mark, register });
+                out.push(Expression::Bitwise {
+                    source: register,
+                    destination: register,
+                    length: 4,
+                    mask,
+                    xor: vec![0; 4],
+                });
+                let (set, id) = match self.known.get(test) {
+                    Some(known) => known.clone(),
+                    None => {
+                        let made = self.new_list(paths, rule)?;
+                        self.known.insert(test.clone(), made.clone());
+                        made
+                    }
+                };
+                match self.marks.only(paths) {
+                    // Quicker than to look it up; the set says which program it is.
+                    Some(number) => {
+                        let bits = Marks::bits(self.marks.mask, number);
+                        out.push(compare(Compare::Equal, bits.to_ne_bytes().to_vec()));
+                    }
+                    None => {
+                        let flags = 0;
+                        out.push(Expression::Lookup {
+                            register,
+                            set,
+                            id,
+                            flags,
+                            to_verdict: false,
+                        });
+                    }
+                }
+            }
+            Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
+        }
+        Ok(())
+    }
+
+    /// Compares the register with the set of values that the test names. Rules with the same test
+    /// share one set in the kernel.
+    fn one_of<T: Value>(
+        &mut self,
+        values: &RangeSet<T>,
+        test: &Test,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) {
+        match values.ranges() {
+            [(first, last)] if first == last => {
+                out.push(compare(Compare::Equal, first.to_key()));
+            }
+            [(first, last)] => out.push(Expression::Range {
+                register: registers::FIRST,
+                op: Compare::Equal,
+                from: first.to_key(),
+                to: last.to_key(),
+            }),
+            _ => {
+                let (set, id) = match self.known.get(test) {
+                    Some(known) => known.clone(),
+                    None => {
+                        let made = self.new_set(values, rule);
+                        self.known.insert(test.clone(), made.clone());
+                        made
+                    }
+                };
+                let register = registers::FIRST;
+                out.push(Expression::Lookup { register, set, id, flags: 0, to_verdict: false });
+            }
+        }
+    }
+
+    /// Compares the register with the addresses of one IP version.
+    fn one_address_of(
+        &mut self,
+        set: &AddressSet,
+        test: &Test,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) {
+        match version_of(set) {
+            Family::V4 => self.one_of(&set.v4, test, rule, out),
+            Family::V6 => self.one_of(&set.v6, test, rule, out),
+        }
+    }
+}
+
+fn state_mask(states: StateSet) -> u32 {
+    states.iter().fold(0, |mask, state| mask | state_bit(state))
+}
+
+fn version_of(set: &AddressSet) -> Family {
+    if set.has(Family::V4) { Family::V4 } else { Family::V6 }
+}

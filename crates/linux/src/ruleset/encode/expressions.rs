@@ -1,0 +1,81 @@
+//! Single expressions of rules, and what a decision does.
+
+use super::super::names::{LOG_GROUP, interface_key};
+use tipstaff_core::plan::InterfaceTest;
+use tipstaff_core::policy::Rate;
+use tipstaff_core::program::Action;
+use tipstaff_wire::nf_tables::{
+    Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, Verdict, registers,
+};
+
+/// So many bytes of a reported packet: its headers, and a little of what they carry.
+const LOGGED_BYTES: u32 = 256;
+
+pub fn meta(key: MetaKey) -> Expression {
+    Expression::Meta { key, register: registers::FIRST }
+}
+
+pub fn payload(base: Base, offset: u32, length: u32) -> Expression {
+    Expression::Payload { base, offset, length, register: registers::FIRST }
+}
+
+pub fn compare(op: Compare, data: Vec<u8>) -> Expression {
+    Expression::Cmp { register: registers::FIRST, op, data }
+}
+
+pub fn interface(key: MetaKey, test: &InterfaceTest, out: &mut Vec<Expression>) {
+    let (op, name) = match test {
+        InterfaceTest::Any => return,
+        InterfaceTest::Is(name) => (Compare::Equal, name),
+        InterfaceTest::IsNot(name) => (Compare::NotEqual, name),
+    };
+    out.push(meta(key));
+    out.push(compare(op, interface_key(name)));
+}
+
+pub fn limit(rate: Rate) -> Limit {
+    Limit {
+        rate: rate.count.into(),
+        unit: rate.seconds.into(),
+        burst: rate.burst,
+        kind: 0,
+        flags: 0,
+    }
+}
+
+/// Limiter, counter, verdict. A jump is not counted: what it leads to is.
+pub fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
+    let counter = Expression::Counter { packets: 0, bytes: 0 };
+    match action {
+        Action::Allow => out.extend([counter, Expression::Immediate(Verdict::Accept)]),
+        Action::Deny => out.extend([counter, Expression::Immediate(Verdict::Drop)]),
+        Action::Reset => {
+            out.extend([counter, Expression::Reject { kind: RejectKind::TcpReset, code: 0 }]);
+        }
+        Action::Prohibit => out.extend([
+            counter,
+            Expression::Reject { kind: RejectKind::Unreachable, code: PROHIBITED },
+        ]),
+        Action::AllowWithin(rate) => out.extend([
+            Expression::Limit(limit(*rate)),
+            counter,
+            Expression::Immediate(Verdict::Accept),
+        ]),
+        Action::Log(cap) => {
+            out.extend(cap.map(|cap| Expression::Limit(limit(cap))));
+            out.push(Expression::Log {
+                group: LOG_GROUP,
+                snap_length: LOGGED_BYTES,
+                threshold: 0,
+                prefix: name.into(),
+            });
+        }
+        Action::Jump(chain) => {
+            out.push(Expression::Immediate(Verdict::Jump(chain.clone())));
+        }
+        Action::Choose(_) | Action::AllowCrowded(_) => {
+            unreachable!("what is looked up is made with its sets")
+        }
+        Action::Opaque(_) => unreachable!("only decoding makes opaque actions"),
+    }
+}

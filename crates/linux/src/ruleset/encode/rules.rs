@@ -1,0 +1,165 @@
+//! A rule program to one batch of netlink messages.
+
+use super::super::ledger::Ledger;
+use super::super::marks::{self, Marks};
+use super::super::names::{TABLE, direction_of, hook_number, user_data};
+use super::super::reopen;
+use super::super::tally::Tally;
+use super::carried::{Carried, Part};
+use super::encoder::Encoder;
+use super::expressions::action;
+use crate::LinuxError;
+use std::collections::HashMap;
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::program::{Action, Chain, ProgramRule, RuleProgram, Test};
+use tipstaff_core::space::{Family, RangeSet};
+use tipstaff_wire::nf_tables::{self as nf, Batch, Expression, FAMILY_INET, Hook};
+
+/// Where our chains stand among those of others at the same hook: in the middle.
+const PRIORITY: i32 = 0;
+const FILTER: &str = "filter";
+/// Not every kernel has been built with these.
+const BY_MARK: &str = "tests of sockets in the packet filter (CONFIG_NFT_SOCKET)";
+const TO_LISTENER: &str = "leading packets to sockets in the packet filter (CONFIG_NFT_TPROXY), and \
+                           tests of sockets (CONFIG_NFT_SOCKET)";
+
+/// The batch that puts `program` in place of whatever our table holds, its messages numbered
+/// from `sequence` on, and the ledger of which message serves which decision.
+///
+/// The table is made (in case it is not there), deleted, and made anew: since the kernel applies
+/// a batch at once or not at all, there is no moment without rules.
+///
+/// # Errors
+/// [`LinuxError::RuleRefused`] for a rule that the kernel cannot be told yet.
+pub fn encode(
+    program: &RuleProgram,
+    host: &str,
+    sequence: u32,
+) -> Result<(Batch, Ledger), LinuxError> {
+    encode_into(Batch::begin(sequence), program, host, &marks::alone(program)?, &[])
+}
+
+/// Like [`encode`], into a batch that has been begun.
+pub fn encode_into(
+    batch: Batch,
+    program: &RuleProgram,
+    host: &str,
+    marks: &Marks,
+    carried: &[Tally],
+) -> Result<(Batch, Ledger), LinuxError> {
+    let mut encoder = Encoder {
+        carried: Carried::of(carried),
+        limiter: false,
+        direction: None,
+        batch,
+        ledger: Ledger::default(),
+        sets: 0,
+        expressions: Vec::new(),
+        told_apart: HashMap::new(),
+        known: HashMap::new(),
+        marks,
+    };
+    let table =
+        nf::Table { name: TABLE.into(), user_data: user_data(host), ..nf::Table::default() };
+    encoder.batch.new_table(&table);
+    encoder.batch.delete_table(TABLE);
+    encoder.batch.new_table(&table);
+    for chain in &program.chains {
+        encoder.ledger.preamble = encoder.chain(chain);
+    }
+    encoder.reopened(&program.reopened)?;
+    for chain in &program.chains {
+        encoder.direction = direction_of(&chain.name);
+        encoder.limiter =
+            chain.rules.iter().any(|rule| matches!(rule.action, Action::AllowWithin(_)));
+        for rule in &chain.rules {
+            encoder.rule(&chain.name, rule)?;
+        }
+    }
+    Ok((encoder.batch, encoder.ledger))
+}
+
+impl Encoder<'_> {
+    fn chain(&mut self, chain: &Chain) -> u32 {
+        let base = chain.base;
+        self.batch.new_chain(&nf::Chain {
+            table: TABLE.into(),
+            name: chain.name.clone(),
+            kind: base.map(|_| FILTER.into()),
+            hook: base.map(|base| Hook { number: hook_number(base.direction), priority: PRIORITY }),
+            policy: base.map(|base| u32::from(base.passes)),
+            family: FAMILY_INET,
+        })
+    }
+
+    /// Has what remains of old connections to these ports give way to the listener.
+    fn reopened(&mut self, ports: &RangeSet<u16>) -> Result<(), LinuxError> {
+        if ports.is_empty() {
+            return Ok(());
+        }
+        self.ledger.preamble = self.batch.new_chain(&reopen::chain());
+        for family in Family::BOTH {
+            let rule = reopen::first_steps(family, ports);
+            let mut expressions = Vec::new();
+            for test in &rule.tests {
+                self.test(test, &rule, &mut expressions)?;
+            }
+            expressions.extend(reopen::last_steps(family));
+            let message = self.batch.new_rule(&nf::Rule {
+                table: TABLE.into(),
+                chain: reopen::CHAIN.into(),
+                user_data: user_data(""),
+                expressions,
+                ..nf::Rule::default()
+            });
+            self.ledger.note(message, None);
+            self.ledger.by_socket.insert(message, TO_LISTENER);
+        }
+        Ok(())
+    }
+
+    fn rule(&mut self, chain: &str, rule: &ProgramRule) -> Result<(), LinuxError> {
+        let mut expressions = std::mem::take(&mut self.expressions);
+        for test in &rule.tests {
+            self.test(test, rule, &mut expressions)?;
+        }
+        let name = rule.id.as_ref().map(RuleId::to_string).unwrap_or_default();
+        match &rule.action {
+            Action::AllowWithin(rate) if rate.per_source => {
+                self.meter(*rate, rule, &mut expressions);
+            }
+            Action::AllowCrowded(rate) => self.crowd(*rate, rule, &mut expressions),
+            Action::Choose(lookup) => self.lookup(lookup, &mut expressions),
+            other => action(other, &name, &mut expressions),
+        }
+        let counter = expressions.iter_mut().find_map(|it| match it {
+            Expression::Counter { packets, bytes } => Some((packets, bytes)),
+            _ => None,
+        });
+        let part = match rule.action {
+            Action::Deny if self.limiter => Part::Excess,
+            Action::AllowCrowded(_) => Part::Crowded,
+            _ => Part::Taken,
+        };
+        if let (Some((packets, bytes)), Some(id)) = (counter, &rule.id)
+            && let Some(count) = self.carried.take(self.direction, id, part)
+        {
+            (*packets, *bytes) = (count.packets, count.bytes);
+        }
+        let rule_message = nf::Rule {
+            table: TABLE.into(),
+            chain: chain.into(),
+            expressions,
+            user_data: user_data(&name),
+            ..nf::Rule::default()
+        };
+        let message = self.batch.new_rule(&rule_message);
+        self.ledger.note(message, rule.id.as_ref());
+        if rule.tests.iter().any(|it| matches!(it, Test::Program(_))) {
+            self.ledger.by_socket.insert(message, BY_MARK);
+        }
+        self.expressions = rule_message.expressions;
+        self.expressions.clear();
+        Ok(())
+    }
+}

@@ -1,0 +1,57 @@
+//! What writing our table and reading it must agree on.
+
+use tipstaff_core::space::{ConnectionState, Direction};
+use tipstaff_wire::nf_tables::{Hook, STATE_BITS};
+
+/// The name of our table.
+pub const TABLE: &str = "tipstaff";
+
+/// The group to which packets are reported that a rule is to log.
+pub const LOG_GROUP: u16 = 8_484;
+/// Interface names are compared whole, padded with NUL (`IFNAMSIZ`).
+pub const INTERFACE_NAME: usize = 16;
+/// The first byte of user data: the version of what follows.
+pub const USER_DATA_VERSION: u8 = 1;
+/// How many places those share for which there is no room.
+pub const CROWDS: u32 = 16_384;
+/// `NFT_LOOKUP_F_INV`.
+pub const NOT_IN: u32 = 1;
+
+pub fn user_data(text: &str) -> Vec<u8> {
+    let mut data = vec![USER_DATA_VERSION];
+    data.extend_from_slice(text.as_bytes());
+    data
+}
+
+/// The hook at which packets of a direction can be decided.
+pub fn hook_number(direction: Direction) -> u32 {
+    match direction {
+        Direction::Inbound => Hook::LOCAL_IN,
+        Direction::Outbound => Hook::LOCAL_OUT,
+        Direction::Forwarded => Hook::FORWARD,
+    }
+}
+
+/// The names of our chains begin with the direction of the packets that come there.
+pub fn direction_of(chain: &str) -> Option<Direction> {
+    Direction::parse(chain.split('/').next().unwrap_or_default())
+}
+
+/// The kernel's bits for a set of states, in the order of [`ConnectionState::ALL`]'s meaning.
+pub fn state_bit(state: ConnectionState) -> u32 {
+    let [invalid, established, related, new, untracked] = STATE_BITS;
+    match state {
+        ConnectionState::New => new,
+        ConnectionState::Established => established,
+        ConnectionState::Related => related,
+        ConnectionState::Invalid => invalid,
+        ConnectionState::Untracked => untracked,
+    }
+}
+
+/// An interface name as the kernel compares it.
+pub fn interface_key(name: &str) -> Vec<u8> {
+    let mut key = name.as_bytes().to_vec();
+    key.resize(INTERFACE_NAME, 0);
+    key
+}

@@ -1,0 +1,36 @@
+//! What decisions have counted.
+
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::space::Direction;
+
+/// Packets and bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub struct Count {
+    /// Packets.
+    pub packets: u64,
+    /// Bytes, IP headers included.
+    pub bytes: u64,
+}
+
+impl Count {
+    pub(super) fn add(&mut self, other: Self) {
+        self.packets += other.packets;
+        self.bytes += other.bytes;
+    }
+}
+
+/// What one decision has done so far.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Tally {
+    /// The direction of its packets.
+    pub direction: Direction,
+    /// The decision.
+    pub id: RuleId,
+    /// The packets it took; for a rate, those within it.
+    pub taken: Count,
+    /// For a rate, the packets beyond it.
+    pub excess: Option<Count>,
+    /// For a rate of each source, the packets of sources for which there was no room to be told apart
+    /// from others: some of them within the rate, some beyond.
+    pub crowded: Option<Count>,
+}
