@@ -321,7 +321,10 @@ impl Expression {
             }
             Self::Reject { kind, code } => {
                 out.be32(1, kind.number());
-                out.byte(2, *code);
+                // A reset has none.
+                if *kind != RejectKind::TcpReset {
+                    out.byte(2, *code);
+                }
             }
             Self::Log { group, snap_length, threshold, prefix } => {
                 out.be16(1, *group);

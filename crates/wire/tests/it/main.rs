@@ -2,4 +2,5 @@
 
 mod damage;
 mod golden;
+mod kernel_bytes;
 mod round_trips;

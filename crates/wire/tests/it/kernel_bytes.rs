@@ -1,0 +1,457 @@
+//! The packet filter's messages against what a real kernel wrote of the same things.
+//!
+//! A codec that is wrong in both directions reads back what it wrote. Here the kernel wrote: what is read
+//! must mean what was asked of it, and what is written must be a part of what the kernel says.
+
+use crate::golden::bytes;
+use tipstaff_wire::Writer;
+use tipstaff_wire::netlink::split;
+use tipstaff_wire::nf_tables::{
+    Base, Batch, Chain, Compare, Copied, Element, Expression, FAMILY_INET, FAMILY_IPV4,
+    FAMILY_IPV6, Hook, KINDS, Limit, MetaKey, RejectKind, Rule, STATE_BITS, Set, SocketKey, Table,
+    Verdict, decode_elements, message_kind, registers, set_flags,
+};
+
+const KERNEL: &str = include_str!("../data/kernel.txt");
+
+/// The body of the message that the kernel sent of something.
+fn body(kind: &str, name: &str) -> Vec<u8> {
+    let begins = format!("{kind}: {name}: ");
+    let digits = KERNEL.lines().find_map(|line| line.strip_prefix(&begins));
+    let mut body = bytes(digits.unwrap_or_else(|| panic!("{begins}is there")));
+    if cfg!(target_endian = "big") {
+        turn_round(&mut body[4..]);
+    }
+    body
+}
+
+/// The headers of attributes as a big-endian machine writes them. The kernel does not say which attributes
+/// hold others; here, no value that is none looks like a list of them.
+fn turn_round(list: &mut [u8]) {
+    let header = |at: &[u8]| usize::from(u16::from_le_bytes([at[0], at[1]]));
+    let mut at = 0;
+    let mut places = Vec::new();
+    while at < list.len() {
+        if list.len() - at < 4 || header(&list[at..]) < 4 || at + header(&list[at..]) > list.len() {
+            return;
+        }
+        places.push((at, at + header(&list[at..])));
+        at = places[places.len() - 1].1.next_multiple_of(4);
+    }
+    for (at, end) in places {
+        turn_round(&mut list[at + 4..end]);
+        list[at..at + 2].reverse();
+        list[at + 2..at + 4].reverse();
+    }
+}
+
+/// Attributes as they come (linux/netlink.h, `struct nlattr`): kind, whether it says that it holds others,
+/// and value.
+fn attributes(mut rest: &[u8]) -> Vec<(u16, bool, &[u8])> {
+    let mut found = Vec::new();
+    while rest.len() >= 4 {
+        let length = usize::from(u16::from_ne_bytes([rest[0], rest[1]]));
+        let kind = u16::from_ne_bytes([rest[2], rest[3]]);
+        found.push((kind & 0x3fff, kind & 0x8000 != 0, &rest[4..length]));
+        rest = &rest[length.next_multiple_of(4).min(rest.len())..];
+    }
+    found
+}
+
+/// Everything that is written here has the kernel said too, in the same words; but for the numbers by which
+/// the messages of one batch know each other's sets.
+fn is_part_of(ours: &[u8], kernels: &[u8], at: &str, passed_over: &[&str]) {
+    let kernels = attributes(kernels);
+    let mut seen = std::collections::HashMap::new();
+    for (kind, holds_others, value) in attributes(ours) {
+        let path = format!("{at}/{kind}");
+        if passed_over.iter().any(|it| path.ends_with(it)) {
+            continue;
+        }
+        // Of several of one kind, as in a list, each stands for the one in its place.
+        let place: &mut usize = seen.entry(kind).or_default();
+        let same = kernels.iter().filter(|it| it.0 == kind).nth(*place);
+        *place += 1;
+        let (.., theirs) = same.unwrap_or_else(|| panic!("the kernel does not say {path}"));
+        if holds_others {
+            is_part_of(value, theirs, &path, passed_over);
+        } else {
+            assert_eq!(&value, theirs, "{path}");
+        }
+    }
+}
+
+fn written(write: impl FnOnce(&mut Writer)) -> Vec<u8> {
+    let mut out = Writer::new();
+    write(&mut out);
+    out.finish().expect("fits")
+}
+
+#[test]
+fn the_table() {
+    let body = body("table", "sluice");
+    let table =
+        Table { family: 1, name: "tipstaff".into(), flags: 0, user_data: b"\x01sluice".to_vec() };
+    assert_eq!(Table::decode(&body), Ok(table.clone()));
+    is_part_of(&written(|out| table.write(out)), &body[4..], "table", &[]);
+}
+
+#[test]
+fn chains_at_every_hook() {
+    let at = |number, priority, policy| (Some(Hook { number, priority }), Some(policy));
+    let chains = [
+        ("inbound", at(Hook::LOCAL_IN, -150, 0)),
+        ("outbound", at(Hook::LOCAL_OUT, 7, 1)),
+        ("forwarded", at(Hook::FORWARD, 0, 1)),
+        ("reopened", at(Hook::PRE_ROUTING, 0, 1)),
+        ("aside", (None, None)),
+    ];
+    for (name, (hook, policy)) in chains {
+        let body = body("chain", name);
+        let kind = hook.map(|_| "filter".to_owned());
+        let chain =
+            Chain { family: 1, table: "tipstaff".into(), name: name.into(), kind, hook, policy };
+        assert_eq!(Chain::decode(&body), Ok(chain.clone()), "{name}");
+        is_part_of(&written(|out| chain.write(out)), &body[4..], name, &[]);
+    }
+    // include/uapi/linux/netfilter.h, enum nf_inet_hooks.
+    let numbers = [Hook::LOCAL_IN, Hook::FORWARD, Hook::LOCAL_OUT, Hook::PRE_ROUTING];
+    let meant = [libc::NF_INET_LOCAL_IN, libc::NF_INET_FORWARD, libc::NF_INET_LOCAL_OUT]
+        .into_iter()
+        .chain([libc::NF_INET_PRE_ROUTING]);
+    assert!(numbers.into_iter().eq(meant.map(|it| it.cast_unsigned())));
+    assert_eq!(Hook::POST_ROUTING, libc::NF_INET_POST_ROUTING.cast_unsigned());
+    assert_eq!(Hook::INGRESS, libc::NF_INET_NUMHOOKS.cast_unsigned());
+}
+
+fn set(name: &str, flags: u32, key_length: u32) -> Set {
+    Set {
+        family: 1,
+        table: "tipstaff".into(),
+        name: name.into(),
+        flags,
+        key_length,
+        ..Set::default()
+    }
+}
+
+fn sets() -> [(&'static str, Set); 3] {
+    let map = set("map-1", set_flags::CONSTANT | set_flags::MAP, 4);
+    let growing = set("set-2", set_flags::DYNAMIC | set_flags::TIMEOUT, 4);
+    [
+        ("interval", set("set-1", set_flags::CONSTANT | set_flags::INTERVAL, 2)),
+        ("map", Set { size: Some(3), verdicts: true, counted: true, ..map }),
+        ("growing", Set { size: Some(65_536), timeout: Some(11_000), ..growing }),
+    ]
+}
+
+#[test]
+fn sets_of_every_kind() {
+    for (name, set) in sets() {
+        let body = body("set", name);
+        assert_eq!(Set::decode(&body), Ok(set.clone()), "{name}");
+        // What an element counts from is said of each; the set only says that they count.
+        let passed_over = ["set/10", "/17/2/1", "/17/2/2"];
+        is_part_of(&written(|out| set.write(out)), &body[4..], "set", &passed_over);
+    }
+    let meant = [
+        (set_flags::CONSTANT, libc::NFT_SET_CONSTANT),
+        (set_flags::INTERVAL, libc::NFT_SET_INTERVAL),
+        (set_flags::MAP, libc::NFT_SET_MAP),
+        (set_flags::TIMEOUT, libc::NFT_SET_TIMEOUT),
+        (set_flags::DYNAMIC, libc::NFT_SET_EVAL),
+    ];
+    assert!(meant.iter().all(|it| it.0 == it.1.cast_unsigned()));
+}
+
+#[test]
+fn elements_of_sets() {
+    let [(_, interval), (_, map), _] = sets();
+    let counted = |count, last, verdict| Element {
+        verdict: Some(verdict),
+        count: Some(count),
+        ..Element::key(vec![192, 0, 2, last])
+    };
+    let of_map = |elements: &mut Vec<Element>| elements.sort_by(|a, b| a.key.cmp(&b.key));
+    let (name, found) = decode_elements(&body("elements", "interval")).expect("decoded");
+    assert_eq!(name, "set-1");
+    let ends = vec![Element::end(vec![0, 91]), Element::key(vec![0, 80])];
+    assert_eq!(found, ends);
+    let (name, in_map) = decode_elements(&body("elements", "map")).expect("decoded");
+    assert_eq!(name, "map-1");
+    let mut sorted = in_map.clone();
+    of_map(&mut sorted);
+    let accepted = counted((7, 700), 10, Verdict::Accept);
+    assert_eq!(
+        sorted,
+        [
+            Element { user_data: b"\x01catalogue".to_vec(), ..accepted },
+            counted((0, 0), 11, Verdict::Drop),
+            counted((0, 0), 12, Verdict::Jump("aside".into())),
+        ]
+    );
+    for (name, set, elements) in [("interval", interval, ends), ("map", map, in_map)] {
+        let ours = written(|out| set.write_elements(&elements, out));
+        is_part_of(&ours, &body("elements", name)[4..], "elements", &["elements/4"]);
+    }
+}
+
+/// The rules that the kernel was told, by what is in them.
+fn rules() -> Vec<(&'static str, Vec<Expression>)> {
+    let limit = Limit { rate: 5, unit: 60, burst: 9, kind: 0, flags: 0 };
+    let payload =
+        |base, offset, length, register| Expression::Payload { base, offset, length, register };
+    let meta = |key| Expression::Meta { key, register: 1 };
+    let cmp = |register, op, data: &[u8]| Expression::Cmp { register, op, data: data.to_vec() };
+    let bitwise = |source, destination, mask: [u8; 4], xor: [u8; 4]| Expression::Bitwise {
+        source,
+        destination,
+        length: 4,
+        mask: mask.to_vec(),
+        xor: xor.to_vec(),
+    };
+    let look = |set: &str, flags, to_verdict| Expression::Lookup {
+        register: 1,
+        set: set.into(),
+        id: 0,
+        flags,
+        to_verdict,
+    };
+    let port = || payload(Base::Transport, 2, 2, 1);
+    let sender = |register| payload(Base::Network, 12, 4, register);
+    let only_tcp = || vec![meta(MetaKey::Protocol), cmp(1, Compare::Equal, &[6])];
+    let reset = Expression::Reject { kind: RejectKind::TcpReset, code: 0 };
+    let prohibited = Expression::Reject { kind: RejectKind::Unreachable, code: 3 };
+    let receiver = payload(Base::Network, 16, 4, 1);
+    vec![
+        (
+            "meta cmp",
+            vec![
+                meta(MetaKey::InInterfaceName),
+                cmp(1, Compare::NotEqual, b"eth0\0\0\0\0\0\0\0\0\0\0\0\0"),
+            ],
+        ),
+        (
+            "payload bitwise cmp",
+            vec![
+                sender(2),
+                bitwise(2, 3, [255, 255, 255, 0], [0, 0, 0, 9]),
+                cmp(3, Compare::Equal, &[192, 0, 2, 9]),
+            ],
+        ),
+        (
+            "ct",
+            vec![
+                Expression::Ct { key: 0, register: 1 },
+                bitwise(1, 1, [10, 0, 0, 0], [0; 4]),
+                cmp(1, Compare::NotEqual, &[0; 4]),
+            ],
+        ),
+        (
+            "range counter immediate",
+            vec![
+                port(),
+                Expression::Range {
+                    register: 1,
+                    op: Compare::Equal,
+                    from: vec![0, 80],
+                    to: vec![0, 90],
+                },
+                Expression::Counter { packets: 7, bytes: 700 },
+                Expression::Immediate(Verdict::Accept),
+            ],
+        ),
+        ("lookup", vec![port(), look("set-1", 1, false), Expression::Immediate(Verdict::Drop)]),
+        ("lookup to verdict", vec![receiver.clone(), look("map-1", 0, true)]),
+        (
+            "limit jump",
+            vec![
+                Expression::Limit(Limit { kind: 1, flags: 1, ..limit }),
+                Expression::Limit(limit),
+                Expression::Immediate(Verdict::Jump("aside".into())),
+            ],
+        ),
+        (
+            "dynset",
+            vec![sender(2), Expression::Meter { register: 2, set: "set-2".into(), id: 0, limit }],
+        ),
+        (
+            "hash",
+            vec![
+                sender(1),
+                Expression::Hash {
+                    source: 1,
+                    destination: 2,
+                    length: 4,
+                    modulus: 16_384,
+                    seed: Some(7),
+                    offset: 3,
+                },
+            ],
+        ),
+        ("socket", vec![Expression::Socket { key: SocketKey::Mark, register: 1 }]),
+        (
+            "byteorder",
+            vec![
+                meta(MetaKey::Time),
+                Expression::Order { source: 1, destination: 3 },
+                cmp(3, Compare::Less, &[1, 2, 3, 4, 5, 6, 7, 8]),
+            ],
+        ),
+        ("reject reset", [only_tcp(), vec![reset]].concat()),
+        ("reject prohibited", vec![prohibited]),
+        (
+            "log",
+            vec![Expression::Log {
+                group: 8_484,
+                snap_length: 256,
+                threshold: 4,
+                prefix: "catalogue".into(),
+            }],
+        ),
+        (
+            "tproxy",
+            [
+                vec![meta(MetaKey::Family), cmp(1, Compare::Equal, &[2])],
+                only_tcp(),
+                vec![receiver, Expression::ToListener { family: 2, address: 1 }],
+            ]
+            .concat(),
+        ),
+    ]
+}
+
+#[test]
+fn rules_with_every_expression() {
+    let told = KERNEL.lines().filter(|it| it.starts_with("rule: ")).count();
+    assert_eq!(told, rules().len());
+    for (name, expressions) in rules() {
+        let body = body("rule", name);
+        let rule = Rule::decode(&body).expect("decoded");
+        assert_eq!(rule.expressions, expressions, "{name}");
+        assert_eq!((rule.family, rule.table.as_str()), (1, "tipstaff"));
+        assert!(rule.handle.is_some() && !rule.user_data.is_empty(), "{name}");
+        let ours = written(|out| rule.write(out));
+        // The kernel says what expressions are to a `dynset` in the same place as we do.
+        is_part_of(&ours, &body[4..], "rule", &[]);
+    }
+}
+
+/// `NFNL_MSG_BATCH_BEGIN` with `NFNL_BATCH_GENID` (linux/netfilter/nfnetlink.h), and the end.
+#[test]
+fn a_batch_names_the_generation_that_it_is_for() {
+    let batch = Batch::begin_at(7, Some(0x0102_0304)).finish().expect("fits");
+    let header = |length: u32, kind: i32, flags: i32, sequence: u32| {
+        let kind = u16::try_from(kind).expect("small").to_ne_bytes();
+        let flags = u16::try_from(flags).expect("small").to_ne_bytes();
+        [&length.to_ne_bytes()[..], &kind, &flags, &sequence.to_ne_bytes(), &[0; 4]].concat()
+    };
+    let subsystem = u16::try_from(libc::NFNL_SUBSYS_NFTABLES).expect("small").to_be_bytes();
+    let genid = u16::try_from(libc::NFNL_BATCH_GENID).expect("small").to_ne_bytes();
+    let meant = [
+        &header(28, libc::NFNL_MSG_BATCH_BEGIN, libc::NLM_F_REQUEST, 7)[..],
+        &[0, 0],
+        &subsystem,
+        &8u16.to_ne_bytes(),
+        &genid,
+        &[1, 2, 3, 4],
+        &header(20, libc::NFNL_MSG_BATCH_END, libc::NLM_F_REQUEST | libc::NLM_F_ACK, 8),
+        &[0, 0],
+        &subsystem,
+    ]
+    .concat();
+    assert_eq!(batch.bytes, meant);
+}
+
+#[test]
+fn numbers_are_the_kernels() {
+    let kinds = [
+        (message_kind::NEW_TABLE, libc::NFT_MSG_NEWTABLE),
+        (message_kind::GET_TABLE, libc::NFT_MSG_GETTABLE),
+        (message_kind::DELETE_TABLE, libc::NFT_MSG_DELTABLE),
+        (message_kind::NEW_CHAIN, libc::NFT_MSG_NEWCHAIN),
+        (message_kind::GET_CHAIN, libc::NFT_MSG_GETCHAIN),
+        (message_kind::NEW_RULE, libc::NFT_MSG_NEWRULE),
+        (message_kind::GET_RULE, libc::NFT_MSG_GETRULE),
+        (message_kind::NEW_SET, libc::NFT_MSG_NEWSET),
+        (message_kind::GET_SET, libc::NFT_MSG_GETSET),
+        (message_kind::NEW_ELEMENTS, libc::NFT_MSG_NEWSETELEM),
+        (message_kind::GET_ELEMENTS, libc::NFT_MSG_GETSETELEM),
+        (message_kind::NEW_OBJECT, libc::NFT_MSG_NEWOBJ),
+        (message_kind::GET_OBJECT, libc::NFT_MSG_GETOBJ),
+        (message_kind::NEW_GENERATION, libc::NFT_MSG_NEWGEN),
+        (message_kind::GET_GENERATION, libc::NFT_MSG_GETGEN),
+    ];
+    for (ours, kernels) in kinds {
+        assert_eq!(i32::from(ours), libc::NFNL_SUBSYS_NFTABLES << 8 | kernels);
+    }
+    let keys = [
+        (MetaKey::InInterfaceName, libc::NFT_META_IIFNAME),
+        (MetaKey::OutInterfaceName, libc::NFT_META_OIFNAME),
+        (MetaKey::Family, libc::NFT_META_NFPROTO),
+        (MetaKey::Protocol, libc::NFT_META_L4PROTO),
+    ];
+    assert!(keys.iter().all(|it| it.0.number() == it.1.cast_unsigned()));
+    let families = [
+        (FAMILY_INET, libc::NFPROTO_INET),
+        (FAMILY_IPV4, libc::NFPROTO_IPV4),
+        (FAMILY_IPV6, libc::NFPROTO_IPV6),
+    ];
+    assert!(families.iter().all(|it| i32::from(it.0) == it.1));
+    let registers = [
+        (registers::VERDICT, libc::NFT_REG_VERDICT),
+        (registers::FIRST, libc::NFT_REG_1),
+        (registers::FIRST_WORD, libc::NFT_REG32_00),
+        (registers::word(1), libc::NFT_REG32_00),
+        (registers::word(2), libc::NFT_REG32_04),
+        (registers::word(4), libc::NFT_REG32_12),
+        (registers::word(9), libc::NFT_REG32_01),
+    ];
+    assert!(registers.iter().all(|it| it.0 == it.1.cast_unsigned()));
+    // NF_CT_STATE_BIT(ctinfo) of enum ip_conntrack_info (established 0, related 1, new 2), and the bits of
+    // what is invalid and of what is not tracked (linux/netfilter/nf_conntrack_common.h).
+    let bit = |info: u32| 1 << (info + 1);
+    assert_eq!(STATE_BITS, [1, bit(0), bit(1), bit(2), 1 << 6]);
+}
+
+/// Whoever makes a table again must not make it its own: it would go when the process ends.
+#[test]
+fn a_copy_of_a_table_belongs_to_nobody() {
+    let owner = 0x2 | 0x4;
+    let table = Table { family: 1, name: "other".into(), flags: owner | 0x1, ..Table::default() };
+    let mut body = vec![1, 0, 0, 0];
+    body.extend(written(|out| table.write(out)));
+    let copied = Copied::decode(&KINDS[0], &body, 1).expect("decoded");
+    let mut batch = Batch::begin(1);
+    batch.again(&copied);
+    let bytes = batch.finish().expect("fits").bytes;
+    let messages = split(&bytes).expect("splits");
+    assert_eq!(Table::decode(messages[1].body).expect("decoded").flags, 0x1);
+}
+
+#[test]
+fn parts_of_a_set_are_no_larger_than_said() {
+    let set = set("map-1", set_flags::CONSTANT | set_flags::MAP, 4);
+    let elements: Vec<Element> = (0..6_000u32)
+        .map(|at| Element {
+            key: at.to_be_bytes().to_vec(),
+            verdict: Some(Verdict::Jump("inbound/v4/1".into())),
+            user_data: vec![1; 40],
+            count: Some((1, 60)),
+            ..Element::default()
+        })
+        .collect();
+    let mut batch = Batch::begin(1);
+    batch.new_elements(&set, &elements);
+    let bytes = batch.finish().expect("fits").bytes;
+    let messages = split(&bytes).expect("splits");
+    let parts: Vec<usize> = messages
+        .iter()
+        .filter(|it| it.kind == message_kind::NEW_ELEMENTS)
+        .map(|it| it.body.len())
+        .collect();
+    // Neither so large that the kernel would not take a list of them, nor many more than needed.
+    let head = 64;
+    assert!(parts.iter().all(|&it| it <= 32_768 + head), "{parts:?}");
+    assert!(parts.len() * 32_768 < bytes.len() * 3 / 2, "{} parts", parts.len());
+}
