@@ -265,7 +265,7 @@ impl RuleReader<'_> {
             self.action = Some(Action::Opaque(expression.name().into()));
             return;
         }
-        if let Expression::Meter { set, .. } = expression {
+        if let Expression::Dynset { set, .. } = expression {
             self.keeps_in = Some(set.clone());
         }
         match expression {
@@ -302,7 +302,7 @@ impl RuleReader<'_> {
                 };
                 self.load(*destination, field);
             }
-            Expression::Order { source, destination } => {
+            Expression::Byteorder { source, destination } => {
                 let time = self.field(*source) == Field::Time;
                 self.load(*destination, if time { Field::OrderedTime } else { Field::Unknown });
             }
@@ -380,7 +380,7 @@ impl RuleReader<'_> {
             Expression::Limit(limit) if self.limit.is_none() => {
                 self.limit = Some((*limit, Keeps::All));
             }
-            Expression::Meter { register, limit, .. }
+            Expression::Dynset { register, limit, .. }
                 if self.limit.is_none()
                     && matches!(
                         self.field(*register),
@@ -389,7 +389,7 @@ impl RuleReader<'_> {
             {
                 self.limit = Some((*limit, Keeps::EachSource));
             }
-            Expression::Meter { register, limit, .. }
+            Expression::Dynset { register, limit, .. }
                 if self.limit.is_none()
                     && self.not_in.is_some()
                     && self.field(*register) == Field::Crowd =>

@@ -73,7 +73,7 @@ pub fn last_steps(family: Family) -> Vec<Expression> {
         Expression::Socket { key: SocketKey::Transparent, register },
         Expression::Cmp { register, op: Compare::Equal, data: vec![0] },
         Expression::Payload { base: Base::Network, offset: address, length, register },
-        Expression::ToListener { family: family.into(), address: register },
+        Expression::Tproxy { family: family.into(), address: register },
     ]
 }
 

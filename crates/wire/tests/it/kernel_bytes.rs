@@ -5,11 +5,13 @@
 
 use crate::golden::bytes;
 use tipstaff_wire::Writer;
-use tipstaff_wire::netlink::split;
+use tipstaff_wire::netlink::{
+    ACK, APPEND, CREATE, DONE, DUMP, DUMP_INTERRUPTED, ERROR, REQUEST, split,
+};
 use tipstaff_wire::nf_tables::{
     Base, Batch, Chain, Compare, Copied, Element, Expression, FAMILY_INET, FAMILY_IPV4,
     FAMILY_IPV6, Hook, KINDS, Limit, MetaKey, RejectKind, Rule, STATE_BITS, Set, SocketKey, Table,
-    Verdict, decode_elements, message_kind, registers, set_flags,
+    Verdict, ask_generation, decode_elements, dump, message_kind, registers, set_flags,
 };
 
 const KERNEL: &str = include_str!("../data/kernel.txt");
@@ -119,7 +121,7 @@ fn chains_at_every_hook() {
     let meant = [libc::NF_INET_LOCAL_IN, libc::NF_INET_FORWARD, libc::NF_INET_LOCAL_OUT]
         .into_iter()
         .chain([libc::NF_INET_PRE_ROUTING]);
-    assert!(numbers.into_iter().eq(meant.map(|it| it.cast_unsigned())));
+    assert!(numbers.into_iter().eq(meant.map(i32::cast_unsigned)));
     assert_eq!(Hook::POST_ROUTING, libc::NF_INET_POST_ROUTING.cast_unsigned());
     assert_eq!(Hook::INGRESS, libc::NF_INET_NUMHOOKS.cast_unsigned());
 }
@@ -273,7 +275,7 @@ fn rules() -> Vec<(&'static str, Vec<Expression>)> {
         ),
         (
             "dynset",
-            vec![sender(2), Expression::Meter { register: 2, set: "set-2".into(), id: 0, limit }],
+            vec![sender(2), Expression::Dynset { register: 2, set: "set-2".into(), id: 0, limit }],
         ),
         (
             "hash",
@@ -294,7 +296,7 @@ fn rules() -> Vec<(&'static str, Vec<Expression>)> {
             "byteorder",
             vec![
                 meta(MetaKey::Time),
-                Expression::Order { source: 1, destination: 3 },
+                Expression::Byteorder { source: 1, destination: 3 },
                 cmp(3, Compare::Less, &[1, 2, 3, 4, 5, 6, 7, 8]),
             ],
         ),
@@ -314,7 +316,7 @@ fn rules() -> Vec<(&'static str, Vec<Expression>)> {
             [
                 vec![meta(MetaKey::Family), cmp(1, Compare::Equal, &[2])],
                 only_tcp(),
-                vec![receiver, Expression::ToListener { family: 2, address: 1 }],
+                vec![receiver, Expression::Tproxy { family: 2, address: 1 }],
             ]
             .concat(),
         ),
@@ -454,4 +456,105 @@ fn parts_of_a_set_are_no_larger_than_said() {
     let head = 64;
     assert!(parts.iter().all(|&it| it <= 32_768 + head), "{parts:?}");
     assert!(parts.len() * 32_768 < bytes.len() * 3 / 2, "{} parts", parts.len());
+}
+
+/// What a message asks for, with the fields of its header (`struct nlmsghdr`) and of `struct nfgenmsg`.
+fn asked(bytes: &[u8]) -> (u16, u16, [u8; 4], Vec<u8>) {
+    let number = |at: usize| u16::from_ne_bytes([bytes[at], bytes[at + 1]]);
+    let length = u32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]);
+    assert_eq!(usize::try_from(length).expect("small"), bytes.len());
+    (number(4), number(6), [bytes[16], bytes[17], bytes[18], bytes[19]], bytes[20..].to_vec())
+}
+
+#[test]
+fn requests_are_what_the_kernel_expects() {
+    let flag = |it: i32| u16::try_from(it).expect("small");
+    let question = asked(&ask_generation(9).expect("fits"));
+    assert_eq!(question, (message_kind::GET_GENERATION, flag(libc::NLM_F_REQUEST), [0; 4], vec![]));
+    let list = dump(message_kind::GET_SET, FAMILY_INET, 9, |_| {}).expect("fits");
+    let flags = flag(libc::NLM_F_REQUEST | libc::NLM_F_DUMP);
+    assert_eq!(asked(&list), (message_kind::GET_SET, flags, [1, 0, 0, 0], vec![]));
+    let table = Table { name: "tipstaff".into(), ..Table::default() };
+    let mut batch = Batch::begin(1);
+    batch.new_table(&table);
+    batch.new_rule(&Rule::default());
+    batch.delete_table("tipstaff");
+    let bytes = batch.finish().expect("fits").bytes;
+    let flags: Vec<u16> = split(&bytes).expect("splits").iter().map(|it| it.flags).collect();
+    let request = flag(libc::NLM_F_REQUEST);
+    let made = request | flag(libc::NLM_F_CREATE);
+    let last = request | flag(libc::NLM_F_ACK);
+    assert_eq!(flags, [request, made, made | flag(libc::NLM_F_APPEND), request, last]);
+    let ours = [ACK, APPEND, CREATE, DUMP, REQUEST, DUMP_INTERRUPTED];
+    let kernels = [
+        libc::NLM_F_ACK,
+        libc::NLM_F_APPEND,
+        libc::NLM_F_CREATE,
+        libc::NLM_F_DUMP,
+        libc::NLM_F_REQUEST,
+        libc::NLM_F_DUMP_INTR,
+    ];
+    assert_eq!(ours, kernels.map(flag));
+    assert_eq!((i32::from(ERROR), i32::from(DONE)), (libc::NLMSG_ERROR, libc::NLMSG_DONE));
+}
+
+#[test]
+fn what_has_no_name_is_no_table_chain_or_set() {
+    let nameless = [&[1, 0, 0, 0][..], &written(|out| out.be32(9, 1))].concat();
+    assert!(Table::decode(&nameless).is_err());
+    assert!(Chain::decode(&nameless).is_err());
+    assert!(Set::decode(&nameless).is_err());
+    assert!(decode_elements(&nameless).is_err());
+}
+
+/// An expression that says more than its fields can hold is kept as it came: to read it as less would be
+/// to take it for what it is not.
+#[test]
+fn expressions_that_say_more_are_not_taken_for_less() {
+    let more: [(&str, &[(u16, u32)]); 12] = [
+        // NFTA_META_SREG instead of a register to load to: that sets something.
+        ("meta", &[(2, 15), (3, 1)]),
+        ("socket", &[(1, 1), (2, 1), (3, 0)]),
+        ("tproxy", &[(1, 2), (2, 1), (3, 2)]),
+        ("payload", &[(2, 1), (3, 0), (4, 4), (5, 1)]),
+        ("ct", &[(1, 1), (2, 0), (3, 0)]),
+        ("ct", &[(2, 0), (4, 1)]),
+        ("byteorder", &[(1, 1), (2, 1), (3, 0), (4, 8), (5, 8)]),
+        ("byteorder", &[(1, 1), (2, 1), (3, 1), (4, 4), (5, 8)]),
+        ("byteorder", &[(1, 1), (2, 1), (3, 1), (4, 8), (5, 2)]),
+        ("hash", &[(1, 1), (2, 2), (3, 4), (4, 9), (7, 1)]),
+        ("immediate", &[(1, 1), (2, 1)]),
+        ("log", &[(3, 1)]),
+    ];
+    for (name, attributes) in more {
+        let data = written(|out| attributes.iter().for_each(|it| out.be32(it.0, it.1)));
+        let rule = Rule {
+            expressions: vec![Expression::Other { name: name.into(), data }],
+            ..Rule::default()
+        };
+        let body = [&[1, 0, 0, 0][..], &written(|out| rule.write(out))].concat();
+        assert_eq!(Rule::decode(&body).expect("decoded").expressions, rule.expressions, "{name}");
+    }
+    // A `dynset` with one more attribute, or another operation.
+    let limit = Limit { rate: 5, unit: 60, burst: 9, kind: 0, flags: 0 };
+    let plain = Expression::Dynset { register: 1, set: "s".into(), id: 0, limit };
+    let dynset = |change: &dyn Fn(&mut Vec<u8>)| {
+        let whole = written(|out| plain.write(out));
+        let inside = attributes(&whole)[1].2.to_vec();
+        let mut data = inside;
+        change(&mut data);
+        let expressions = vec![Expression::Other { name: "dynset".into(), data }];
+        let rule = Rule { expressions, ..Rule::default() };
+        let body = [&[1, 0, 0, 0][..], &written(|out| rule.write(out))].concat();
+        Rule::decode(&body).expect("decoded").expressions[0].clone()
+    };
+    assert_eq!(dynset(&|_| {}), plain);
+    let adding =
+        |kind: u16, value: u32| dynset(&|data| data.extend(written(|out| out.be32(kind, value))));
+    assert_eq!(adding(9, 2), plain, "a flag that says what shows anyway");
+    assert_eq!(adding(6, 0), plain, "the set's own time");
+    for (kind, value) in [(5, 1), (6, 1), (9, 1), (10, 1)] {
+        let kept = matches!(adding(kind, value), Expression::Other { .. });
+        assert!(kept, "NFTA_DYNSET attribute {kind}");
+    }
 }

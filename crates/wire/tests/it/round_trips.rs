@@ -30,7 +30,7 @@ pub fn expressions() -> Vec<Expression> {
         Expression::Lookup { register: 1, set: "map-1".into(), id: 0, flags: 0, to_verdict: true },
         Expression::Counter { packets: 7, bytes: u64::MAX },
         Expression::Limit(limit),
-        Expression::Meter { register: 1, set: "set-2".into(), id: 0, limit },
+        Expression::Dynset { register: 1, set: "set-2".into(), id: 0, limit },
         Expression::Hash {
             source: 1,
             destination: 2,
@@ -41,7 +41,7 @@ pub fn expressions() -> Vec<Expression> {
         },
         Expression::Socket { key: SocketKey::Transparent, register: 1 },
         Expression::Socket { key: SocketKey::Mark, register: 9 },
-        Expression::ToListener { family: 10, address: 1 },
+        Expression::Tproxy { family: 10, address: 1 },
         Expression::Reject { kind: RejectKind::TcpReset, code: 0 },
         Expression::Reject { kind: RejectKind::Unreachable, code: 3 },
         Expression::Reject { kind: RejectKind::Unknown(0), code: 9 },

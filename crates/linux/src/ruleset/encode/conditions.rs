@@ -75,7 +75,7 @@ impl Encoder<'_> {
                 let seconds = u64::try_from(time.seconds()).unwrap_or(0);
                 let nanoseconds = seconds.saturating_mul(1_000_000_000);
                 out.push(meta(MetaKey::Time));
-                out.push(Expression::Order {
+                out.push(Expression::Byteorder {
                     source: registers::FIRST,
                     destination: registers::FIRST,
                 });

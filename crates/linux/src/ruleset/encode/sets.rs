@@ -132,7 +132,7 @@ impl Encoder<'_> {
     }
 
     fn keep(&self, set: String, id: u32, rate: Rate, out: &mut Vec<Expression>) {
-        out.push(Expression::Meter { register: registers::FIRST, set, id, limit: limit(rate) });
+        out.push(Expression::Dynset { register: registers::FIRST, set, id, limit: limit(rate) });
         out.push(Expression::Counter { packets: 0, bytes: 0 });
         out.push(Expression::Immediate(Verdict::Accept));
     }
