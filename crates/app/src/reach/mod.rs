@@ -24,7 +24,7 @@ use sighting::Stopped;
 use std::net::IpAddr;
 use tipstaff_core::analysis::{self, Code};
 use tipstaff_core::space::Family;
-use tipstaff_linux::ruleset;
+use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::sockets::{self, Listener};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses};
 use verdicts::Wanted;
@@ -41,18 +41,9 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
     let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
     let listeners = sockets::listeners(&mut diagnosis)?;
     let mut unknown = Vec::new();
-    let mut kernel_unreadable = false;
-    let snapshot = match NetlinkSocket::open(Protocol::Netfilter)
-        .and_then(|mut kernel| ruleset::read(&mut kernel))
-    {
-        Ok(snapshot) => snapshot,
-        Err(error @ LinuxError::NotPermitted { .. }) => {
-            unknown.push(format!("the kernel's rules: {error}; run it as root"));
-            kernel_unreadable = true;
-            None
-        }
-        Err(error) => return Err(error.into()),
-    };
+    let snapshot = in_force(&mut unknown)?;
+    let kernel_unreadable = snapshot.is_none();
+    let snapshot = snapshot.flatten();
     let before = snapshot.as_ref().map(|it| it.tallies.clone()).unwrap_or_default();
     let kernel = if kernel_unreadable {
         verdicts::Kernel::Unreadable
@@ -117,6 +108,19 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         unknown,
         kernel_unreadable,
     })
+}
+
+/// What the kernel holds of ours; `None` if it may not be read, which is noted.
+fn in_force(unknown: &mut Vec<String>) -> Result<Option<Option<Snapshot>>, Failure> {
+    let found = NetlinkSocket::open(Protocol::Netfilter).and_then(|mut it| ruleset::read(&mut it));
+    match found {
+        Ok(snapshot) => Ok(Some(snapshot)),
+        Err(error @ LinuxError::NotPermitted { .. }) => {
+            unknown.push(format!("the kernel's rules: {error}; run it as root"));
+            Ok(None)
+        }
+        Err(error) => Err(error.into()),
+    }
 }
 
 /// What never arrived, one sentence for each way of knocking.

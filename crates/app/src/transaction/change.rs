@@ -38,24 +38,8 @@ pub fn carry_out(
     // Whoever else changes what is enforced waits until this is done.
     let mut docket = if options.dry { None } else { Some(opened(options.home)?) };
     let before = ruleset::read(&mut kernel)?;
-    let effects = match &before {
-        Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone(), options.all),
-        None => Effects { changes_known: true, ..Effects::default() },
-    };
-    let report = enforce::report(policy, before.as_ref());
-    let reset = report.changed.clone();
-    let mut remarks = live::odd_interfaces(policy);
-    if policy.clock_is_wrong {
-        remarks.push(
-            "the clock shows a time before the policy was changed: what it allows for a time only counts \
-             as over; set the clock and enforce again"
-                .into(),
-        );
-    }
-    if before.as_ref().is_some_and(|it| it.dormant) && !options.dry {
-        remarks.push("our table was asleep and decided nothing; it is awake again".into());
-    }
-    let report = Report { enforced: Some(report), effects, remarks, ..Report::did("enforced") };
+    let report = foreseen(policy, options, before.as_ref());
+    let reset = report.enforced.as_ref().map(|it| it.changed.clone()).unwrap_or_default();
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: "would-enforce", ..report });
     };
@@ -112,6 +96,27 @@ pub fn carry_out(
         told: told.is_some(),
         ..report
     })
+}
+
+/// What a change would do.
+fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -> Report {
+    let effects = match before {
+        Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone(), options.all),
+        None => Effects { changes_known: true, ..Effects::default() },
+    };
+    let report = enforce::report(policy, before);
+    let mut remarks = live::odd_interfaces(policy);
+    if policy.clock_is_wrong {
+        remarks.push(
+            "the clock shows a time before the policy was changed: what it allows for a time only counts \
+             as over; set the clock and enforce again"
+                .into(),
+        );
+    }
+    if before.is_some_and(|it| it.dormant) && !options.dry {
+        remarks.push("our table was asleep and decided nothing; it is awake again".into());
+    }
+    Report { enforced: Some(report), effects, remarks, ..Report::did("enforced") }
 }
 
 /// Writes down that it did not come to the new rules being in force, and says why.

@@ -7,6 +7,7 @@
 mod changes;
 mod stand_in;
 mod story;
+mod words;
 mod world;
 
 pub use stand_in::run as stand_in;

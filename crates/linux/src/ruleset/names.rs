@@ -55,3 +55,9 @@ pub fn interface_key(name: &str) -> Vec<u8> {
     key.resize(INTERFACE_NAME, 0);
     key
 }
+
+/// The text in user data of ours.
+pub fn text_of(user_data: &[u8]) -> Option<&str> {
+    let (version, text) = user_data.split_first()?;
+    (*version == USER_DATA_VERSION).then(|| std::str::from_utf8(text).ok())?
+}

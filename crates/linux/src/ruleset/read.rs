@@ -1,8 +1,8 @@
 //! Reading our table back.
 
-use super::decode::{self, Read, Sets, text_of};
+use super::decode::{self, Read, Sets};
 use super::marks::Marks;
-use super::names::{TABLE, direction_of, hook_number};
+use super::names::{TABLE, direction_of, hook_number, text_of};
 use super::reopen;
 use super::tally::{Count, Tally};
 use crate::LinuxError;

@@ -7,6 +7,7 @@ use super::super::values::Key as Value;
 use super::encoder::Encoder;
 use super::expressions::{compare, interface, meta, payload};
 use crate::LinuxError;
+use tipstaff_core::policy::Time;
 use tipstaff_core::program::{ProgramRule, Test};
 use tipstaff_core::space::{AddressSet, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
@@ -24,18 +25,7 @@ impl Encoder<'_> {
         match test {
             Test::InInterface(test) => interface(MetaKey::InInterfaceName, test, out),
             Test::OutInterface(test) => interface(MetaKey::OutInterfaceName, test, out),
-            Test::State(states) => {
-                let mask = state_mask(*states).to_ne_bytes().to_vec();
-                out.push(Expression::Ct { key: ct::STATE, register: registers::FIRST });
-                out.push(Expression::Bitwise {
-                    source: registers::FIRST,
-                    destination: registers::FIRST,
-                    length: 4,
-                    mask,
-                    xor: vec![0; 4],
-                });
-                out.push(compare(Compare::NotEqual, vec![0; 4]));
-            }
+            Test::State(states) => state(*states, out),
             Test::Family(family) => {
                 let number = match family {
                     Family::V4 => FAMILY_IPV4,
@@ -70,55 +60,49 @@ impl Encoder<'_> {
                 out.push(payload(Base::Transport, 2, 2));
                 self.one_of(ports, test, rule, out);
             }
-            Test::Before(time) => {
-                // Before 1970 nothing comes.
-                let seconds = u64::try_from(time.seconds()).unwrap_or(0);
-                let nanoseconds = seconds.saturating_mul(1_000_000_000);
-                out.push(meta(MetaKey::Time));
-                out.push(Expression::Byteorder {
-                    source: registers::FIRST,
-                    destination: registers::FIRST,
-                });
-                out.push(compare(Compare::Less, nanoseconds.to_be_bytes().to_vec()));
-            }
-            Test::Program(paths) => {
-                let mask = self.marks.mask.to_ne_bytes().to_vec();
-                let register = registers::FIRST;
-                out.push(Expression::Socket { key: SocketKey::Mark, register });
-                out.push(Expression::Bitwise {
-                    source: register,
-                    destination: register,
-                    length: 4,
-                    mask,
-                    xor: vec![0; 4],
-                });
-                let (set, id) = match self.known.get(test) {
-                    Some(known) => known.clone(),
-                    None => {
-                        let made = self.new_list(paths, rule)?;
-                        self.known.insert(test.clone(), made.clone());
-                        made
-                    }
-                };
-                match self.marks.only(paths) {
-                    // Quicker than to look it up; the set says which program it is.
-                    Some(number) => {
-                        let bits = Marks::bits(self.marks.mask, number);
-                        out.push(compare(Compare::Equal, bits.to_ne_bytes().to_vec()));
-                    }
-                    None => {
-                        let flags = 0;
-                        out.push(Expression::Lookup {
-                            register,
-                            set,
-                            id,
-                            flags,
-                            to_verdict: false,
-                        });
-                    }
-                }
-            }
+            Test::Before(time) => before(*time, out),
+            Test::Program(paths) => self.programs(paths, test, rule, out)?,
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
+        }
+        Ok(())
+    }
+
+    /// Compares the mark of the packet's socket with the numbers of programs.
+    fn programs(
+        &mut self,
+        paths: &[String],
+        test: &Test,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) -> Result<(), LinuxError> {
+        let mask = self.marks.mask.to_ne_bytes().to_vec();
+        let register = registers::FIRST;
+        out.push(Expression::Socket { key: SocketKey::Mark, register });
+        out.push(Expression::Bitwise {
+            source: register,
+            destination: register,
+            length: 4,
+            mask,
+            xor: vec![0; 4],
+        });
+        let (set, id) = match self.known.get(test) {
+            Some(known) => known.clone(),
+            None => {
+                let made = self.new_list(paths, rule)?;
+                self.known.insert(test.clone(), made.clone());
+                made
+            }
+        };
+        match self.marks.only(paths) {
+            // Quicker than to look it up; the set says which program it is.
+            Some(number) => {
+                let bits = Marks::bits(self.marks.mask, number);
+                out.push(compare(Compare::Equal, bits.to_ne_bytes().to_vec()));
+            }
+            None => {
+                let flags = 0;
+                out.push(Expression::Lookup { register, set, id, flags, to_verdict: false });
+            }
         }
         Ok(())
     }
@@ -178,4 +162,26 @@ fn state_mask(states: StateSet) -> u32 {
 
 fn version_of(set: &AddressSet) -> Family {
     if set.has(Family::V4) { Family::V4 } else { Family::V6 }
+}
+
+fn before(time: Time, out: &mut Vec<Expression>) {
+    // Before 1970 nothing comes.
+    let seconds = u64::try_from(time.seconds()).unwrap_or(0);
+    let nanoseconds = seconds.saturating_mul(1_000_000_000);
+    out.push(meta(MetaKey::Time));
+    out.push(Expression::Byteorder { source: registers::FIRST, destination: registers::FIRST });
+    out.push(compare(Compare::Less, nanoseconds.to_be_bytes().to_vec()));
+}
+
+fn state(states: StateSet, out: &mut Vec<Expression>) {
+    let mask = state_mask(states).to_ne_bytes().to_vec();
+    out.push(Expression::Ct { key: ct::STATE, register: registers::FIRST });
+    out.push(Expression::Bitwise {
+        source: registers::FIRST,
+        destination: registers::FIRST,
+        length: 4,
+        mask,
+        xor: vec![0; 4],
+    });
+    out.push(compare(Compare::NotEqual, vec![0; 4]));
 }

@@ -1,0 +1,148 @@
+//! What was met, held against what the policy says.
+
+use super::order::{Ranges, Shot};
+use super::traffic::traffic_words;
+use super::tries::packet;
+use super::words::{Row, Witness};
+use crate::programs::Receivers;
+use crate::{By, Loaded, PacketWords};
+use std::collections::BTreeMap;
+use tipstaff_core::plan::{Act, HostPlan};
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::rehearsal::{Judge, Role, Stand};
+use tipstaff_core::space::{Family, Packet, Tracking, TrafficSet, Transport};
+use tipstaff_linux::probe::Met;
+use tipstaff_linux::sockets::PortProtocol;
+
+/// So many disagreements are shown with their packet; all are counted.
+const SHOWN: usize = 20;
+
+/// What has been found out so far.
+pub struct Tally<'l> {
+    pub plan: &'l HostPlan,
+    pub live: bool,
+    /// Who listens on this machine, if a copy of it is tried.
+    pub receivers: Option<Receivers>,
+    pub rows: Vec<Row>,
+    pub disagreements: u64,
+    pub witnesses: Vec<Witness>,
+}
+
+impl<'l> Tally<'l> {
+    /// Nothing yet.
+    pub fn new(loaded: &'l Loaded, receivers: Option<Receivers>) -> Self {
+        let (plan, live) = (&loaded.plan, receivers.is_some());
+        Self { plan, live, receivers, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
+    }
+
+    /// Adds what came of one try.
+    pub fn add(
+        &mut self,
+        stand: &Stand,
+        program: Option<&str>,
+        packets: &Ranges,
+        tracking: Tracking,
+        outcome: &[(Met, Ranges)],
+    ) {
+        let family = stand.family();
+        let mut limited = Vec::new();
+        let mut now = packet(stand);
+        let judge = Judge::between(self.plan, &now);
+        let mut heard = 0;
+        for (met, ranges) in outcome {
+            heard += ranges.count();
+            for shot in ranges.shots() {
+                load(&mut now, stand.source_port, shot, tracking);
+                now.program = match (&self.receivers, shot) {
+                    (None, _) => program.map(str::to_owned),
+                    (Some(it), Shot::Tcp(port)) => it.at(PortProtocol::Tcp, port),
+                    (Some(it), Shot::Udp(port)) => it.at(PortProtocol::Udp, port),
+                    (Some(_), Shot::Icmp(_)) => None,
+                };
+                let decision = judge.decision(&now);
+                let is_limited = matches!(decision.act, Act::AllowWithin(_));
+                if is_limited {
+                    limited.push(shot);
+                }
+                let verdict = visible(decision.act.verdict(), &now);
+                if !fits(verdict, is_limited, *met, self.live) {
+                    self.disagreements += 1;
+                    if self.witnesses.len() < SHOWN {
+                        self.witnesses.push(Witness {
+                            packet: PacketWords::of(&now),
+                            policy: decision.act.verdict().as_str(),
+                            decided_by: By::of(&decision.id, self.plan),
+                            met: met.as_str(),
+                        });
+                    }
+                }
+            }
+        }
+        // A packet of which nothing was heard would be a mistake of ours; it is not passed over.
+        self.disagreements += packets.count().abs_diff(heard);
+        if stand.role == Role::Member {
+            return;
+        }
+        limited.sort_unstable();
+        let limited = Ranges::of(limited).traffic(family);
+        let by_met: BTreeMap<Met, TrafficSet> =
+            outcome.iter().map(|(met, ranges)| (*met, ranges.traffic(family))).collect();
+        let words = |of: &[Met]| {
+            let none = TrafficSet::empty();
+            let all = of.iter().filter_map(|met| by_met.get(met));
+            let all = all.fold(none, |all, some| all.union(some)).difference(&limited);
+            traffic_words(&all, family)
+        };
+        let (open, closed): (&[Met], &[Met]) = match self.live {
+            true => (&[Met::Open], &[Met::Closed]),
+            false => (&[Met::Open, Met::Closed], &[]),
+        };
+        self.rows.push(Row {
+            from: stand.name.clone(),
+            senders: stand.senders.to_string(),
+            source: stand.source,
+            destination: stand.destination,
+            interface: stand.interface.clone(),
+            source_port: stand.source_port,
+            program: program.map(str::to_owned),
+            version: if family == Family::V4 { "IPv4" } else { "IPv6" },
+            packets: packets.count(),
+            open: words(open),
+            closed: words(closed),
+            limited: traffic_words(&limited, family),
+            rejected: words(&[Met::Rejected]),
+            passed_on: words(&[Met::PassedOn]),
+            stopped_early: words(&[Met::Lost, Met::StoppedOddly]),
+        });
+    }
+}
+
+/// Puts something into a packet.
+fn load(packet: &mut Packet, source: u16, shot: Shot, tracking: Tracking) {
+    packet.transport = match shot {
+        Shot::Tcp(destination) => Transport::Tcp { source, destination },
+        Shot::Udp(destination) => Transport::Udp { source, destination },
+        Shot::Icmp(kind) => Transport::Icmp { kind },
+    };
+    packet.state = tracking.state_alone(packet.transport, packet.family());
+}
+
+/// What a sender sees of a verdict.
+fn visible(verdict: Verdict, packet: &Packet) -> Verdict {
+    match verdict {
+        Verdict::Reject if !packet.may_be_answered() => Verdict::Deny,
+        verdict => verdict,
+    }
+}
+
+fn fits(verdict: Verdict, limited: bool, met: Met, live: bool) -> bool {
+    match (verdict, met) {
+        (Verdict::Allow, Met::Open | Met::Closed)
+        | (Verdict::Deny, Met::Denied)
+        | (Verdict::Reject, Met::Rejected) => true,
+        (Verdict::Allow, Met::Denied) => limited,
+        // On a copy, rules of others may stop a packet before ours are asked.
+        (Verdict::Deny, Met::Lost) => live,
+        _ => false,
+    }
+}

@@ -1,0 +1,154 @@
+//! What is tried: as much as can be done in good time.
+
+use super::order::{Ranges, Try};
+use std::collections::{BTreeSet, HashMap};
+use tipstaff_core::plan::{Condition, HostPlan};
+use tipstaff_core::rehearsal::{Course, Judge, Role, Stand};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, RangeSet, TrafficSet, Transport};
+
+/// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
+const MOST_PACKETS: u64 = 16_000_000;
+/// A program is tried at no more ports than this of each protocol: each takes a socket.
+const MOST_DOORS: usize = 200;
+
+/// Which ports are tried.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Depth {
+    /// Every port, from those who speak for all that fare alike.
+    Every,
+    /// Those that any rule tells apart.
+    AnyRule,
+    /// For each sender those that rules about it tell apart.
+    OwnRules,
+}
+
+/// What to try: all that there is, as long as that can be done in good time.
+pub fn tries(
+    plan: &HostPlan,
+    course: &Course,
+    wanted: &TrafficSet,
+) -> (Depth, Vec<Ranges>, Vec<Try>) {
+    [Depth::Every, Depth::AnyRule]
+        .into_iter()
+        .map(|depth| (depth, tries_at(depth, plan, course, wanted)))
+        .find(|(_, (packets, tries))| {
+            tries.iter().map(|it| packets[it.packets].count()).sum::<u64>() <= MOST_PACKETS
+        })
+        .map_or_else(
+            || {
+                let (packets, tries) = tries_at(Depth::OwnRules, plan, course, wanted);
+                (Depth::OwnRules, packets, tries)
+            },
+            |(depth, (packets, tries))| (depth, packets, tries),
+        )
+}
+
+fn tries_at(
+    depth: Depth,
+    plan: &HostPlan,
+    course: &Course,
+    wanted: &TrafficSet,
+) -> (Vec<Ranges>, Vec<Try>) {
+    let narrowed = |ports: &RangeSet<u16>| TrafficSet {
+        tcp: wanted.tcp.intersection(ports),
+        udp: wanted.udp.intersection(ports),
+        ..wanted.clone()
+    };
+    let telling = narrowed(&course.telling);
+    let mut packets: Vec<Ranges> = Vec::new();
+    // What many stands share is kept once.
+    let mut places: HashMap<(Role, bool), usize> = HashMap::new();
+    let mut tries = Vec::with_capacity(course.stands.len());
+    for stand in &course.stands {
+        let own;
+        let traffic = match (stand.role, depth) {
+            (Role::Speaker, Depth::Every) => wanted,
+            (_, Depth::Every | Depth::AnyRule) => &telling,
+            (_, Depth::OwnRules) => {
+                own = narrowed(&Judge::between(plan, &packet(stand)).telling());
+                &own
+            }
+        };
+        let ranges = || {
+            let mut ranges = Ranges::within(traffic, stand.family());
+            if stand.role == Role::OtherPort {
+                // Without ports there is no other source port to try.
+                ranges.icmp.clear();
+            }
+            ranges
+        };
+        let mut add = || {
+            packets.push(ranges());
+            packets.len() - 1
+        };
+        let place = match depth {
+            Depth::OwnRules => add(),
+            _ => *places.entry((stand.role, stand.source.is_ipv4())).or_insert_with(add),
+        };
+        tries.push(a_try(stand, place));
+    }
+    (packets, tries)
+}
+
+pub fn a_try(stand: &Stand, packets: usize) -> Try {
+    Try {
+        link: stand.interface.clone(),
+        source: stand.source,
+        destination: stand.destination,
+        source_port: stand.source_port,
+        packets,
+        program: None,
+    }
+}
+
+/// The conditions of inbound rules that name programs.
+fn about_programs(plan: &HostPlan) -> impl Iterator<Item = &Condition> {
+    let decisions = plan.chain(Direction::Inbound).decisions.iter();
+    let conditions = decisions.filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
+    conditions.filter(|it| !it.programs.is_empty())
+}
+
+pub fn named_programs(plan: &HostPlan) -> BTreeSet<String> {
+    about_programs(plan).flat_map(|it| it.programs.iter().cloned()).collect()
+}
+
+/// The ports at which a program is tried: all that rules for programs are about, or where those are
+/// too many, the first and the last of each run; and whether those are all.
+pub fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (TrafficSet, bool) {
+    let its = about_programs(plan).filter(|it| it.programs.iter().any(|it| it == program));
+    let all = its.fold(TrafficSet::empty(), |all, it| all.union(&it.traffic));
+    let few = |ports: &RangeSet<u16>, wanted: &RangeSet<u16>| {
+        let ports = ports.intersection(wanted);
+        let count = |set: &RangeSet<u16>| -> usize {
+            set.ranges().iter().map(|it| usize::from(it.1 - it.0) + 1).sum()
+        };
+        if count(&ports) <= MOST_DOORS {
+            return ports;
+        }
+        let ends = ports.ranges().iter().flat_map(|&(first, last)| [(first, first), (last, last)]);
+        // Nobody listens at port 0.
+        RangeSet::from_ranges(ends.filter(|it| it.0 > 0).take(MOST_DOORS))
+    };
+    let some = TrafficSet {
+        tcp: few(&all.tcp, &wanted.tcp),
+        udp: few(&all.udp, &wanted.udp),
+        ..TrafficSet::empty()
+    };
+    let whole = some.tcp == all.tcp.intersection(&wanted.tcp)
+        && some.udp == all.udp.intersection(&wanted.udp);
+    (some, whole)
+}
+
+/// A packet of a stand, which carries nothing yet that matters.
+pub fn packet(stand: &Stand) -> Packet {
+    Packet {
+        direction: Direction::Inbound,
+        in_interface: Some(stand.interface.clone()),
+        out_interface: None,
+        source: stand.source,
+        destination: stand.destination,
+        transport: Transport::Other { protocol: 0 },
+        state: ConnectionState::New,
+        program: None,
+    }
+}

@@ -1,0 +1,123 @@
+//! What is asked, and what is told.
+
+use crate::{By, Outcome, PacketWords};
+use serde::Serialize;
+use std::net::IpAddr;
+use tipstaff_core::rehearsal::CLIENT_PORT;
+
+/// What is asked.
+#[derive(Clone, Debug)]
+pub struct Request<'a> {
+    /// Whether a copy of this machine is tried, rather than the policy.
+    pub live: bool,
+    /// Places and addresses to try from; everybody if empty.
+    pub from: &'a [String],
+    /// The traffic to try; every port and ICMP type if left out.
+    pub traffic: Option<&'a str>,
+}
+
+/// What can be reached, by trying.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// `policy` for the policy on this kernel, `copy` for a copy of this machine as it stands.
+    pub tried: &'static str,
+    /// How it was seen.
+    pub evidence: &'static str,
+    /// How many packets were tried.
+    pub packets: u64,
+    /// How many were sent for that: packets of which one was lost on the way are sent again.
+    pub sent: u64,
+    /// How long that took, in seconds.
+    pub seconds: f64,
+    /// Whether every port was tried, and not only those that rules tell apart.
+    pub every_port: bool,
+    /// What became of the packets, by sender, receiver and interface.
+    pub rows: Vec<Row>,
+    /// Besides those who spoke for all that fare alike: how many other senders, at the ends of ranges,
+    /// were tried at the ports that rules tell apart.
+    pub members: usize,
+    /// How many of those were left out, because there are too many.
+    pub members_left_out: usize,
+    /// How many packets met something else than the policy says.
+    pub disagreements: u64,
+    /// The first of them.
+    pub witnesses: Vec<Witness>,
+    /// What could not be copied, in words.
+    pub missing: Vec<String>,
+}
+
+impl Report {
+    /// How it ended.
+    pub fn outcome(&self) -> Outcome {
+        if self.disagreements > 0 { Outcome::Found } else { Outcome::Fine }
+    }
+}
+
+/// What senders that fare alike meet.
+#[derive(Clone, Debug, Serialize)]
+pub struct Row {
+    /// What they are called.
+    pub from: String,
+    /// All of them.
+    pub senders: String,
+    /// The one that spoke for all.
+    pub source: IpAddr,
+    /// The host's address that was tried.
+    pub destination: IpAddr,
+    /// The interface by which the packets came in.
+    pub interface: String,
+    /// The port they came from; from others than the usual one only the ports that rules tell apart
+    /// are tried.
+    pub source_port: u16,
+    /// The program that listened, one that rules name; `null` if nobody did.
+    pub program: Option<String>,
+    /// `IPv4` or `IPv6`.
+    pub version: &'static str,
+    /// How many packets were tried.
+    pub packets: u64,
+    /// What got through; on a copy, where somebody listens.
+    pub open: String,
+    /// On a copy: what got through to where nobody listens.
+    pub closed: String,
+    /// What gets through up to a rate.
+    pub limited: String,
+    /// What was refused with an answer.
+    pub rejected: String,
+    /// What got through to another machine behind the host.
+    pub passed_on: String,
+    /// What was stopped before any inbound rule.
+    pub stopped_early: String,
+}
+
+impl Row {
+    /// Whether the packets came from the port from which all do unless rules tell those apart.
+    pub fn is_usual(&self) -> bool {
+        self.source_port == CLIENT_PORT
+    }
+
+    /// What the packets met, in the order of the fields.
+    pub fn fates(&self) -> [&str; 6] {
+        let Self { open, closed, limited, rejected, passed_on, stopped_early, .. } = self;
+        [open, closed, limited, rejected, passed_on, stopped_early].map(String::as_str)
+    }
+
+    /// Whether every packet met silence.
+    pub fn nothing(&self) -> bool {
+        self.fates().iter().all(|traffic| traffic.is_empty())
+    }
+}
+
+/// A packet that met something else than the policy says.
+#[derive(Clone, Debug, Serialize)]
+pub struct Witness {
+    /// The packet.
+    pub packet: PacketWords,
+    /// The policy's word.
+    pub policy: &'static str,
+    /// Who decides by the policy.
+    pub decided_by: By,
+    /// What it met.
+    pub met: &'static str,
+}

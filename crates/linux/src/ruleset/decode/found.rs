@@ -1,0 +1,99 @@
+//! What is in our sets.
+
+use super::super::names::text_of;
+use super::super::values::{before, largest};
+use std::collections::HashMap;
+use tipstaff_wire::nf_tables::Element;
+
+/// Inclusive ranges of keys.
+pub type Ranges = Vec<(Vec<u8>, Vec<u8>)>;
+
+/// What a set holds.
+#[derive(Debug)]
+pub enum Found {
+    /// Keys.
+    Keys(Ranges),
+    /// Numbers of programs at their places in marks, with the paths they stand for.
+    Programs(Vec<(u32, Option<String>)>),
+    /// The senders that a rate tells apart.
+    Senders,
+    /// Ranges of keys, each with the element that says what they lead to.
+    Map(Vec<(Vec<u8>, Vec<u8>, Element)>),
+}
+
+/// What is in our sets.
+#[derive(Default)]
+pub struct Sets {
+    by_name: HashMap<String, Found>,
+    /// The lists of one program, by its number at its place in marks.
+    alone: HashMap<u32, String>,
+}
+
+impl Sets {
+    /// Adds a set.
+    pub fn insert(&mut self, name: &str, found: Found) {
+        if let Found::Programs(entries) = &found
+            && let [(bits, _)] = entries[..]
+        {
+            self.alone.insert(bits, name.to_owned());
+        }
+        self.by_name.insert(name.to_owned(), found);
+    }
+
+    /// The set of that name.
+    pub fn get(&self, name: &str) -> Option<&Found> {
+        self.by_name.get(name)
+    }
+
+    /// The list on which that program alone stands.
+    pub fn alone(&self, bits: u32) -> Option<&Found> {
+        self.get(self.alone.get(&bits)?)
+    }
+}
+
+/// A set's elements, in any order.
+pub fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> Found {
+    if map && intervals {
+        let ranges = ranges(&mut elements, true);
+        let mut starts = elements.into_iter().filter(|it| !it.ends_interval);
+        let with_start = ranges.into_iter().filter_map(|(first, last)| {
+            let start = starts.find(|start| start.key == first)?;
+            Some((first, last, start))
+        });
+        Found::Map(with_start.collect())
+    } else if map {
+        elements.sort_by(|a, b| a.key.cmp(&b.key));
+        let pair = |element: Element| (element.key.clone(), element.key.clone(), element);
+        Found::Map(elements.into_iter().map(pair).collect())
+    } else if elements.iter().any(|it| !it.user_data.is_empty()) {
+        let number = |key: &[u8]| key.try_into().map_or(0, u32::from_ne_bytes);
+        let entry = |it: &Element| (number(&it.key), text_of(&it.user_data).map(str::to_owned));
+        Found::Programs(elements.iter().map(entry).collect())
+    } else {
+        Found::Keys(ranges(&mut elements, intervals))
+    }
+}
+
+/// The elements as ranges; afterwards they are sorted.
+fn ranges(elements: &mut [Element], intervals: bool) -> Ranges {
+    if !intervals {
+        return elements.iter().map(|it| (it.key.clone(), it.key.clone())).collect();
+    }
+    // At one key, the end of an interval stands before the start of the next.
+    elements.sort_by(|a, b| a.key.cmp(&b.key).then(b.ends_interval.cmp(&a.ends_interval)));
+    let mut ranges = Vec::new();
+    let mut open: Option<&Element> = None;
+    for element in elements.iter() {
+        if element.ends_interval {
+            if let (Some(start), Some(last)) = (open.take(), before(&element.key)) {
+                ranges.push((start.key.clone(), last));
+            }
+        } else {
+            open = Some(element);
+        }
+    }
+    if let Some(start) = open {
+        ranges.push((start.key.clone(), largest(start.key.len())));
+    }
+    ranges
+}
