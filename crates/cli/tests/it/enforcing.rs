@@ -1,39 +1,36 @@
 //! Enforcing as a transaction: what stops it, the way back, the docket, and a reboot.
 
 use crate::harness::{Desk, INHERITED, MENDED, Outcome};
-use rustix::mount::{MountFlags, mount, mount_remount};
 use rustix::process::{Pid, Signal, kill_process_group};
 use serde_json::Value;
-use std::ffi::CStr;
 use std::fs;
 use std::net::{SocketAddr, TcpStream};
-use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
-fn on_sluice(desk: &Desk, args: &[&str]) -> Outcome {
+pub fn on_sluice(desk: &Desk, args: &[&str]) -> Outcome {
     desk.run(["--host", "sluice"].iter().chain(args))
 }
 
-fn status(desk: &Desk) -> Value {
+pub fn status(desk: &Desk) -> Value {
     desk.run(["--host", "sluice", "--format", "json", "status"]).json()
 }
 
-fn docket(desk: &Desk) -> Vec<(String, String)> {
+pub fn docket(desk: &Desk) -> Vec<(String, String)> {
     let list = desk.run(["--format", "json", "docket"]).exits(0).json();
     let entries = list["entries"].as_array().expect("a list").iter();
     let word = |entry: &Value, key: &str| entry[key].as_str().expect("a word").to_owned();
     entries.map(|entry| (word(entry, "kind"), word(entry, "state"))).collect()
 }
 
-fn pairs(list: &[(&str, &str)]) -> Vec<(String, String)> {
+pub fn pairs(list: &[(&str, &str)]) -> Vec<(String, String)> {
     list.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
 }
 
 /// Waits until the kernel's rules are, or are not, those of the policy.
-fn soon(desk: &Desk, within: Duration, wanted: impl Fn(&Value) -> bool) {
+pub fn soon(desk: &Desk, within: Duration, wanted: impl Fn(&Value) -> bool) {
     let deadline = Instant::now() + within;
     loop {
         let now = status(desk);
@@ -229,87 +226,6 @@ fn the_end_of_the_session_does_not_end_the_way_back() {
             soon(&desk, Duration::from_secs(10), |it| it["equal"] == false);
             assert_eq!(docket(&desk)[1].1, "reverted");
         }
-    });
-}
-
-/// Puts a file system in memory where the docket is kept.
-fn small_disk(desk: &Desk, size: &CStr) {
-    fs::create_dir_all(desk.state()).expect("a folder");
-    mount(c"small", desk.state(), c"tmpfs", MountFlags::empty(), size).expect("mounted");
-}
-
-#[test]
-fn without_room_for_the_docket_nothing_is_changed() {
-    sealed("enforcing::without_room_for_the_docket_nothing_is_changed", || {
-        let desk = Desk::with(INHERITED);
-        small_disk(&desk, c"size=16k,mode=700");
-        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
-        fs::write(desk.state().join("filler"), vec![0; 64 * 1024]).expect_err("it is full");
-        desk.write(MENDED);
-        let refused = on_sluice(&desk, &["enforce", "--keep"]).exits(3);
-        assert!(refused.stderr.contains("cannot keep the docket"), "{}", refused.stderr);
-        desk.write(INHERITED);
-        assert_eq!(status(&desk)["equal"], true, "the old rules stand");
-        assert_eq!(docket(&desk), pairs(&[("enforce", "confirmed")]));
-        // With room again, all is well.
-        fs::remove_file(desk.state().join("filler")).expect("removed");
-        desk.write(MENDED);
-        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
-        assert_eq!(status(&desk)["equal"], true);
-    });
-}
-
-#[test]
-fn with_a_docket_that_cannot_be_written_nothing_is_changed() {
-    sealed("enforcing::with_a_docket_that_cannot_be_written_nothing_is_changed", || {
-        let desk = Desk::with(INHERITED);
-        small_disk(&desk, c"size=1m,mode=700");
-        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
-        let flags = MountFlags::RDONLY;
-        mount_remount(desk.state(), flags, "").expect("read-only from now on");
-        desk.write(MENDED);
-        for command in [&["enforce", "--keep"][..], &["enforce"], &["release", "--keep"]] {
-            let refused = on_sluice(&desk, command).exits(3);
-            assert!(refused.stderr.contains("Read-only file system"), "{}", refused.stderr);
-        }
-        desk.write(INHERITED);
-        assert_eq!(status(&desk)["equal"], true, "the old rules stand");
-    });
-}
-
-#[test]
-fn of_two_at_once_one_waits_for_the_other() {
-    sealed("enforcing::of_two_at_once_one_waits_for_the_other", || {
-        const EACH: usize = 6;
-        let desk = Desk::with(INHERITED);
-        on_sluice(&desk, &["enforce", "--keep"]).exits(0);
-        for (name, text) in [("a.toml", INHERITED), ("b.toml", MENDED)] {
-            let file = desk.path().join(name);
-            fs::write(&file, text).expect("written");
-            fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).expect("a mode");
-        }
-        std::thread::scope(|scope| {
-            for name in ["a.toml", "b.toml"] {
-                let desk = &desk;
-                scope.spawn(move || {
-                    for _ in 0..EACH {
-                        let args = ["--policy", name, "--host", "sluice", "enforce", "--keep"];
-                        desk.run(args).exits(0);
-                    }
-                });
-            }
-        });
-        let list = desk.run(["--format", "json", "docket"]).exits(0).json();
-        let entries = list["entries"].as_array().expect("a list");
-        assert!(entries.iter().all(|it| it["state"] == "confirmed"), "{entries:?}");
-        let numbers: Vec<u64> = entries.iter().filter_map(|it| it["id"].as_u64()).collect();
-        let expected: Vec<u64> = (1..=numbers.len() as u64).collect();
-        assert_eq!(numbers, expected, "no entry is lost");
-        // What is in force is what the last entry says.
-        let last = numbers.last().expect("one").to_string();
-        let shown = desk.run(["docket", "show", &last]).exits(0).stdout;
-        desk.write(if shown.contains("2202/tcp") { MENDED } else { INHERITED });
-        assert_eq!(status(&desk)["equal"], true);
     });
 }
 

@@ -5,6 +5,8 @@ use quote::ToTokens;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
+use syn::spanned::Spanned;
+use syn::visit::{self, Visit};
 use syn::{Attribute, Item, UseTree, Visibility};
 
 const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
@@ -231,4 +233,60 @@ fn no_two_files_use_each_other() {
         }
     }
     assert!(circles.is_empty(), "{}", circles.join("\n"));
+}
+
+/// Lines that are neither empty nor only a comment.
+fn lines_of_code<'t>(lines: impl IntoIterator<Item = &'t str>) -> usize {
+    lines.into_iter().map(str::trim).filter(|it| !it.is_empty() && !it.starts_with("//")).count()
+}
+
+/// The functions of a text, by name, with their lines.
+struct Functions<'t> {
+    lines: Vec<&'t str>,
+    found: Vec<(String, usize)>,
+}
+
+impl Functions<'_> {
+    fn add(&mut self, name: &syn::Ident, span: proc_macro2::Span) {
+        let (first, last) = (span.start().line - 1, span.end().line);
+        let lines = lines_of_code(self.lines[first..last].iter().copied());
+        self.found.push((name.to_string(), lines));
+    }
+}
+
+impl<'a> Visit<'a> for Functions<'_> {
+    fn visit_item_fn(&mut self, it: &'a syn::ItemFn) {
+        self.add(&it.sig.ident, it.span());
+        visit::visit_item_fn(self, it);
+    }
+
+    fn visit_impl_item_fn(&mut self, it: &'a syn::ImplItemFn) {
+        self.add(&it.sig.ident, it.span());
+        visit::visit_impl_item_fn(self, it);
+    }
+}
+
+#[test]
+fn files_and_functions_stay_short() {
+    let mut long = Vec::new();
+    let (mut files, mut rather_long) = (0, 0);
+    for name in ["core", "wire", "linux", "app", "cli"] {
+        for module in Crate::of(name).modules.values() {
+            let file = format!("{ROOT}/crates/{name}/src/{}", module.file);
+            let text = fs::read_to_string(&file).expect("text");
+            let lines = lines_of_code(text.lines());
+            files += 1;
+            rather_long += usize::from(lines > 300);
+            if lines > 400 {
+                long.push(format!("{name}/{}: {lines} lines", module.file));
+            }
+            let mut functions = Functions { lines: text.lines().collect(), found: Vec::new() };
+            functions.visit_file(&syn::parse_file(&text).expect("parses"));
+            assert!(functions.found.len() < 100, "{file}");
+            let found = functions.found.into_iter().filter(|it| it.1 > 80);
+            long.extend(found.map(|it| format!("{name}/{}: {} has {}", module.file, it.0, it.1)));
+        }
+    }
+    assert!(long.is_empty(), "{}", long.join("\n"));
+    assert!(rather_long * 20 <= files, "{rather_long} of {files} files have more than 300 lines");
 }

@@ -4,6 +4,7 @@ mod asking;
 mod bad_policies;
 mod booting;
 mod completing;
+mod crowding;
 mod cutting;
 mod demo;
 mod drafting;

@@ -1,6 +1,7 @@
 //! The core, tested on its own: text to meaning.
 
 mod analysis;
+mod answers;
 mod baseline;
 mod drafting;
 mod drift;

@@ -5,6 +5,7 @@
 
 mod actor;
 mod agreement;
+mod breaking;
 mod ending;
 mod enforcement;
 mod faults;

@@ -3,4 +3,5 @@
 mod damage;
 mod golden;
 mod kernel_bytes;
+mod numbers;
 mod round_trips;

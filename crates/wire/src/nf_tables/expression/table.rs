@@ -3,11 +3,11 @@
 
 use super::super::names::{Base, Compare, MetaKey, RejectKind, SocketKey, registers};
 use super::super::verdict::Verdict;
-use super::Expression;
 use super::forms::{
     Be16, Be16OrZero, Be32, Be32OrZero, Be64, Data, Form, InBatch, OptionalBe32, Text, TextOrNone,
     ToVerdict,
 };
+use super::known::Expression;
 use super::limit::{InExpression, Limit, NAMED};
 use super::parts::Parts;
 use crate::{WireError, Writer};
