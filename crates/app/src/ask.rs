@@ -1,6 +1,7 @@
 //! `ask`: what happens to one packet, and why.
 
 use super::{By, Failure, Loaded, PacketWords};
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
 use tipstaff_core::plan::{HostPlan, Idle, LOOPBACK, Step};
@@ -41,7 +42,7 @@ pub struct Report {
     /// The packet asked about.
     pub packet: PacketWords,
     /// `allow`, `deny` or `reject`.
-    pub verdict: &'static str,
+    pub verdict: say::Verdict,
     /// Whether that holds only up to a rate.
     pub limited: bool,
     /// Whether the sender is told of a refusal.
@@ -59,7 +60,7 @@ pub struct PathStep {
     #[serde(flatten)]
     pub by: By,
     /// What it would do, or does.
-    pub verdict: &'static str,
+    pub verdict: say::Verdict,
     /// Whether it takes the packet.
     pub takes: bool,
     /// Why it does not.
@@ -78,7 +79,7 @@ pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
     Ok(Report {
         host: plan.host.clone(),
         packet: PacketWords::of(&packet),
-        verdict: decided.verdict.as_str(),
+        verdict: decided.verdict.into(),
         limited: decided.limited,
         answered: decided.verdict == Verdict::Reject && packet.may_be_answered(),
         decided_by: By::of(&decided.by, plan),
@@ -97,7 +98,7 @@ fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {
     };
     PathStep {
         by: By::of(&step.decision.id, &loaded.plan),
-        verdict: step.decision.act.verdict().as_str(),
+        verdict: step.decision.act.verdict().into(),
         takes: because.is_none(),
         because,
     }

@@ -2,6 +2,7 @@
 
 use super::region::{RegionWords, Words};
 use super::{By, Failure, Loaded};
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use tipstaff_core::analysis::{Share, ordinary, share_of, shares};
@@ -30,7 +31,7 @@ pub struct Report {
     /// The traffic, the senders or the rule asked about.
     pub about: String,
     /// `inbound`, `outbound` or `forwarded`.
-    pub direction: &'static str,
+    pub direction: say::Direction,
     /// What happens to which packets. Of packets that a rule matches but others decide, `why` tells
     /// as well.
     pub answers: Vec<Answer>,
@@ -40,7 +41,7 @@ pub struct Report {
 #[derive(Debug, Serialize)]
 pub struct Answer {
     /// `allow`, `deny` or `reject`.
-    pub verdict: &'static str,
+    pub verdict: say::Verdict,
     /// Up to which rate.
     pub rate: Option<String>,
     /// Who decides so, in the order of the rules.
@@ -84,7 +85,7 @@ pub fn report(
         host: plan.host.clone(),
         asked,
         about: about.clone(),
-        direction: direction.as_str(),
+        direction: direction.into(),
         answers,
     })
 }
@@ -109,7 +110,7 @@ fn by_fate(loaded: &Loaded, direction: Direction, region: Piece) -> Result<Vec<A
     for ((_, rate), list) in fates {
         let by = list.iter().map(|it| By::of(&it.decision.id, &loaded.plan)).collect();
         let Some(first) = list.first() else { continue };
-        let verdict = first.decision.act.verdict().as_str();
+        let verdict = first.decision.act.verdict().into();
         let pieces = join(list.into_iter().flat_map(|share| share.pieces).collect());
         answers.push(Answer { verdict, rate, by, regions: words.pieces(&pieces) });
     }
@@ -143,7 +144,7 @@ fn why(loaded: &Loaded, name: &str) -> Result<(Direction, Vec<Answer>), Failure>
     let mut answers = Vec::new();
     if !own.is_empty() {
         answers.push(Answer {
-            verdict: decision.act.verdict().as_str(),
+            verdict: decision.act.verdict().into(),
             rate: rate(decision.act),
             by: vec![By::of(&id, plan)],
             regions: words.pieces(&own),
@@ -159,7 +160,7 @@ fn why(loaded: &Loaded, name: &str) -> Result<(Direction, Vec<Answer>), Failure>
     for share in shares(plan, direction, matched).ok_or_else(too_long)? {
         if share.decision.id != id {
             answers.push(Answer {
-                verdict: share.decision.act.verdict().as_str(),
+                verdict: share.decision.act.verdict().into(),
                 rate: rate(share.decision.act),
                 by: vec![By::of(&share.decision.id, plan)],
                 regions: words.pieces(&share.pieces),

@@ -4,6 +4,7 @@ use super::effect::{self, ChangeWords, Effects, SideWords};
 use super::region::Words;
 use super::{By, Failure, Loaded, PacketWords, likely_packet, load, loaded};
 use crate::Outcome;
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Fate};
@@ -179,7 +180,7 @@ fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: boo
         let pieces = atlas.pieces(&difference.region, PARTS).unwrap_or_default();
         changes.push(ChangeWords {
             kind: kind(&difference.first, &difference.second),
-            direction: direction.as_str(),
+            direction: direction.into(),
             before: side_words(&difference.first, &policy.plan),
             after: side_words(&difference.second, &policy.plan),
             regions: words.pieces(&pieces),
@@ -208,7 +209,7 @@ fn rate(fate: &Fate) -> Option<Rate> {
 fn side_words(fate: &Fate, plan: &HostPlan) -> SideWords {
     let nobody = RuleId::rule("nothing");
     SideWords {
-        verdict: fate.verdict().map_or("unknown", Verdict::as_str),
+        verdict: fate.verdict().map_or(say::Word::Unknown, Into::into),
         rate: rate(fate).map(|rate| rate.to_string()),
         by: By::of(fate.by().unwrap_or(&nobody), plan),
     }

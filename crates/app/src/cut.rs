@@ -7,6 +7,7 @@ use super::programs::Receivers;
 use super::session::Session;
 use super::{Failure, PacketWords};
 use crate::Outcome;
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::fs;
@@ -45,7 +46,7 @@ impl Report {
 #[derive(Debug, Serialize)]
 pub struct Living {
     /// `inbound`, `outbound` or `forwarded`, by its first packet.
-    pub direction: &'static str,
+    pub direction: say::Direction,
     /// What it carries, such as `5432/tcp`.
     pub traffic: String,
     /// Who began it.
@@ -53,7 +54,7 @@ pub struct Living {
     /// To whom.
     pub to: IpAddr,
     /// What the rules say of it: `deny` or `reject`.
-    pub verdict: &'static str,
+    pub verdict: say::Verdict,
     /// Which decision.
     pub by: String,
     /// Whether it is the session that asks, which is never cut.
@@ -399,11 +400,11 @@ impl Here<'_> {
                 && packet.ports() == ports
         });
         Living {
-            direction: packet.direction.as_str(),
+            direction: packet.direction.into(),
             traffic: PacketWords::of(packet).traffic(),
             from: packet.source,
             to: packet.destination,
-            verdict: decided.verdict.as_str(),
+            verdict: decided.verdict.into(),
             by: decided.by.to_string(),
             own_session,
             ended: None,

@@ -7,6 +7,7 @@ use super::region::{RegionWords, Words};
 use super::{Failure, Loaded, host_name, likely_packet, load_all};
 use crate::Outcome;
 use crate::store;
+use crate::vocabulary as say;
 use serde::Serialize;
 use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::path::Path;
@@ -61,7 +62,7 @@ pub struct Note {
     /// Who decides, or decided.
     pub by: String,
     /// What it says.
-    pub verdict: &'static str,
+    pub verdict: say::Verdict,
     /// The packets.
     pub regions: Vec<RegionWords>,
 }
@@ -208,7 +209,7 @@ fn notes(rule: &str, (policy, plan): (&Policy, &HostPlan), before: &HostPlan) ->
     let note = |kind, by: &Decision, pieces: &[_]| Note {
         kind,
         by: by.id.to_string(),
-        verdict: by.act.verdict().as_str(),
+        verdict: by.act.verdict().into(),
         regions: words.pieces(pieces),
     };
     for share in shares(plan, direction, region).unwrap_or_default() {
@@ -289,9 +290,9 @@ pub struct RuleWords {
     /// Its name.
     pub name: String,
     /// `allow`, `deny` or `reject`.
-    pub verdict: &'static str,
+    pub verdict: say::Verdict,
     /// `inbound`, `outbound` or `forwarded`.
-    pub direction: &'static str,
+    pub direction: say::Direction,
     /// The traffic, as written.
     pub traffic: Vec<String>,
     /// The senders, as written.
@@ -314,8 +315,8 @@ pub fn rules(loaded: &Loaded) -> RuleList {
     let rules = host.map(|host| &host.rules[..]).unwrap_or_default();
     let words = rules.iter().map(|rule| RuleWords {
         name: rule.name.clone(),
-        verdict: rule.verdict.as_str(),
-        direction: rule.direction.as_str(),
+        verdict: rule.verdict.into(),
+        direction: rule.direction.into(),
         traffic: rule.traffic_terms.clone(),
         from: rule.from_terms.clone(),
         to: rule.to_terms.iter().chain(&rule.at_terms).cloned().collect(),

@@ -2,6 +2,7 @@
 
 use super::region::{RegionWords, Words};
 use super::{By, PacketWords, likely_packet};
+use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_core::analysis::{Change, Side, compare};
 use tipstaff_core::plan::{Act, HostPlan};
@@ -14,7 +15,7 @@ pub struct ChangeWords {
     /// rejection) or `silences` (the other way round).
     pub kind: &'static str,
     /// `inbound`, `outbound` or `forwarded`.
-    pub direction: &'static str,
+    pub direction: say::Direction,
     /// What happened to them before.
     pub before: SideWords,
     /// What happens to them now.
@@ -51,8 +52,8 @@ impl Effects {
 /// What one policy does.
 #[derive(Clone, Debug, Serialize)]
 pub struct SideWords {
-    /// `allow`, `deny` or `reject`.
-    pub verdict: &'static str,
+    /// `allow`, `deny` or `reject`; `unknown` where rules are not understood.
+    pub verdict: say::Word,
     /// Up to which rate, if it is limited.
     pub rate: Option<String>,
     /// Who decides.
@@ -65,14 +66,14 @@ impl SideWords {
             Act::AllowWithin(rate) => Some(rate.to_string()),
             Act::Decide(_) => None,
         };
-        Self { verdict: side.act.verdict().as_str(), rate, by: By::of(&side.by, plan) }
+        Self { verdict: side.act.verdict().into(), rate, by: By::of(&side.by, plan) }
     }
 
     /// `allow 6/minute`, `deny`.
     pub fn words(&self) -> String {
         match &self.rate {
             Some(rate) => format!("{} {rate}", self.verdict),
-            None => self.verdict.to_owned(),
+            None => self.verdict.to_string(),
         }
     }
 }
@@ -104,7 +105,7 @@ fn words(
 ) -> ChangeWords {
     ChangeWords {
         kind: kind(change.before.act, change.after.act),
-        direction: change.direction.as_str(),
+        direction: change.direction.into(),
         before: SideWords::of(&change.before, before.1),
         after: SideWords::of(&change.after, after.1),
         regions: Words::of(after.0, after.1, change.direction).pieces(&change.pieces),

@@ -1,9 +1,9 @@
 //! A finding in words.
 
 use super::PacketWords;
+use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_core::analysis::{self, Mend, Subject};
-use tipstaff_core::policy::Severity;
 
 /// One finding.
 #[derive(Clone, Debug, Serialize)]
@@ -11,7 +11,7 @@ pub struct Finding {
     /// Its kind.
     pub code: &'static str,
     /// `error`, `warning` or `note`.
-    pub severity: &'static str,
+    pub severity: say::Severity,
     /// The rule it is about; `null` if it is about something else.
     pub rule: Option<String>,
     /// What it is about: a rule, `the host`, `an expectation`, a place, a service or a bundle.
@@ -40,7 +40,7 @@ pub fn words(finding: analysis::Finding) -> Finding {
     };
     Finding {
         code: finding.code.as_str(),
-        severity: severity(finding.severity),
+        severity: finding.severity.into(),
         rule,
         subject,
         others: finding.others.iter().map(ToString::to_string).collect(),
@@ -76,13 +76,5 @@ fn command(mend: &Mend) -> String {
             )
         }
         Mend::RemoveName(what, name) => format!("tipstaff {} remove {name}", what.as_str()),
-    }
-}
-
-fn severity(severity: Severity) -> &'static str {
-    match severity {
-        Severity::Note => "note",
-        Severity::Warning => "warning",
-        Severity::Error => "error",
     }
 }

@@ -30,6 +30,7 @@ pub mod store;
 pub mod transaction;
 mod users;
 pub mod vantage;
+pub mod vocabulary;
 mod way;
 mod words;
 

@@ -1,5 +1,6 @@
 //! Regions of packets in words.
 
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
 use tipstaff_core::analysis::loopback;
@@ -24,7 +25,7 @@ pub struct RegionWords {
     /// Receivers that are not meant.
     pub to_except: Vec<String>,
     /// `IPv4` or `IPv6` if they are of one version only, which `from` and `to` do not show.
-    pub version: Option<&'static str>,
+    pub version: Option<say::Version>,
     /// The ports they come from.
     pub source_ports: Option<String>,
     /// The interfaces by which they come in.
@@ -93,7 +94,7 @@ impl<'p> Words<'p> {
             from_except,
             to,
             to_except,
-            version: one.filter(|_| unsaid).map(version),
+            version: one.filter(|_| unsaid).map(Into::into),
             source_ports: (has_ports && !ports.is_full()).then(|| ports.to_string()),
             via: named(&piece.in_interfaces),
             out_via: named(&piece.out_interfaces),
@@ -179,13 +180,6 @@ fn whole_own(set: &AddressSet, own: &AddressSet, one: Option<Family>) -> Address
         Some(Family::V4) => set.union(&own.only(Family::V6)),
         Some(Family::V6) => set.union(&own.only(Family::V4)),
         None => set.clone(),
-    }
-}
-
-fn version(family: Family) -> &'static str {
-    match family {
-        Family::V4 => "IPv4",
-        Family::V6 => "IPv6",
     }
 }
 

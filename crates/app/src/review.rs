@@ -3,6 +3,7 @@
 use super::finding::{Finding, words};
 use super::{Failure, Loaded, likely_packet, live};
 use crate::Outcome;
+use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_core::analysis::{self, Code};
 use tipstaff_core::policy::nearest;
@@ -21,7 +22,7 @@ pub struct Report {
 impl Report {
     /// How it ended.
     pub fn outcome(&self) -> Outcome {
-        let wrong = |it: &Finding| it.severity != "note" && it.accepted.is_none();
+        let wrong = |it: &Finding| it.severity != say::Severity::Note && it.accepted.is_none();
         if self.findings.iter().any(wrong) { Outcome::Found } else { Outcome::Fine }
     }
 }

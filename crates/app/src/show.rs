@@ -1,6 +1,7 @@
 //! `show`: the decision list of a host.
 
 use super::Loaded;
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
 use tipstaff_core::plan::{Act, Decision, Idle};
@@ -24,7 +25,7 @@ pub struct Report {
 #[derive(Debug, Serialize)]
 pub struct Direction {
     /// `inbound`, `outbound` or `forwarded`.
-    pub direction: &'static str,
+    pub direction: say::Direction,
     /// The decisions.
     pub decisions: Vec<Line>,
 }
@@ -33,7 +34,7 @@ pub struct Direction {
 #[derive(Debug, Serialize)]
 pub struct Line {
     /// `baseline`, `rule` or `default`.
-    pub kind: &'static str,
+    pub kind: say::Origin,
     /// Its name.
     pub name: String,
     /// What it is about.
@@ -43,7 +44,7 @@ pub struct Line {
     /// To where, as written; `anywhere` where nothing is written.
     pub to: String,
     /// `allow`, `deny` or `reject`.
-    pub verdict: &'static str,
+    pub verdict: say::Verdict,
     /// The rate up to which that holds.
     pub rate: Option<String>,
     /// Whether it is switched off.
@@ -72,7 +73,7 @@ pub fn report(loaded: &Loaded) -> Report {
             .chains
             .iter()
             .map(|chain| Direction {
-                direction: chain.direction.as_str(),
+                direction: chain.direction.into(),
                 decisions: chain.decisions.iter().map(line).collect(),
             })
             .collect(),
@@ -83,12 +84,12 @@ fn line(decision: &Decision) -> Line {
     let written = &decision.written;
     let or_anywhere = |text: &str| if text.is_empty() { "anywhere" } else { text }.to_owned();
     Line {
-        kind: decision.id.kind.as_str(),
+        kind: decision.id.kind.into(),
         name: decision.id.to_string(),
         traffic: written.traffic.clone(),
         from: or_anywhere(&written.from),
         to: or_anywhere(&written.to),
-        verdict: decision.act.verdict().as_str(),
+        verdict: decision.act.verdict().into(),
         rate: match decision.act {
             Act::AllowWithin(rate) => Some(rate.to_string()),
             Act::Decide(_) => None,

@@ -5,12 +5,12 @@ use crate::Outcome;
 use crate::store::{
     Docket, Entry, Home, Kind as EntryKind, Note, State, Watcher, Written, digest, pending,
 };
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
-use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::{Drift, ProgramRule, compare};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::ruleset::{self, Denies, OtherTable, Snapshot, Tally};
@@ -109,22 +109,22 @@ pub struct Witness {
     /// The packet.
     pub packet: PacketWords,
     /// What the policy does with it.
-    pub policy: &'static str,
+    pub policy: say::Word,
     /// What the kernel's rules do with it; `unknown` if they are not understood.
-    pub kernel: &'static str,
+    pub kernel: say::Word,
 }
 
 /// What a decision has taken.
 #[derive(Debug, Serialize)]
 pub struct RuleCount {
     /// `inbound`, `outbound` or `forwarded`.
-    pub direction: &'static str,
+    pub direction: say::Direction,
     /// `baseline`, `rule` or `default`.
-    pub kind: &'static str,
+    pub kind: say::Origin,
     /// Its name.
     pub name: String,
     /// `allow`, `deny` or `reject`; `null` for a rule that the policy does not have.
-    pub verdict: Option<&'static str>,
+    pub verdict: Option<say::Verdict>,
     /// Packets; for a rate, those within it.
     pub packets: u64,
     /// Bytes of those.
@@ -334,10 +334,10 @@ fn count(
     let taken = tally.map(|it| it.taken).unwrap_or_default();
     let excess = tally.and_then(|it| it.excess);
     RuleCount {
-        direction: direction.as_str(),
-        kind: id.kind.as_str(),
+        direction: direction.into(),
+        kind: id.kind.into(),
         name: id.to_string(),
-        verdict: decision.map(|decision| decision.act.verdict().as_str()),
+        verdict: decision.map(|decision| decision.act.verdict().into()),
         packets: taken.packets,
         bytes: taken.bytes,
         excess_packets: excess.map(|it| it.packets),
@@ -401,8 +401,8 @@ fn difference(atlas: &Atlas, difference: &MeaningDifference, loaded: &Loaded) ->
     Difference { message, witness }
 }
 
-fn verdict(fate: &Fate) -> &'static str {
-    fate.verdict().map_or("unknown", Verdict::as_str)
+fn verdict(fate: &Fate) -> say::Word {
+    fate.verdict().map_or(say::Word::Unknown, Into::into)
 }
 
 fn words(drift: &Drift) -> String {

@@ -1,5 +1,6 @@
 //! Parts that several reports share.
 
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr};
 use tipstaff_core::plan::{HostPlan, RuleId};
@@ -9,7 +10,7 @@ use tipstaff_core::space::{ConnectionState, Direction, Family, Packet, Transport
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct By {
     /// `baseline`, `rule` or `default`.
-    pub kind: &'static str,
+    pub kind: say::Origin,
     /// Its name; those of the baseline and of defaults begin with their kind and a slash.
     pub name: String,
     /// `file:line`, or `null` where the language supplies it.
@@ -21,11 +22,7 @@ impl By {
     /// kernel) has no origin.
     pub fn of(id: &RuleId, plan: &HostPlan) -> Self {
         let origin = plan.find(id).and_then(|decision| decision.origin.as_ref());
-        Self {
-            kind: id.kind.as_str(),
-            name: id.to_string(),
-            origin: origin.map(ToString::to_string),
-        }
+        Self { kind: id.kind.into(), name: id.to_string(), origin: origin.map(ToString::to_string) }
     }
 }
 
@@ -57,7 +54,7 @@ pub fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
 #[derive(Clone, Debug, Serialize)]
 pub struct PacketWords {
     /// `inbound`, `outbound` or `forwarded`.
-    pub direction: &'static str,
+    pub direction: say::Direction,
     /// The interface it comes in by, if that is known.
     pub in_interface: Option<String>,
     /// The interface it goes out by, if that is known.
@@ -92,7 +89,7 @@ impl PacketWords {
         };
         let ports = packet.ports();
         Self {
-            direction: packet.direction.as_str(),
+            direction: packet.direction.into(),
             in_interface: packet.in_interface.clone(),
             out_interface: packet.out_interface.clone(),
             source: packet.source,

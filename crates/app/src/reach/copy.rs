@@ -3,6 +3,7 @@
 use super::planned::{Knock, Planned};
 use super::words::{Entry, From};
 use crate::rehearse::{Order, Ranges, Scene, Shot, Try, carry_out};
+use crate::vocabulary as say;
 use crate::{Failure, Loaded};
 use tipstaff_core::rehearsal::{CLIENT_PORT, speaker};
 use tipstaff_core::space::Family;
@@ -67,7 +68,7 @@ pub fn try_all(
     let findings = carry_out(&order, |at, _, outcome| {
         let (Some(probe), [(met, _)]) = (tried.get(at), &outcome[..]) else { return };
         let part = probe.slot.of(entries, pings);
-        part.copy = Some(met.as_str());
+        part.copy = Some((*met).into());
         let fits = fits(part.policy, part.limited, probe.knock, *met);
         part.agree = Some(part.agree.unwrap_or(true) && fits);
     })?;
@@ -75,14 +76,14 @@ pub fn try_all(
 }
 
 /// Whether what was met is what the verdict leads one to expect, given that somebody listens.
-fn fits(verdict: &str, limited: bool, knock: Knock, met: Met) -> bool {
+fn fits(verdict: say::Word, limited: bool, knock: Knock, met: Met) -> bool {
     match (verdict, met) {
-        ("allow", Met::Open) | ("deny", Met::Denied | Met::Lost) | ("reject", Met::Rejected) => {
-            true
-        }
+        (say::Word::Allow, Met::Open)
+        | (say::Word::Deny, Met::Denied | Met::Lost)
+        | (say::Word::Reject, Met::Rejected) => true,
         // Pings are answered by the kernel itself, not by a socket.
-        ("allow", Met::Closed) => knock == Knock::Ping,
-        ("allow", Met::Denied) => limited,
+        (say::Word::Allow, Met::Closed) => knock == Knock::Ping,
+        (say::Word::Allow, Met::Denied) => limited,
         _ => false,
     }
 }

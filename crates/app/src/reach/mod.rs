@@ -170,17 +170,10 @@ fn pings(
             let parts = verdicts::parts(&wanted, family, loaded, kernel, &column.senders);
             planned.plan_ping(column, &parts, pings.len());
             let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
-            pings.push(From::of(column.name.clone(), version(family), parts));
+            pings.push(From::of(column.name.clone(), family.into(), parts));
         }
     }
     pings
-}
-
-fn version(family: Family) -> &'static str {
-    match family {
-        Family::V4 => "IPv4",
-        Family::V6 => "IPv6",
-    }
 }
 
 /// The program that the kernel's rules take a socket for, if it is not who holds it; only rules that
@@ -210,7 +203,7 @@ fn views(
             let parts = verdicts::parts(wanted, family, loaded, kernel, &column.senders);
             planned.plan(listener, column, &parts, from.len());
             let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
-            from.push(From::of(column.name.clone(), version(family), parts));
+            from.push(From::of(column.name.clone(), family.into(), parts));
         }
     }
     planned.next_listener();
@@ -229,10 +222,10 @@ fn families(listener: &Listener) -> Vec<Family> {
 fn entry(listener: &Listener, taken_for: Option<String>, user: String, from: Vec<From>) -> Entry {
     let owner = listener.owner.as_ref();
     Entry {
-        protocol: listener.protocol.as_str(),
+        protocol: listener.protocol.into(),
         address: listener.address.to_string(),
         port: listener.port,
-        versions: families(listener).into_iter().map(version).collect(),
+        versions: families(listener).into_iter().map(Into::into).collect(),
         program: owner.and_then(|it| it.program.as_ref()).map(|it| it.display().to_string()),
         taken_for,
         pid: owner.map(|it| it.pid),

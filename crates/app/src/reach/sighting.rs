@@ -2,6 +2,7 @@
 
 use super::planned::{Knock, Probe};
 use super::words::{Entry, From, ProbeWords};
+use crate::vocabulary as say;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use tipstaff_linux::probe::{Observation, State};
@@ -70,7 +71,7 @@ impl Sighting {
         part.probes.push(ProbeWords {
             source: self.source,
             destination: self.destination,
-            met: observation.state.as_str(),
+            met: observation.state.into(),
             evidence: observation.evidence,
             micros: u64::try_from(self.time.as_micros()).unwrap_or(u64::MAX),
             explained: self.explained.clone(),
@@ -100,19 +101,21 @@ pub struct Stopped {
 
 /// Whether an observation is what the verdict leads one to expect, given that somebody listens.
 /// A service may be silent over UDP although it was reached, and beyond a rate everything is.
-fn fits(verdict: &str, limited: bool, knock: Knock, state: State) -> bool {
+fn fits(verdict: say::Word, limited: bool, knock: Knock, state: State) -> bool {
     match (verdict, state) {
-        ("allow", State::Open)
-        | ("deny", State::Silent)
-        | ("reject", State::Refused | State::Prohibited) => true,
-        ("allow", State::Silent) => limited || matches!(knock, Knock::Port(PortProtocol::Udp, _)),
+        (say::Word::Allow, State::Open)
+        | (say::Word::Deny, State::Silent)
+        | (say::Word::Reject, State::Refused | State::Prohibited) => true,
+        (say::Word::Allow, State::Silent) => {
+            limited || matches!(knock, Knock::Port(PortProtocol::Udp, _))
+        }
         _ => false,
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{Knock, fits};
+    use super::{Knock, fits, say};
     use tipstaff_linux::probe::State;
     use tipstaff_linux::sockets::PortProtocol;
 
@@ -121,10 +124,10 @@ mod tests {
 
     #[test]
     fn silence_contradicts_an_allowance_only_over_tcp() {
-        assert!(fits("allow", false, UDP, State::Silent));
-        assert!(!fits("allow", false, TCP, State::Silent));
-        assert!(!fits("deny", false, TCP, State::Refused));
-        assert!(fits("reject", false, UDP, State::Prohibited));
-        assert!(!fits("reject", false, TCP, State::Open));
+        assert!(fits(say::Word::Allow, false, UDP, State::Silent));
+        assert!(!fits(say::Word::Allow, false, TCP, State::Silent));
+        assert!(!fits(say::Word::Deny, false, TCP, State::Refused));
+        assert!(fits(say::Word::Reject, false, UDP, State::Prohibited));
+        assert!(!fits(say::Word::Reject, false, TCP, State::Open));
     }
 }

@@ -1,6 +1,7 @@
 //! The policy's word and the kernel's word about a listener.
 
 use super::words::Part;
+use crate::vocabulary as say;
 use crate::{By, Loaded};
 use std::net::IpAddr;
 use tipstaff_core::plan::{self, Decided, Decider, HostPlan, Question, sweep};
@@ -119,9 +120,9 @@ impl Fares {
                     some.iter().map(|it| it.clone().unwrap_or_else(|| ANOTHER.into())).collect(),
                 ),
             },
-            policy: policy.verdict.as_str(),
+            policy: policy.verdict.into(),
             limited: policy.limited,
-            kernel: kernel.verdict().map_or("unknown", Verdict::as_str),
+            kernel: kernel.verdict().map_or(say::Word::Unknown, Into::into),
             decided_by: By::of(&policy.by, plan),
             kernel_decided_by: kernel_by,
             copy: None,

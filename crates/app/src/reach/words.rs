@@ -1,6 +1,7 @@
 //! What is asked, and what is told.
 
 use super::vantage::Vantage;
+use crate::vocabulary as say;
 use crate::{By, Finding, Outcome};
 use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
@@ -58,13 +59,13 @@ impl Report {
 #[derive(Clone, Debug, Serialize)]
 pub struct Entry {
     /// `tcp` or `udp`.
-    pub protocol: &'static str,
+    pub protocol: say::PortProtocol,
     /// The address it is bound to.
     pub address: String,
     /// Its port.
     pub port: u16,
     /// `IPv4`, `IPv6`, or both, by the versions it takes.
-    pub versions: Vec<&'static str>,
+    pub versions: Vec<say::Version>,
     /// The program's file.
     pub program: Option<String>,
     /// The program that the kernel's rules take its socket to belong to, if that is another one:
@@ -84,15 +85,15 @@ pub struct From {
     /// The place or address.
     pub place: String,
     /// `IPv4` or `IPv6`.
-    pub version: &'static str,
+    pub version: say::Version,
     /// The policy's word: `allow`, `deny`, `reject`, or `partly` if not all senders or own
     /// addresses fare alike.
-    pub policy: &'static str,
+    pub policy: say::Word,
     /// The kernel's word, likewise; `unknown` if its rules are not understood or not readable.
-    pub kernel: &'static str,
+    pub kernel: say::Word,
     /// The wire's word: `open`, `refused`, `prohibited`, `silent`, `unreachable`, or `partly`;
     /// `null` where no probe was possible.
-    pub observed: Option<&'static str>,
+    pub observed: Option<say::Sight>,
     /// Who decides by the policy; `null` for `partly`.
     pub decided_by: Option<By>,
     /// Whether the witnesses that spoke agree; `null` if only one did.
@@ -112,11 +113,11 @@ pub struct Part {
     /// that makes no difference.
     pub interfaces: Option<Vec<String>>,
     /// The policy's word.
-    pub policy: &'static str,
+    pub policy: say::Word,
     /// Whether that holds only up to a rate.
     pub limited: bool,
     /// The kernel's word.
-    pub kernel: &'static str,
+    pub kernel: say::Word,
     /// Who decides by the policy.
     pub decided_by: By,
     /// Who decides by the kernel's rules, if that is somebody else.
@@ -124,9 +125,9 @@ pub struct Part {
     /// What it met in a copy of this machine in a lab: `open`, `closed` where nobody listens,
     /// `rejected`, `denied`, `stopped-early` before any inbound rule, `stopped-oddly`, `passed-on`
     /// to another machine; `null` if that was not tried.
-    pub copy: Option<&'static str>,
+    pub copy: Option<say::Fate>,
     /// The wire's word.
-    pub observed: Option<&'static str>,
+    pub observed: Option<say::Sight>,
     /// How that was seen.
     pub probes: Vec<ProbeWords>,
     /// Whether the witnesses that spoke agree; `null` if only one did.
@@ -141,7 +142,7 @@ pub struct ProbeWords {
     /// Where it went.
     pub destination: SocketAddr,
     /// What it met.
-    pub met: &'static str,
+    pub met: say::Sight,
     /// How that was seen.
     pub evidence: String,
     /// How long that took, in microseconds.
@@ -151,8 +152,8 @@ pub struct ProbeWords {
 }
 
 /// The value that all share, `partly` if they differ.
-fn shared(values: impl Iterator<Item = &'static str>) -> Option<&'static str> {
-    values.reduce(|a, b| if a == b { a } else { "partly" })
+fn shared<T: Copy + PartialEq>(partly: T, values: impl Iterator<Item = T>) -> Option<T> {
+    values.reduce(|a, b| if a == b { a } else { partly })
 }
 
 impl From {
@@ -163,12 +164,14 @@ impl From {
     }
 
     /// From one place, as its parts fare.
-    pub fn of(place: String, version: &'static str, parts: Vec<Part>) -> Self {
+    pub fn of(place: String, version: say::Version, parts: Vec<Part>) -> Self {
         Self {
             place,
             version,
-            policy: shared(parts.iter().map(|it| it.policy)).unwrap_or("deny"),
-            kernel: shared(parts.iter().map(|it| it.kernel)).unwrap_or("unknown"),
+            policy: shared(say::Word::Partly, parts.iter().map(|it| it.policy))
+                .unwrap_or(say::Word::Deny),
+            kernel: shared(say::Word::Partly, parts.iter().map(|it| it.kernel))
+                .unwrap_or(say::Word::Unknown),
             observed: None,
             decided_by: match &parts[..] {
                 [] => None,
@@ -185,9 +188,9 @@ impl From {
     /// Draws the conclusions from what the parts say.
     pub fn sum_up(&mut self) {
         for part in &mut self.parts {
-            part.observed = shared(part.probes.iter().map(|it| it.met));
+            part.observed = shared(say::Sight::Partly, part.probes.iter().map(|it| it.met));
         }
-        self.observed = shared(self.parts.iter().filter_map(|it| it.observed));
+        self.observed = shared(say::Sight::Partly, self.parts.iter().filter_map(|it| it.observed));
         self.agree = self.parts.iter().filter_map(|it| it.agree).reduce(|a, b| a && b);
     }
 }

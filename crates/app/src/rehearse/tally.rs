@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use tipstaff_core::plan::{Act, HostPlan};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::rehearsal::{Judge, Role, Stand};
-use tipstaff_core::space::{Family, Packet, Tracking, TrafficSet, Transport};
+use tipstaff_core::space::{Packet, Tracking, TrafficSet, Transport};
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::sockets::PortProtocol;
 
@@ -70,9 +70,9 @@ impl<'l> Tally<'l> {
                     if self.witnesses.len() < SHOWN {
                         self.witnesses.push(Witness {
                             packet: PacketWords::of(&now),
-                            policy: decision.act.verdict().as_str(),
+                            policy: decision.act.verdict().into(),
                             decided_by: By::of(&decision.id, self.plan),
-                            met: met.as_str(),
+                            met: (*met).into(),
                         });
                     }
                 }
@@ -105,7 +105,7 @@ impl<'l> Tally<'l> {
             interface: stand.interface.clone(),
             source_port: stand.source_port,
             program: program.map(str::to_owned),
-            version: if family == Family::V4 { "IPv4" } else { "IPv6" },
+            version: family.into(),
             packets: packets.count(),
             open: words(open),
             closed: words(closed),

@@ -1,5 +1,6 @@
 //! What is asked, and what is told.
 
+use crate::vocabulary as say;
 use crate::{By, Outcome, PacketWords};
 use serde::Serialize;
 use std::net::IpAddr;
@@ -74,7 +75,7 @@ pub struct Row {
     /// The program that listened, one that rules name; `null` if nobody did.
     pub program: Option<String>,
     /// `IPv4` or `IPv6`.
-    pub version: &'static str,
+    pub version: say::Version,
     /// How many packets were tried.
     pub packets: u64,
     /// What got through; on a copy, where somebody listens.
@@ -115,9 +116,9 @@ pub struct Witness {
     /// The packet.
     pub packet: PacketWords,
     /// The policy's word.
-    pub policy: &'static str,
+    pub policy: say::Verdict,
     /// Who decides by the policy.
     pub decided_by: By,
     /// What it met.
-    pub met: &'static str,
+    pub met: say::Fate,
 }

@@ -260,9 +260,7 @@ fn witnesses(
     let entries = reached.into_iter().flat_map(|it| &it.listeners);
     let address = listener.address.to_string();
     let entry = entries.into_iter().find(|it| {
-        it.port == listener.port
-            && it.protocol == listener.protocol.as_str()
-            && it.address == address
+        it.port == listener.port && it.protocol == listener.protocol.into() && it.address == address
     });
     for (cell, column) in cells.iter_mut().zip(columns) {
         let views = entry.into_iter().flat_map(|it| &it.from).filter(|it| it.place == column.name);

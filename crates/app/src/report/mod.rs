@@ -7,6 +7,7 @@ pub use matrix::{Cell, Matrix, Row};
 use super::reach::{self, Vantage};
 use super::{Failure, Finding, Loaded, grouped, rehearse, review, show};
 use crate::Outcome;
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::time::Duration;
 use tipstaff_linux::sockets;
@@ -51,7 +52,7 @@ pub struct Report {
 impl Report {
     /// How it ended.
     pub fn outcome(&self) -> Outcome {
-        let wrong = |it: &Finding| it.severity != "note" && it.accepted.is_none();
+        let wrong = |it: &Finding| it.severity != say::Severity::Note && it.accepted.is_none();
         if self.disagreements.is_empty() && !self.findings.iter().any(wrong) {
             Outcome::Fine
         } else {
@@ -159,8 +160,8 @@ impl Report {
                     from.version,
                     from.policy,
                     from.kernel,
-                    from.parts.iter().find_map(|it| it.copy).unwrap_or("nothing"),
-                    from.observed.unwrap_or("nothing"),
+                    from.parts.iter().find_map(|it| it.copy).map_or("nothing", say::Fate::as_str),
+                    from.observed.map_or("nothing", say::Sight::as_str),
                 ));
             }
         }

@@ -54,7 +54,7 @@ pub fn sights(report: &Report) -> Vec<Sight> {
                     port: format!("{}/{}", entry.port, entry.protocol),
                     from: from.place.clone(),
                     source: probe.source,
-                    met: probe.met,
+                    met: probe.met.as_str(),
                 });
             }
         }

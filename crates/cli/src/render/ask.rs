@@ -3,6 +3,7 @@
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, place};
 use tipstaff_app::ask::{PathStep, Report};
+use tipstaff_app::vocabulary::Verdict;
 
 /// The report as text.
 pub fn ask(report: &Report, screen: &Screen) -> String {
@@ -26,7 +27,7 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
     let mut text = format!(
         "{}\n\n  {}  by {} ({})\n  {}\n\n",
         screen.paint(Style::Strong, &heading),
-        screen.paint(verdict_style(report.verdict), report.verdict),
+        screen.paint(verdict_style(report.verdict), report.verdict.as_str()),
         screen.paint(Style::Strong, &clean(&decided.name)),
         clean(origin),
         consequence(report)
@@ -47,9 +48,11 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
 
 fn consequence(report: &Report) -> &'static str {
     match (report.verdict, report.limited, report.answered) {
-        ("allow", false, _) => "It passes, and so do the replies to it.",
-        ("allow", true, _) => "It passes while the rate is kept; beyond it, it meets silence.",
-        ("deny", ..) => "The sender hears nothing.",
+        (Verdict::Allow, false, _) => "It passes, and so do the replies to it.",
+        (Verdict::Allow, true, _) => {
+            "It passes while the rate is kept; beyond it, it meets silence."
+        }
+        (Verdict::Deny, ..) => "The sender hears nothing.",
         (_, _, true) => "The sender is told at once: a reset over TCP, otherwise \"prohibited\".",
         (_, _, false) => "The sender hears nothing: packets of this kind are never answered.",
     }

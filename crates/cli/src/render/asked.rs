@@ -27,7 +27,7 @@ fn is_own(answer: &Answer, name: &str) -> bool {
 }
 
 fn answer(answer: &Answer, report: &Report, screen: &Screen) -> String {
-    let mut verdict = answer.verdict.to_owned();
+    let mut verdict = answer.verdict.to_string();
     if let Some(rate) = &answer.rate {
         verdict.push_str(&format!(" {rate}"));
     }

@@ -3,6 +3,7 @@
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean};
 use tipstaff_app::cut::Report;
+use tipstaff_app::vocabulary::Direction;
 
 /// What lives on, and what was ended.
 pub fn cut(report: &Report, screen: &Screen) -> String {
@@ -20,7 +21,7 @@ pub fn cut(report: &Report, screen: &Screen) -> String {
             (false, None) => ("lives on", Style::Mixed),
         };
         let traffic = match living.direction {
-            "inbound" => living.traffic.clone(),
+            Direction::Inbound => living.traffic.clone(),
             direction => format!("{direction} {}", living.traffic),
         };
         table.row(vec![

@@ -3,6 +3,7 @@
 use super::{Cell, Screen, Style, Table, clean};
 use tipstaff_app::RegionWords;
 use tipstaff_app::effect::{ChangeWords, Effects};
+use tipstaff_app::vocabulary::Direction;
 
 /// Lists of regions are cut here; JSON has all of them.
 const MOST: usize = 8;
@@ -42,7 +43,7 @@ pub fn changes(changes: &[ChangeWords], screen: &Screen) -> String {
         }
         for (at, (traffic, ends)) in rows.into_iter().enumerate() {
             let first = at == 0;
-            let direction = if change.direction == "inbound" {
+            let direction = if change.direction == Direction::Inbound {
                 String::new()
             } else {
                 format!("{} ", change.direction)

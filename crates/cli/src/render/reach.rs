@@ -4,6 +4,7 @@ use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::By;
 use tipstaff_app::reach::{Entry, From, Part, ProbeWords, Report};
+use tipstaff_app::vocabulary::{Fate, Sight, Verdict, Version, Word};
 use tipstaff_core::policy::ANYWHERE;
 
 /// The mark of a cell whose witnesses disagree.
@@ -79,7 +80,9 @@ fn listener(entry: &Entry) -> Cell {
 
 fn bound(entry: &Entry) -> String {
     match (entry.address.as_str(), entry.versions.as_slice()) {
-        ("0.0.0.0" | "::", versions) => format!("all {}", versions.join("+")),
+        ("0.0.0.0" | "::", versions) => {
+            format!("all {}", versions.iter().map(|it| it.as_str()).collect::<Vec<_>>().join("+"))
+        }
         (address, _) => address.to_owned(),
     }
 }
@@ -102,8 +105,8 @@ fn view(views: &[&From]) -> Cell {
     for (alike, fares) in &groups {
         let version = match (split, alike[0].version) {
             (false, _) => "",
-            (true, "IPv4") => "v4 ",
-            (true, _) => "v6 ",
+            (true, Version::V4) => "v4 ",
+            (true, Version::V6) => "v6 ",
         };
         for (at, fare) in fares.iter().enumerate() {
             let whom = (fares.len() > 1).then(|| whom(alike, at));
@@ -121,10 +124,10 @@ fn view(views: &[&From]) -> Cell {
 #[derive(PartialEq)]
 struct Fare<'a> {
     interfaces: Option<&'a Vec<String>>,
-    policy: &'a str,
-    kernel: &'a str,
-    copy: Option<&'a str>,
-    observed: Option<&'a str>,
+    policy: Word,
+    kernel: Word,
+    copy: Option<Fate>,
+    observed: Option<Sight>,
     agree: Option<bool>,
     limited: bool,
     by: &'a By,
@@ -145,16 +148,18 @@ impl<'a> Fare<'a> {
     }
 
     fn words(&self) -> String {
-        let kernel_differs = self.kernel != self.policy && self.kernel != "unknown";
+        let kernel_differs = self.kernel != self.policy && self.kernel != Word::Unknown;
         let mark = if self.agree == Some(false) { format!("{MARK} ") } else { String::new() };
         let limit = if self.limited { " (rate)" } else { "" };
         let kernel =
             if kernel_differs { format!(", kernel {}", self.kernel) } else { String::new() };
         // Where the copy meets what the policy says there is nothing more to tell.
-        let alike = |copy: &str| {
+        let alike = |copy: &Fate| {
             matches!(
                 (self.policy, copy),
-                ("allow", "open") | ("deny", "denied" | "stopped-early") | ("reject", "rejected")
+                (Word::Allow, Fate::Open)
+                    | (Word::Deny, Fate::Denied | Fate::StoppedEarly)
+                    | (Word::Reject, Fate::Rejected)
             )
         };
         let copy = self.copy.filter(|it| self.agree == Some(false) && !alike(it));
@@ -164,7 +169,15 @@ impl<'a> Fare<'a> {
     }
 
     fn style(&self) -> Style {
-        if self.agree == Some(false) { Style::Wrong } else { verdict_style(self.policy) }
+        if self.agree == Some(false) { Style::Wrong } else { word_style(self.policy) }
+    }
+}
+
+fn word_style(word: Word) -> Style {
+    match word {
+        Word::Allow => verdict_style(Verdict::Allow),
+        Word::Deny => verdict_style(Verdict::Deny),
+        Word::Reject | Word::Partly | Word::Unknown => Style::Mixed,
     }
 }
 
@@ -222,7 +235,7 @@ fn legend(report: &Report, screen: &Screen) -> String {
 /// Whom the host answers pings, in a line for each answer.
 fn pings(report: &Report, screen: &Screen) -> String {
     /// A place, and the IP versions.
-    type Callers<'r> = (&'r str, Vec<&'r str>);
+    type Callers<'r> = (&'r str, Vec<Version>);
     let mut groups: Vec<(String, Vec<Callers<'_>>)> = Vec::new();
     for from in &report.pings {
         // Many pings at once meet the rate; what each met is in the JSON form.

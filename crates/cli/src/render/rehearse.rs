@@ -115,7 +115,7 @@ fn lines(report: &Report, by_name: bool) -> Vec<Line<'_>> {
     let mut lines: Vec<Line<'_>> = Vec::new();
     let mut places: HashMap<(&str, Option<&str>, [&str; 6]), usize> = HashMap::new();
     for row in report.rows.iter().filter(|row| row.is_usual()) {
-        let name = if by_name { row.from.as_str() } else { row.version };
+        let name = if by_name { row.from.as_str() } else { row.version.as_str() };
         let key = (name, row.program.as_deref(), row.fates());
         let place = *places.entry(key).or_insert_with(|| {
             lines.push(Line { rows: Vec::new() });

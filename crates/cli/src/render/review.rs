@@ -4,6 +4,7 @@ use super::{Screen, Style, clean, place, wrap};
 use tipstaff_app::Finding;
 use tipstaff_app::PacketWords;
 use tipstaff_app::review::{Explanation, Report};
+use tipstaff_app::vocabulary::Severity;
 
 /// The findings.
 pub fn review(report: &Report, screen: &Screen) -> String {
@@ -14,10 +15,10 @@ pub fn review(report: &Report, screen: &Screen) -> String {
         text.push('\n');
         text.push_str(&finding(found, screen));
     }
-    let count = |severity: &str| {
+    let count = |severity: Severity| {
         report.findings.iter().filter(|it| it.severity == severity && it.accepted.is_none()).count()
     };
-    let words: Vec<String> = ["error", "warning", "note"]
+    let words: Vec<String> = [Severity::Error, Severity::Warning, Severity::Note]
         .into_iter()
         .filter_map(|word| match count(word) {
             0 => None,
@@ -43,7 +44,7 @@ fn grouped(findings: &[Finding]) -> Vec<Finding> {
     let mut list: Vec<Finding> = Vec::new();
     for found in findings {
         let alike = |it: &&mut Finding| {
-            it.severity == "note"
+            it.severity == Severity::Note
                 && (it.code, &it.message, &it.others) == (found.code, &found.message, &found.others)
                 && it.accepted.is_none()
                 && found.accepted.is_none()
@@ -61,9 +62,9 @@ fn grouped(findings: &[Finding]) -> Vec<Finding> {
 pub fn finding(found: &Finding, screen: &Screen) -> String {
     let (style, word) = match (&found.accepted, found.severity) {
         (Some(_), _) => (Style::Faint, "accepted"),
-        (None, "error") => (Style::Closed, "error"),
-        (None, "warning") => (Style::Mixed, "warning"),
-        (None, _) => (Style::Plain, "note"),
+        (None, Severity::Error) => (Style::Closed, "error"),
+        (None, Severity::Warning) => (Style::Mixed, "warning"),
+        (None, Severity::Note) => (Style::Plain, "note"),
     };
     let mut text = format!(
         "{} {} {}  {}\n",

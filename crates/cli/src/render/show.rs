@@ -2,6 +2,7 @@
 
 use super::{Cell, Screen, Style, Table, clean, place, wrap};
 use tipstaff_app::show::{Line, Report};
+use tipstaff_app::vocabulary::{Origin, Verdict};
 
 /// The report as text.
 pub fn show(report: &Report, screen: &Screen) -> String {
@@ -18,7 +19,10 @@ pub fn show(report: &Report, screen: &Screen) -> String {
         wrap(reading, screen.width).join("\n")
     );
     for direction in &report.directions {
-        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, direction.direction)));
+        text.push_str(&format!(
+            "\n{}\n",
+            screen.paint(Style::Strong, direction.direction.as_str())
+        ));
         // An empty column would only take room.
         let to = direction.decisions.iter().any(|line| line.to != "anywhere");
         let mut titles = vec!["name", "verdict", "traffic", "from"];
@@ -34,7 +38,7 @@ pub fn show(report: &Report, screen: &Screen) -> String {
 }
 
 fn row(line: &Line, to: bool) -> Vec<Cell> {
-    let style = if line.kind == "rule" { Style::Strong } else { Style::Plain };
+    let style = if line.kind == Origin::Rule { Style::Strong } else { Style::Plain };
     let mut cells = vec![
         Cell::new(&line.name, style),
         verdict(line),
@@ -51,7 +55,7 @@ fn verdict(line: &Line) -> Cell {
         let why = if line.paused { "paused" } else { "ended" };
         return Cell::new(format!("{why} ({})", line.verdict), Style::Faint);
     }
-    let mut text = line.verdict.to_owned();
+    let mut text = line.verdict.to_string();
     if let Some(rate) = &line.rate {
         text.push_str(&format!(" {rate}"));
     }
@@ -68,10 +72,10 @@ fn verdict(line: &Line) -> Cell {
 }
 
 /// The style of a verdict's word.
-pub fn verdict_style(verdict: &str) -> Style {
+pub fn verdict_style(verdict: Verdict) -> Style {
     match verdict {
-        "allow" => Style::Good,
-        "deny" => Style::Closed,
-        _ => Style::Mixed,
+        Verdict::Allow => Style::Good,
+        Verdict::Deny => Style::Closed,
+        Verdict::Reject => Style::Mixed,
     }
 }

@@ -3,6 +3,7 @@
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean};
 use tipstaff_app::status::{Other, Report, RuleCount};
+use tipstaff_app::vocabulary::{Origin, Verdict};
 
 /// The report as text.
 pub fn status(report: &Report, screen: &Screen) -> String {
@@ -153,8 +154,9 @@ fn verdict(report: &Report, screen: &Screen) -> String {
 }
 
 fn rows(rule: &RuleCount) -> Vec<Vec<Cell>> {
-    let verdict = rule.verdict.unwrap_or("not in the policy");
-    let name = if rule.kind == "rule" { Style::Strong } else { Style::Plain };
+    let verdict = rule.verdict.map_or("not in the policy", Verdict::as_str);
+    let style = rule.verdict.map_or(Style::Mixed, verdict_style);
+    let name = if rule.kind == Origin::Rule { Style::Strong } else { Style::Plain };
     let row = |verdict: Cell, packets: u64, bytes: u64| {
         let number = |value: u64| match value {
             0 => Cell::new("0", Style::Faint),
@@ -168,7 +170,7 @@ fn rows(rule: &RuleCount) -> Vec<Vec<Cell>> {
             number(bytes),
         ]
     };
-    let mut rows = vec![row(Cell::new(verdict, verdict_style(verdict)), rule.packets, rule.bytes)];
+    let mut rows = vec![row(Cell::new(verdict, style), rule.packets, rule.bytes)];
     if let (Some(packets), Some(bytes)) = (rule.excess_packets, rule.excess_bytes) {
         rows.push(row(Cell::new("deny (beyond the rate)", Style::Closed), packets, bytes));
     }

@@ -5,6 +5,7 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 use tipstaff_app::Finding;
 use tipstaff_app::report::{Cell, Matrix, Report, Row};
 use tipstaff_app::show::{Direction, Line};
+use tipstaff_app::vocabulary::{Severity, Verdict};
 
 /// Light and dark by the reader's choice; on paper, words and borders carry what colours do.
 const LOOK: &str = include_str!("page.css");
@@ -69,8 +70,8 @@ pub fn page(report: &Report) -> String {
 /// The report in one sentence.
 fn verdict(report: &Report) -> Markup {
     let open: Vec<&Finding> = report.findings.iter().filter(|it| it.accepted.is_none()).collect();
-    let count = |severity: &str| open.iter().filter(|it| it.severity == severity).count();
-    let wrong = count("error") + count("warning");
+    let count = |severity: Severity| open.iter().filter(|it| it.severity == severity).count();
+    let wrong = count(Severity::Error) + count(Severity::Warning);
     html! {
         @if report.disagreements.is_empty() {
             span.mark.good { "witnesses agree" }
@@ -230,9 +231,9 @@ fn decisions(direction: &Direction) -> Markup {
 fn decision(line: &Line, to: bool) -> Markup {
     let kind = match (line.verdict, &line.rate) {
         _ if line.paused || line.ended => "idle",
-        ("allow", None) => "open",
-        ("allow", Some(_)) => "rate",
-        ("reject", _) => "refused",
+        (Verdict::Allow, None) => "open",
+        (Verdict::Allow, Some(_)) => "rate",
+        (Verdict::Reject, _) => "refused",
         _ => "silence",
     };
     html! {

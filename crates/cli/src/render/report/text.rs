@@ -2,6 +2,7 @@
 
 use crate::render::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::report::{Cell as Met, Report, Row};
+use tipstaff_app::vocabulary::Severity;
 
 /// The report as text.
 pub fn reported(report: &Report, screen: &Screen) -> String {
@@ -34,8 +35,9 @@ pub fn reported(report: &Report, screen: &Screen) -> String {
         paragraph("! ", disagreement, Style::Wrong);
     }
     let open: Vec<_> = report.findings.iter().filter(|it| it.accepted.is_none()).collect();
-    let count = |severity: &str| open.iter().filter(|it| it.severity == severity).count();
-    let (errors, warnings, notes) = (count("error"), count("warning"), count("note"));
+    let count = |severity: Severity| open.iter().filter(|it| it.severity == severity).count();
+    let (errors, warnings, notes) =
+        (count(Severity::Error), count(Severity::Warning), count(Severity::Note));
     if !open.is_empty() {
         let several = |count: usize, word: &str| match count {
             0 => None,
