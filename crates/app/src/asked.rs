@@ -27,7 +27,7 @@ pub struct Report {
     /// The host.
     pub host: String,
     /// `who`, `what` or `why`.
-    pub asked: &'static str,
+    pub asked: say::Asked,
     /// The traffic, the senders or the rule asked about.
     pub about: String,
     /// `inbound`, `outbound` or `forwarded`.
@@ -66,7 +66,7 @@ pub fn report(
             let traffic = read_traffic(&loaded.policy, &source)
                 .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
             let region = Piece { traffic, ..ordinary(plan, direction) };
-            ("who", text, direction, by_fate(loaded, direction, region)?)
+            (say::Asked::Who, text, direction, by_fate(loaded, direction, region)?)
         }
         Question::What(text) => {
             let source = Source::new("--what", text);
@@ -74,11 +74,11 @@ pub fn report(
                 .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
             let ordinary = ordinary(plan, direction);
             let region = Piece { source: senders, ..ordinary };
-            ("what", text, direction, by_fate(loaded, direction, region)?)
+            (say::Asked::What, text, direction, by_fate(loaded, direction, region)?)
         }
         Question::Why(name) => {
             let (direction, answers) = why(loaded, name)?;
-            ("why", name, direction, answers)
+            (say::Asked::Why, name, direction, answers)
         }
     };
     Ok(Report {

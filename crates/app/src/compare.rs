@@ -166,7 +166,7 @@ fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: boo
     let mut pairs: Vec<(Direction, Fate, Fate)> =
         pairs.into_iter().map(|(direction, a, b, _)| (direction, a.clone(), b.clone())).collect();
     pairs.sort_by_key(|it| effect::rank(kind(&it.1, &it.2)));
-    let kinds: Vec<&'static str> = pairs.iter().map(|it| kind(&it.1, &it.2)).collect();
+    let kinds: Vec<say::Effect> = pairs.iter().map(|it| kind(&it.1, &it.2)).collect();
     if !all {
         pairs.truncate(TOLD);
     }
@@ -215,14 +215,14 @@ fn side_words(fate: &Fate, plan: &HostPlan) -> SideWords {
     }
 }
 
-fn kind(before: &Fate, after: &Fate) -> &'static str {
+fn kind(before: &Fate, after: &Fate) -> say::Effect {
     let passes = |fate: &Fate| fate.verdict() == Some(Verdict::Allow);
     match (passes(before), passes(after)) {
-        (false, true) => "opens",
-        (true, false) => "closes",
-        (true, true) if rate(after).is_some() => "limits",
-        (true, true) => "unlimits",
-        (false, false) if after.verdict() == Some(Verdict::Reject) => "answers",
-        (false, false) => "silences",
+        (false, true) => say::Effect::Opens,
+        (true, false) => say::Effect::Closes,
+        (true, true) if rate(after).is_some() => say::Effect::Limits,
+        (true, true) => say::Effect::Unlimits,
+        (false, false) if after.verdict() == Some(Verdict::Reject) => say::Effect::Answers,
+        (false, false) => say::Effect::Silences,
     }
 }

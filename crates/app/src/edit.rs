@@ -58,7 +58,7 @@ pub struct HostEffect {
 #[derive(Debug, Serialize)]
 pub struct Note {
     /// Why it makes none: `decided-above` or `already-so`.
-    pub kind: &'static str,
+    pub kind: say::Idle,
     /// Who decides, or decided.
     pub by: String,
     /// What it says.
@@ -218,12 +218,12 @@ fn notes(rule: &str, (policy, plan): (&Policy, &HostPlan), before: &HostPlan) ->
             continue;
         }
         if share.decision.id != id {
-            notes.push(note("decided-above", share.decision, &share.pieces));
+            notes.push(note(say::Idle::DecidedAbove, share.decision, &share.pieces));
             continue;
         }
         for was in shares(before, direction, share.pieces).unwrap_or_default() {
             if was.decision.act == decision.act && was.decision.id != id {
-                notes.push(note("already-so", was.decision, &was.pieces));
+                notes.push(note(say::Idle::AlreadySo, was.decision, &was.pieces));
             }
         }
     }
@@ -241,13 +241,13 @@ fn why_nothing(rule: Option<(&str, &str)>, policy: &Policy, notes: &[Note], now:
     {
         return "changes nothing: the rule is not in force".into();
     }
-    let names = |kind: &str| {
+    let names = |kind: say::Idle| {
         let mut names: Vec<String> =
             notes.iter().filter(|it| it.kind == kind).map(|it| format!("`{}`", it.by)).collect();
         names.dedup();
         names.join(", ")
     };
-    let (above, same) = (names("decided-above"), names("already-so"));
+    let (above, same) = (names(say::Idle::DecidedAbove), names(say::Idle::AlreadySo));
     match (above.is_empty(), same.is_empty()) {
         (false, true) => {
             format!("changes nothing, because {above} above already decides all of it")

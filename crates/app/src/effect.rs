@@ -13,7 +13,7 @@ use tipstaff_core::policy::{Policy, Verdict};
 pub struct ChangeWords {
     /// What happens: `opens`, `closes`, `limits`, `unlimits`, `answers` (a denial becomes a
     /// rejection) or `silences` (the other way round).
-    pub kind: &'static str,
+    pub kind: say::Effect,
     /// `inbound`, `outbound` or `forwarded`.
     pub direction: say::Direction,
     /// What happened to them before.
@@ -39,7 +39,7 @@ pub struct Effects {
     pub changes_known: bool,
     /// The kinds of all, those that are not told included.
     #[serde(skip)]
-    pub kinds: Vec<&'static str>,
+    pub kinds: Vec<say::Effect>,
 }
 
 impl Effects {
@@ -94,8 +94,12 @@ pub fn sort(list: &mut [ChangeWords]) {
 }
 
 /// Where a kind stands in a list.
-pub fn rank(kind: &str) -> usize {
-    ["opens", "closes"].iter().position(|it| *it == kind).unwrap_or(2)
+pub fn rank(kind: say::Effect) -> usize {
+    match kind {
+        say::Effect::Opens => 0,
+        say::Effect::Closes => 1,
+        _ => 2,
+    }
 }
 
 fn words(
@@ -114,16 +118,16 @@ fn words(
     }
 }
 
-fn kind(before: Act, after: Act) -> &'static str {
+fn kind(before: Act, after: Act) -> say::Effect {
     let passes = |act: Act| act.verdict() == Verdict::Allow;
     match (passes(before), passes(after)) {
-        (false, true) => "opens",
-        (true, false) => "closes",
+        (false, true) => say::Effect::Opens,
+        (true, false) => say::Effect::Closes,
         (true, true) => match after {
-            Act::AllowWithin(_) => "limits",
-            Act::Decide(_) => "unlimits",
+            Act::AllowWithin(_) => say::Effect::Limits,
+            Act::Decide(_) => say::Effect::Unlimits,
         },
-        (false, false) if after == Act::Decide(Verdict::Reject) => "answers",
-        (false, false) => "silences",
+        (false, false) if after == Act::Decide(Verdict::Reject) => say::Effect::Answers,
+        (false, false) => say::Effect::Silences,
     }
 }

@@ -1,6 +1,7 @@
 //! Which rules an enforcement concerns.
 
 use super::{Failure, Loaded};
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::Path;
@@ -106,7 +107,7 @@ pub struct Program {
     /// Its path.
     pub path: String,
     /// What is there: `program`, `script`, `not-executable` or `missing`.
-    pub file: &'static str,
+    pub file: say::AtPath,
 }
 
 fn programs_of(loaded: &Loaded) -> Vec<Program> {

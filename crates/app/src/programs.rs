@@ -3,6 +3,7 @@
 use super::{Failure, Loaded};
 use crate::Outcome;
 use crate::store::{Docket, Home};
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fs;
@@ -81,12 +82,12 @@ fn is_up_to_date(standings: &Standings) -> bool {
 }
 
 /// The word for what is at a path.
-pub fn word(kind: &FileKind) -> &'static str {
+pub fn word(kind: &FileKind) -> say::AtPath {
     match kind {
-        FileKind::Program => "program",
-        FileKind::Script { .. } => "script",
-        FileKind::NotExecutable => "not-executable",
-        FileKind::Missing => "missing",
+        FileKind::Program => say::AtPath::Program,
+        FileKind::Script { .. } => say::AtPath::Script,
+        FileKind::NotExecutable => say::AtPath::NotExecutable,
+        FileKind::Missing => say::AtPath::Missing,
     }
 }
 
@@ -115,7 +116,7 @@ pub struct Program {
     /// Its path.
     pub path: String,
     /// What is there: `program`, `script`, `not-executable` or `missing`.
-    pub file: &'static str,
+    pub file: say::AtPath,
     /// The program that runs it, if it is a script.
     pub interpreter: Option<String>,
     /// Whether the file that is there now is the one that the kernel recognises.
@@ -309,7 +310,7 @@ pub fn watch(
         let now = report()?;
         let processes = |it: &Program| (it.path.clone(), it.processes.clone());
         let running: Vec<_> = now.programs.iter().map(processes).collect();
-        let stale = now.programs.iter().any(|it| !it.recognised && it.file != "missing");
+        let stale = now.programs.iter().any(|it| !it.recognised && it.file != say::AtPath::Missing);
         if stale || !now.recognised || seen.as_ref().is_some_and(|it| *it != running) {
             let report = refresh(home)?;
             if report.refreshed {

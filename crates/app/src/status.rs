@@ -49,7 +49,7 @@ pub struct Report {
     /// that loads it.
     pub after_reboot: bool,
     /// What loads it: `systemd`, `openrc`; `null` if nothing does.
-    pub boot_service: Option<&'static str>,
+    pub boot_service: Option<say::BootService>,
     /// Where they differ: first which packets fare differently, then what differs in form.
     pub differences: Vec<Difference>,
     /// What each decision has taken so far.
@@ -149,7 +149,7 @@ pub struct Other {
     pub chains: Vec<OtherChain>,
     /// Whether it can keep packets out that this policy allows: `never`, `can`, or `perhaps` if
     /// something in it is not understood.
-    pub denies: &'static str,
+    pub denies: say::Denies,
     /// How many rules it has.
     pub rules: usize,
 }
@@ -285,7 +285,7 @@ fn is_in_force(entry: &Entry) -> bool {
 }
 
 /// What is set up to load the rules at boot.
-fn boot_service() -> Option<&'static str> {
+fn boot_service() -> Option<say::BootService> {
     let enabled = |folders: &[&str], name: &str| {
         folders.iter().any(|folder| fs::exists(format!("{folder}/{name}")).unwrap_or(false))
     };
@@ -295,10 +295,10 @@ fn boot_service() -> Option<&'static str> {
         "/etc/systemd/system/multi-user.target.wants",
     ];
     if enabled(&systemd, "tipstaff.service") {
-        return Some("systemd");
+        return Some(say::BootService::Systemd);
     }
     let levels = ["/etc/runlevels/boot", "/etc/runlevels/sysinit", "/etc/runlevels/default"];
-    enabled(&levels, "tipstaff").then_some("openrc")
+    enabled(&levels, "tipstaff").then_some(say::BootService::Openrc)
 }
 
 /// What the kernel has counted: for each decision of the plan, in its order, and then for what
@@ -443,9 +443,9 @@ fn other(table: OtherTable) -> Other {
         drops_the_rest: chain.drops,
     });
     let denies = match table.denies {
-        Denies::Never => "never",
-        Denies::Perhaps => "perhaps",
-        Denies::Can => "can",
+        Denies::Never => say::Denies::Never,
+        Denies::Perhaps => say::Denies::Perhaps,
+        Denies::Can => say::Denies::Can,
     };
     let (family, rules) = (table.family, table.rules);
     Other { family, name: table.name, chains: chains.collect(), denies, rules }

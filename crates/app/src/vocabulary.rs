@@ -259,3 +259,157 @@ impl From<probe::Met> for Fate {
         }
     }
 }
+
+words! {
+    /// What a change does to some packets.
+    Effect {
+        /// They pass now.
+        Opens = "opens",
+        /// They pass no more.
+        Closes = "closes",
+        /// They pass up to a rate now.
+        Limits = "limits",
+        /// They pass without a rate now.
+        Unlimits = "unlimits",
+        /// They are refused with an answer now, and met silence.
+        Answers = "answers",
+        /// They meet silence now, and were refused with an answer.
+        Silences = "silences",
+    }
+}
+
+words! {
+    /// Why a change makes no difference to some packets.
+    Idle {
+        /// An earlier rule decides.
+        DecidedAbove = "decided-above",
+        /// They fared so before.
+        AlreadySo = "already-so",
+    }
+}
+
+words! {
+    /// What was asked.
+    Asked {
+        /// Who can reach some traffic.
+        Who = "who",
+        /// What a sender can reach.
+        What = "what",
+        /// What a rule decides.
+        Why = "why",
+    }
+}
+
+words! {
+    /// What there is at a path.
+    AtPath {
+        /// A program.
+        Program = "program",
+        /// A text that another program runs.
+        Script = "script",
+        /// A file that may not be executed.
+        NotExecutable = "not-executable",
+        /// Nothing, or no regular file.
+        Missing = "missing",
+    }
+}
+
+words! {
+    /// What loads the rules at boot.
+    BootService {
+        /// A unit.
+        Systemd = "systemd",
+        /// A script in a run level.
+        Openrc = "openrc",
+    }
+}
+
+words! {
+    /// Whether rules of others can keep out what the policy allows.
+    Denies {
+        /// They cannot.
+        Never = "never",
+        /// Something in them is not understood.
+        Perhaps = "perhaps",
+        /// They can.
+        Can = "can",
+    }
+}
+
+words! {
+    /// What was tried in a lab.
+    Tried {
+        /// The policy on this kernel.
+        Policy = "policy",
+        /// A copy of this machine as it stands.
+        Copy = "copy",
+    }
+}
+
+words! {
+    /// What callers of a place meet at a port.
+    Reach {
+        /// They come through.
+        Open = "open",
+        /// They come through up to a rate.
+        Rate = "rate",
+        /// They are refused with an answer.
+        Refused = "refused",
+        /// They hear nothing.
+        Silence = "silence",
+        /// Not all fare alike.
+        Partly = "partly",
+        /// The place has no address that could come here.
+        Nobody = "-",
+    }
+}
+
+words! {
+    /// What a change did, or would do.
+    Changed {
+        /// The rules are in force.
+        Enforced = "enforced",
+        /// They were before.
+        Unchanged = "unchanged",
+        /// Nothing: it was only asked.
+        WouldEnforce = "would-enforce",
+        /// Our rules are out of the kernel.
+        Released = "released",
+        /// None were in it.
+        NothingToRelease = "nothing-to-release",
+    }
+}
+
+words! {
+    /// What was decided about a change that waited.
+    Decided {
+        /// It stays.
+        Confirmed = "confirmed",
+        /// It went back.
+        Reverted = "reverted",
+    }
+}
+
+words! {
+    /// What a boot did.
+    BootDid {
+        /// What was confirmed last is in force.
+        Loaded = "loaded",
+        /// There is nothing that was confirmed.
+        NothingConfirmed = "nothing-confirmed",
+        /// The rules were released.
+        Released = "released",
+        /// Loading failed, and went well without rules for programs.
+        LoadedWithoutPrograms = "loaded-without-programs",
+        /// Loading failed, and what was confirmed earlier is in force.
+        LoadedEarlier = "loaded-earlier",
+        /// Loading failed: only the baseline and the remote shell stay open.
+        Closed = "closed",
+        /// Loading failed, and the policy lets everything pass then.
+        Open = "open",
+        /// Our rules are in the kernel.
+        There = "there",
+        /// A change waits to be confirmed.
+        Waits = "waits",
+    }
+}

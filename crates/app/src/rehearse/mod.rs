@@ -15,6 +15,7 @@ pub use words::{Report, Request, Row, Witness};
 
 use super::programs::Receivers;
 use super::{Failure, Loaded};
+use crate::vocabulary as say;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Instant;
@@ -83,7 +84,7 @@ pub fn report(
     })?;
     Ok(Report {
         host: loaded.plan.host.clone(),
-        tried: if request.live { "copy" } else { "policy" },
+        tried: if request.live { say::Tried::Copy } else { say::Tried::Policy },
         evidence: "each packet's fate was seen in the kernel: what passed behind the last rule was \
                    reported, and so was every answer; what arrived and was neither was denied",
         packets: all,

@@ -23,7 +23,7 @@ pub struct Report {
     /// The host.
     pub host: String,
     /// `policy` for the policy on this kernel, `copy` for a copy of this machine as it stands.
-    pub tried: &'static str,
+    pub tried: say::Tried,
     /// How it was seen.
     pub evidence: &'static str,
     /// How many packets were tried.

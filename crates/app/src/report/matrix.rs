@@ -4,6 +4,7 @@ use crate::programs::Names;
 use crate::reach::senders::{Column, columns};
 use crate::reach::verdicts::{Fares, Kernel, Wanted, parts};
 use crate::reach::{self, From};
+use crate::vocabulary as say;
 use crate::{Failure, Loaded};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -39,7 +40,7 @@ pub struct Row {
 pub struct Cell {
     /// `open`, `rate` (open up to a rate), `refused` (with an answer), `silence`, `partly` if not
     /// all fare alike, or `-` if the place has no address that could come here.
-    pub word: &'static str,
+    pub word: say::Reach,
     /// Where not all fare alike: who meets what.
     pub parts: Vec<String>,
     /// Who decides.
@@ -219,7 +220,7 @@ fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> 
             by.push(name);
         }
     }
-    let words: BTreeSet<&str> = fares.iter().map(word).collect();
+    let words: BTreeSet<say::Reach> = fares.iter().map(word).collect();
     let mut parts = Vec::new();
     if words.len() > 1 {
         for fare in &fares {
@@ -233,20 +234,20 @@ fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> 
         }
     }
     let word = match words.len() {
-        0 => "-",
-        1 => words.into_iter().next().unwrap_or("-"),
-        _ => "partly",
+        0 => say::Reach::Nobody,
+        1 => words.into_iter().next().unwrap_or(say::Reach::Nobody),
+        _ => say::Reach::Partly,
     };
     Cell { word, parts, by, seen: Vec::new(), agree: None }
 }
 
-fn word(fare: &Fares) -> &'static str {
+fn word(fare: &Fares) -> say::Reach {
     let decided = &fare.fate.policy;
     match (decided.verdict, decided.limited) {
-        (Verdict::Allow, false) => "open",
-        (Verdict::Allow, true) => "rate",
-        (Verdict::Reject, _) => "refused",
-        (Verdict::Deny, _) => "silence",
+        (Verdict::Allow, false) => say::Reach::Open,
+        (Verdict::Allow, true) => say::Reach::Rate,
+        (Verdict::Reject, _) => say::Reach::Refused,
+        (Verdict::Deny, _) => say::Reach::Silence,
     }
 }
 

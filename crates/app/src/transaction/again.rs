@@ -6,6 +6,7 @@ use super::entries::recorded;
 use super::holds::{is_in_force, was_in_force};
 use super::settle;
 use crate::store::{Docket, Entry, Home, Note, origin, pending};
+use crate::vocabulary as say;
 use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
@@ -25,14 +26,19 @@ pub fn boot_if_gone(home: &Home) -> Result<Booted, Failure> {
         Some(it) if is_confirmed(home, &it, only_was) => {
             "interfaces have other names than when our rules were loaded"
         }
-        Some(it) => return Ok(Booted { host: Some(it.host), ..Booted::did("there", Vec::new()) }),
+        Some(it) => {
+            return Ok(Booted {
+                host: Some(it.host),
+                ..Booted::did(say::BootDid::There, Vec::new())
+            });
+        }
     };
     // Only now: whoever releases writes down that it waits before taking anything out.
     if matches!(pending(home), Ok(Some(_))) {
-        return Ok(Booted::did("waits", Vec::new()));
+        return Ok(Booted::did(say::BootDid::Waits, Vec::new()));
     }
     let mut booted = boot(home)?;
-    if booted.done != "nothing-confirmed" && booted.done != "released" {
+    if !matches!(booted.done, say::BootDid::NothingConfirmed | say::BootDid::Released) {
         booted.trouble.insert(0, how.to_owned());
     }
     Ok(booted)

@@ -13,6 +13,7 @@ use crate::store::{
     Docket, Entry, Home, Kind, Note, State, Written, all_kept, by_digest, origin, pending,
     set_pending,
 };
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::time::Duration;
@@ -30,7 +31,7 @@ pub struct Booted {
     /// `loaded`, `nothing-confirmed`, `released`; what was done since loading failed:
     /// `loaded-without-programs`, `loaded-earlier`, `closed` or `open`; or why nothing was to be done:
     /// `there` (our rules are), `waits` (a change does, to be confirmed).
-    pub done: &'static str,
+    pub done: say::BootDid,
     /// The entry whose policy is in force.
     pub entry: Option<u64>,
     /// The host.
@@ -44,12 +45,17 @@ pub struct Booted {
 impl Booted {
     /// How it ended.
     pub fn outcome(&self) -> Outcome {
-        let well = matches!(self.done, "loaded" | "released" | "there" | "waits")
-            && self.trouble.is_empty();
+        let well = matches!(
+            self.done,
+            say::BootDid::Loaded
+                | say::BootDid::Released
+                | say::BootDid::There
+                | say::BootDid::Waits
+        ) && self.trouble.is_empty();
         if well { Outcome::Fine } else { Outcome::Found }
     }
 
-    pub(super) fn did(done: &'static str, trouble: Vec<String>) -> Self {
+    pub(super) fn did(done: say::BootDid, trouble: Vec<String>) -> Self {
         Self { done, entry: None, host: None, shell: Vec::new(), trouble }
     }
 }
@@ -96,7 +102,7 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
                 // Called by hand, or the kernel would hold nothing: it may shut somebody out.
                 take_out(&mut kernel)?;
             }
-            return Ok(Booted::did("nothing-confirmed", trouble));
+            return Ok(Booted::did(say::BootDid::NothingConfirmed, trouble));
         }
         if emptied {
             trouble.push(format!(
@@ -107,14 +113,14 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
         let shell = known_shells(home, written);
         let host = written.entries.iter().rev().find_map(|it| it.host.clone()).unwrap_or_default();
         close(&mut kernel, &host, &shell)?;
-        return Ok(Booted { shell, ..Booted::did("closed", trouble) });
+        return Ok(Booted { shell, ..Booted::did(say::BootDid::Closed, trouble) });
     };
     let released = written.entry(last).is_some_and(|it| it.kind == Kind::Release);
     if released && noted.is_none() && (!written.lost.is_empty() || note_lost) {
         // What came behind it may be lost.
         let shell = known_shells(home, written);
         close(&mut kernel, "", &shell)?;
-        return Ok(Booted { shell, ..Booted::did("closed", trouble) });
+        return Ok(Booted { shell, ..Booted::did(say::BootDid::Closed, trouble) });
     }
     let back = Back::to(home, written, Some(last));
     drop(kernel);
@@ -123,12 +129,12 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
     let known = written.entry(last).and_then(|it| it.host.clone());
     let host = host.or(known).or_else(|| noted.map(|it| it.host));
     let done = match went {
-        Went::Out => "released",
-        Went::To(entry) if entry == last && left_out => "loaded-without-programs",
-        Went::To(entry) if entry == last => "loaded",
-        Went::To(_) | Went::Before => "loaded-earlier",
-        Went::Closed => "closed",
-        Went::Open => "open",
+        Went::Out => say::BootDid::Released,
+        Went::To(entry) if entry == last && left_out => say::BootDid::LoadedWithoutPrograms,
+        Went::To(entry) if entry == last => say::BootDid::Loaded,
+        Went::To(_) | Went::Before => say::BootDid::LoadedEarlier,
+        Went::Closed => say::BootDid::Closed,
+        Went::Open => say::BootDid::Open,
     };
     if went == Went::Closed || went == Went::Open {
         trouble
@@ -196,10 +202,10 @@ fn known_shells(home: &Home, written: &Written) -> Vec<String> {
 }
 
 /// Notes that an entry was loaded; gives what went wrong with that.
-fn write_down(docket: &mut Docket, id: u64, done: &str) -> Option<String> {
+fn write_down(docket: &mut Docket, id: u64, done: say::BootDid) -> Option<String> {
     let mut note = docket.written().entry(id)?.clone();
     (note.kind, note.of, note.state) = (Kind::Boot, Some(id), State::Intended);
-    (note.time, note.effect, note.waits) = (now(), done.to_owned(), false);
+    (note.time, note.effect, note.waits) = (now(), done.to_string(), false);
     let added = docket.add(note).and_then(|id| docket.became(id, State::Confirmed, &now()));
     added.err().map(|failure| failure.line())
 }

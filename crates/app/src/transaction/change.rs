@@ -12,6 +12,7 @@ use super::settle::{last_confirmed, noted};
 use super::waiting::{Waits, watched};
 use crate::effect::Effects;
 use crate::store::{Docket, Kind, State, set_pending};
+use crate::vocabulary as say;
 use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
 use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
@@ -41,7 +42,7 @@ pub fn carry_out(
     let report = foreseen(policy, options, before.as_ref());
     let reset = report.enforced.as_ref().map(|it| it.changed.clone()).unwrap_or_default();
     let Some(docket) = docket.as_mut() else {
-        return Ok(Report { done: "would-enforce", ..report });
+        return Ok(Report { done: say::Changed::WouldEnforce, ..report });
     };
     let host = &policy.plan.host;
     let digest = docket.keep(host, &policy.sources)?;
@@ -53,7 +54,7 @@ pub fn carry_out(
     let living_on = || cut::count(&policy.program).ok();
     if same && known {
         // Not touched: what has been counted stays.
-        return Ok(Report { done: "unchanged", living_on: living_on(), ..report });
+        return Ok(Report { done: say::Changed::Unchanged, living_on: living_on(), ..report });
     }
     let told = options.tell.filter(|_| !report.effects.is_nothing());
     if let Some(tell) = told {
@@ -89,7 +90,7 @@ pub fn carry_out(
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
     Ok(Report {
-        done: if same { "unchanged" } else { "enforced" },
+        done: if same { say::Changed::Unchanged } else { say::Changed::Enforced },
         entry: Some(id),
         confirm_within: (!keep).then_some(options.within.as_secs()),
         living_on: living_on(),
@@ -116,7 +117,7 @@ fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -
     if before.is_some_and(|it| it.dormant) && !options.dry {
         remarks.push("our table was asleep and decided nothing; it is awake again".into());
     }
-    Report { enforced: Some(report), effects, remarks, ..Report::did("enforced") }
+    Report { enforced: Some(report), effects, remarks, ..Report::did(say::Changed::Enforced) }
 }
 
 /// Writes down that it did not come to the new rules being in force, and says why.
@@ -184,11 +185,11 @@ fn effect(effects: &Effects, was_in_force: bool) -> String {
     if !effects.changes_known {
         return "too much to be worked out".into();
     }
-    let count = |kind: &str| effects.kinds.iter().filter(|it| **it == kind).count();
-    let words: Vec<String> = ["opens", "closes", "limits", "unlimits", "answers", "silences"]
-        .into_iter()
-        .filter(|kind| count(kind) > 0)
-        .map(|kind| format!("{kind} {}", count(kind)))
+    let count = |kind| effects.kinds.iter().filter(|it| **it == kind).count();
+    let words: Vec<String> = say::Effect::ALL
+        .iter()
+        .filter(|kind| count(**kind) > 0)
+        .map(|kind| format!("{kind} {}", count(*kind)))
         .collect();
     if words.is_empty() { "nothing changes for packets".into() } else { words.join(", ") }
 }

@@ -9,6 +9,7 @@ use super::settle::{Became, PATIENCE, note_reverted, noted, settle};
 use crate::Failure;
 use crate::session::Session;
 use crate::store::{Docket, Home, Kind, Pending, State, pending, set_pending};
+use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_linux::ruleset;
 use tipstaff_linux::{NetlinkSocket, Protocol};
@@ -17,7 +18,7 @@ use tipstaff_linux::{NetlinkSocket, Protocol};
 #[derive(Debug, Serialize)]
 pub struct Settled {
     /// `confirmed` or `reverted`.
-    pub done: &'static str,
+    pub done: say::Decided,
     /// The entry.
     pub entry: u64,
     /// The entry that is in force again; `null` if it was confirmed, or if that is none's policy.
@@ -43,7 +44,7 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
             // Said before, by a command that was stopped right behind it.
             Some(Became { entry, state: State::Confirmed, .. }) => {
                 let remarks = noted(home, &docket, entry).into_iter().collect();
-                Ok(Settled { done: "confirmed", entry, back_to: None, remarks })
+                Ok(Settled { done: say::Decided::Confirmed, entry, back_to: None, remarks })
             }
             gone => Err(nothing_waits(gone)),
         };
@@ -91,7 +92,7 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
     docket.became(waits.id, State::Confirmed, &now())?;
     set_pending(home, None)?;
     remarks.extend(noted(home, &docket, waits.id));
-    Ok(Settled { done: "confirmed", entry: waits.id, back_to: None, remarks })
+    Ok(Settled { done: say::Decided::Confirmed, entry: waits.id, back_to: None, remarks })
 }
 
 /// Goes back at once from the change that waits; `None` if none does.
@@ -103,7 +104,7 @@ pub fn revert_pending(home: &Home) -> Result<Option<Settled>, Failure> {
     let became = settle(home, &mut docket)?;
     let Ok(Some(waits)) = pending(home) else {
         let gone = became.filter(|it| it.state == State::Reverted);
-        let done = "reverted";
+        let done = say::Decided::Reverted;
         return Ok(gone.map(|it| Settled { done, entry: it.entry, back_to: it.back_to, remarks }));
     };
     let back = Back::of(home, docket.written(), &waits);
@@ -114,7 +115,7 @@ pub fn revert_pending(home: &Home) -> Result<Option<Settled>, Failure> {
         remarks.push(failure.line());
     }
     let back_to = went.entry();
-    Ok(Some(Settled { done: "reverted", entry: waits.id, back_to, remarks }))
+    Ok(Some(Settled { done: say::Decided::Reverted, entry: waits.id, back_to, remarks }))
 }
 
 fn nothing_waits(gone: Option<Became>) -> Failure {

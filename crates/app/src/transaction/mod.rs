@@ -31,6 +31,7 @@ pub use watch::stand_by;
 
 use super::{Failure, Loaded};
 use crate::store::{Docket, Kind, State, set_pending};
+use crate::vocabulary as say;
 use change::carry_out;
 use clock::now;
 use entries::{New, entry, recorded};
@@ -86,7 +87,7 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     let mut docket = opened(options.home)?;
     let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
     let Some(held) = ruleset::read(&mut kernel)? else {
-        return Ok(Report::did("nothing-to-release"));
+        return Ok(Report::did(say::Changed::NothingToRelease));
     };
     let back_to = last_confirmed(options.home, &docket);
     let keep = options.keep;
@@ -119,6 +120,6 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
         entry: Some(id),
         confirm_within: (!keep).then_some(options.within.as_secs()),
         remarks,
-        ..Report::did("released")
+        ..Report::did(say::Changed::Released)
     })
 }

@@ -4,6 +4,7 @@ use crate::cut;
 use crate::effect::Effects;
 use crate::enforce::Report as Enforced;
 use crate::store::Home;
+use crate::vocabulary as say;
 use serde::Serialize;
 use std::time::Duration;
 
@@ -39,7 +40,7 @@ pub struct Options<'o> {
 #[derive(Debug, Serialize)]
 pub struct Report {
     /// What was done: `enforced`, `unchanged`, `would-enforce`, `released`, `nothing-to-release`.
-    pub done: &'static str,
+    pub done: say::Changed,
     /// The entry of the docket; `null` if nothing was done.
     pub entry: Option<u64>,
     /// In how many seconds it goes by itself, unless it is confirmed; `null` if it stays.
@@ -65,7 +66,7 @@ pub struct Report {
 
 impl Report {
     /// Nothing else is to be said yet.
-    pub(super) fn did(done: &'static str) -> Self {
+    pub(super) fn did(done: say::Changed) -> Self {
         Self {
             done,
             entry: None,

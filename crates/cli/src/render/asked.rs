@@ -3,17 +3,20 @@
 use super::show::verdict_style;
 use super::{Screen, Style, clean, regions};
 use tipstaff_app::asked::{Answer, Report};
+use tipstaff_app::vocabulary::Asked;
 
 /// The answer.
 pub fn asked(report: &Report, screen: &Screen) -> String {
     let (host, about) = (clean(&report.host), clean(&report.about));
     let heading = match report.asked {
-        "who" => format!("{host}: what happens to {about}, {}", report.direction),
-        "what" => format!("{host}: what happens to traffic from {about}, {}", report.direction),
-        _ => format!("{host}: what `{about}` decides, {}", report.direction),
+        Asked::Who => format!("{host}: what happens to {about}, {}", report.direction),
+        Asked::What => {
+            format!("{host}: what happens to traffic from {about}, {}", report.direction)
+        }
+        Asked::Why => format!("{host}: what `{about}` decides, {}", report.direction),
     };
     let mut text = format!("{}\n", screen.paint(Style::Strong, &heading));
-    if report.asked == "why" && !report.answers.iter().any(|it| is_own(it, &report.about)) {
+    if report.asked == Asked::Why && !report.answers.iter().any(|it| is_own(it, &report.about)) {
         text.push_str("\nnothing: it takes no packet\n");
     }
     for answer in &report.answers {
@@ -32,7 +35,7 @@ fn answer(answer: &Answer, report: &Report, screen: &Screen) -> String {
         verdict.push_str(&format!(" {rate}"));
     }
     let names: Vec<String> = answer.by.iter().map(|by| clean(&by.name)).collect();
-    let lead = if report.asked == "why" && !is_own(answer, &report.about) {
+    let lead = if report.asked == Asked::Why && !is_own(answer, &report.about) {
         "matched too, but decided above: "
     } else {
         ""

@@ -4,6 +4,7 @@ use super::review::finding;
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, changes, clean, place, regions};
 use tipstaff_app::edit::{NameList, Note, Report, RuleList};
+use tipstaff_app::vocabulary::Idle;
 
 /// More changed lines than this are not shown.
 const LINES: usize = 60;
@@ -40,8 +41,8 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
 
 fn note(note: &Note) -> String {
     let what = match note.kind {
-        "decided-above" => format!("`{}` above it decides {} for", note.by, note.verdict),
-        _ => format!("`{}` decided {} before already for", note.by, note.verdict),
+        Idle::DecidedAbove => format!("`{}` above it decides {} for", note.by, note.verdict),
+        Idle::AlreadySo => format!("`{}` decided {} before already for", note.by, note.verdict),
     };
     format!("\n{}\n{}", clean(&what), regions(&note.regions, "  "))
 }

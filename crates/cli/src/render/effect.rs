@@ -3,7 +3,7 @@
 use super::{Cell, Screen, Style, Table, clean};
 use tipstaff_app::RegionWords;
 use tipstaff_app::effect::{ChangeWords, Effects};
-use tipstaff_app::vocabulary::Direction;
+use tipstaff_app::vocabulary::{Direction, Effect};
 
 /// Lists of regions are cut here; JSON has all of them.
 const MOST: usize = 8;
@@ -72,14 +72,14 @@ fn side(words: &str, by: &str) -> Cell {
     Cell::plain(words).line(format!("({by})"), Style::Faint)
 }
 
-fn mark(kind: &str) -> (&'static str, Style) {
+fn mark(kind: Effect) -> (&'static str, Style) {
     match kind {
-        "opens" => ("opens", Style::Good),
-        "closes" => ("closes", Style::Closed),
-        "limits" => ("limits", Style::Mixed),
-        "unlimits" => ("no limit", Style::Good),
-        "answers" => ("answers", Style::Mixed),
-        _ => ("silences", Style::Mixed),
+        Effect::Opens => ("opens", Style::Good),
+        Effect::Closes => ("closes", Style::Closed),
+        Effect::Limits => ("limits", Style::Mixed),
+        Effect::Unlimits => ("no limit", Style::Good),
+        Effect::Answers => ("answers", Style::Mixed),
+        Effect::Silences => ("silences", Style::Mixed),
     }
 }
 

@@ -4,21 +4,22 @@ use super::{Screen, Style, clean, effects};
 use tipstaff_app::effect::Effects;
 use tipstaff_app::enforce::Report as Enforced;
 use tipstaff_app::transaction::{Booted, Report, Settled};
+use tipstaff_app::vocabulary::{AtPath, BootDid, Changed, Decided};
 
 /// What a change did.
 pub fn enforced(report: &Report, screen: &Screen) -> String {
     let mut text = match (report.done, &report.enforced) {
-        ("nothing-to-release", _) => {
+        (Changed::NothingToRelease, _) => {
             return "nothing to release: no rules of ours are in the kernel\n".into();
         }
         (_, None) => {
             let lead = screen.paint(Style::Mixed, "released");
             format!("{lead}: our rules are out of the kernel and stop nothing any more\n")
         }
-        ("would-enforce", Some(rules)) => {
+        (Changed::WouldEnforce, Some(rules)) => {
             format!("{} {}", screen.paint(Style::Mixed, "would enforce"), summary(rules))
         }
-        ("unchanged", Some(rules)) => {
+        (Changed::Unchanged, Some(rules)) => {
             let lead = screen.paint(Style::Good, "in force already");
             let host = clean(&rules.host);
             format!("{lead} {host}: nothing was changed, and what was counted stays\n")
@@ -63,11 +64,11 @@ fn programs(rules: &Enforced, screen: &Screen) -> String {
         let names: Vec<String> = rules.left_out.iter().map(|it| clean(it)).collect();
         lines.push(format!("left out, since they name programs: {}", names.join(", ")));
     }
-    for program in rules.programs.iter().filter(|it| it.file != "program") {
+    for program in rules.programs.iter().filter(|it| it.file != AtPath::Program) {
         let path = clean(&program.path);
         lines.push(match program.file {
-            "script" => format!("{path} is a script: rules for it match nothing"),
-            "missing" => format!("{path} is not there: rules for it match nothing yet"),
+            AtPath::Script => format!("{path} is a script: rules for it match nothing"),
+            AtPath::Missing => format!("{path} is not there: rules for it match nothing yet"),
             _ => format!("{path} may not be executed: rules for it match nothing"),
         });
     }
@@ -126,7 +127,7 @@ fn summary(report: &Enforced) -> String {
 pub fn settled(report: &Settled, screen: &Screen) -> String {
     let entry = report.entry;
     let mut text = match (report.done, report.back_to) {
-        ("confirmed", _) => {
+        (Decided::Confirmed, _) => {
             format!("{} entry {entry}: it stays\n", screen.paint(Style::Good, "confirmed"))
         }
         (_, Some(id)) => {
@@ -147,38 +148,40 @@ pub fn booted(report: &Booted, screen: &Screen) -> String {
     let host = clean(report.host.as_deref().unwrap_or_default());
     let entry = report.entry.unwrap_or_default();
     let mut text = match report.done {
-        "loaded" => {
+        BootDid::Loaded => {
             format!("{} {host}, as of entry {entry}\n", screen.paint(Style::Good, "loaded"))
         }
-        "loaded-earlier" => {
+        BootDid::LoadedEarlier => {
             format!(
                 "{} {host}, as of entry {entry}\n",
                 screen.paint(Style::Mixed, "loaded an earlier policy of")
             )
         }
-        "loaded-without-programs" => {
+        BootDid::LoadedWithoutPrograms => {
             format!(
                 "{} {host}, as of entry {entry}\n",
                 screen.paint(Style::Mixed, "loaded, without its rules for programs,")
             )
         }
-        "there" => format!("nothing loaded: rules of {host} are in the kernel\n"),
-        "waits" => "nothing loaded: a change waits to be confirmed\n".into(),
-        "released" => "nothing loaded: the rules were released\n".into(),
-        "closed" => {
+        BootDid::There => format!("nothing loaded: rules of {host} are in the kernel\n"),
+        BootDid::Waits => "nothing loaded: a change waits to be confirmed\n".into(),
+        BootDid::Released => "nothing loaded: the rules were released\n".into(),
+        BootDid::Closed => {
             let lead = screen.paint(Style::Wrong, "closed");
             let shell = clean(&report.shell.join(", "));
             format!("{lead} {host}: only the baseline and the remote shell ({shell}) stay open\n")
         }
-        "open" => {
+        BootDid::Open => {
             let lead = screen.paint(Style::Wrong, "open");
             format!(
                 "{lead} {host}: no rules could be loaded, and the policy lets everything pass then\n"
             )
         }
-        _ => "nothing loaded: no policy was confirmed yet, and everything passes; begin with \
+        BootDid::NothingConfirmed => {
+            "nothing loaded: no policy was confirmed yet, and everything passes; begin with \
               `tipstaff draft`, then `tipstaff enforce`\n"
-            .into(),
+                .into()
+        }
     };
     for line in &report.trouble {
         text.push_str(&format!("  {}\n", clean(line)));

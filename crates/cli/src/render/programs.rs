@@ -2,6 +2,7 @@
 
 use super::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::programs::{Program, Report};
+use tipstaff_app::vocabulary::AtPath;
 
 /// The report as text.
 pub fn programs(report: &Report, screen: &Screen) -> String {
@@ -37,9 +38,9 @@ pub fn programs(report: &Report, screen: &Screen) -> String {
 
 fn known(program: &Program) -> Cell {
     match (program.file, program.recognised) {
-        ("missing", _) => Cell::new("no such file", Style::Mixed),
-        ("not-executable", _) => Cell::new("not executable", Style::Mixed),
-        ("script", _) => Cell::new("never: a script", Style::Mixed),
+        (AtPath::Missing, _) => Cell::new("no such file", Style::Mixed),
+        (AtPath::NotExecutable, _) => Cell::new("not executable", Style::Mixed),
+        (AtPath::Script, _) => Cell::new("never: a script", Style::Mixed),
         (_, true) => Cell::new("yes", Style::Good),
         (_, false) => Cell::new("no: another file now", Style::Mixed),
     }

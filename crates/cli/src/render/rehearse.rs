@@ -4,6 +4,7 @@ use super::{Cell, Screen, Style, Table, clean, wrap};
 use std::collections::{HashMap, HashSet};
 use tipstaff_app::grouped;
 use tipstaff_app::rehearse::{Report, Row, Witness};
+use tipstaff_app::vocabulary::Tried;
 
 const INDENT: usize = 2;
 /// With more lines than this, senders that meet the same share one whatever they are called.
@@ -17,7 +18,7 @@ struct Line<'r> {
 /// The report as text.
 pub fn rehearsed(report: &Report, screen: &Screen) -> String {
     let what = match report.tried {
-        "copy" => "a copy of this machine as it stands, tried in a lab",
+        Tried::Copy => "a copy of this machine as it stands, tried in a lab",
         _ => "the policy, tried on this kernel in a lab",
     };
     let heading = format!("{}: {what}", clean(&report.host));

@@ -3,7 +3,7 @@
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean};
 use tipstaff_app::status::{Other, Report, RuleCount};
-use tipstaff_app::vocabulary::{Origin, Verdict};
+use tipstaff_app::vocabulary::{Denies, Origin, Verdict};
 
 /// The report as text.
 pub fn status(report: &Report, screen: &Screen) -> String {
@@ -200,13 +200,16 @@ fn others(report: &Report, screen: &Screen) -> String {
         let names = clean(&report.older_tables.join(", "));
         text.push_str(&format!("  tables of the kernel's older packet filter: {names}\n"));
     }
-    let names = |word: &str| -> Vec<String> {
+    let names = |word| -> Vec<String> {
         report.others.iter().filter(|it| it.denies == word).map(|it| clean(&it.name)).collect()
     };
     for (word, what) in [
-        ("can", "can keep out what this policy allows: what it drops stays dropped"),
-        ("perhaps", "has parts that are not understood, and may keep out what this policy allows"),
-        ("never", "drops nothing"),
+        (Denies::Can, "can keep out what this policy allows: what it drops stays dropped"),
+        (
+            Denies::Perhaps,
+            "has parts that are not understood, and may keep out what this policy allows",
+        ),
+        (Denies::Never, "drops nothing"),
     ] {
         for name in names(word) {
             text.push_str(&format!("  {name} {what}.\n"));

@@ -5,7 +5,7 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 use tipstaff_app::Finding;
 use tipstaff_app::report::{Cell, Matrix, Report, Row};
 use tipstaff_app::show::{Direction, Line};
-use tipstaff_app::vocabulary::{Severity, Verdict};
+use tipstaff_app::vocabulary::{Reach, Severity, Verdict};
 
 /// Light and dark by the reader's choice; on paper, words and borders carry what colours do.
 const LOOK: &str = include_str!("page.css");
@@ -132,11 +132,8 @@ fn listeners(row: &Row) -> Markup {
 
 fn cell(cell: &Cell) -> Markup {
     let kind = match cell.word {
-        "open" => "open",
-        "rate" => "rate",
-        "refused" => "refused",
-        "partly" => "partly",
-        _ => "silence",
+        Reach::Nobody => "silence",
+        word => word.as_str(),
     };
     // The direction goes without saying here: all of this is inbound.
     let short = |name: &str| clean(name.strip_suffix("/inbound").unwrap_or(name));

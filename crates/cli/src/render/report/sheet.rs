@@ -28,7 +28,7 @@ pub fn csv(report: &Report) -> String {
                 row.what.clone(),
                 programs,
                 place.clone(),
-                cell.word.to_owned(),
+                cell.word.to_string(),
                 cell.parts.join("; "),
                 cell.by.join("; "),
                 cell.seen.join("; "),

@@ -2,7 +2,7 @@
 
 use crate::render::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::report::{Cell as Met, Report, Row};
-use tipstaff_app::vocabulary::Severity;
+use tipstaff_app::vocabulary::{Reach, Severity};
 
 /// The report as text.
 pub fn reported(report: &Report, screen: &Screen) -> String {
@@ -69,8 +69,8 @@ fn listener(row: &Row) -> Cell {
 fn met(met: &Met) -> Cell {
     let style = match met.word {
         _ if met.agree == Some(false) => Style::Wrong,
-        "open" => Style::Good,
-        "silence" | "-" => Style::Closed,
+        Reach::Open => Style::Good,
+        Reach::Silence | Reach::Nobody => Style::Closed,
         _ => Style::Mixed,
     };
     let mark = if met.agree == Some(false) { "! " } else { "" };
