@@ -6,6 +6,7 @@ use super::finding::{Finding, words};
 use super::region::{RegionWords, Words};
 use super::{Failure, Loaded, host_name, likely_packet, load_all};
 use crate::Outcome;
+use crate::Written;
 use crate::store;
 use crate::vocabulary as say;
 use serde::Serialize;
@@ -305,8 +306,8 @@ pub struct RuleWords {
     pub bundle: Option<String>,
     /// Why it is there.
     pub why: Option<String>,
-    /// `file:line`.
-    pub origin: String,
+    /// Where it is written.
+    pub origin: Written,
 }
 
 /// Lists the rules of the host.
@@ -323,7 +324,7 @@ pub fn rules(loaded: &Loaded) -> RuleList {
         paused: rule.paused,
         bundle: rule.bundle.clone(),
         why: rule.why.clone(),
-        origin: rule.origin.to_string(),
+        origin: (&rule.origin).into(),
     });
     RuleList { host: loaded.plan.host.clone(), rules: words.collect() }
 }
@@ -348,8 +349,8 @@ pub struct NameWords {
     pub uses: usize,
     /// Why it is there, or what the registry says about it.
     pub why: Option<String>,
-    /// `file:line`; `null` for what the language knows by itself.
-    pub origin: Option<String>,
+    /// Where it is written; `null` for what the language knows by itself.
+    pub origin: Option<Written>,
 }
 
 /// Lists the places of a policy.
@@ -359,7 +360,7 @@ pub fn places(policy: &Policy) -> NameList {
         holds: place.addresses.to_string(),
         uses: uses(policy, &place.name),
         why: place.why.clone(),
-        origin: Some(place.origin.to_string()),
+        origin: Some((&place.origin).into()),
     });
     NameList { what: "place", names: names.collect() }
 }
@@ -371,7 +372,7 @@ pub fn services(policy: &Policy) -> NameList {
         holds: service.traffic.to_string(),
         uses: uses(policy, &service.name),
         why: service.why.clone(),
-        origin: Some(service.origin.to_string()),
+        origin: Some((&service.origin).into()),
     });
     NameList { what: "service", names: names.collect() }
 }

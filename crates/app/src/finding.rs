@@ -1,6 +1,7 @@
 //! A finding in words.
 
 use super::PacketWords;
+use crate::Written;
 use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_core::analysis::{self, Mend, Subject};
@@ -18,8 +19,8 @@ pub struct Finding {
     pub subject: String,
     /// Other decisions that have to do with it.
     pub others: Vec<String>,
-    /// `file:line`.
-    pub origin: Option<String>,
+    /// Where that is written.
+    pub origin: Option<Written>,
     /// One sentence.
     pub message: String,
     /// A packet that shows it.
@@ -44,7 +45,7 @@ pub fn words(finding: analysis::Finding) -> Finding {
         rule,
         subject,
         others: finding.others.iter().map(ToString::to_string).collect(),
-        origin: finding.origin.as_ref().map(ToString::to_string),
+        origin: finding.origin.as_ref().map(Into::into),
         message: finding.message,
         witness: finding.witness.as_ref().map(PacketWords::of),
         mend: finding.mend.as_ref().map(command),

@@ -33,6 +33,7 @@ pub mod vantage;
 pub mod vocabulary;
 mod way;
 mod words;
+mod written;
 
 pub use failure::Failure;
 pub use finding::Finding;
@@ -40,3 +41,4 @@ pub use load::{Loaded, host_name, load, load_all, load_for_kernel, load_here, lo
 pub use outcome::Outcome;
 pub use region::RegionWords;
 pub use words::{By, PacketWords, grouped, likely_packet};
+pub use written::Written;

@@ -1,6 +1,7 @@
 //! `show`: the decision list of a host.
 
 use super::Loaded;
+use crate::Written;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
@@ -57,8 +58,8 @@ pub struct Line {
     pub log: Option<String>,
     /// Why it is there.
     pub why: Option<String>,
-    /// `file:line`, or `null` where the language supplies it.
-    pub origin: Option<String>,
+    /// Where it is written; `null` where the language supplies it.
+    pub origin: Option<Written>,
 }
 
 /// Makes the report.
@@ -99,6 +100,6 @@ fn line(decision: &Decision) -> Line {
         until: decision.until().map(|time| time.to_string()),
         log: decision.log.map(|log| log.cap.map_or("all".into(), |cap| cap.to_string())),
         why: decision.why.clone(),
-        origin: decision.origin.as_ref().map(ToString::to_string),
+        origin: decision.origin.as_ref().map(Into::into),
     }
 }

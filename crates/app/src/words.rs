@@ -1,5 +1,6 @@
 //! Parts that several reports share.
 
+use crate::Written;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr};
@@ -13,8 +14,8 @@ pub struct By {
     pub kind: say::Origin,
     /// Its name; those of the baseline and of defaults begin with their kind and a slash.
     pub name: String,
-    /// `file:line`, or `null` where the language supplies it.
-    pub origin: Option<String>,
+    /// Where it is written; `null` where the language supplies it.
+    pub origin: Option<Written>,
 }
 
 impl By {
@@ -22,7 +23,7 @@ impl By {
     /// kernel) has no origin.
     pub fn of(id: &RuleId, plan: &HostPlan) -> Self {
         let origin = plan.find(id).and_then(|decision| decision.origin.as_ref());
-        Self { kind: id.kind.into(), name: id.to_string(), origin: origin.map(ToString::to_string) }
+        Self { kind: id.kind.into(), name: id.to_string(), origin: origin.map(Into::into) }
     }
 }
 

@@ -23,13 +23,13 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
         program.unwrap_or_default()
     );
     let decided = &report.decided_by;
-    let origin = decided.origin.as_deref().unwrap_or("built in");
+    let origin = decided.origin.as_ref().map_or_else(|| "built in".into(), ToString::to_string);
     let mut text = format!(
         "{}\n\n  {}  by {} ({})\n  {}\n\n",
         screen.paint(Style::Strong, &heading),
         screen.paint(verdict_style(report.verdict), report.verdict.as_str()),
         screen.paint(Style::Strong, &clean(&decided.name)),
-        clean(origin),
+        clean(&origin),
         consequence(report)
     );
     if packet.in_interface.as_deref() == Some("lo") {
@@ -69,6 +69,6 @@ fn row(step: &PathStep) -> Vec<Cell> {
             Cell::new(step.verdict, Style::Faint)
         },
         Cell::plain(step.because.as_deref().unwrap_or("decides")),
-        Cell::new(place(step.by.origin.as_deref()), Style::Faint),
+        Cell::new(place(step.by.origin.as_ref()), Style::Faint),
     ]
 }

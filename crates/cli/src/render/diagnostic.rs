@@ -8,6 +8,7 @@ use annotate_snippets::{
 use serde::Serialize;
 use std::sync::Arc;
 use tipstaff_app::Failure;
+use tipstaff_app::Written;
 use tipstaff_core::policy::{Diagnostic, Label, Severity, Source};
 
 /// More mistakes than these are counted, not shown: the first ones explain the rest.
@@ -162,7 +163,7 @@ struct ErrorWords {
     code: &'static str,
     message: String,
     expected: Option<String>,
-    origin: Option<String>,
+    origin: Option<Written>,
     help: Vec<String>,
 }
 
@@ -172,7 +173,7 @@ pub fn failure_words(failure: &Failure) -> FailureWords {
         code: problem.code,
         message: problem.message.clone(),
         expected: problem.primary.as_ref().map(|it| it.text.clone()).filter(|it| !it.is_empty()),
-        origin: problem.primary.as_ref().map(|it| it.origin.to_string()),
+        origin: problem.primary.as_ref().map(|it| (&it.origin).into()),
         help: problem.help.clone(),
     };
     let plain = |code, message: &String, help: &Vec<String>| ErrorWords {

@@ -102,7 +102,7 @@ pub fn names(report: &NameList, screen: &Screen) -> String {
             Cell::plain(&name.holds),
             Cell::plain(name.uses.to_string()),
             Cell::plain(name.why.as_deref().unwrap_or_default()),
-            Cell::new(place(name.origin.as_deref()), Style::Faint),
+            Cell::new(place(name.origin.as_ref()), Style::Faint),
         ]);
     }
     table.render(screen)

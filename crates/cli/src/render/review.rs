@@ -71,8 +71,10 @@ pub fn finding(found: &Finding, screen: &Screen) -> String {
         screen.paint(style, word),
         screen.paint(Style::Strong, &clean(&found.subject)),
         found.code,
-        screen
-            .paint(Style::Faint, &clean(found.origin.as_deref().map_or("", |it| place(Some(it)))))
+        screen.paint(
+            Style::Faint,
+            &clean(&found.origin.as_ref().map_or_else(String::new, |it| place(Some(it))))
+        )
     );
     let mut line = |words: &str| {
         for part in wrap(&clean(words), screen.width.saturating_sub(4)) {

@@ -46,7 +46,7 @@ fn row(line: &Line, to: bool) -> Vec<Cell> {
         Cell::plain(&line.from),
     ];
     cells.extend(to.then(|| Cell::plain(&line.to)));
-    cells.push(Cell::new(place(line.origin.as_deref()), Style::Faint));
+    cells.push(Cell::new(place(line.origin.as_ref()), Style::Faint));
     cells
 }
 

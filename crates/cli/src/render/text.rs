@@ -1,5 +1,6 @@
 //! Text from outside, made fit for a terminal.
 
+use tipstaff_app::Written;
 use tipstaff_core::policy::deceives;
 
 /// Makes text from outside harmless: control characters, and those that change the order in
@@ -32,17 +33,21 @@ pub fn clean_json(json: &str) -> String {
 
 /// A place in a policy for a table: the file's name without its folders, which would take the
 /// room of everything else.
-pub fn place(origin: Option<&str>) -> &str {
-    origin.map_or("built in", |origin| origin.rsplit('/').next().unwrap_or(origin))
+pub fn place(origin: Option<&Written>) -> String {
+    origin.map_or_else(
+        || "built in".into(),
+        |it| format!("{}:{}", it.file.rsplit('/').next().unwrap_or_default(), it.line),
+    )
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{clean, clean_json, place};
+    use super::{Written, clean, clean_json, place};
 
     #[test]
     fn tables_name_files_without_their_folders() {
-        assert_eq!(place(Some("/etc/tipstaff/policy.toml:7")), "policy.toml:7");
+        let written = Written { file: "/etc/tipstaff/policy.toml".into(), line: 7 };
+        assert_eq!(place(Some(&written)), "policy.toml:7");
         assert_eq!(place(None), "built in");
     }
 

@@ -20,7 +20,10 @@ fn verdict_decider_and_packet_have_stable_keys() {
     assert_eq!(answer["limited"], false);
     assert_eq!(answer["decided_by"]["kind"], "default");
     assert_eq!(answer["decided_by"]["name"], "default/inbound");
-    assert_eq!(answer["decided_by"]["origin"], "policy.toml:28");
+    assert_eq!(
+        answer["decided_by"]["origin"],
+        serde_json::json!({ "file": "policy.toml", "line": 28 })
+    );
     assert_eq!(answer["packet"]["destination"], "2001:db8:2::10");
     let path = answer["path"].as_array().expect("a list");
     assert_eq!(path.last().expect("a step")["takes"], true);

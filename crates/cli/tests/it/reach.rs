@@ -115,7 +115,10 @@ fn every_kind_of_listener_is_told_apart_by_all_three_witnesses() {
         );
         let own = listener(&report, 9100, "tcp");
         assert_eq!(views(own)[0], "curators IPv6 reject reject refused true");
-        assert_eq!(own["from"][0]["decided_by"]["origin"], "policy.toml:17");
+        assert_eq!(
+            own["from"][0]["decided_by"]["origin"],
+            serde_json::json!({ "file": "policy.toml", "line": 17 })
+        );
         // From outside, nobody reaches what listens on a loopback address; nothing to probe.
         assert_eq!(views(listener(&report, 5432, "tcp"))[0], "curators IPv4 deny deny null true");
         // Reached, but it does not answer: over UDP that contradicts nothing.

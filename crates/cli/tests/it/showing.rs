@@ -40,7 +40,10 @@ fn programs_get_stable_keys() {
       "until": null,
       "log": null,
       "why": "Ahead of everything that it could slip through",
-      "origin": "policy.toml:33"
+      "origin": {
+        "file": "policy.toml",
+        "line": 33
+      }
     }
     "#);
     assert_eq!(json["directions"][2]["direction"], "forwarded");

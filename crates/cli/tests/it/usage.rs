@@ -59,7 +59,10 @@ fn failures_have_a_form_for_programs_too() {
     let outcome = Desk::with("edition = 2").run(["show", "--format", "json"]).exits(2);
     let errors = outcome.json();
     assert_eq!(errors["errors"][0]["code"], "no-host");
-    assert_eq!(errors["errors"][1]["origin"], "policy.toml:1");
+    assert_eq!(
+        errors["errors"][1]["origin"],
+        serde_json::json!({ "file": "policy.toml", "line": 1 })
+    );
     assert!(outcome.stderr.contains("edition 2 is not known"), "{}", outcome.stderr);
 }
 

@@ -188,7 +188,7 @@ fn findings(findings: &[Finding]) -> Markup {
                             td class=(finding.severity) { (finding.severity) }
                             td {
                                 b { (clean(&finding.subject)) }
-                                @if let Some(origin) = &finding.origin { " " code { (clean(origin)) } }
+                                @if let Some(origin) = &finding.origin { " " code { (clean(&origin.to_string())) } }
                             }
                             td {
                                 (prose(&finding.message))
