@@ -36,6 +36,7 @@ pub struct Question {
 
 /// The answer.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host.
     pub host: String,
@@ -55,6 +56,7 @@ pub struct Report {
 
 /// A decision on the way.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PathStep {
     /// The decision.
     #[serde(flatten)]

@@ -23,6 +23,7 @@ pub enum Question {
 
 /// The answer.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host.
     pub host: String,
@@ -39,6 +40,7 @@ pub struct Report {
 
 /// Packets that fare alike.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Answer {
     /// `allow`, `deny` or `reject`.
     pub verdict: say::Verdict,

@@ -25,6 +25,7 @@ pub const NODES: usize = 5_000_000;
 
 /// The differences.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The one side.
     pub first: String,

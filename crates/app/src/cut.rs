@@ -25,6 +25,7 @@ use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses, link_toward
 
 /// What lives on, and what was ended.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host whose rules are in force.
     pub host: String,
@@ -44,6 +45,7 @@ impl Report {
 
 /// A connection that the rules in force would not admit.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Living {
     /// `inbound`, `outbound` or `forwarded`, by its first packet.
     pub direction: say::Direction,

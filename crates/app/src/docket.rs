@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 
 /// All entries.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct List {
     /// The folder of the docket.
     pub state: String,
@@ -25,6 +26,7 @@ pub struct List {
 
 /// One entry.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Shown {
     /// The entry.
     pub entry: Entry,
@@ -34,6 +36,7 @@ pub struct Shown {
 
 /// What was saved of a docket.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Mended {
     /// The folder of the docket.
     pub state: String,

@@ -16,6 +16,7 @@ const FORWARDING: [&str; 2] =
 
 /// A draft.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The policy's text.
     pub policy: String,

@@ -20,6 +20,7 @@ use tipstaff_core::space::without;
 
 /// What a change did, or would do.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// What was asked for, in words.
     pub done: String,
@@ -48,6 +49,7 @@ impl Report {
 
 /// What changes on one host.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct HostEffect {
     /// The host.
     pub host: String,
@@ -57,6 +59,7 @@ pub struct HostEffect {
 
 /// Packets that a rule matches without making a difference.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Note {
     /// Why it makes none: `decided-above` or `already-so`.
     pub kind: say::Idle,
@@ -70,6 +73,7 @@ pub struct Note {
 
 /// A line of the file that goes or comes.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Line {
     /// Its number, in the old text if it goes, in the new one if it comes.
     pub number: usize,
@@ -278,6 +282,7 @@ fn lines(old: &str, new: &str) -> Vec<Line> {
 
 /// The rules of a host or bundle, as they stand in the file.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RuleList {
     /// The host.
     pub host: String,
@@ -287,6 +292,7 @@ pub struct RuleList {
 
 /// One rule.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RuleWords {
     /// Its name.
     pub name: String,
@@ -331,6 +337,7 @@ pub fn rules(loaded: &Loaded) -> RuleList {
 
 /// Named things of the policy.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct NameList {
     /// `place` or `service`.
     pub what: &'static str,
@@ -340,6 +347,7 @@ pub struct NameList {
 
 /// One named thing.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct NameWords {
     /// Its name.
     pub name: String,

@@ -10,6 +10,7 @@ use tipstaff_core::policy::{Policy, Verdict};
 
 /// Packets that fare otherwise than before, all in the same way.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ChangeWords {
     /// What happens: `opens`, `closes`, `limits`, `unlimits`, `answers` (a denial becomes a
     /// rejection) or `silences` (the other way round).
@@ -30,6 +31,7 @@ pub struct ChangeWords {
 
 /// What a change of what the kernel holds changes for packets.
 #[derive(Clone, Debug, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Effects {
     /// The changes, or the first of them.
     pub changes: Vec<ChangeWords>,
@@ -51,6 +53,7 @@ impl Effects {
 
 /// What one policy does.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SideWords {
     /// `allow`, `deny` or `reject`; `unknown` where rules are not understood.
     pub verdict: say::Word,

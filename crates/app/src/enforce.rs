@@ -14,6 +14,7 @@ use tipstaff_linux::ruleset::Snapshot;
 
 /// What `enforce` changed.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host whose policy is now in force.
     pub host: String,
@@ -103,6 +104,7 @@ pub fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
 
 /// A program that rules name.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Program {
     /// Its path.
     pub path: String,

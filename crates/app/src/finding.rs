@@ -8,6 +8,7 @@ use tipstaff_core::analysis::{self, Mend, Subject};
 
 /// One finding.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Finding {
     /// Its kind.
     pub code: &'static str,

@@ -7,6 +7,7 @@ use tipstaff_linux::{NetlinkSocket, OLDEST, Protocol, abilities, is_too_old, rel
 
 /// What was found by trying.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host of the policy.
     pub host: String,
@@ -24,6 +25,7 @@ pub struct Report {
 
 /// Something that the policy or a command needs.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Ability {
     /// `rules`, `programs`, `reports`, `flows`, `sockets`, `router-discovery`.
     pub name: &'static str,

@@ -93,6 +93,7 @@ pub fn word(kind: &FileKind) -> say::AtPath {
 
 /// How things stand with the programs that rules in force name.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host whose rules are in force; `null` if none are.
     pub host: Option<String>,
@@ -112,6 +113,7 @@ pub struct Report {
 
 /// A program that rules name.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Program {
     /// Its path.
     pub path: String,

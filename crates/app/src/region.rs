@@ -13,6 +13,7 @@ use tipstaff_core::space::{
 
 /// Packets that pass a test on each field. What is not narrowed is empty.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RegionWords {
     /// What they carry.
     pub traffic: String,

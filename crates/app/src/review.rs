@@ -10,6 +10,7 @@ use tipstaff_core::policy::nearest;
 
 /// The findings.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host.
     pub host: String,
@@ -43,6 +44,7 @@ pub fn report(loaded: &Loaded, live: bool) -> Result<Report, Failure> {
 
 /// What a kind of finding means.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Explanation {
     /// The kind.
     pub code: &'static str,

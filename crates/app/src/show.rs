@@ -9,6 +9,7 @@ use tipstaff_core::plan::{Act, Decision, Idle};
 
 /// A host's whole decision list.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host.
     pub host: String,
@@ -24,6 +25,7 @@ pub struct Report {
 
 /// The decisions for one direction, in order.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Direction {
     /// `inbound`, `outbound` or `forwarded`.
     pub direction: say::Direction,
@@ -33,6 +35,7 @@ pub struct Direction {
 
 /// One decision.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Line {
     /// `baseline`, `rule` or `default`.
     pub kind: say::Origin,

@@ -18,6 +18,7 @@ use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// What the kernel holds.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host of the policy.
     pub host: String,
@@ -62,6 +63,7 @@ pub struct Report {
 
 /// What the docket says of what is in force.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct InDocket {
     /// The last entry that is in force, or should be.
     pub entry: u64,
@@ -96,6 +98,7 @@ impl Report {
 
 /// One difference between policy and kernel.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Difference {
     /// In plain words.
     pub message: String,
@@ -105,6 +108,7 @@ pub struct Difference {
 
 /// A packet that policy and kernel treat differently.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Witness {
     /// The packet.
     pub packet: PacketWords,
@@ -116,6 +120,7 @@ pub struct Witness {
 
 /// What a decision has taken.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RuleCount {
     /// `inbound`, `outbound` or `forwarded`.
     pub direction: say::Direction,
@@ -140,6 +145,7 @@ pub struct RuleCount {
 
 /// A table of somebody else.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Other {
     /// Which packets it sees.
     pub family: &'static str,
@@ -156,6 +162,7 @@ pub struct Other {
 
 /// A chain of somebody else.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct OtherChain {
     /// Its name.
     pub name: String,

@@ -13,6 +13,7 @@ macro_rules! words {
     }) => {
         $(#[$about])*
         #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+        #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
         pub enum $name {
             $($(#[$word_about])* #[serde(rename = $text)] $word,)*
         }

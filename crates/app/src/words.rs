@@ -9,6 +9,7 @@ use tipstaff_core::space::{ConnectionState, Direction, Family, Packet, Transport
 
 /// Who decides: a rule, a part of the baseline, or a default.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct By {
     /// `baseline`, `rule` or `default`.
     pub kind: say::Origin,
@@ -53,6 +54,7 @@ pub fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
 
 /// A packet in reports.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PacketWords {
     /// `inbound`, `outbound` or `forwarded`.
     pub direction: say::Direction,

@@ -6,6 +6,7 @@ use tipstaff_core::policy::Origin;
 
 /// Where something is written.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Written {
     /// The file, as it was named.
     pub file: String,

@@ -20,6 +20,7 @@ pub struct Request<'a> {
 
 /// Which listeners can be reached from where.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host.
     pub host: String,
@@ -57,6 +58,7 @@ impl Report {
 
 /// A listener, and who can reach it.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Entry {
     /// `tcp` or `udp`.
     pub protocol: say::PortProtocol,
@@ -81,6 +83,7 @@ pub struct Entry {
 
 /// How a listener is seen from one place.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct From {
     /// The place or address.
     pub place: String,
@@ -104,6 +107,7 @@ pub struct From {
 
 /// Senders of one place that fare alike.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Part {
     /// The senders.
     pub senders: String,
@@ -136,6 +140,7 @@ pub struct Part {
 
 /// A real probe.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ProbeWords {
     /// Its sender.
     pub source: IpAddr,

@@ -19,6 +19,7 @@ pub struct Request<'a> {
 
 /// What can be reached, by trying.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host.
     pub host: String,
@@ -58,6 +59,7 @@ impl Report {
 
 /// What senders that fare alike meet.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Row {
     /// What they are called.
     pub from: String,
@@ -112,6 +114,7 @@ impl Row {
 
 /// A packet that met something else than the policy says.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Witness {
     /// The packet.
     pub packet: PacketWords,

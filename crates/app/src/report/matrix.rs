@@ -17,6 +17,7 @@ const CLIENT_PORT: u16 = 49_152;
 
 /// Places across, ports down.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Matrix {
     /// The places.
     pub places: Vec<String>,
@@ -26,6 +27,7 @@ pub struct Matrix {
 
 /// Ports that nobody tells apart.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Row {
     /// Such as `443/tcp+udp`, `ping`, `every other port`.
     pub what: String,
@@ -37,6 +39,7 @@ pub struct Row {
 
 /// What senders of a place meet.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Cell {
     /// `open`, `rate` (open up to a rate), `refused` (with an answer), `silence`, `partly` if not
     /// all fare alike, or `-` if the place has no address that could come here.

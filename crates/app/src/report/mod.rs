@@ -26,6 +26,7 @@ pub struct Request<'a> {
 
 /// The report.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The host.
     pub host: String,

@@ -27,6 +27,7 @@ const PATIENCE: Duration = Duration::from_secs(30);
 
 /// A line that cannot be read.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Lost {
     /// Its number, from 1.
     pub line: usize,

@@ -9,6 +9,7 @@ use serde_json::Value;
 
 /// What an entry is about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// A policy was enforced.
@@ -23,6 +24,7 @@ pub enum Kind {
 
 /// What became of an entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum State {
     /// It was about to be done: whoever wrote that did not come to say more.
@@ -39,6 +41,7 @@ pub enum State {
 
 /// One entry.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Entry {
     /// Its number, from 1.

@@ -20,6 +20,7 @@ const LARGEST: u64 = 2 * 1024 * 1024 * 1024;
 
 /// A policy as it is kept.
 #[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Guarded {
     /// The host that it was enforced for.

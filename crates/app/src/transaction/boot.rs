@@ -27,6 +27,7 @@ const ASKED: usize = 8;
 
 /// What `enforce --boot` did.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Booted {
     /// `loaded`, `nothing-confirmed`, `released`; what was done since loading failed:
     /// `loaded-without-programs`, `loaded-earlier`, `closed` or `open`; or why nothing was to be done:

@@ -16,6 +16,7 @@ use tipstaff_linux::{NetlinkSocket, Protocol};
 
 /// What was done about a change.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Settled {
     /// `confirmed` or `reverted`.
     pub done: say::Decided,

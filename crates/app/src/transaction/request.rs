@@ -38,6 +38,7 @@ pub struct Options<'o> {
 
 /// What a change did, or would do.
 #[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// What was done: `enforced`, `unchanged`, `would-enforce`, `released`, `nothing-to-release`.
     pub done: say::Changed,

@@ -11,6 +11,7 @@ mod drafting;
 mod editing;
 mod enforcing;
 mod folders;
+mod forms;
 mod guarding;
 mod harness;
 mod imports;
