@@ -36,10 +36,9 @@ pub fn report(host: Option<&str>, by_program: bool) -> Result<Report, Failure> {
     if listening.iter().any(|listener| listener.owner.is_none()) {
         unseen.push("some programs, which the system shows to root only".into());
     }
-    let tcp = |protocol: PortProtocol| protocol == PortProtocol::Tcp;
     let mut contacts: Vec<Contact> = sockets::connections(&mut diagnosis)?
         .into_iter()
-        .map(|it| Contact { tcp: tcp(it.protocol), port: it.own.port(), peer: it.peer.ip() })
+        .map(|it| Contact { protocol: it.protocol, port: it.own.port(), peer: it.peer.ip() })
         .collect();
     let links = links(&mut NetlinkSocket::open(Protocol::Route)?)?;
     // A UDP service has no connections of its own, but the kernel may keep track of its flows.
@@ -47,11 +46,9 @@ pub fn report(host: Option<&str>, by_program: bool) -> Result<Report, Failure> {
         Ok(flows) => {
             let own = |it| links.iter().flat_map(|link| &link.addresses).any(|own| own.0 == it);
             let here = flows.iter().filter(|it| it.protocol == UDP && own(it.destination));
-            contacts.extend(
-                here.filter_map(|it| {
-                    Some(Contact { tcp: false, port: it.ports?.1, peer: it.source })
-                }),
-            );
+            contacts.extend(here.filter_map(|it| {
+                Some(Contact { protocol: PortProtocol::Udp, port: it.ports?.1, peer: it.source })
+            }));
         }
         Err(_) => unseen.push("who uses UDP services, which the system shows to root only".into()),
     }
@@ -68,7 +65,7 @@ pub fn report(host: Option<&str>, by_program: bool) -> Result<Report, Failure> {
         listeners: listening
             .into_iter()
             .map(|it| Listener {
-                tcp: tcp(it.protocol),
+                protocol: it.protocol,
                 port: it.port,
                 address: it.address,
                 program: it.owner.and_then(|it| it.program).map(|it| {

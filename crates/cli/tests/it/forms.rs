@@ -70,7 +70,9 @@ fn the_forms_of_reports_are_documented() {
     // What runs in the lab or at the far end writes no report.
     let silent = ["demo", "help", "vantage"];
     let command = tipstaff_cli::command();
-    for name in command.get_subcommands().filter(|it| !it.is_hide_set()).map(|it| it.get_name()) {
+    for name in
+        command.get_subcommands().filter(|it| !it.is_hide_set()).map(clap::Command::get_name)
+    {
         assert!(silent.contains(&name) || forms.contains_key(name), "{name} has no form");
     }
 }
@@ -241,7 +243,7 @@ fn reports_about_a_machine_have_their_forms() {
         let run = |words: &[&str]| {
             let mut all = vec!["--format", "json", "--host", "sluice"];
             all.extend(words);
-            desk.on(&sluice, all)
+            desk.on(sluice, all)
         };
         let here = ["--even-if-locked-out", "--not-this-machine", "--without-programs"];
         let enforce = |words: &[&str]| {

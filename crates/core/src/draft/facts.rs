@@ -1,5 +1,6 @@
 //! What a machine does now.
 
+use crate::space::PortProtocol;
 use std::net::IpAddr;
 
 /// What a machine does now.
@@ -35,8 +36,8 @@ pub struct Link {
 /// A socket that waits for traffic.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listener {
-    /// Whether it is TCP, rather than UDP.
-    pub tcp: bool,
+    /// Its protocol.
+    pub protocol: PortProtocol,
     /// Its port.
     pub port: u16,
     /// The address it is bound to.
@@ -48,8 +49,8 @@ pub struct Listener {
 /// A connection to this machine that stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Contact {
-    /// Whether it is TCP, rather than UDP.
-    pub tcp: bool,
+    /// Its protocol.
+    pub protocol: PortProtocol,
     /// This machine's port.
     pub port: u16,
     /// Who is at the other end.

@@ -3,6 +3,7 @@
 use super::facts::{Facts, Listener};
 use super::text::{comment, list, slug};
 use crate::policy::edit::quoted;
+use crate::space::PortProtocol;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
@@ -26,7 +27,7 @@ pub struct Rule {
     /// Whether the rule is only for that program.
     by_program: bool,
     /// Whether TCP, and the port.
-    ports: BTreeSet<(u16, bool)>,
+    ports: BTreeSet<(u16, PortProtocol)>,
     /// Who is connected.
     pub from: BTreeSet<IpAddr>,
     /// Whether it admits to a remote shell.
@@ -39,16 +40,18 @@ pub struct Rule {
 pub fn rules(facts: &Facts) -> Vec<Rule> {
     let own: Vec<IpAddr> =
         facts.links.iter().flat_map(|link| &link.addresses).map(|it| it.0).collect();
-    let mut ports: BTreeMap<(u16, bool), &Listener> = BTreeMap::new();
+    let mut ports: BTreeMap<(u16, PortProtocol), &Listener> = BTreeMap::new();
     for listener in &facts.listeners {
-        let dhcp = !listener.tcp && DHCP_CLIENTS.contains(&listener.port);
+        let dhcp = listener.protocol == PortProtocol::Udp && DHCP_CLIENTS.contains(&listener.port);
         if !listener.address.is_loopback() && !dhcp {
-            ports.entry((listener.port, listener.tcp)).or_insert(listener);
+            ports.entry((listener.port, listener.protocol)).or_insert(listener);
         }
     }
     let mut rules: Vec<Rule> = Vec::new();
-    for (&(port, tcp), listener) in &ports {
-        let contacts = facts.contacts.iter().filter(|it| (it.port, it.tcp) == (port, tcp));
+    for (&(port, protocol), listener) in &ports {
+        let tcp = protocol == PortProtocol::Tcp;
+        let contacts =
+            facts.contacts.iter().filter(|it| (it.port, it.protocol) == (port, protocol));
         let peers = contacts.map(|it| it.peer.to_canonical());
         let mut from: BTreeSet<IpAddr> =
             peers.filter(|it| !it.is_loopback() && !own.contains(it)).collect();
@@ -62,16 +65,15 @@ pub fn rules(facts: &Facts) -> Vec<Rule> {
                 && (&rule.program, &rule.from, rule.is_shell) == (&program, &from, is_shell)
         };
         if let Some(rule) = rules.iter_mut().find(same) {
-            rule.ports.insert((port, tcp));
+            rule.ports.insert((port, protocol));
             continue;
         }
-        let word = if tcp { "tcp" } else { "udp" };
-        let mut name = slug(file.unwrap_or_default(), &format!("port-{port}-{word}"));
+        let mut name = slug(file.unwrap_or_default(), &format!("port-{port}-{protocol}"));
         if rules.iter().any(|rule| rule.name == name) {
-            name = format!("{name}-{port}-{word}");
+            name = format!("{name}-{port}-{protocol}");
         }
         let on_link = is_shell && from.is_empty();
-        let ports = BTreeSet::from([(port, tcp)]);
+        let ports = BTreeSet::from([(port, protocol)]);
         // An upgrade of the remote shell must lock nobody out.
         let by_program = facts.by_program
             && !is_shell
@@ -91,18 +93,15 @@ fn interprets(program: &str) -> bool {
 impl Rule {
     /// The TCP ports that it admits to.
     pub fn tcp_ports(&self) -> impl Iterator<Item = u16> + use<'_> {
-        self.ports.iter().filter(|it| it.1).map(|it| it.0)
+        self.ports.iter().filter(|it| it.1 == PortProtocol::Tcp).map(|it| it.0)
     }
 
     fn traffic(&self) -> Vec<String> {
-        let word = |&(port, tcp): &(u16, bool)| {
-            let both = self.ports.contains(&(port, !tcp));
-            match (both, tcp) {
-                (true, true) => Some(format!("{port}/tcp+udp")),
-                (true, false) => None,
-                (false, true) => Some(format!("{port}/tcp")),
-                (false, false) => Some(format!("{port}/udp")),
-            }
+        // Protocols of one port are one term, at the place of the first.
+        let word = |&(port, protocol): &(u16, PortProtocol)| {
+            let its = PortProtocol::ALL.into_iter().filter(|it| self.ports.contains(&(port, *it)));
+            let its: Vec<&str> = its.map(PortProtocol::as_str).collect();
+            (its.first() == Some(&protocol.as_str())).then(|| format!("{port}/{}", its.join("+")))
         };
         self.ports.iter().filter_map(word).collect()
     }

@@ -6,19 +6,25 @@ use tipstaff_core::draft::{Contact, Facts, Link, Listener, draft};
 use tipstaff_core::generate::NOW;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Policy, Severity, Source, Verdict, read};
-use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Packet, Transport};
+use tipstaff_core::space::{
+    AddressSet, ConnectionState, Direction, Packet, PortProtocol, Transport,
+};
 
 fn address(text: &str) -> IpAddr {
     text.parse().expect("an address")
 }
 
+fn protocol(tcp: bool) -> PortProtocol {
+    if tcp { PortProtocol::Tcp } else { PortProtocol::Udp }
+}
+
 fn listener(port: u16, tcp: bool, at: &str, program: &str) -> Listener {
     let program = (!program.is_empty()).then(|| program.to_owned());
-    Listener { tcp, port, address: address(at), program }
+    Listener { protocol: protocol(tcp), port, address: address(at), program }
 }
 
 fn contact(port: u16, tcp: bool, peer: &str) -> Contact {
-    Contact { tcp, port, peer: address(peer) }
+    Contact { protocol: protocol(tcp), port, peer: address(peer) }
 }
 
 fn sluice() -> Facts {
@@ -63,7 +69,7 @@ fn read_back(text: &str, host: &str) -> (Policy, HostPlan) {
     (policy, plan)
 }
 
-fn verdict(plan: &HostPlan, peer: IpAddr, port: u16, tcp: bool) -> Verdict {
+fn verdict(plan: &HostPlan, peer: IpAddr, port: u16, protocol: PortProtocol) -> Verdict {
     let own = plan.addresses.iter().find(|it| it.is_ipv4() == peer.is_ipv4()).expect("one");
     let (source, destination) = (40_000, port);
     plan.evaluate(&Packet {
@@ -72,10 +78,9 @@ fn verdict(plan: &HostPlan, peer: IpAddr, port: u16, tcp: bool) -> Verdict {
         out_interface: None,
         source: peer,
         destination: *own,
-        transport: if tcp {
-            Transport::Tcp { source, destination }
-        } else {
-            Transport::Udp { source, destination }
+        transport: match protocol {
+            PortProtocol::Tcp => Transport::Tcp { source, destination },
+            PortProtocol::Udp => Transport::Udp { source, destination },
         },
         state: ConnectionState::New,
         program: None,
@@ -96,14 +101,14 @@ fn who_is_connected_stays_admitted_and_nothing_else_opens() {
         let peer = contact.peer.to_canonical();
         if !peer.is_loopback() && !plan.addresses.contains(&peer) {
             assert_eq!(
-                verdict(&plan, peer, contact.port, contact.tcp),
+                verdict(&plan, peer, contact.port, contact.protocol),
                 Verdict::Allow,
                 "{contact:?}"
             );
         }
     }
     assert_eq!(
-        verdict(&plan, address("2001:db8:51::7"), 2202, true),
+        verdict(&plan, address("2001:db8:51::7"), 2202, PortProtocol::Tcp),
         Verdict::Allow,
         "the session"
     );
