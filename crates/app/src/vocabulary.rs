@@ -8,6 +8,20 @@ use tipstaff_core::space;
 use tipstaff_linux::probe;
 
 macro_rules! words {
+    // What another type says with the same words.
+    ($(#[$about:meta])* $name:ident of $other:ty {
+        $($(#[$word_about:meta])* $word:ident = $text:literal,)*
+    }) => {
+        words! { $(#[$about])* $name { $($(#[$word_about])* $word = $text,)* } }
+
+        impl From<$other> for $name {
+            fn from(other: $other) -> Self {
+                match other {
+                    $(<$other>::$word => Self::$word,)*
+                }
+            }
+        }
+    };
     ($(#[$about:meta])* $name:ident {
         $($(#[$word_about:meta])* $word:ident = $text:literal,)*
     }) => {
@@ -47,7 +61,7 @@ macro_rules! words {
 
 words! {
     /// Which way packets go, seen from the host.
-    Direction {
+    Direction of space::Direction {
         /// To it.
         Inbound = "inbound",
         /// From it.
@@ -57,35 +71,15 @@ words! {
     }
 }
 
-impl From<space::Direction> for Direction {
-    fn from(direction: space::Direction) -> Self {
-        match direction {
-            space::Direction::Inbound => Self::Inbound,
-            space::Direction::Outbound => Self::Outbound,
-            space::Direction::Forwarded => Self::Forwarded,
-        }
-    }
-}
-
 words! {
     /// What becomes of a packet.
-    Verdict {
+    Verdict of policy::Verdict {
         /// It passes.
         Allow = "allow",
         /// It is dropped in silence.
         Deny = "deny",
         /// It is refused with an answer.
         Reject = "reject",
-    }
-}
-
-impl From<policy::Verdict> for Verdict {
-    fn from(verdict: policy::Verdict) -> Self {
-        match verdict {
-            policy::Verdict::Allow => Self::Allow,
-            policy::Verdict::Deny => Self::Deny,
-            policy::Verdict::Reject => Self::Reject,
-        }
     }
 }
 
@@ -117,7 +111,7 @@ impl From<policy::Verdict> for Word {
 
 words! {
     /// How bad a finding is.
-    Severity {
+    Severity of policy::Severity {
         /// To be known.
         Note = "note",
         /// Probably not meant.
@@ -127,19 +121,9 @@ words! {
     }
 }
 
-impl From<policy::Severity> for Severity {
-    fn from(severity: policy::Severity) -> Self {
-        match severity {
-            policy::Severity::Note => Self::Note,
-            policy::Severity::Warning => Self::Warning,
-            policy::Severity::Error => Self::Error,
-        }
-    }
-}
-
 words! {
     /// Where a decision stems from.
-    Origin {
+    Origin of plan::Kind {
         /// What every host has.
         Baseline = "baseline",
         /// A written rule.
@@ -149,19 +133,9 @@ words! {
     }
 }
 
-impl From<plan::Kind> for Origin {
-    fn from(kind: plan::Kind) -> Self {
-        match kind {
-            plan::Kind::Baseline => Self::Baseline,
-            plan::Kind::Rule => Self::Rule,
-            plan::Kind::Default => Self::Default,
-        }
-    }
-}
-
 words! {
     /// An IP version.
-    Version {
+    Version of space::Family {
         /// RFC 791.
         V4 = "IPv4",
         /// RFC 8200.
@@ -169,31 +143,13 @@ words! {
     }
 }
 
-impl From<space::Family> for Version {
-    fn from(family: space::Family) -> Self {
-        match family {
-            space::Family::V4 => Self::V4,
-            space::Family::V6 => Self::V6,
-        }
-    }
-}
-
 words! {
     /// A protocol with ports.
-    PortProtocol {
+    PortProtocol of space::PortProtocol {
         /// RFC 9293.
         Tcp = "tcp",
         /// RFC 768.
         Udp = "udp",
-    }
-}
-
-impl From<space::PortProtocol> for PortProtocol {
-    fn from(protocol: space::PortProtocol) -> Self {
-        match protocol {
-            space::PortProtocol::Tcp => Self::Tcp,
-            space::PortProtocol::Udp => Self::Udp,
-        }
     }
 }
 
@@ -229,7 +185,7 @@ impl From<probe::State> for Sight {
 
 words! {
     /// What became of a packet in a lab.
-    Fate {
+    Fate of probe::Met {
         /// It got through, and somebody listens.
         Open = "open",
         /// It got through, and nobody listens.
@@ -243,21 +199,7 @@ words! {
         /// It was stopped in silence.
         Denied = "denied",
         /// It never reached a rule for what comes in.
-        StoppedEarly = "stopped-early",
-    }
-}
-
-impl From<probe::Met> for Fate {
-    fn from(met: probe::Met) -> Self {
-        match met {
-            probe::Met::Open => Self::Open,
-            probe::Met::Closed => Self::Closed,
-            probe::Met::PassedOn => Self::PassedOn,
-            probe::Met::Rejected => Self::Rejected,
-            probe::Met::StoppedOddly => Self::StoppedOddly,
-            probe::Met::Denied => Self::Denied,
-            probe::Met::Lost => Self::StoppedEarly,
-        }
+        Lost = "stopped-early",
     }
 }
 

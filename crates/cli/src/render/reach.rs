@@ -158,7 +158,7 @@ impl<'a> Fare<'a> {
             matches!(
                 (self.policy, copy),
                 (Word::Allow, Fate::Open)
-                    | (Word::Deny, Fate::Denied | Fate::StoppedEarly)
+                    | (Word::Deny, Fate::Denied | Fate::Lost)
                     | (Word::Reject, Fate::Rejected)
             )
         };

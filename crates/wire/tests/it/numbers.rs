@@ -163,7 +163,7 @@ fn requests_are_what_the_kernel_expects() {
 
 #[test]
 fn what_has_no_name_is_no_table_chain_or_set() {
-    let nameless = [&[1, 0, 0, 0][..], &written(|out| out.be32(9, 1))].concat();
+    let nameless = [&[1, 0, 0, 0][..], &written(|out| out.be32(40, 1))].concat();
     assert!(Table::decode(&nameless).is_err());
     assert!(Chain::decode(&nameless).is_err());
     assert!(Set::decode(&nameless).is_err());
@@ -176,4 +176,76 @@ fn asked(bytes: &[u8]) -> (u16, u16, [u8; 4], Vec<u8>) {
     let length = u32::from_ne_bytes([bytes[0], bytes[1], bytes[2], bytes[3]]);
     assert_eq!(usize::try_from(length).expect("small"), bytes.len());
     (number(4), number(6), [bytes[16], bytes[17], bytes[18], bytes[19]], bytes[20..].to_vec())
+}
+
+#[test]
+fn requests_name_what_they_are_about() {
+    let text = |kind: u16, text: &str| {
+        let length = u16::try_from(4 + text.len() + 1).expect("short");
+        let mut bytes =
+            [&length.to_ne_bytes()[..], &kind.to_ne_bytes(), text.as_bytes(), &[0]].concat();
+        bytes.resize(bytes.len().next_multiple_of(4), 0);
+        bytes
+    };
+    // NFTA_RULE_TABLE.
+    let rule = Rule { table: "tipstaff".into(), ..Rule::default() };
+    assert_eq!(written(|out| rule.write_table(out)), text(1, "tipstaff"));
+    // NFTA_SET_ELEM_LIST_TABLE and NFTA_SET_ELEM_LIST_SET.
+    let set = set("set-1", 0, 4);
+    let meant = [text(1, "tipstaff"), text(2, "set-1")].concat();
+    assert_eq!(written(|out| set.write_request(out)), meant);
+}
+
+#[test]
+fn numbers_stand_in_their_order() {
+    let attribute = |kind: u16, value: &[u8]| {
+        let length = u16::try_from(4 + value.len()).expect("short");
+        let mut bytes = [&length.to_ne_bytes()[..], &kind.to_ne_bytes(), value].concat();
+        bytes.resize(bytes.len().next_multiple_of(4), 0);
+        bytes
+    };
+    let bytes = written(|out| {
+        out.byte(1, 7);
+        out.be16(2, 0x0102);
+        out.be32(3, 0x0102_0304);
+        out.be64(4, 0x0102_0304_0506_0708);
+        out.ne32(5, 0x0102_0304);
+    });
+    let meant = [
+        attribute(1, &[7]),
+        attribute(2, &[1, 2]),
+        attribute(3, &[1, 2, 3, 4]),
+        attribute(4, &[1, 2, 3, 4, 5, 6, 7, 8]),
+        attribute(5, &0x0102_0304_u32.to_ne_bytes()),
+    ];
+    assert_eq!(bytes, meant.concat());
+}
+
+/// `NLMSGERR_ATTR_MSG` behind an acknowledgement: it quotes only the header of what was asked.
+#[test]
+fn an_acknowledgement_can_have_a_remark_too() {
+    let answer = |errno: i32, quoted: &[u8]| {
+        let remark = written(|out| out.text(1, "known"));
+        let length = u32::try_from(16 + 4 + quoted.len() + remark.len()).expect("short");
+        let bytes = [
+            &length.to_ne_bytes()[..],
+            &ERROR.to_ne_bytes(),
+            // NLM_F_ACK_TLVS.
+            &0x200_u16.to_ne_bytes(),
+            &9_u32.to_ne_bytes(),
+            &[0; 4],
+            &(-errno).to_ne_bytes(),
+            quoted,
+            &remark,
+        ]
+        .concat();
+        let messages = split(&bytes).expect("splits");
+        let answer = messages[0].answer().expect("an answer");
+        (answer.errno, answer.remark)
+    };
+    let header = |length: u32| [&length.to_ne_bytes()[..], &[0; 12]].concat();
+    assert_eq!(answer(0, &header(20)), (0, Some("known".into())));
+    // A refusal quotes all of it.
+    let whole = [header(20), vec![1, 2, 3, 4]].concat();
+    assert_eq!(answer(1, &whole), (1, Some("known".into())));
 }
