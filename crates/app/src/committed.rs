@@ -50,7 +50,11 @@ pub fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
 
 /// What git gives out, or why it does not.
 fn git(folder: &Path, words: &[&str]) -> Result<Vec<u8>, String> {
-    let done = Command::new("git").arg("-C").arg(folder).args(words).env("LC_ALL", "C").output();
+    let mut command = Command::new("git");
+    command.arg("-C").arg(folder).args(words).env("LC_ALL", "C");
+    // To read is not to fetch what a partial clone has left out.
+    command.env("GIT_NO_LAZY_FETCH", "1");
+    let done = command.output();
     let done = done.map_err(|error| format!("git cannot be run: {error}"))?;
     if done.status.success() {
         return Ok(done.stdout);

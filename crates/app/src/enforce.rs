@@ -62,7 +62,7 @@ pub fn can_tell_programs(loaded: &Loaded) -> Result<(), Failure> {
         None => Diagnostic::general("program-not-enforced", message),
     };
     for lack in lacking {
-        problem = problem.help(format!("there is lacking: {lack}"));
+        problem = problem.help(format!("missing: {lack}"));
     }
     let problem = problem
         .help("nothing was changed; `show`, `ask` and `rehearse` know the rule all the same")

@@ -31,7 +31,7 @@ pub enum LinuxError {
         reason: String,
     },
     /// The kernel, or this process, lacks what it takes to tell programs apart. Nothing was changed.
-    #[error("rules for programs cannot be enforced here; there is lacking: {}", what.join("; "))]
+    #[error("rules for programs cannot be enforced here; missing: {}", what.join("; "))]
     Lacking {
         /// All that is lacking, as parts of a sentence.
         what: Vec<String>,
