@@ -8,6 +8,7 @@ mod drift;
 mod editing;
 mod given;
 mod lowering;
+mod machine;
 mod meaning;
 mod placing;
 mod reading;
