@@ -91,7 +91,8 @@ fn rules_without_a_listener_and_listeners_without_a_rule() {
 #[test]
 fn open_to_anybody_and_used_from_known_places_only() {
     let rules = rule("catalogue", "allow = [\"443/tcp\"]");
-    let contact = |peer: &str| Contact { protocol: PortProtocol::Tcp, port: 443, peer: address(peer) };
+    let contact =
+        |peer: &str| Contact { protocol: PortProtocol::Tcp, port: 443, peer: address(peer) };
     let facts = |peers: &[&str]| Facts {
         listeners: vec![listener(443, "0.0.0.0", "/usr/sbin/catalogued")],
         contacts: peers.iter().map(|it| contact(it)).collect(),
