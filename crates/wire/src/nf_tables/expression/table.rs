@@ -79,7 +79,8 @@ macro_rules! expressions {
         pub fn read(name: &str, parts: &Parts<'_>) -> Result<Option<Expression>, WireError> {
             match name {
                 $($name => {
-                    for it in [$($also),*] as [Also; _] {
+                    let also: &[Also] = &[$($also),*];
+                    for it in also {
                         if !it.holds(parts)? {
                             return Ok(None);
                         }
