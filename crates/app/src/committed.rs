@@ -37,7 +37,8 @@ pub fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
     // In order of their names, as the folder itself is read: MODE TYPE OBJECT, a tab, NAME.
     for line in String::from_utf8_lossy(&list).split_terminator('\0') {
         let Some((about, name)) = line.split_once('\t') else { continue };
-        let is_file = about.split(' ').nth(1) == Some("blob");
+        // A link is kept as a text too, of another mode.
+        let is_file = about.starts_with("100");
         if is_file && name.ends_with(".toml") && !name.starts_with('.') {
             sources.push(file(name, &format!("{shown}/{name}"))?);
         }

@@ -6,6 +6,7 @@ use super::programs::{Names, Receivers};
 use super::session::Session;
 use super::way::way;
 use super::{Failure, Loaded};
+use std::collections::BTreeSet;
 use std::fs;
 use tipstaff_core::analysis::{
     self, Contact, Facts, Finding, Listener, RoutingMark, odd_interface,
@@ -43,7 +44,9 @@ fn facts(loaded: &Loaded) -> Result<Facts, Failure> {
         .map(|it| way(&it, Receivers::look(loaded).ok().as_ref()));
     let active = loaded.plan.decisions().map(|it| it.1).filter(|it| it.idle.is_none());
     let named = active.flat_map(|it| &it.conditions).flat_map(|it| &it.programs);
-    let files = named.map(|path| (path.clone(), files::look(path))).collect();
+    // Many rules may name one program; to look at it means to look at every process.
+    let named: BTreeSet<&String> = named.collect();
+    let files = named.into_iter().map(|path| (path.clone(), files::look(path))).collect();
     let switch = fs::read_to_string("/proc/sys/net/ipv4/tcp_fwmark_accept");
     Ok(Facts {
         listeners,

@@ -133,7 +133,10 @@ fn the_committed_version_of_a_folder_is_compared() {
     let folder = desk.path().join("kept/policy");
     fs::create_dir_all(&folder).expect("a folder");
     fs::write(folder.join("10-all.toml"), INHERITED).expect("written");
+    // What is in a link is a path, and no policy.
+    std::os::unix::fs::symlink("/etc/elsewhere.toml", folder.join("30-link.toml")).expect("a link");
     commit(&desk.path().join("kept"));
+    fs::remove_file(folder.join("30-link.toml")).expect("removed");
     let compare = || {
         let mut command = desk.command(["--host", "sluice", "compare", "committed"]);
         command.env("TIPSTAFF_POLICY", &folder);
