@@ -1,22 +1,80 @@
 //! Listens at ports, or tries to meet somebody at one, independently of the product.
 //!
-//! `meet listen 80 5432/udp …`, `meet try ADDRESS PORT[/udp]`.
+//! `meet listen 80 5432/udp 3868/sctp …`, `meet try ADDRESS PORT[/udp|/sctp]`.
 
 use std::io::{ErrorKind, Read, Write};
+use std::ffi::c_int;
 use std::net::{IpAddr, Ipv6Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
+use std::os::fd::{AsRawFd, FromRawFd, OwnedFd};
 use std::time::Duration;
 
 const PATIENCE: Duration = Duration::from_millis(1_500);
 
-fn port(text: &str) -> (u16, bool) {
-    let (number, udp) = text.strip_suffix("/udp").map_or((text, false), |it| (it, true));
-    (number.parse().expect("a port"), udp)
+fn port(text: &str) -> (u16, &str) {
+    let (number, protocol) = text.split_once('/').unwrap_or((text, "tcp"));
+    (number.parse().expect("a port"), protocol)
+}
+
+/// The standard library knows no SCTP, but its streams are streams whatever carries them.
+mod sctp {
+    use super::*;
+
+    unsafe extern "C" {
+        fn socket(family: c_int, kind: c_int, protocol: c_int) -> c_int;
+        fn bind(socket: c_int, address: *const Address, length: u32) -> c_int;
+        fn listen(socket: c_int, waiting: c_int) -> c_int;
+        fn connect(socket: c_int, address: *const Address, length: u32) -> c_int;
+    }
+
+    /// `struct sockaddr_in6`.
+    #[repr(C)]
+    struct Address {
+        family: u16,
+        port: [u8; 2],
+        flow: u32,
+        address: [u8; 16],
+        scope: u32,
+    }
+
+    fn address(to: SocketAddr) -> Address {
+        let address = match to.ip() {
+            IpAddr::V4(it) => it.to_ipv6_mapped(),
+            IpAddr::V6(it) => it,
+        };
+        let (family, flow, scope) = (10, 0, 0);
+        Address { family, port: to.port().to_be_bytes(), flow, address: address.octets(), scope }
+    }
+
+    fn check(code: c_int) -> std::io::Result<c_int> {
+        if code < 0 { Err(std::io::Error::last_os_error()) } else { Ok(code) }
+    }
+
+    fn open() -> std::io::Result<OwnedFd> {
+        Ok(unsafe { OwnedFd::from_raw_fd(check(socket(10, 1, 132))?) })
+    }
+
+    pub fn waiting(at: SocketAddr) -> std::io::Result<TcpListener> {
+        let (socket, at) = (open()?, address(at));
+        check(unsafe { bind(socket.as_raw_fd(), &at, size_of::<Address>() as u32) })?;
+        check(unsafe { listen(socket.as_raw_fd(), 16) })?;
+        Ok(socket.into())
+    }
+
+    pub fn connected(to: SocketAddr) -> std::io::Result<TcpStream> {
+        let (socket, to) = (TcpStream::from(open()?), address(to));
+        socket.set_write_timeout(Some(PATIENCE))?;
+        match check(unsafe { connect(socket.as_raw_fd(), &to, size_of::<Address>() as u32) }) {
+            // So it says that the time is over.
+            Err(error) if error.raw_os_error() == Some(115) => Err(ErrorKind::TimedOut.into()),
+            other => other.map(|_| socket),
+        }
+    }
 }
 
 fn listen(text: &str) {
-    let (port, udp) = port(text);
+    let (port, protocol) = port(text);
     let any = SocketAddr::new(Ipv6Addr::UNSPECIFIED.into(), port);
-    if udp {
+    if protocol == "udp" {
         let socket = UdpSocket::bind(any).expect("a UDP port");
         std::thread::spawn(move || {
             let mut bytes = [0; 64];
@@ -26,7 +84,10 @@ fn listen(text: &str) {
         });
         return;
     }
-    let listener = TcpListener::bind(any).expect("a TCP port");
+    let listener = match protocol {
+        "sctp" => sctp::waiting(any).expect("an SCTP port"),
+        _ => TcpListener::bind(any).expect("a TCP port"),
+    };
     std::thread::spawn(move || {
         let mut kept = Vec::new();
         for stream in listener.incoming().flatten() {
@@ -37,8 +98,8 @@ fn listen(text: &str) {
     });
 }
 
-fn attempt(to: SocketAddr, udp: bool) -> std::io::Result<&'static str> {
-    if udp {
+fn attempt(to: SocketAddr, protocol: &str) -> std::io::Result<&'static str> {
+    if protocol == "udp" {
         let any: IpAddr = if to.is_ipv4() { [0; 4].into() } else { Ipv6Addr::UNSPECIFIED.into() };
         let socket = UdpSocket::bind((any, 0))?;
         socket.set_read_timeout(Some(PATIENCE))?;
@@ -47,7 +108,10 @@ fn attempt(to: SocketAddr, udp: bool) -> std::io::Result<&'static str> {
         socket.recv(&mut [0; 64])?;
         return Ok("open");
     }
-    let mut stream = TcpStream::connect_timeout(&to, PATIENCE)?;
+    let mut stream = match protocol {
+        "sctp" => sctp::connected(to)?,
+        _ => TcpStream::connect_timeout(&to, PATIENCE)?,
+    };
     stream.set_read_timeout(Some(PATIENCE))?;
     stream.read_exact(&mut [0; 5])?;
     Ok("open")
@@ -63,11 +127,11 @@ fn main() {
             }
         }
         ["try", address, what] => {
-            let (port, udp) = port(what);
+            let (port, protocol) = port(what);
             let to = SocketAddr::new(address.parse().expect("an address"), port);
             println!(
                 "{}",
-                attempt(to, udp).unwrap_or_else(|error| match error.kind() {
+                attempt(to, protocol).unwrap_or_else(|error| match error.kind() {
                     ErrorKind::TimedOut | ErrorKind::WouldBlock => "silence",
                     ErrorKind::ConnectionRefused => "refused",
                     ErrorKind::HostUnreachable | ErrorKind::PermissionDenied => "prohibited",

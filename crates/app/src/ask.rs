@@ -7,7 +7,7 @@ use std::net::IpAddr;
 use tipstaff_core::plan::{HostPlan, Idle, LOOPBACK, Step};
 use tipstaff_core::policy::{Policy, Source, Verdict, read_addresses, read_traffic};
 use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, TrafficSet, Transport, closest,
+    AddressSet, ConnectionState, Direction, Family, Packet, Transport, closest,
 };
 
 /// A port that clients are given by their system (RFC 6335 section 6).
@@ -216,11 +216,10 @@ fn transport(policy: &Policy, text: &str, family: Family) -> Result<Transport, F
         _ => None,
     };
     let client = CLIENT_PORT;
-    if let (Some(destination), true) = (one(&set.tcp), set == TrafficSet::tcp(set.tcp.clone())) {
-        return Ok(Transport::Tcp { source: client, destination });
-    }
-    if let (Some(destination), true) = (one(&set.udp), set == TrafficSet::udp(set.udp.clone())) {
-        return Ok(Transport::Udp { source: client, destination });
+    for (protocol, ports) in set.ports.iter() {
+        if let Some(destination) = one(ports).filter(|_| set == protocol.traffic(ports.clone())) {
+            return Ok(Transport::Ports { protocol, source: client, destination });
+        }
     }
     if text == "icmp" {
         let kind = match family {

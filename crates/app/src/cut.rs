@@ -192,7 +192,7 @@ fn found(rules: &RuleProgram, kernel: &mut NetlinkSocket) -> Result<Vec<Found>, 
     let mut list = Vec::new();
     let mut seen: HashSet<(u8, SocketAddr, SocketAddr)> = HashSet::new();
     for socket in under_way(&mut diagnosis)? {
-        let protocol = if socket.protocol == PortProtocol::Tcp { TCP } else { UDP };
+        let protocol = socket.protocol.number();
         let ends = (protocol, socket.own, socket.peer);
         if protocol == TCP {
             seen.insert(ends);
@@ -248,7 +248,7 @@ impl Here<'_> {
         let for_clients = (self.clients.0..=self.clients.1).contains(&port);
         let listens = self.listeners.iter().any(|it| (it.protocol, it.port) == (protocol, port));
         // A UDP socket that asks others a question waits for answers in just the same way.
-        listens && (protocol == PortProtocol::Tcp || !for_clients)
+        listens && (protocol != PortProtocol::Udp || !for_clients)
     }
 
     fn judge_socket(&mut self, socket: Connection, flows: Vec<Flow>) -> Option<Found> {
@@ -287,11 +287,8 @@ impl Here<'_> {
         destination: SocketAddr,
         inbound: bool,
     ) -> Packet {
-        let ports = (source.port(), destination.port());
-        let transport = match protocol {
-            PortProtocol::Tcp => Transport::Tcp { source: ports.0, destination: ports.1 },
-            PortProtocol::Udp => Transport::Udp { source: ports.0, destination: ports.1 },
-        };
+        let (from, to) = (source.port(), destination.port());
+        let transport = Transport::Ports { protocol, source: from, destination: to };
         Packet {
             direction: if inbound { Direction::Inbound } else { Direction::Outbound },
             in_interface: if inbound { self.link(source.ip()) } else { None },
@@ -336,11 +333,14 @@ impl Here<'_> {
             (true, _) => Direction::Outbound,
             (false, false) => Direction::Forwarded,
         };
-        let transport = match (flow.protocol, flow.ports, flow.icmp_type) {
-            (TCP, Some((source, destination)), _) => Transport::Tcp { source, destination },
-            (UDP, Some((source, destination)), _) => Transport::Udp { source, destination },
-            (ICMP | ICMPV6, _, Some(kind)) => Transport::Icmp { kind },
-            (protocol, ..) => Transport::Other { protocol },
+        let transport = match (PortProtocol::of_number(flow.protocol), flow.ports, flow.icmp_type) {
+            (Some(protocol), Some((source, destination)), _) => {
+                Transport::Ports { protocol, source, destination }
+            }
+            (None, _, Some(kind)) if matches!(flow.protocol, ICMP | ICMPV6) => {
+                Transport::Icmp { kind }
+            }
+            _ => Transport::Other { protocol: flow.protocol },
         };
         if Family::of(source) != Family::of(destination) {
             return None;
@@ -416,9 +416,8 @@ impl Here<'_> {
 }
 
 fn tuple(protocol: PortProtocol, source: SocketAddr, destination: SocketAddr) -> Tuple {
-    let protocol = if protocol == PortProtocol::Tcp { TCP } else { UDP };
     Tuple {
-        protocol,
+        protocol: protocol.number(),
         source: (source.ip(), source.port()),
         destination: (destination.ip(), destination.port()),
     }

@@ -404,14 +404,11 @@ pub fn find_services(policy: Option<&Policy>, word: &str) -> NameList {
         let traffic = service.map(|service| &service.traffic);
         it.name.contains(&wanted)
             || it.why.as_ref().is_some_and(|why| why.to_lowercase().contains(&wanted))
-            || number.zip(traffic).is_some_and(|(port, traffic)| {
-                traffic.tcp.contains(port) || traffic.udp.contains(port)
-            })
+            || number.zip(traffic).is_some_and(|(port, traffic)| traffic.has_port(port))
     });
     for known in tipstaff_core::policy::KNOWN_SERVICES.iter() {
         let traffic = known.traffic();
-        let by_number =
-            number.is_some_and(|port| traffic.tcp.contains(port) || traffic.udp.contains(port));
+        let by_number = number.is_some_and(|port| traffic.has_port(port));
         let by_word =
             known.name.contains(&wanted) || known.description.to_lowercase().contains(&wanted);
         if by_number || number.is_none() && by_word {

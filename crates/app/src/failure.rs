@@ -91,8 +91,7 @@ impl Failure {
             None => Diagnostic::general("kernel-refused", message),
         };
         // So the kernel answers where a part of the packet filter was not built or cannot be loaded.
-        let missing = ["No such file or directory", "not supported"];
-        let problem = if missing.iter().any(|it| reason.contains(it)) {
+        let problem = if reason.is_missing() {
             problem.help(
                 "this kernel may lack a part that the rule needs: CONFIG_NF_TABLES_INET, \
                  CONFIG_NFT_CT, CONFIG_NFT_LIMIT (`rate`), CONFIG_NFT_REJECT_INET (`reject`), \

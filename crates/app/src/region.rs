@@ -7,8 +7,8 @@ use tipstaff_core::analysis::loopback;
 use tipstaff_core::plan::{HostPlan, LOOPBACK};
 use tipstaff_core::policy::Policy;
 use tipstaff_core::space::{
-    AddressSet, Block, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Piece, RangeSet,
-    TCP, TrafficSet, UDP,
+    AddressSet, Block, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Piece,
+    PortProtocol, RangeSet, TrafficSet,
 };
 
 /// Packets that pass a test on each field. What is not narrowed is empty.
@@ -88,7 +88,7 @@ impl<'p> Words<'p> {
             }
         };
         let ports = &piece.source_ports.ports;
-        let has_ports = !piece.traffic.tcp.is_empty() || !piece.traffic.udp.is_empty();
+        let has_ports = piece.traffic.has_ports();
         RegionWords {
             traffic: traffic(&piece.traffic, one),
             from,
@@ -186,7 +186,7 @@ fn whole_own(set: &AddressSet, own: &AddressSet, one: Option<Family>) -> Address
 
 /// Whether the words for some traffic tell the IP version.
 fn carries_version(traffic: &TrafficSet) -> bool {
-    let ports = !traffic.tcp.is_empty() || !traffic.udp.is_empty() || !traffic.others.is_empty();
+    let ports = traffic.has_ports() || !traffic.others.is_empty();
     !ports && traffic.icmp.is_empty() != traffic.icmpv6.is_empty()
 }
 
@@ -241,12 +241,11 @@ fn written(set: &AddressSet) -> Vec<String> {
 /// Traffic, or all traffic but some, whichever is shorter.
 fn traffic(set: &TrafficSet, one: Option<Family>) -> String {
     // Numbers and types that no packet of these IP versions has by themselves.
-    let mut unheard = vec![(TCP, TCP), (UDP, UDP)];
-    unheard.extend(one.map(|family| match family {
-        Family::V4 => (ICMP, ICMP),
-        Family::V6 => (ICMPV6, ICMPV6),
-    }));
-    let unheard = RangeSet::from_ranges(unheard);
+    let mut unheard = PortProtocol::numbers();
+    if let Some(family) = one {
+        let own = if family == Family::V4 { ICMP } else { ICMPV6 };
+        unheard = unheard.union(&RangeSet::single(own));
+    }
     let mut missing = TrafficSet::any().difference(set);
     missing.others = missing.others.difference(&unheard);
     match one {

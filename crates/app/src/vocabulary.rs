@@ -150,6 +150,8 @@ words! {
         Tcp = "tcp",
         /// RFC 768.
         Udp = "udp",
+        /// RFC 9260.
+        Sctp = "sctp",
     }
 }
 

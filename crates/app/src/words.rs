@@ -5,7 +5,7 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr};
 use tipstaff_core::plan::{HostPlan, RuleId};
-use tipstaff_core::space::{ConnectionState, Direction, Family, Packet, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Family, Packet, PortProtocol, Transport};
 
 /// Who decides: a rule, a part of the baseline, or a default.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -46,7 +46,11 @@ pub fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
         out_interface: None,
         source,
         destination,
-        transport: Transport::Tcp { source: 49_152, destination: 443 },
+        transport: Transport::Ports {
+            protocol: PortProtocol::Tcp,
+            source: 49_152,
+            destination: 443,
+        },
         state: ConnectionState::New,
         program: None,
     }
@@ -84,8 +88,7 @@ impl PacketWords {
     /// Describes a packet.
     pub fn of(packet: &Packet) -> Self {
         let (protocol, icmp_type) = match (packet.transport, packet.family()) {
-            (Transport::Tcp { .. }, _) => ("tcp".to_owned(), None),
-            (Transport::Udp { .. }, _) => ("udp".to_owned(), None),
+            (Transport::Ports { protocol, .. }, _) => (protocol.to_string(), None),
             (Transport::Icmp { kind }, Family::V4) => ("icmp".to_owned(), Some(kind)),
             (Transport::Icmp { kind }, Family::V6) => ("icmpv6".to_owned(), Some(kind)),
             (Transport::Other { protocol }, _) => (protocol.to_string(), None),

@@ -7,7 +7,7 @@ use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{HostPlan, Kind, resolve};
 use tipstaff_core::policy::{Policy, Source, read};
 use tipstaff_core::program::{compare, lower};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
 
 const SIZES: [usize; 3] = [100, 1_000, 10_000];
 
@@ -94,7 +94,11 @@ fn likely(direction: Direction) -> Packet {
         out_interface: None,
         source: [198, 51, 100, 7].into(),
         destination: [192, 0, 2, 10].into(),
-        transport: Transport::Tcp { source: 50_000, destination: 443 },
+        transport: Transport::Ports {
+            protocol: PortProtocol::Tcp,
+            source: 50_000,
+            destination: 443,
+        },
         state: ConnectionState::New,
         program: None,
     }

@@ -12,7 +12,7 @@ use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::lower;
-use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
 use tipstaff_linux::lab::testing::{Flood, sealed_benchmark, street_sluice_granary};
 use tipstaff_linux::ruleset::{enforce, release};
 use tipstaff_linux::{NetlinkSocket, Protocol};
@@ -65,7 +65,7 @@ fn packets(plan: &HostPlan) -> Vec<(IpAddr, Vec<u8>)> {
         out_interface: None,
         source: plan.addresses[0],
         destination: Ipv4Addr::new(203, 0, 113, 9).into(),
-        transport: Transport::Udp { source: 1_024, destination: 9 },
+        transport: Transport::Ports { protocol: PortProtocol::Udp, source: 1_024, destination: 9 },
         state: ConnectionState::New,
         program: None,
     };
@@ -78,7 +78,10 @@ fn packets(plan: &HostPlan) -> Vec<(IpAddr, Vec<u8>)> {
             let other = u32::try_from(generator.below(1 << 24)).expect("it fits");
             packet.destination = Ipv4Addr::from_bits(10 << 24 | other).into();
         }
-        let Transport::Udp { destination, .. } = packet.transport else { continue };
+        let Transport::Ports { protocol: PortProtocol::Udp, destination, .. } = packet.transport
+        else {
+            continue;
+        };
         let tag = u32::try_from(packets.len()).expect("few");
         let source = 1_024 + u16::try_from(tag % 60_000).expect("a port");
         let payload = Payload::Udp { source, destination };

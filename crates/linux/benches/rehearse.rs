@@ -7,7 +7,7 @@ use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, Time, read};
 use tipstaff_core::program::lower;
 use tipstaff_core::rehearsal::Judge;
-use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
 use tipstaff_linux::lab::testing::{address, sealed_benchmark};
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Sweep};
@@ -110,7 +110,7 @@ fn disagreements(plan: &HostPlan, ends: Ends<'_>, payloads: &[Payload], met: &[M
         out_interface: None,
         source: ends.source,
         destination: ends.destination,
-        transport: Transport::Tcp { source: 0, destination: 0 },
+        transport: Transport::Ports { protocol: PortProtocol::Tcp, source: 0, destination: 0 },
         state: ConnectionState::New,
         program: None,
     };
@@ -118,8 +118,12 @@ fn disagreements(plan: &HostPlan, ends: Ends<'_>, payloads: &[Payload], met: &[M
     let mut differ = 0;
     for (payload, met) in payloads.iter().zip(met) {
         packet.transport = match *payload {
-            Payload::Tcp { source, destination, .. } => Transport::Tcp { source, destination },
-            Payload::Udp { source, destination } => Transport::Udp { source, destination },
+            Payload::Tcp { source, destination, .. } => {
+                Transport::Ports { protocol: PortProtocol::Tcp, source, destination }
+            }
+            Payload::Udp { source, destination } => {
+                Transport::Ports { protocol: PortProtocol::Udp, source, destination }
+            }
             _ => continue,
         };
         let decision = judge.decision(&packet).outcome();

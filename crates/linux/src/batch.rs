@@ -27,7 +27,8 @@ pub fn deliver(
             reason: format!(
                 "all rules go in at once, and these {size} bytes are more than this user may send \
                  at once; root may, and net.core.wmem_max raises the limit for others"
-            ),
+            )
+            .into(),
         },
         _ => LinuxError::system(doing, source),
     })?;

@@ -1,6 +1,6 @@
 //! What the kernel can refuse.
 
-use std::io;
+use std::{fmt, io};
 use tipstaff_core::plan::RuleId;
 use tipstaff_wire::WireError;
 
@@ -19,16 +19,16 @@ pub enum LinuxError {
     RuleRefused {
         /// The decision that the refused part serves.
         rule: RuleId,
-        /// The kernel's words.
-        reason: String,
+        /// Why.
+        reason: Reason,
     },
     /// The kernel refused something else. Nothing was changed.
     #[error("the kernel refuses to {doing}: {reason}")]
     Refused {
         /// What was tried, as the end of a sentence.
         doing: String,
-        /// The kernel's words.
-        reason: String,
+        /// Why.
+        reason: Reason,
     },
     /// The kernel, or this process, lacks what it takes to tell programs apart. Nothing was changed.
     #[error("rules for programs cannot be enforced here; missing: {}", what.join("; "))]
@@ -83,16 +83,57 @@ impl LinuxError {
         let doing = doing.to_owned();
         match errno {
             libc::EPERM | libc::EACCES => Self::NotPermitted { doing },
-            errno => Self::Refused { doing, reason: reason(errno, remark) },
+            errno => Self::Refused { doing, reason: Reason::numbered(errno, remark) },
         }
     }
 }
 
-/// The system's text for an errno, preceded by the kernel's remark if it made one.
-pub(crate) fn reason(errno: i32, remark: Option<&str>) -> String {
-    let text = io::Error::from_raw_os_error(errno);
-    match remark {
-        Some(remark) => format!("{remark} ({text})"),
-        None => text.to_string(),
+/// Why something was refused.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reason {
+    errno: Option<i32>,
+    words: String,
+}
+
+impl Reason {
+    /// The kernel's number, with its remark if it made one.
+    pub(crate) fn numbered(errno: i32, remark: Option<&str>) -> Self {
+        let text = io::Error::from_raw_os_error(errno);
+        let words = match remark {
+            Some(remark) => format!("{remark} ({text})"),
+            None => text.to_string(),
+        };
+        Self { errno: Some(errno), words }
+    }
+
+    /// The kernel's number for it (errno(3)); `None` if it was not the kernel that refused.
+    #[must_use]
+    pub fn errno(&self) -> Option<i32> {
+        self.errno
+    }
+
+    /// Whether the kernel says that it has no such thing: a part that was not built, or cannot be
+    /// loaded.
+    #[must_use]
+    pub fn is_missing(&self) -> bool {
+        matches!(self.errno, Some(libc::ENOENT | libc::EOPNOTSUPP | libc::EPROTONOSUPPORT))
+    }
+}
+
+impl From<String> for Reason {
+    fn from(words: String) -> Self {
+        Self { errno: None, words }
+    }
+}
+
+impl From<&str> for Reason {
+    fn from(words: &str) -> Self {
+        words.to_owned().into()
+    }
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(&self.words)
     }
 }

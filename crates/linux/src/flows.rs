@@ -1,7 +1,7 @@
 //! Flows that the kernel keeps track of: what lives on whatever the rules say now.
 
 use crate::LinuxError;
-use crate::sockets::{Connection, PortProtocol};
+use crate::sockets::Connection;
 use crate::transport::{Transport, ask_about, dump};
 use tipstaff_wire::conntrack;
 pub use tipstaff_wire::conntrack::Flow;
@@ -39,10 +39,7 @@ pub fn end_socket(
     diagnosis: &mut dyn Transport,
     connection: &Connection,
 ) -> Result<bool, LinuxError> {
-    let protocol = match connection.protocol {
-        PortProtocol::Tcp => sock_diag::PROTOCOL_TCP,
-        PortProtocol::Udp => sock_diag::PROTOCOL_UDP,
-    };
+    let protocol = connection.protocol.number();
     let request = |sequence| sock_diag::destroy(protocol, &connection.socket, sequence);
     ask_about(diagnosis, "end a connection", &GONE, request)
 }

@@ -44,7 +44,10 @@ const HOST: &str = "edition = 1\n[host.probe]\naddresses = [\"fd44:8::10/64\"]\n
 /// # Errors
 /// [`LinuxError`] if the system lets us make no lab, or the packet was lost in it.
 pub fn tracking() -> Result<Tracking, LinuxError> {
-    let odd = |reason: String| LinuxError::Refused { doing: "try how it tracks".into(), reason };
+    let odd = |reason: String| LinuxError::Refused {
+        doing: "try how it tracks".into(),
+        reason: reason.into(),
+    };
     let policy = read(&Source::new("probe", HOST)).map_err(|it| odd(format!("{it:?}")))?;
     let plan =
         resolve(&policy, "probe", Time::from_seconds(0)).map_err(|it| odd(format!("{it:?}")))?;

@@ -26,7 +26,7 @@ mod transport;
 pub use abilities::{Ability, abilities};
 pub use addresses::{Link, addresses, is_own, link_towards, links, links_seen, mark_rules};
 pub use batch::deliver;
-pub use error::LinuxError;
+pub use error::{LinuxError, Reason};
 pub use groups::{leave_control_groups, return_to_control_groups};
 pub use kernel::{OLDEST, is_too_old, release, tracking};
 pub use place::Place;

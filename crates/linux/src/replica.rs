@@ -3,15 +3,16 @@
 
 use crate::batch::deliver;
 use crate::lab::{Stage, StageLink};
-use crate::sockets::{Listener, PortProtocol, listeners};
+use crate::sockets::{Listener, PortProtocol, kind, listeners};
 use crate::sys::mark;
 use crate::transport::{NetlinkSocket, Protocol, Transport, dump};
-use crate::{LinuxError, links};
+use crate::{LinuxError, Reason, links};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, listen, socket_with, sockopt};
 use std::collections::HashSet;
 use std::fs;
 use std::net::{Ipv6Addr, SocketAddr};
+use tipstaff_core::space::ByProtocol;
 use tipstaff_wire::nf_tables::{self as nf, Batch, Copied, message_kind};
 
 const READING: &str = "copy the kernel's rules";
@@ -161,7 +162,7 @@ fn load(objects: &mut Vec<Copied>) -> Result<Vec<String>, LinuxError> {
             let Some(object) = objects.get(at) else {
                 return Err(LinuxError::refused(DOING, answer.errno, answer.remark.as_deref()));
             };
-            let reason = crate::error::reason(answer.errno, answer.remark.as_deref());
+            let reason = Reason::numbered(answer.errno, answer.remark.as_deref());
             if wrong.insert(at) {
                 refused.push(format!("{}: {reason}", object.words()));
             }
@@ -179,7 +180,7 @@ fn load(objects: &mut Vec<Copied>) -> Result<Vec<String>, LinuxError> {
     }
     Err(LinuxError::Refused {
         doing: DOING.into(),
-        reason: format!("too much of it is refused, such as {}", refused.join("; ")),
+        reason: format!("too much of it is refused, such as {}", refused.join("; ")).into(),
     })
 }
 
@@ -191,11 +192,12 @@ pub struct Doors {
 
 impl Doors {
     /// Opens them for the calling thread's network namespace, with a mark, so that rules take them
-    /// for those of a program.
+    /// for those of a program. At ports of protocols of which the kernel cannot tell whose a packet
+    /// is, nobody would be found; there are none.
     ///
     /// # Errors
     /// [`LinuxError`] if the system refuses.
-    pub fn open(tcp: &[u16], udp: &[u16], mark: u32) -> Result<Self, LinuxError> {
+    pub fn open(ports: &ByProtocol<Vec<u16>>, mark: u32) -> Result<Self, LinuxError> {
         let door = |protocol: PortProtocol, port: u16| {
             let door = Listener {
                 protocol,
@@ -213,9 +215,11 @@ impl Doors {
                 )
             })
         };
-        let tcp = tcp.iter().map(|&port| door(PortProtocol::Tcp, port));
-        let udp = udp.iter().map(|&port| door(PortProtocol::Udp, port));
-        Ok(Self { _sockets: tcp.chain(udp).collect::<Result<_, _>>()? })
+        let doors = ports
+            .iter()
+            .filter(|(protocol, _)| protocol.has_known_receivers())
+            .flat_map(|(protocol, ports)| ports.iter().map(move |port| (protocol, *port)));
+        Ok(Self { _sockets: doors.map(|it| door(it.0, it.1)).collect::<Result<_, _>>()? })
     }
 }
 
@@ -223,11 +227,8 @@ impl Doors {
 fn stand_in(listener: &Listener) -> std::io::Result<OwnedFd> {
     let family =
         if listener.address.is_ipv4() { AddressFamily::INET } else { AddressFamily::INET6 };
-    let kind = match listener.protocol {
-        PortProtocol::Tcp => SocketType::STREAM,
-        PortProtocol::Udp => SocketType::DGRAM,
-    };
-    let socket = socket_with(family, kind, SocketFlags::CLOEXEC, None)?;
+    let (kind, protocol) = kind(listener.protocol);
+    let socket = socket_with(family, kind, SocketFlags::CLOEXEC, Some(protocol))?;
     if listener.address.is_ipv6() {
         sockopt::set_ipv6_v6only(&socket, !listener.dual)?;
     }
@@ -237,7 +238,7 @@ fn stand_in(listener: &Listener) -> std::io::Result<OwnedFd> {
         mark::set_mark(socket.as_fd(), mark)?;
     }
     bind(&socket, &SocketAddr::new(listener.address, listener.port))?;
-    if listener.protocol == PortProtocol::Tcp {
+    if kind == SocketType::STREAM {
         listen(&socket, 1)?;
     }
     Ok(socket)

@@ -2,14 +2,14 @@
 
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
+use rustix::net::{Protocol, SocketType, ipproto};
 use std::collections::HashMap;
 use std::fs;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 pub use tipstaff_core::space::PortProtocol;
 use tipstaff_wire::sock_diag::{
-    self, FAMILY_V4, FAMILY_V6, PROTOCOL_TCP, PROTOCOL_UDP, STATE_CLOSE, STATE_ESTABLISHED,
-    STATE_LISTEN, STATES_UNDER_WAY,
+    self, FAMILY_V4, FAMILY_V6, STATE_CLOSE, STATE_ESTABLISHED, STATE_LISTEN, STATES_UNDER_WAY,
 };
 
 /// The process that holds a socket.
@@ -24,7 +24,7 @@ pub struct Owner {
 /// A socket that waits for traffic.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listener {
-    /// TCP or UDP.
+    /// Its protocol.
     pub protocol: PortProtocol,
     /// The address it is bound to.
     pub address: IpAddr,
@@ -41,7 +41,7 @@ pub struct Listener {
     pub owner: Option<Owner>,
 }
 
-/// Lists all TCP and UDP listeners of the transport's network namespace, by port.
+/// Lists all listeners of the transport's network namespace, by port.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
@@ -50,44 +50,84 @@ pub struct Listener {
 /// `sock_diag(7)`, `proc(5)`.
 pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxError> {
     let mut found = Vec::new();
-    for (protocol, number, state) in [
-        (PortProtocol::Tcp, PROTOCOL_TCP, STATE_LISTEN),
-        (PortProtocol::Udp, PROTOCOL_UDP, STATE_CLOSE),
-    ] {
-        for family in [FAMILY_V4, FAMILY_V6] {
-            let sockets: Vec<sock_diag::Socket> = dump(
-                transport,
-                "list sockets",
-                |sequence| sock_diag::request(family, number, &[state], sequence),
-                sock_diag::decode,
-            )?;
-            let waiting = sockets.into_iter().filter(|socket| socket.port != 0);
-            found.extend(waiting.map(|socket| (protocol, socket)));
-        }
+    for protocol in PortProtocol::ALL {
+        let state = match protocol {
+            PortProtocol::Tcp | PortProtocol::Sctp => STATE_LISTEN,
+            PortProtocol::Udp => STATE_CLOSE,
+        };
+        let sockets = list(transport, protocol, &[state])?;
+        let waiting = sockets.into_iter().filter(|it| it.port != 0 && it.state == state);
+        found.extend(waiting.map(|socket| (protocol, socket)));
     }
     let owners = owners();
-    let mut listeners: Vec<Listener> = found
-        .into_iter()
-        .map(|(protocol, socket)| Listener {
+    let mut listeners: Vec<Listener> = Vec::new();
+    for (protocol, socket) in found {
+        // An SCTP socket may be bound to some of the host's addresses; the one that it shows by itself is
+        // that of its last association.
+        let one = [socket.address];
+        let addresses = if socket.addresses.is_empty() { &one } else { &socket.addresses[..] };
+        listeners.extend(addresses.iter().map(|&address| Listener {
             protocol,
-            address: socket.address,
+            address,
             port: socket.port,
-            dual: socket.address.is_ipv6() && socket.address.is_unspecified() && !socket.v6_only,
+            dual: address.is_ipv6() && address.is_unspecified() && !socket.v6_only,
             uid: socket.uid,
             mark: socket.mark,
             owner: owners.get(&socket.inode).cloned(),
-        })
-        .collect();
+        }));
+    }
     listeners.sort_by_key(|it| (it.port, it.protocol, it.address));
     // Several sockets of one program may share a port.
     listeners.dedup();
     Ok(listeners)
 }
 
+/// Sockets of both IP versions in some states; none of a protocol that this kernel has not got.
+fn list(
+    transport: &mut dyn Transport,
+    protocol: PortProtocol,
+    states: &[u8],
+) -> Result<Vec<sock_diag::Socket>, LinuxError> {
+    let mut found = Vec::new();
+    for family in [FAMILY_V4, FAMILY_V6] {
+        let sockets = dump(
+            transport,
+            &format!("list the sockets of {protocol}"),
+            |sequence| sock_diag::request(family, protocol.number(), states, sequence),
+            sock_diag::decode,
+        );
+        match sockets {
+            Ok(sockets) => found.extend(sockets),
+            // Nobody can list them: that is none only if there can be none.
+            Err(LinuxError::Refused { reason, .. })
+                if reason.is_missing() && !is_known(protocol) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(found)
+}
+
+/// Whether the kernel has a protocol, as far as that can be told (`/proc/net/protocols`).
+fn is_known(protocol: PortProtocol) -> bool {
+    let name = protocol.as_str().to_ascii_uppercase();
+    fs::read_to_string("/proc/net/protocols").map_or(true, |text| {
+        text.lines().filter_map(|line| line.split_whitespace().next()).any(|it| it == name)
+    })
+}
+
+/// The sort of sockets that speak a protocol.
+pub(crate) fn kind(protocol: PortProtocol) -> (SocketType, Protocol) {
+    match protocol {
+        PortProtocol::Tcp => (SocketType::STREAM, ipproto::TCP),
+        PortProtocol::Udp => (SocketType::DGRAM, ipproto::UDP),
+        PortProtocol::Sctp => (SocketType::STREAM, ipproto::SCTP),
+    }
+}
+
 /// A connection that stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Connection {
-    /// TCP, or UDP where a program has chosen one partner.
+    /// Its protocol; UDP where a program has chosen one partner.
     pub protocol: PortProtocol,
     /// This host's end.
     pub own: SocketAddr,
@@ -137,25 +177,19 @@ pub fn connections(transport: &mut dyn Transport) -> Result<Vec<Connection>, Lin
 /// As for [`connections`].
 pub fn under_way(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
     let mut found = Vec::new();
-    for (protocol, number, states) in [
-        (PortProtocol::Tcp, PROTOCOL_TCP, &STATES_UNDER_WAY[..]),
-        (PortProtocol::Udp, PROTOCOL_UDP, &[STATE_ESTABLISHED]),
-    ] {
-        for family in [FAMILY_V4, FAMILY_V6] {
-            let sockets: Vec<sock_diag::Socket> = dump(
-                transport,
-                "list connections",
-                |sequence| sock_diag::request(family, number, states, sequence),
-                sock_diag::decode,
-            )?;
-            found.extend(sockets.into_iter().map(|it| Connection {
-                protocol,
-                own: SocketAddr::new(it.address.to_canonical(), it.port),
-                peer: SocketAddr::new(it.peer.0.to_canonical(), it.peer.1),
-                established: it.state == STATE_ESTABLISHED,
-                socket: it,
-            }));
-        }
+    for protocol in PortProtocol::ALL {
+        let states = match protocol {
+            PortProtocol::Tcp => &STATES_UNDER_WAY[..],
+            PortProtocol::Udp | PortProtocol::Sctp => &[STATE_ESTABLISHED],
+        };
+        let sockets = list(transport, protocol, states)?;
+        found.extend(sockets.into_iter().map(|it| Connection {
+            protocol,
+            own: SocketAddr::new(it.address.to_canonical(), it.port),
+            peer: SocketAddr::new(it.peer.0.to_canonical(), it.peer.1),
+            established: it.state == STATE_ESTABLISHED,
+            socket: it,
+        }));
     }
     Ok(found)
 }

@@ -10,10 +10,6 @@ pub const BY_FAMILY: u16 = 20;
 pub const FAMILY_V4: u8 = 2;
 /// `AF_INET6`.
 pub const FAMILY_V6: u8 = 10;
-/// `IPPROTO_TCP`.
-pub const PROTOCOL_TCP: u8 = 6;
-/// `IPPROTO_UDP`.
-pub const PROTOCOL_UDP: u8 = 17;
 /// `TCP_ESTABLISHED`.
 pub const STATE_ESTABLISHED: u8 = 1;
 /// The states in which a TCP connection is under way: not closed, not `TCP_TIME_WAIT`, not listening.
@@ -24,7 +20,10 @@ pub const STATE_LISTEN: u8 = 10;
 pub const STATE_CLOSE: u8 = 7;
 
 const V6_ONLY: u16 = 11;
+const LOCALS: u16 = 12;
 const MARK: u16 = 15;
+/// `struct sockaddr_storage`, one for each address of an SCTP socket.
+const STORAGE: usize = 128;
 const SOCKET_ID: usize = 48;
 
 /// One socket.
@@ -48,6 +47,8 @@ pub struct Socket {
     pub inode: u32,
     /// For IPv6 sockets: whether IPv4 is left out.
     pub v6_only: bool,
+    /// Every address that an SCTP socket is bound to; none for other sockets.
+    pub addresses: Vec<IpAddr>,
     /// The socket's mark, which the kernel shows only to some; `None` may also be no mark.
     pub mark: Option<u32>,
 }
@@ -98,18 +99,48 @@ pub fn decode(body: &[u8]) -> Result<Socket, WireError> {
         }
     };
     let (address, peer) = (address(own), (address(peer), peer_port));
-    let (v6_only, mark) = (false, None);
-    let mut socket =
-        Socket { address, port, peer, state, interface, cookie, uid, inode, v6_only, mark };
+    let mut socket = Socket {
+        address,
+        port,
+        peer,
+        state,
+        interface,
+        cookie,
+        uid,
+        inode,
+        v6_only: false,
+        addresses: Vec::new(),
+        mark: None,
+    };
     for attribute in Attributes::new(fields.rest(), "inet_diag attributes") {
         let attribute = attribute?;
         match attribute.kind {
             V6_ONLY => socket.v6_only = attribute.byte("INET_DIAG_SKV6ONLY")? != 0,
+            LOCALS => socket.addresses = storages(attribute.bytes)?,
             MARK => socket.mark = Some(attribute.ne32("INET_DIAG_MARK")?),
             _ => {}
         }
     }
     Ok(socket)
+}
+
+/// The addresses of a list of `struct sockaddr_storage`; of families other than IP there are none.
+fn storages(bytes: &[u8]) -> Result<Vec<IpAddr>, WireError> {
+    let mut addresses = Vec::new();
+    for one in bytes.chunks_exact(STORAGE) {
+        let mut fields = Fields::new(one, "struct sockaddr_storage");
+        let family = u8::try_from(fields.ne16()?).unwrap_or_default();
+        fields.be16()?;
+        match family {
+            FAMILY_V4 => addresses.push(Ipv4Addr::from_bits(fields.be32()?).into()),
+            FAMILY_V6 => {
+                fields.take(4)?;
+                addresses.push(Ipv6Addr::from(fields.sixteen()?).into());
+            }
+            _ => {}
+        }
+    }
+    Ok(addresses)
 }
 
 /// `SOCK_DESTROY`.

@@ -35,18 +35,20 @@ pub fn try_all(
     for probe in &planned.probes {
         let fares = &probe.fares;
         let ways = &fares.interfaces;
-        let named = |link: &&String| ways.iter().flatten().any(|way| way == *link);
-        let link = match links.iter().find(named) {
+        let is_among =
+            |ways: &[Option<String>], link: &String| ways.iter().flatten().any(|it| it == link);
+        let link = match links.iter().find(|it| is_among(ways, it)) {
             Some(link) => Some(link),
-            // No rule tells the ways apart, or another than the named ones is meant.
-            None if ways.is_empty() || ways.contains(&None) => links.iter().find(|it| !named(it)),
+            // No rule tells the ways apart, or another than those that rules name is meant.
+            None if ways.is_empty() || ways.contains(&None) => {
+                links.iter().find(|it| !is_among(&probe.known_ways, it))
+            }
             None => None,
         };
         let (Some(link), Some(source)) = (link, speaker(&probe.senders)) else { continue };
         let Some(&destination) = fares.receivers.first() else { continue };
         let shot = match probe.knock {
-            Knock::Port(tipstaff_linux::sockets::PortProtocol::Tcp, port) => Shot::Tcp(port),
-            Knock::Port(tipstaff_linux::sockets::PortProtocol::Udp, port) => Shot::Udp(port),
+            Knock::Port(protocol, port) => Shot::Port(protocol, port),
             Knock::Ping => Shot::Icmp(ECHO_REQUESTS[usize::from(fares.family == Family::V6)]),
         };
         tries.push(Try {
@@ -81,8 +83,11 @@ fn fits(verdict: say::Word, limited: bool, knock: Knock, met: Met) -> bool {
         (say::Word::Allow, Met::Open)
         | (say::Word::Deny, Met::Denied | Met::Lost)
         | (say::Word::Reject, Met::Rejected) => true,
-        // Pings are answered by the kernel itself, not by a socket.
-        (say::Word::Allow, Met::Closed) => knock == Knock::Ping,
+        // Pings are answered by the kernel itself, and not of every protocol is it seen who listens.
+        (say::Word::Allow, Met::Closed) => match knock {
+            Knock::Ping => true,
+            Knock::Port(protocol, _) => !protocol.has_known_receivers(),
+        },
         (say::Word::Allow, Met::Denied) => limited,
         _ => false,
     }

@@ -9,7 +9,7 @@ use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, Packet, Transport};
 use tipstaff_linux::ruleset::{Marks, Snapshot};
-use tipstaff_linux::sockets::{Listener, PortProtocol};
+use tipstaff_linux::sockets::Listener;
 
 const CLIENT_PORT: u16 = 49_152;
 /// RFC 792.
@@ -152,10 +152,7 @@ impl Wanted {
         let (source, destination) = (CLIENT_PORT, listener.port);
         Self {
             at: (!listener.address.is_unspecified()).then_some(listener.address),
-            transport: match listener.protocol {
-                PortProtocol::Tcp => Transport::Tcp { source, destination },
-                PortProtocol::Udp => Transport::Udp { source, destination },
-            },
+            transport: Transport::Ports { protocol: listener.protocol, source, destination },
             marked: kernel.marked(listener).unwrap_or_else(|| program.clone()),
             program,
         }

@@ -7,12 +7,10 @@ use std::io::{BufRead, Write};
 use tipstaff_core::policy::Source;
 use tipstaff_core::space::ConnectionState;
 use tipstaff_linux::lab::{Stage, StageLink};
-use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
+use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
 use tipstaff_linux::replica::{Doors, Replica, Standing};
 use tipstaff_linux::ruleset::Marks;
 use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, ruleset, tracking};
-
-const SYN: u8 = 2;
 
 /// Reads an order from `input`, carries it out, and answers on `out`, try by try.
 ///
@@ -92,9 +90,9 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
             for tries in with_programs.chunk_by(|a, b| a.program == b.program) {
                 let ports = tries.iter().map(|it| order.packets_of(it));
                 let path = tries[0].program.as_deref().unwrap_or_default();
-                let (tcp, udp) = Ranges::ports(ports);
+                let ports = Ranges::ports(&ports);
                 let mark = mark_of(&enforced.marks, path);
-                let doors = stage.host().run(|| Doors::open(&tcp, &udp, mark))??;
+                let doors = stage.host().run(|| Doors::open(&ports, mark))??;
                 sent += try_all(out, order, tries, &stage, true)?;
                 drop(doors);
             }
@@ -162,8 +160,7 @@ fn try_all(
 
 fn payload(shot: Shot, source: u16) -> Payload {
     match shot {
-        Shot::Tcp(port) => Payload::Tcp { source, destination: port, flags: SYN },
-        Shot::Udp(port) => Payload::Udp { source, destination: port },
+        Shot::Port(protocol, port) => first_packet(protocol, source, port),
         Shot::Icmp(kind) => Payload::Icmp { kind },
     }
 }

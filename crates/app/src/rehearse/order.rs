@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::PathBuf;
-use tipstaff_core::space::{Family, RangeSet, TrafficSet};
+use tipstaff_core::space::{ByProtocol, Family, PortProtocol, RangeSet, TrafficSet};
 
 /// What the lab is made of, and what is tried in it.
 #[derive(Debug, Serialize, Deserialize)]
@@ -21,7 +21,8 @@ pub struct Order {
 impl Order {
     /// The packets of a try.
     pub fn packets_of(&self, one: &Try) -> &Ranges {
-        const NONE: &Ranges = &Ranges { tcp: Vec::new(), udp: Vec::new(), icmp: Vec::new() };
+        const NONE: &Ranges =
+            &Ranges { ports: [const { Vec::new() }; PortProtocol::ALL.len()], icmp: Vec::new() };
         self.packets.get(one.packets).unwrap_or(NONE)
     }
 }
@@ -61,10 +62,8 @@ pub struct Try {
 /// Ranges of ports and ICMP types, first and last.
 #[derive(Clone, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Ranges {
-    /// TCP ports.
-    pub tcp: Vec<(u16, u16)>,
-    /// UDP ports.
-    pub udp: Vec<(u16, u16)>,
+    /// Ports, of each protocol in the order of `PortProtocol::ALL`.
+    pub ports: [Vec<(u16, u16)>; PortProtocol::ALL.len()],
     /// ICMP types, numbered by the IP version.
     pub icmp: Vec<(u8, u8)>,
 }
@@ -91,10 +90,8 @@ pub enum Answer {
 /// One packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Shot {
-    /// A SYN to a TCP port.
-    Tcp(u16),
-    /// A datagram to a UDP port.
-    Udp(u16),
+    /// The first packet of a client to a port.
+    Port(PortProtocol, u16),
     /// An ICMP message of a type.
     Icmp(u8),
 }
@@ -102,10 +99,12 @@ pub enum Shot {
 impl Ranges {
     /// Every packet.
     pub fn shots(&self) -> impl Iterator<Item = Shot> {
-        let tcp = self.tcp.iter().flat_map(|&(first, last)| first..=last);
-        let udp = self.udp.iter().flat_map(|&(first, last)| first..=last);
+        let at = |(protocol, ranges): (PortProtocol, &'_ Vec<(u16, u16)>)| {
+            let ports: Vec<u16> = ranges.iter().flat_map(|&(first, last)| first..=last).collect();
+            ports.into_iter().map(move |port| Shot::Port(protocol, port))
+        };
         let icmp = self.icmp.iter().flat_map(|&(first, last)| first..=last);
-        tcp.map(Shot::Tcp).chain(udp.map(Shot::Udp)).chain(icmp.map(Shot::Icmp))
+        PortProtocol::ALL.into_iter().zip(&self.ports).flat_map(at).chain(icmp.map(Shot::Icmp))
     }
 
     /// Whether something of an ICMP type is among them.
@@ -115,21 +114,17 @@ impl Ranges {
 
     /// How many packets.
     pub fn count(&self) -> u64 {
-        let ports = self.tcp.iter().chain(&self.udp);
-        let ports: u64 = ports.map(|it| u64::from(it.1 - it.0) + 1).sum();
+        let ports: u64 = self.ports.iter().flatten().map(|it| u64::from(it.1 - it.0) + 1).sum();
         ports + self.icmp.iter().map(|it| u64::from(it.1 - it.0) + 1).sum::<u64>()
     }
 
-    /// All TCP and all UDP ports of some.
-    pub fn ports<'r>(all: impl Iterator<Item = &'r Self> + Clone) -> (Vec<u16>, Vec<u16>) {
-        let of = |list: &mut dyn Iterator<Item = &(u16, u16)>| -> Vec<u16> {
-            RangeSet::from_ranges(list.copied())
-                .ranges()
-                .iter()
-                .flat_map(|&(first, last)| first..=last)
-                .collect()
-        };
-        (of(&mut all.clone().flat_map(|it| &it.tcp)), of(&mut all.flat_map(|it| &it.udp)))
+    /// All ports of some.
+    pub fn ports<'r>(all: &(impl Iterator<Item = &'r Self> + Clone)) -> ByProtocol<Vec<u16>> {
+        ByProtocol::new(|protocol| {
+            let ranges = all.clone().flat_map(|it| &it.ports[protocol as usize]);
+            let ports = RangeSet::from_ranges(ranges.copied());
+            ports.ranges().iter().flat_map(|&(first, last)| first..=last).collect()
+        })
     }
 
     /// The packets given, in their order.
@@ -137,8 +132,7 @@ impl Ranges {
         let mut ranges = Self::default();
         for shot in shots {
             match shot {
-                Shot::Tcp(port) => extend(&mut ranges.tcp, port),
-                Shot::Udp(port) => extend(&mut ranges.udp, port),
+                Shot::Port(protocol, port) => extend(&mut ranges.ports[protocol as usize], port),
                 Shot::Icmp(kind) => extend(&mut ranges.icmp, kind),
             }
         }
@@ -152,8 +146,7 @@ impl Ranges {
             Family::V6 => &traffic.icmpv6,
         };
         Self {
-            tcp: traffic.tcp.ranges().to_vec(),
-            udp: traffic.udp.ranges().to_vec(),
+            ports: PortProtocol::ALL.map(|it| traffic.ports[it].ranges().to_vec()),
             icmp: icmp.ranges().to_vec(),
         }
     }
@@ -162,12 +155,13 @@ impl Ranges {
     pub fn traffic(&self, family: Family) -> TrafficSet {
         let icmp = RangeSet::from_ranges(self.icmp.iter().copied());
         let none = RangeSet::empty;
-        let ports = |list: &[(u16, u16)]| RangeSet::from_ranges(list.iter().copied());
-        let icmp = match family {
+        let mut traffic = match family {
             Family::V4 => TrafficSet::icmp(icmp, none()),
             Family::V6 => TrafficSet::icmp(none(), icmp),
         };
-        icmp.union(&TrafficSet::tcp(ports(&self.tcp))).union(&TrafficSet::udp(ports(&self.udp)))
+        let ports = |it: PortProtocol| self.ports[it as usize].iter().copied();
+        traffic.ports = ByProtocol::new(|it| RangeSet::from_ranges(ports(it)));
+        traffic
     }
 }
 
@@ -202,11 +196,11 @@ mod tests {
 
     #[test]
     fn packets_become_ranges_and_come_back() {
-        let ranges =
-            Ranges { tcp: vec![(1, 3), (9, 9)], udp: vec![(65_534, 65_535)], icmp: vec![(8, 8)] };
+        let ports = [vec![(1, 3), (9, 9)], vec![(65_534, 65_535)], vec![(3_868, 3_868)]];
+        let ranges = Ranges { ports, icmp: vec![(8, 8)] };
         let shots: Vec<Shot> = ranges.shots().collect();
-        assert_eq!(shots.len(), 7);
-        assert_eq!(ranges.count(), 7);
+        assert_eq!(shots.len(), 8);
+        assert_eq!(ranges.count(), 8);
         assert_eq!(Ranges::of(shots), ranges);
     }
 }

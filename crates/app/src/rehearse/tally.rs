@@ -12,7 +12,6 @@ use tipstaff_core::policy::Verdict;
 use tipstaff_core::rehearsal::{Judge, Role, Stand};
 use tipstaff_core::space::{Packet, Tracking, TrafficSet, Transport};
 use tipstaff_linux::probe::Met;
-use tipstaff_linux::sockets::PortProtocol;
 
 /// So many disagreements are shown with their packet; all are counted.
 const SHOWN: usize = 20;
@@ -55,8 +54,7 @@ impl<'l> Tally<'l> {
                 load(&mut now, stand.source_port, shot, tracking);
                 now.program = match (&self.receivers, shot) {
                     (None, _) => program.map(str::to_owned),
-                    (Some(it), Shot::Tcp(port)) => it.at(PortProtocol::Tcp, port),
-                    (Some(it), Shot::Udp(port)) => it.at(PortProtocol::Udp, port),
+                    (Some(it), Shot::Port(protocol, port)) => it.at(protocol, port),
                     (Some(_), Shot::Icmp(_)) => None,
                 };
                 let decision = judge.decision(&now);
@@ -120,8 +118,7 @@ impl<'l> Tally<'l> {
 /// Puts something into a packet.
 fn load(packet: &mut Packet, source: u16, shot: Shot, tracking: Tracking) {
     packet.transport = match shot {
-        Shot::Tcp(destination) => Transport::Tcp { source, destination },
-        Shot::Udp(destination) => Transport::Udp { source, destination },
+        Shot::Port(protocol, destination) => Transport::Ports { protocol, source, destination },
         Shot::Icmp(kind) => Transport::Icmp { kind },
     };
     packet.state = tracking.state_alone(packet.transport, packet.family());

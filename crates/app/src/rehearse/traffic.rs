@@ -25,7 +25,7 @@ struct Named {
 /// Traffic in words; all that can be tried is `everything`.
 pub fn traffic_words(set: &TrafficSet, family: Family) -> String {
     let icmp = if family == Family::V4 { &set.icmp } else { &set.icmpv6 };
-    if set.tcp.is_full() && set.udp.is_full() && icmp.is_full() {
+    if set.ports.values().all(RangeSet::is_full) && icmp.is_full() {
         return "everything".into();
     }
     let mut rest = set.clone();

@@ -4,12 +4,24 @@ use super::order::{Ranges, Try};
 use std::collections::{BTreeSet, HashMap};
 use tipstaff_core::plan::{Condition, HostPlan};
 use tipstaff_core::rehearsal::{Course, Judge, Role, Stand};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, RangeSet, TrafficSet, Transport};
+use tipstaff_core::space::{
+    ByProtocol, ConnectionState, Direction, Packet, PortProtocol, RangeSet, TrafficSet, Transport,
+};
 
 /// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
 const MOST_PACKETS: u64 = 16_000_000;
 /// A program is tried at no more ports than this of each protocol: each takes a socket.
 const MOST_DOORS: usize = 200;
+
+/// Of these protocols every port is tried; of another only if a rule tells its ports apart.
+const COMMON: [PortProtocol; 2] = [PortProtocol::Tcp, PortProtocol::Udp];
+
+/// Whether an inbound decision is about some ports of a protocol, and not about others.
+fn is_told_apart(plan: &HostPlan, protocol: PortProtocol) -> bool {
+    let decisions = plan.chain(Direction::Inbound).decisions.iter();
+    let mut ports = decisions.flat_map(|it| &it.conditions).map(|it| &it.traffic.ports[protocol]);
+    ports.any(|it| !it.is_empty() && !it.is_full())
+}
 
 /// Which ports are tried.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -50,11 +62,17 @@ fn tries_at(
     wanted: &TrafficSet,
 ) -> (Vec<Ranges>, Vec<Try>) {
     let narrowed = |ports: &RangeSet<u16>| TrafficSet {
-        tcp: wanted.tcp.intersection(ports),
-        udp: wanted.udp.intersection(ports),
+        ports: ByProtocol::new(|it| wanted.ports[it].intersection(ports)),
         ..wanted.clone()
     };
     let telling = narrowed(&course.telling);
+    let every = TrafficSet {
+        ports: ByProtocol::new(|it| {
+            let all = COMMON.contains(&it) || is_told_apart(plan, it);
+            if all { wanted.ports[it].clone() } else { telling.ports[it].clone() }
+        }),
+        ..wanted.clone()
+    };
     let mut packets: Vec<Ranges> = Vec::new();
     // What many stands share is kept once.
     let mut places: HashMap<(Role, bool), usize> = HashMap::new();
@@ -62,7 +80,7 @@ fn tries_at(
     for stand in &course.stands {
         let own;
         let traffic = match (stand.role, depth) {
-            (Role::Speaker, Depth::Every) => wanted,
+            (Role::Speaker, Depth::Every) => &every,
             (_, Depth::Every | Depth::AnyRule) => &telling,
             (_, Depth::OwnRules) => {
                 own = narrowed(&Judge::between(plan, &packet(stand)).telling());
@@ -129,13 +147,18 @@ pub fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (TrafficSet
         // Nobody listens at port 0.
         RangeSet::from_ranges(ends.filter(|it| it.0 > 0).take(MOST_DOORS))
     };
+    let known = |it: PortProtocol| it.has_known_receivers();
     let some = TrafficSet {
-        tcp: few(&all.tcp, &wanted.tcp),
-        udp: few(&all.udp, &wanted.udp),
+        ports: ByProtocol::new(|it| match known(it) {
+            true => few(&all.ports[it], &wanted.ports[it]),
+            false => RangeSet::empty(),
+        }),
         ..TrafficSet::empty()
     };
-    let whole = some.tcp == all.tcp.intersection(&wanted.tcp)
-        && some.udp == all.udp.intersection(&wanted.udp);
+    let whole = PortProtocol::ALL
+        .into_iter()
+        .filter(|it| known(*it))
+        .all(|it| some.ports[it] == all.ports[it].intersection(&wanted.ports[it]));
     (some, whole)
 }
 

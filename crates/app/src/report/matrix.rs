@@ -71,7 +71,7 @@ pub fn matrix(
     };
     let mut rows: Vec<Row> = Vec::new();
     let mut others: Vec<Row> = Vec::new();
-    for protocol in [PortProtocol::Tcp, PortProtocol::Udp] {
+    for protocol in PortProtocol::ALL {
         let written = written(loaded, protocol);
         for (first, last) in segments(&written, listeners, protocol) {
             let transport = transport(protocol, first);
@@ -128,21 +128,14 @@ pub fn matrix(
 }
 
 fn transport(protocol: PortProtocol, destination: u16) -> Transport {
-    let source = CLIENT_PORT;
-    match protocol {
-        PortProtocol::Tcp => Transport::Tcp { source, destination },
-        PortProtocol::Udp => Transport::Udp { source, destination },
-    }
+    Transport::Ports { protocol, source: CLIENT_PORT, destination }
 }
 
 /// The sets of ports that written rules speak of, but for those that speak of all.
 fn written(loaded: &Loaded, protocol: PortProtocol) -> Vec<RangeSet<u16>> {
     let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
     let active = decisions.iter().filter(|it| it.idle.is_none() && it.id.kind == Kind::Rule);
-    let ports = active.flat_map(|it| &it.conditions).map(|condition| match protocol {
-        PortProtocol::Tcp => &condition.traffic.tcp,
-        PortProtocol::Udp => &condition.traffic.udp,
-    });
+    let ports = active.flat_map(|it| &it.conditions).map(|it| &it.traffic.ports[protocol]);
     ports.filter(|it| !it.is_full() && !it.is_empty()).cloned().collect()
 }
 
@@ -172,10 +165,7 @@ fn segments(
 fn named_for(loaded: &Loaded, protocol: PortProtocol, port: u16) -> Option<String> {
     let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
     let conditions = decisions.iter().filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
-    let about = |it: &&Condition| match protocol {
-        PortProtocol::Tcp => it.traffic.tcp.contains(port),
-        PortProtocol::Udp => it.traffic.udp.contains(port),
-    };
+    let about = |it: &&Condition| it.traffic.ports[protocol].contains(port);
     conditions.filter(about).find_map(|it| it.programs.first().cloned())
 }
 
@@ -191,15 +181,16 @@ fn programs(heard: &[&Listener]) -> Vec<String> {
     programs
 }
 
-/// Adds a row; a port that fares alike over TCP and UDP gets one row.
+/// Adds a row; a port that fares alike over several protocols gets one row.
 fn add(rows: &mut Vec<Row>, row: Row) {
-    if let Some(port) = row.what.strip_suffix("/udp") {
-        let over_tcp = format!("{port}/tcp");
+    if let Some((port, protocol)) = row.what.split_once('/') {
         let same = |it: &&mut Row| {
-            it.what == over_tcp && it.cells == row.cells && it.programs == row.programs
+            it.what.split_once('/').is_some_and(|other| other.0 == port)
+                && it.cells == row.cells
+                && it.programs == row.programs
         };
         if let Some(both) = rows.iter_mut().find(same) {
-            both.what.push_str("+udp");
+            both.what = format!("{}+{protocol}", both.what);
             return;
         }
     }

@@ -58,7 +58,7 @@ pub fn put_in_force(
                         Some(true) => Ok(()),
                         Some(false) => Err(LinuxError::Refused {
                             doing: "load rules".into(),
-                            reason: format!("{error}; it holds what it held before"),
+                            reason: format!("{error}; it holds what it held before").into(),
                         }),
                         None => {
                             known = false;

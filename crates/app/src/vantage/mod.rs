@@ -274,15 +274,11 @@ fn one(ask: &Ask, allowed: &[IpAddr], patience: Duration) -> Told {
 
 fn send(ask: &Ask, patience: Duration) -> Result<Observation, LinuxError> {
     let protocol = match ask.protocol.as_str() {
-        "tcp" => PortProtocol::Tcp,
-        "udp" => PortProtocol::Udp,
         "icmp" => return echo(ask.source, ask.destination, patience),
-        _ => {
-            return Err(LinuxError::Refused {
-                doing: format!("probe over {}", ask.protocol.escape_debug()),
-                reason: "this end knows tcp, udp and icmp".into(),
-            });
-        }
+        word => PortProtocol::parse(word).ok_or_else(|| LinuxError::Refused {
+            doing: format!("probe over {}", word.escape_debug()),
+            reason: "this end knows tcp, udp, sctp and icmp".into(),
+        })?,
     };
     let destination = SocketAddr::new(ask.destination, ask.port);
     attempt(&Attempt { protocol, source: ask.source, destination, patience })

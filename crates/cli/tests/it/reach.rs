@@ -198,6 +198,36 @@ fn vantages_are_checked_before_anything_is_sent() {
 }
 
 #[test]
+fn a_copy_is_asked_for_another_interface_by_one_that_no_rule_names() {
+    sealed("reach::a_copy_is_asked_for_another_interface_by_one_that_no_rule_names", || {
+        let world = World::new();
+        let policy = POLICY.replace("\"5353/udp\"]\n", "\"5353/udp\"]\nvia = [\"eth0\"]\n");
+        assert_ne!(policy, POLICY);
+        world.desk.write(policy);
+        let _held = world.sluice().run(|| TcpListener::bind("[::]:443").expect("bound"));
+        world.desk.on(world.sluice(), ["enforce", "--keep"]).exits(0);
+        let copies = || {
+            let report = world.reach(&[], 0);
+            let entries = listener(&report, 443, "tcp")["from"].as_array().expect("a list").clone();
+            let parts =
+                entries.iter().flat_map(|it| it["parts"].as_array().expect("a list").clone());
+            let by = |it: &Value| (it["interfaces"][0].clone(), it["copy"].clone());
+            let mut found: Vec<_> = parts.map(|it| by(&it)).collect();
+            found.sort_by_key(|it| it.0.to_string());
+            found.dedup();
+            found
+        };
+        let named = ("eth0".into(), "open".into());
+        assert_eq!(copies(), [("another".into(), "denied".into()), named.clone()]);
+        // Where there is no other, none can be tried, and the one that there is says nothing of it.
+        let down =
+            || std::process::Command::new("ip").args(["link", "set", "eth1", "down"]).status();
+        assert!(world.sluice().run(down).expect("entered").expect("run").success());
+        assert_eq!(copies(), [("another".into(), Value::Null), named]);
+    });
+}
+
+#[test]
 fn what_depends_on_the_interface_is_told_by_interface() {
     sealed("reach::what_depends_on_the_interface_is_told_by_interface", || {
         let world = World::new();

@@ -1,6 +1,6 @@
 //! A quick look at whether two conditions can have a packet in common.
 
-use crate::space::{AddressSet, Piece, Point, RangeSet, TrafficSet};
+use crate::space::{AddressSet, ByProtocol, Piece, Point, PortProtocol, RangeSet, TrafficSet};
 
 /// The smallest and largest values of the fields of a piece: two pieces whose hulls do not meet
 /// have no packet in common, which is told from these alone.
@@ -8,8 +8,7 @@ use crate::space::{AddressSet, Piece, Point, RangeSet, TrafficSet};
 pub struct Hull {
     source: Ends,
     destination: Ends,
-    tcp: (u16, u16),
-    udp: (u16, u16),
+    ports: ByProtocol<(u16, u16)>,
     /// ICMP, ICMPv6, others.
     carries: [bool; 3],
 }
@@ -39,12 +38,11 @@ fn ends<T: Point>(set: &RangeSet<T>) -> Option<(T, T)> {
 impl Hull {
     /// The hull of a piece.
     pub fn of(piece: &Piece) -> Self {
-        let TrafficSet { tcp, udp, icmp, icmpv6, others } = &piece.traffic;
+        let TrafficSet { ports, icmp, icmpv6, others } = &piece.traffic;
         Self {
             source: Ends::of(&piece.source),
             destination: Ends::of(&piece.destination),
-            tcp: ends(tcp).unwrap_or((1, 0)),
-            udp: ends(udp).unwrap_or((1, 0)),
+            ports: ByProtocol::new(|it| ends(&ports[it]).unwrap_or((1, 0))),
             carries: [!icmp.is_empty(), !icmpv6.is_empty(), !others.is_empty()],
         }
     }
@@ -54,9 +52,8 @@ impl Hull {
         fn meet<T: Ord + Copy>(a: (T, T), b: (T, T)) -> bool {
             a.0.max(b.0) <= a.1.min(b.1)
         }
-        let traffic = meet(self.tcp, other.tcp)
-            || meet(self.udp, other.udp)
-            || (0..3).any(|at| self.carries[at] && other.carries[at]);
+        let ports = PortProtocol::ALL.into_iter().any(|it| meet(self.ports[it], other.ports[it]));
+        let traffic = ports || (0..3).any(|at| self.carries[at] && other.carries[at]);
         let v4 = meet(self.source.v4, other.source.v4)
             && meet(self.destination.v4, other.destination.v4);
         traffic
@@ -75,14 +72,9 @@ impl Hull {
         some(self.source.v6)
     }
 
-    /// The TCP ports, if there are any.
-    pub fn tcp(&self) -> Option<(u64, u64)> {
-        some(self.tcp)
-    }
-
-    /// The UDP ports, if there are any.
-    pub fn udp(&self) -> Option<(u64, u64)> {
-        some(self.udp)
+    /// The ports of a protocol, if there are any.
+    pub fn ports(&self, protocol: PortProtocol) -> Option<(u64, u64)> {
+        some(self.ports[protocol])
     }
 
     /// Whether there is any other traffic.

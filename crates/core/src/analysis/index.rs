@@ -1,6 +1,7 @@
 //! Which of many conditions may meet, found without looking at each.
 
 use super::hull::Hull;
+use crate::space::ByProtocol;
 
 /// An axis is cut into so many buckets at most.
 const BUCKETS: usize = 256;
@@ -57,17 +58,17 @@ impl Axis {
 pub struct Index {
     words: usize,
     senders: [Axis; 2],
-    ports: [Axis; 2],
-    /// Conditions that take other traffic than TCP and UDP.
+    ports: ByProtocol<Axis>,
+    /// Conditions that take traffic without ports.
     portless: Bits,
 }
 
 impl Index {
     /// An index of a list of hulls.
     pub fn new(hulls: &[&Hull]) -> Self {
-        let axis = |range: fn(&Hull) -> Option<(u64, u64)>| {
+        fn axis(hulls: &[&Hull], range: impl Fn(&Hull) -> Option<(u64, u64)>) -> Axis {
             Axis::new(&hulls.iter().map(|hull| range(hull)).collect::<Vec<_>>())
-        };
+        }
         let words = hulls.len().div_ceil(64);
         let mut portless = vec![0; words];
         for (place, hull) in hulls.iter().enumerate() {
@@ -77,8 +78,8 @@ impl Index {
         }
         Self {
             words,
-            senders: [axis(Hull::senders_v4), axis(Hull::senders_v6)],
-            ports: [axis(Hull::tcp), axis(Hull::udp)],
+            senders: [axis(hulls, Hull::senders_v4), axis(hulls, Hull::senders_v6)],
+            ports: ByProtocol::new(|protocol| axis(hulls, |hull| hull.ports(protocol))),
             portless,
         }
     }
@@ -89,8 +90,9 @@ impl Index {
         self.senders[0].add(hull.senders_v4(), &mut senders);
         self.senders[1].add(hull.senders_v6(), &mut senders);
         let mut traffic = vec![0; self.words];
-        self.ports[0].add(hull.tcp(), &mut traffic);
-        self.ports[1].add(hull.udp(), &mut traffic);
+        for (protocol, axis) in self.ports.iter() {
+            axis.add(hull.ports(protocol), &mut traffic);
+        }
         if hull.portless() {
             for (all, more) in traffic.iter_mut().zip(&self.portless) {
                 *all |= more;

@@ -2,7 +2,7 @@
 
 use crate::plan::{Act, Decision, HostPlan};
 use crate::policy::{Rate, Verdict};
-use crate::space::{ConnectionState, Direction, Packet, Transport};
+use crate::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
 use std::net::{IpAddr, Ipv6Addr};
 
 /// Neighbour solicitation and advertisement (RFC 4861 sections 4.3 and 4.4).
@@ -71,7 +71,11 @@ pub fn obstacle<'p>(plan: &'p HostPlan, session: &Session) -> Option<Obstacle<'p
         };
         Some(Obstacle { part, packet, decision })
     };
-    let tcp = |(_, source), (_, destination)| Transport::Tcp { source, destination };
+    let tcp = |(_, source), (_, destination)| Transport::Ports {
+        protocol: PortProtocol::Tcp,
+        source,
+        destination,
+    };
     let there = |transport, state| packet(session, Direction::Inbound, transport, state);
     let back = |transport, state| packet(session, Direction::Outbound, transport, state);
     let (client, server) = (session.client, session.server);

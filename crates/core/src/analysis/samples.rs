@@ -2,7 +2,7 @@
 
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Packet, Piece, Point,
-    RangeSet, TCP, TrafficSet, Transport, UDP,
+    PortProtocol, RangeSet, TrafficSet, Transport,
 };
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -40,19 +40,18 @@ fn sample(piece: &Piece, direction: Direction, family: Family, seed: u64) -> Opt
 }
 
 fn transport(piece: &Piece, family: Family, dice: &mut Dice) -> Option<Transport> {
-    let TrafficSet { tcp, udp, icmp, icmpv6, others } = &piece.traffic;
+    let TrafficSet { ports, icmp, icmpv6, others } = &piece.traffic;
     let source = value(&piece.source_ports.ports, dice);
     let mut choices = Vec::new();
-    if let Some((source, destination)) = source.zip(value(tcp, dice)) {
-        choices.push(Transport::Tcp { source, destination });
-    }
-    if let Some((source, destination)) = source.zip(value(udp, dice)) {
-        choices.push(Transport::Udp { source, destination });
+    for (protocol, set) in ports.iter() {
+        if let Some((source, destination)) = source.zip(value(set, dice)) {
+            choices.push(Transport::Ports { protocol, source, destination });
+        }
     }
     if piece.source_ports.portless {
         let (types, own) = if family == Family::V4 { (icmp, ICMP) } else { (icmpv6, ICMPV6) };
         choices.extend(value(types, dice).map(|kind| Transport::Icmp { kind }));
-        let spoken_for = |number: &u8| [TCP, UDP, own].contains(number);
+        let spoken_for = |number: &u8| *number == own || PortProtocol::of_number(*number).is_some();
         let other = value(others, dice).filter(|number| !spoken_for(number));
         choices.extend(other.map(|protocol| Transport::Other { protocol }));
     }

@@ -59,7 +59,7 @@ pub fn rules(facts: &Facts) -> Vec<Rule> {
         from.extend(session.map(|it| it.0.to_canonical()).filter(|it| !it.is_loopback()));
         let file = listener.program.as_deref().map(|it| it.rsplit('/').next().unwrap_or(it));
         let is_shell = tcp && (session.is_some() || file.is_some_and(|it| SHELLS.contains(&it)));
-        let program = listener.program.clone();
+        let program = listener.program.clone().filter(|_| protocol.has_known_receivers());
         let same = |rule: &&mut Rule| {
             rule.program.is_some()
                 && (&rule.program, &rule.from, rule.is_shell) == (&program, &from, is_shell)

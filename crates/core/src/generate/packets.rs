@@ -3,7 +3,8 @@
 use super::policies::{BLOCKS, Generator, PROGRAMS};
 use crate::plan::HostPlan;
 use crate::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, Point, Tracking, Transport,
+    AddressSet, ByProtocol, ConnectionState, Direction, Family, Packet, Point, PortProtocol,
+    RangeSet, Tracking, Transport,
 };
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -78,16 +79,14 @@ impl Generator {
             packet.destination = destination;
         }
         let source = 1_024;
-        let tcp = self.near(condition.traffic.tcp.ranges());
-        let udp = self.near(condition.traffic.udp.ranges());
+        let near = ByProtocol::new(|it| self.near(condition.traffic.ports[it].ranges()));
+        let choices: Vec<(PortProtocol, u16)> =
+            near.iter().filter_map(|(protocol, port)| Some((protocol, (*port)?))).collect();
         packet.state = ConnectionState::New;
-        packet.transport = match (tcp, udp, self.one_in(2)) {
-            (Some(destination), None, _) | (Some(destination), _, true) => {
-                Transport::Tcp { source, destination }
-            }
-            (_, Some(destination), _) => Transport::Udp { source, destination },
-            (None, None, _) => packet.transport,
-        };
+        if !choices.is_empty() {
+            let (protocol, destination) = *self.pick(&choices);
+            packet.transport = Transport::Ports { protocol, source, destination };
+        }
     }
 
     /// A value at or next to an end of one of the ranges, or within it.
@@ -166,11 +165,13 @@ impl Generator {
             1 => (Transport::Other { protocol: *self.pick(&OTHER_PROTOCOLS) }, New),
             choice => {
                 let destination = self.port(plan);
-                if choice % 2 == 0 {
-                    (Transport::Tcp { source, destination }, New)
-                } else {
-                    (Transport::Udp { source, destination }, New)
-                }
+                // One in eight is of a protocol that few services have.
+                let protocol = match choice {
+                    2 => PortProtocol::Sctp,
+                    choice if choice % 2 == 0 => PortProtocol::Tcp,
+                    _ => PortProtocol::Udp,
+                };
+                (Transport::Ports { protocol, source, destination }, New)
             }
         }
     }
@@ -180,7 +181,7 @@ impl Generator {
         let ends: Vec<u16> = plan
             .decisions()
             .flat_map(|(_, decision)| &decision.conditions)
-            .flat_map(|it| it.traffic.tcp.ranges().iter().chain(it.traffic.udp.ranges()))
+            .flat_map(|it| it.traffic.ports.values().flat_map(RangeSet::ranges))
             .flat_map(|&(first, last)| [first, last])
             .collect();
         let port = if ends.is_empty() || self.one_in(8) {

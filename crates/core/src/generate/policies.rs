@@ -381,7 +381,8 @@ impl Generator {
 
     /// A term that is not a service.
     fn traffic_term(&mut self) -> String {
-        let protocol = self.pick(&["tcp", "udp", "tcp+udp"]);
+        let protocol =
+            self.pick(&["tcp", "udp", "tcp+udp", "tcp", "udp", "tcp+udp", "sctp", "udp+sctp"]);
         let port = *self.pick(&PORTS);
         match self.below(8) {
             0 => "\"any\"".into(),

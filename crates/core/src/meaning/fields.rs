@@ -3,8 +3,8 @@
 use super::diagram::{Diagram, Diagrams, Way};
 use crate::plan::{InterfaceTest, LOOPBACK};
 use crate::space::{
-    AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Point, RangeSet,
-    StateSet, TCP, Transport, UDP,
+    AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Point, PortProtocol,
+    RangeSet, StateSet, Transport,
 };
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -159,12 +159,13 @@ impl Vocabulary {
             source: address(values.source),
             destination: address(values.destination),
             transport: match byte(values.protocol) {
-                TCP => Transport::Tcp { source, destination },
-                UDP => Transport::Udp { source, destination },
                 number if number == icmp(family) => {
                     Transport::Icmp { kind: byte(values.icmp_type) }
                 }
-                protocol => Transport::Other { protocol },
+                number => match PortProtocol::of_number(number) {
+                    Some(protocol) => Transport::Ports { protocol, source, destination },
+                    None => Transport::Other { protocol: number },
+                },
             },
             state: ConnectionState::ALL[state.min(last)],
             program: self.programs.name(values.program),

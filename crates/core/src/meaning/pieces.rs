@@ -8,8 +8,8 @@ use super::fields::{
     STATE, destination, icmp, source,
 };
 use crate::space::{
-    AddressSet, ConnectionState, Family, NameSet, Piece, Point, RangeSet, SourcePorts, StateSet,
-    TCP, TrafficSet, UDP, join,
+    AddressSet, ConnectionState, Family, NameSet, Piece, Point, PortProtocol, RangeSet,
+    SourcePorts, StateSet, TrafficSet, join,
 };
 
 /// A field is not taken apart further: such a set of values would be no list that people read.
@@ -124,15 +124,17 @@ impl Walk<'_> {
     ) -> Result<(), TooMany> {
         for (ranges, then) in self.atlas.branches(diagram, PROTOCOL)? {
             let numbers: RangeSet<u8> = set(&ranges);
-            let spoken_for = [TCP, UDP, icmp(family)];
-            for number in spoken_for.into_iter().filter(|&it| numbers.contains(it)) {
-                if number == icmp(family) {
-                    self.types(then, family, piece)?;
-                } else {
-                    self.ports(then, number, piece)?;
+            for protocol in PortProtocol::ALL {
+                if numbers.contains(protocol.number()) {
+                    self.ports(then, protocol, piece)?;
                 }
             }
-            let numbers = numbers.difference(&RangeSet::from_ranges(spoken_for.map(|it| (it, it))));
+            let own = icmp(family);
+            if numbers.contains(own) {
+                self.types(then, family, piece)?;
+            }
+            let spoken_for = PortProtocol::numbers().union(&RangeSet::single(own));
+            let numbers = numbers.difference(&spoken_for);
             if !numbers.is_empty() {
                 let traffic = TrafficSet { others: numbers, ..TrafficSet::empty() };
                 let source_ports = SourcePorts { ports: RangeSet::empty(), portless: true };
@@ -142,11 +144,14 @@ impl Walk<'_> {
         Ok(())
     }
 
-    fn ports(&mut self, diagram: Diagram, number: u8, piece: &Piece) -> Result<(), TooMany> {
+    fn ports(
+        &mut self,
+        diagram: Diagram,
+        protocol: PortProtocol,
+        piece: &Piece,
+    ) -> Result<(), TooMany> {
         for (ranges, then) in self.atlas.branches(diagram, PORT)? {
-            let ports = set(&ranges);
-            let traffic =
-                if number == TCP { TrafficSet::tcp(ports) } else { TrafficSet::udp(ports) };
+            let traffic = protocol.traffic(set(&ranges));
             for (ranges, then) in self.atlas.branches(then, SOURCE_PORT)? {
                 let source_ports = SourcePorts { ports: set(&ranges), portless: false };
                 let traffic = traffic.clone();

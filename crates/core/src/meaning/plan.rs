@@ -9,7 +9,7 @@ use super::fields::{
 };
 use crate::plan::{Act, Chain, Condition, Decision, HostPlan};
 use crate::policy::Verdict;
-use crate::space::{Family, TCP, UDP};
+use crate::space::Family;
 
 impl Atlas {
     /// The meaning of a plan.
@@ -71,7 +71,8 @@ impl Atlas {
         let from = ways(&condition.source_ports, then);
         let from = SOURCE_PORT.fork(&mut self.diagrams, &from, NOTHING);
         let mut ports = |set| PORT.fork(&mut self.diagrams, &ways(set, from), NOTHING);
-        let mut spoken_for = vec![(TCP, ports(&traffic.tcp)), (UDP, ports(&traffic.udp))];
+        let mut spoken_for: Vec<(u8, Diagram)> =
+            traffic.ports.iter().map(|(protocol, set)| (protocol.number(), ports(set))).collect();
         let mut others = traffic.others.clone();
         if condition.source_ports.is_full() {
             let types = if family == Family::V4 { &traffic.icmp } else { &traffic.icmpv6 };

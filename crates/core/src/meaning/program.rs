@@ -10,7 +10,7 @@ use super::fields::{
 use crate::plan::RuleId;
 use crate::policy::Verdict;
 use crate::program::{Action, Chain, Entry, Key, Lookup, ProgramRule, RuleProgram, Test, Then};
-use crate::space::{AddressSet, Direction, Family, RangeSet, TCP, UDP};
+use crate::space::{AddressSet, Direction, Family, PortProtocol, RangeSet};
 use std::collections::HashMap;
 
 /// Meanings of the chains that have been worked out; `None` while one is being worked on.
@@ -129,11 +129,11 @@ impl Atlas {
             }
             Test::SourcePort(ports) => {
                 let ports = SOURCE_PORT.fork(&mut self.diagrams, &ways(ports, INSIDE), NOTHING);
-                self.protocols(&with_ports(), ports)
+                self.protocols(&PortProtocol::numbers(), ports)
             }
             Test::DestinationPort(ports) => {
                 let ports = PORT.fork(&mut self.diagrams, &ways(ports, INSIDE), NOTHING);
-                self.protocols(&with_ports(), ports)
+                self.protocols(&PortProtocol::numbers(), ports)
             }
             Test::Program(paths) => self.programs(paths, INSIDE),
             Test::Before(_) => INSIDE,
@@ -181,7 +181,7 @@ impl Atlas {
             Key::Destination(family) => self.by_address(&leads, destination(family), family),
             Key::DestinationPort => {
                 let found = self.by_field(&leads, PORT);
-                let only = self.protocols(&with_ports(), INSIDE);
+                let only = self.protocols(&PortProtocol::numbers(), INSIDE);
                 self.where_holds(only, found)
             }
             Key::IcmpType => {
@@ -272,13 +272,9 @@ impl Atlas {
         self.only_family(found, family)
     }
 
-    /// Only TCP and UDP packets have ports.
+    /// Only packets of some protocols have ports.
     fn where_ports(&mut self, diagram: Diagram) -> Diagram {
-        let only = self.protocols(&with_ports(), INSIDE);
+        let only = self.protocols(&PortProtocol::numbers(), INSIDE);
         self.where_holds(only, diagram)
     }
-}
-
-fn with_ports() -> RangeSet<u8> {
-    RangeSet::from_ranges([(TCP, TCP), (UDP, UDP)])
 }

@@ -7,7 +7,9 @@
 use super::condition::{Condition, InterfaceTest, LOOPBACK};
 use super::model::{Act, Decision, Idle, RuleId, Written};
 use crate::policy::{Baseline, Ping, Verdict};
-use crate::space::{AddressSet, ConnectionState, Direction, IGMP, RangeSet, TrafficSet};
+use crate::space::{
+    AddressSet, ConnectionState, Direction, IGMP, PortProtocol, RangeSet, TrafficSet,
+};
 
 const ECHO_REQUEST: u8 = 8;
 const ECHO_REQUEST_V6: u8 = 128;
@@ -162,13 +164,13 @@ fn neighbours() -> Decision {
 fn dhcp(name: &str, ports: (u16, u16), ports_v6: (u16, u16)) -> Decision {
     let conditions = vec![
         Condition {
-            traffic: TrafficSet::udp(RangeSet::single(ports.1)),
+            traffic: PortProtocol::Udp.traffic(RangeSet::single(ports.1)),
             source_ports: RangeSet::single(ports.0),
             source: AddressSet::full().only(crate::space::Family::V4),
             ..Condition::default()
         },
         Condition {
-            traffic: TrafficSet::udp(RangeSet::single(ports_v6.1)),
+            traffic: PortProtocol::Udp.traffic(RangeSet::single(ports_v6.1)),
             source_ports: RangeSet::single(ports_v6.0),
             source: link_local(),
             ..Condition::default()

@@ -2,7 +2,7 @@
 
 use super::condition::{Condition, told_apart};
 use crate::policy::{Interface, Log, Origin, Rate, Time, Verdict};
-use crate::space::Direction;
+use crate::space::{Direction, PortProtocol};
 use std::fmt;
 use std::net::IpAddr;
 
@@ -205,7 +205,7 @@ impl HostPlan {
         outbound
             .filter(|it| it.idle.is_none() && it.id.kind == Kind::Rule)
             .flat_map(|it| &it.conditions)
-            .any(|it| !it.programs.is_empty() && !it.traffic.udp.is_empty())
+            .any(|it| !it.programs.is_empty() && !it.traffic.ports[PortProtocol::Udp].is_empty())
     }
 
     /// Every decision with its direction, in the order in which they are shown.

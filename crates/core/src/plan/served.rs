@@ -8,7 +8,7 @@
 use super::condition::Condition;
 use super::model::{Decision, RuleId};
 use crate::policy::{Host, Time, Verdict};
-use crate::space::{ConnectionState, Direction, RangeSet, TrafficSet};
+use crate::space::{ConnectionState, Direction, PortProtocol, RangeSet, TrafficSet};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A rule for more ports than this is not about services: clients have theirs among them.
@@ -32,7 +32,7 @@ impl Served {
                 && rule.until.is_none_or(|until| until > now)
         });
         for rule in active {
-            let ports = &rule.traffic.udp;
+            let ports = &rule.traffic.ports[PortProtocol::Udp];
             if rule.programs.is_empty() {
                 open = open.union(ports);
             } else if count(ports) <= MANY {
@@ -64,7 +64,7 @@ impl Served {
     /// Has the decision about replies ask whose socket it is.
     pub fn narrow(&self, decision: &mut Decision, direction: Direction) {
         let established = || Condition::states(&[ConnectionState::Established]);
-        let datagrams = |ports: &RangeSet<u16>| TrafficSet::udp(ports.clone());
+        let datagrams = |ports: &RangeSet<u16>| PortProtocol::Udp.traffic(ports.clone());
         let full = RangeSet::full();
         let served = self.0.iter().fold(RangeSet::empty(), |all, it| all.union(&it.0));
         let elsewhere = full.difference(&served);
@@ -83,7 +83,8 @@ impl Served {
         let own = self.0.iter().map(own);
         let all = decision.conditions.clone();
         let apart = |udp: &RangeSet<u16>| {
-            let traffic = TrafficSet { udp: udp.clone(), ..TrafficSet::any() };
+            let mut traffic = TrafficSet::any();
+            traffic.ports[PortProtocol::Udp] = udp.clone();
             all.iter().map(move |it| Condition { traffic: traffic.clone(), ..it.clone() })
         };
         decision.conditions = match direction {

@@ -3,8 +3,8 @@
 use super::table::{Reader, Text};
 use super::{Diagnostic, Interface, KNOWN_SERVICES, Place, Service, Used, known_service, nearest};
 use crate::space::{
-    AddressSet, Block, BlockError, ICMP_KINDS, IGMP, RangeError, RangeSet, TrafficSet,
-    address_range,
+    AddressSet, Block, BlockError, ByProtocol, ICMP_KINDS, IGMP, PortProtocol, RangeError,
+    RangeSet, TrafficSet, address_range,
 };
 use std::ops::Range;
 
@@ -114,30 +114,26 @@ fn ports_and_protocols(
     protocols: &str,
 ) -> Option<TrafficSet> {
     let range = port_range(reader, term, ports)?;
-    let (mut tcp, mut udp) = (false, false);
+    let mut named = ByProtocol::new(|_| false);
     let mut at = ports.len() + 1;
     for word in protocols.split('+') {
         let span = term.part(at..at + word.len());
         at += word.len() + 1;
-        let seen = match word {
-            "tcp" => &mut tcp,
-            "udp" => &mut udp,
-            _ => {
-                let problem = Diagnostic::error(
-                    "unknown-protocol",
-                    format!("`{word}` is not a protocol with ports"),
-                    reader.origin(span),
-                );
-                reader.report(match nearest(word, ["tcp", "udp"]) {
-                    Some(near) => {
-                        problem.expected(format!("did you mean `{near}`?")).replace_with(near)
-                    }
-                    None => problem.expected("expected `tcp`, `udp` or `tcp+udp`"),
-                });
-                return None;
-            }
+        let Some(protocol) = PortProtocol::parse(word) else {
+            let problem = Diagnostic::error(
+                "unknown-protocol",
+                format!("`{word}` is not a protocol with ports"),
+                reader.origin(span),
+            );
+            reader.report(match nearest(word, PortProtocol::ALL.map(PortProtocol::as_str)) {
+                Some(near) => {
+                    problem.expected(format!("did you mean `{near}`?")).replace_with(near)
+                }
+                None => problem.expected("expected `tcp`, `udp`, `sctp` or several, as `tcp+udp`"),
+            });
+            return None;
         };
-        if std::mem::replace(seen, true) {
+        if std::mem::replace(&mut named[protocol], true) {
             let problem = Diagnostic::error(
                 "unknown-protocol",
                 format!("`{word}` is named twice"),
@@ -148,13 +144,10 @@ fn ports_and_protocols(
             return None;
         }
     }
-    let ports = RangeSet::from_ranges([range]);
-    let none = RangeSet::empty();
-    Some(TrafficSet {
-        tcp: if tcp { ports.clone() } else { none.clone() },
-        udp: if udp { ports } else { none },
-        ..TrafficSet::empty()
-    })
+    let ports = |protocol: PortProtocol| {
+        if named[protocol] { RangeSet::from_ranges([range]) } else { RangeSet::empty() }
+    };
+    Some(TrafficSet { ports: ByProtocol::new(ports), ..TrafficSet::empty() })
 }
 
 fn port_range(reader: &mut Reader<'_>, term: &Text, ports: &str) -> Option<(u16, u16)> {

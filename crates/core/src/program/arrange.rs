@@ -9,7 +9,7 @@ use super::room;
 use super::stretch::{Axis, Stretch, stretches};
 use crate::plan::{Act, Condition};
 use crate::policy::Verdict;
-use crate::space::{Family, ICMP, ICMPV6, Point, RangeSet, TCP, TrafficSet, UDP};
+use crate::space::{Family, ICMP, ICMPV6, Point, PortProtocol, RangeSet, TrafficSet};
 use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 
@@ -131,19 +131,15 @@ impl Arranger<'_> {
 
     fn try_by_traffic(&mut self, items: &[Item<'_>], most: usize) -> Option<Vec<ProgramRule>> {
         let mut rules = Vec::new();
-        for (number, ports) in
-            [(TCP, (|it| &it.tcp) as fn(&TrafficSet) -> &RangeSet<u16>), (UDP, |it| &it.udp)]
-        {
-            let part = |it: &TrafficSet| match number {
-                TCP => TrafficSet::tcp(it.tcp.clone()),
-                _ => TrafficSet::udp(it.udp.clone()),
-            };
-            let tests = vec![Test::Protocol(RangeSet::single(number))];
+        for protocol in PortProtocol::ALL {
+            let ports = |it: &TrafficSet| it.ports[protocol].clone();
+            let part = |it: &TrafficSet| protocol.traffic(it.ports[protocol].clone());
+            let tests = vec![Test::Protocol(RangeSet::single(protocol.number()))];
             rules.extend(self.by_field(items, ports, part, tests, Key::DestinationPort, most)?);
         }
-        let (number, types): (u8, fn(&TrafficSet) -> &RangeSet<u8>) = match self.family {
-            Family::V4 => (ICMP, |it| &it.icmp),
-            Family::V6 => (ICMPV6, |it| &it.icmpv6),
+        let (number, types): (u8, fn(&TrafficSet) -> RangeSet<u8>) = match self.family {
+            Family::V4 => (ICMP, |it| it.icmp.clone()),
+            Family::V6 => (ICMPV6, |it| it.icmpv6.clone()),
         };
         let part = |it: &TrafficSet| TrafficSet::icmp(it.icmp.clone(), it.icmpv6.clone());
         let tests = vec![Test::Family(self.family), Test::Protocol(RangeSet::single(number))];
@@ -157,7 +153,7 @@ impl Arranger<'_> {
     fn by_field<T: Point + Into<u128>>(
         &mut self,
         items: &[Item<'_>],
-        field: fn(&TrafficSet) -> &RangeSet<T>,
+        field: impl Fn(&TrafficSet) -> RangeSet<T>,
         part: impl Fn(&TrafficSet) -> TrafficSet,
         tests: Vec<Test>,
         key: Key,
@@ -169,8 +165,8 @@ impl Arranger<'_> {
         }
         let mut ranges: Vec<Values> = Vec::new();
         for (at, item) in items.iter().enumerate() {
-            let set = field(&item.condition.traffic).ranges();
-            ranges.extend(set.iter().map(|it| (at, it.0.into(), it.1.into())));
+            let set = field(&item.condition.traffic);
+            ranges.extend(set.ranges().iter().map(|it| (at, it.0.into(), it.1.into())));
         }
         let free = |it: &Condition| Condition { traffic: TrafficSet::any(), ..it.clone() };
         let entries = self.entries(&items, &ranges, free, most)?;

@@ -2,7 +2,7 @@
 
 use super::model::Test;
 use crate::plan::{Condition, InterfaceTest};
-use crate::space::{Family, ICMP, ICMPV6, RangeSet, TCP, UDP};
+use crate::space::{ByProtocol, Family, ICMP, ICMPV6, PortProtocol, RangeSet, TCP};
 use std::collections::BTreeSet;
 
 /// The lists of tests that together say what the condition takes: one for each combination of IP
@@ -57,6 +57,23 @@ fn in_few(ports: &RangeSet<u16>) -> impl Iterator<Item = RangeSet<u16>> {
     apart.into_iter()
 }
 
+/// The protocols that are meant at any ports; those at the same ports together.
+pub fn alike(
+    all: &ByProtocol<RangeSet<u16>>,
+    tcp_apart: bool,
+) -> Vec<(RangeSet<u8>, &RangeSet<u16>)> {
+    let mut found: Vec<(RangeSet<u8>, &RangeSet<u16>)> = Vec::new();
+    for (protocol, ports) in all.iter().filter(|it| !it.1.is_empty()) {
+        let number = RangeSet::single(protocol.number());
+        let apart = RangeSet::single(TCP);
+        match found.iter_mut().find(|it| it.1 == ports && !(tcp_apart && it.0 == apart)) {
+            Some((numbers, _)) => *numbers = numbers.union(&number),
+            None => found.push((number, ports)),
+        }
+    }
+    found
+}
+
 fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
     let traffic = &condition.traffic;
     let source_ports = &condition.source_ports;
@@ -70,7 +87,7 @@ fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
             vec![all(None)]
         };
     }
-    let with_ports = |numbers: &[u8], ports: RangeSet<u16>| {
+    let with_ports = |numbers: &RangeSet<u8>, ports: RangeSet<u16>| {
         let mut finer = Vec::new();
         if !any_source_port {
             finer.push(Test::SourcePort(source_ports.clone()));
@@ -78,16 +95,11 @@ fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
         if !ports.is_full() {
             finer.push(Test::DestinationPort(ports));
         }
-        let protocols = RangeSet::from_ranges(numbers.iter().map(|&number| (number, number)));
-        Group { family: None, protocols: Some(protocols), finer }
+        Group { family: None, protocols: Some(numbers.clone()), finer }
     };
     let mut groups = Vec::new();
-    if traffic.tcp == traffic.udp && !traffic.tcp.is_empty() && !tcp_apart {
-        groups.extend(in_few(&traffic.tcp).map(|ports| with_ports(&[TCP, UDP], ports)));
-    } else {
-        for (number, ports) in [(TCP, &traffic.tcp), (UDP, &traffic.udp)] {
-            groups.extend(in_few(ports).map(|ports| with_ports(&[number], ports)));
-        }
+    for (numbers, ports) in alike(&traffic.ports, tcp_apart) {
+        groups.extend(in_few(ports).map(|ports| with_ports(&numbers, ports)));
     }
     if !any_source_port {
         return groups;
@@ -105,7 +117,7 @@ fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
     if traffic.others.is_empty() {
         return groups;
     }
-    let mut others = traffic.others.difference(&RangeSet::from_ranges([(TCP, TCP), (UDP, UDP)]));
+    let mut others = traffic.others.difference(&PortProtocol::numbers());
     // ICMP in packets of the other IP version, where that is not all of the number.
     for (number, types, elsewhere) in
         [(ICMP, &traffic.icmp, Family::V6), (ICMPV6, &traffic.icmpv6, Family::V4)]

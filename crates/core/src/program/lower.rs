@@ -7,7 +7,7 @@ use super::model::{Action, BaseChain, Chain, ProgramRule, RuleProgram, Test};
 use super::room::{self, Room};
 use crate::plan::{Condition, Decision, HostPlan, Kind};
 use crate::policy::Verdict;
-use crate::space::{Direction, Family, RangeSet};
+use crate::space::{Direction, Family, PortProtocol, RangeSet};
 use std::rc::Rc;
 
 /// Lowers a plan.
@@ -57,7 +57,8 @@ fn reopened(plan: &HostPlan) -> RangeSet<u16> {
     let decisions = &plan.chain(Direction::Inbound).decisions;
     let conditions = decisions.iter().filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
     let by_program = conditions.filter(|it| !it.programs.is_empty());
-    by_program.fold(RangeSet::empty(), |ports, it| ports.union(&it.traffic.tcp))
+    by_program
+        .fold(RangeSet::empty(), |ports, it| ports.union(&it.traffic.ports[PortProtocol::Tcp]))
 }
 
 /// The rules that packets enter. The baseline and the default stay as they are; many written

@@ -3,7 +3,7 @@
 use crate::plan::{InterfaceTest, RuleId, told_apart};
 use crate::policy::{Rate, Time};
 use crate::space::{
-    AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, RangeSet, StateSet, TCP, UDP,
+    AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, PortProtocol, RangeSet, StateSet,
 };
 use std::collections::BTreeSet;
 use std::fmt;
@@ -253,11 +253,12 @@ impl fmt::Display for Test {
 
 fn protocols(numbers: &RangeSet<u8>) -> String {
     let word = |&(first, last): &(u8, u8)| match (first, last) {
-        (TCP, TCP) => "tcp".to_owned(),
-        (UDP, UDP) => "udp".to_owned(),
         (ICMP, ICMP) => "icmp".to_owned(),
         (ICMPV6, ICMPV6) => "icmpv6".to_owned(),
-        (first, last) if first == last => format!("protocol {first}"),
+        (first, last) if first == last => match PortProtocol::of_number(first) {
+            Some(protocol) => protocol.to_string(),
+            None => format!("protocol {first}"),
+        },
         (first, last) => format!("protocols {first}-{last}"),
     };
     numbers.ranges().iter().map(word).collect::<Vec<_>>().join(" or ")

@@ -6,7 +6,7 @@ use super::item::{FEW, Item};
 use super::model::KeyValue;
 use super::stretch::Axis;
 use crate::plan::Condition;
-use crate::space::{AddressSet, Family, Point, RangeSet, TCP, TrafficSet, UDP};
+use crate::space::{AddressSet, Family, Point, PortProtocol, RangeSet, TrafficSet};
 use std::collections::HashSet;
 use std::rc::Rc;
 
@@ -100,18 +100,19 @@ fn ahead(items: &[Item<'_>], cells: &[Cell], axis: Axis, at: usize, value: KeyVa
     };
     for &other in cell.items.iter().take_while(|&&other| other < at) {
         let condition = &items[other].condition;
-        let (tcp, port) = service(value);
-        let ports = if tcp { &condition.traffic.tcp } else { &condition.traffic.udp };
-        if ports.contains(port) {
+        let (protocol, port) = service(value);
+        if protocol.is_some_and(|it| condition.traffic.ports[it].contains(port)) {
             return if axis.tests_more(condition) { Ahead::Contested } else { Ahead::Taken };
         }
     }
     Ahead::Nothing
 }
 
-/// Whether a value's protocol is TCP, and its port.
-fn service(value: KeyValue) -> (bool, u16) {
-    (value.1 >> 16 == u32::from(TCP), u16::try_from(value.1 & 0xffff).unwrap_or(u16::MAX))
+/// A value's protocol and port.
+fn service(value: KeyValue) -> (Option<PortProtocol>, u16) {
+    let number = u8::try_from(value.1 >> 16).ok();
+    let port = u16::try_from(value.1 & 0xffff).unwrap_or(u16::MAX);
+    (number.and_then(PortProtocol::of_number), port)
 }
 
 /// The item narrowed to one of its points.
@@ -128,9 +129,9 @@ fn single<'p>(item: &Item<'p>, axis: Axis, family: Family, value: KeyValue) -> I
         Axis::Source => condition.source = address,
         Axis::Destination => condition.destination = address,
     }
-    let (tcp, port) = service(value);
-    let port = RangeSet::single(port);
-    condition.traffic = if tcp { TrafficSet::tcp(port) } else { TrafficSet::udp(port) };
+    let (protocol, port) = service(value);
+    let none = TrafficSet::empty();
+    condition.traffic = protocol.map_or(none, |it| it.traffic(RangeSet::single(port)));
     Item { decision: item.decision, condition: Rc::new(condition) }
 }
 
@@ -148,9 +149,9 @@ fn spelled_out(condition: &Condition, axis: Axis, family: Family) -> Option<Vec<
         Family::V6 => values(&set.v6)?,
     };
     let mut services = Vec::new();
-    for (protocol, ports) in [(TCP, &traffic.tcp), (UDP, &traffic.udp)] {
-        let ports = values(ports)?;
-        services.extend(ports.into_iter().map(|it| u32::from(protocol) << 16 | u32::from(it)));
+    for (protocol, ports) in traffic.ports.iter() {
+        let (number, ports) = (u32::from(protocol.number()), values(ports)?);
+        services.extend(ports.into_iter().map(|it| number << 16 | u32::from(it)));
     }
     if addresses.len() * services.len() > SPELLED_OUT {
         return None;

@@ -4,6 +4,7 @@
 //! and so on: where rules overlap in many fields, that multiplies. So lookups are given a bounded room,
 //! and a list that finds none in it is walked.
 
+use super::clauses::alike;
 use crate::plan::{Condition, InterfaceTest};
 
 /// The bytes that an entry of a lookup takes in the kernel's messages.
@@ -41,8 +42,7 @@ impl Room {
 /// About how many bytes the rules for a condition take.
 pub fn weight(condition: &Condition) -> usize {
     let traffic = &condition.traffic;
-    let groups = usize::from(!traffic.tcp.is_empty() && traffic.tcp != traffic.udp)
-        + usize::from(!traffic.udp.is_empty())
+    let groups = alike(&traffic.ports, false).len()
         + usize::from(!traffic.icmp.is_empty() && !traffic.icmp.is_full())
         + usize::from(!traffic.icmpv6.is_empty() && !traffic.icmpv6.is_full())
         + usize::from(!traffic.others.is_empty() && !traffic.others.is_full());

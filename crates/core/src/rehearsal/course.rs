@@ -37,11 +37,11 @@ pub enum Role {
     Member,
 }
 
-/// Of each run of TCP or UDP ports that none of the sets tells apart, the first and the last.
+/// Of each run of ports that none of the sets tells apart, the first and the last.
 pub(super) fn telling<'a>(sets: impl Iterator<Item = &'a TrafficSet>) -> RangeSet<u16> {
     let mut cuts: Vec<u16> = vec![0, u16::MAX];
     for set in sets {
-        for &(first, last) in set.tcp.ranges().iter().chain(set.udp.ranges()) {
+        for &(first, last) in set.ports.values().flat_map(RangeSet::ranges) {
             let around = [Some(first), first.checked_sub(1), Some(last), last.checked_add(1)];
             cuts.extend(around.into_iter().flatten());
         }
@@ -71,7 +71,7 @@ pub struct Course {
     pub stands: Vec<Stand>,
     /// How many ends of ranges were left out, because there are too many.
     pub left_out: usize,
-    /// Of each run of TCP or UDP ports that no rule tells apart, the first and the last.
+    /// Of each run of ports that no rule tells apart, the first and the last.
     pub telling: RangeSet<u16>,
 }
 

@@ -16,7 +16,7 @@ pub use hardware::HardwareAddress;
 pub use icmp::{ICMP_KINDS, IcmpKind};
 pub use names::NameSet;
 pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Tracking, Transport};
-pub use ports::PortProtocol;
+pub use ports::{ByProtocol, PortProtocol};
 pub use protocol::{ICMP, ICMPV6, IGMP, TCP, UDP};
 pub use ranges::{Point, RangeSet};
 pub use region::{Piece, SourcePorts, join, without};

@@ -1,6 +1,7 @@
 //! One packet, as far as a policy can tell packets apart.
 
-use super::protocol::{ICMP, ICMPV6, TCP, UDP};
+use super::ports::PortProtocol;
+use super::protocol::{ICMP, ICMPV6};
 use std::fmt;
 use std::net::IpAddr;
 
@@ -159,15 +160,10 @@ impl StateSet {
 /// The part of a packet behind the IP header.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Transport {
-    /// TCP (RFC 9293).
-    Tcp {
-        /// Port of the sender.
-        source: u16,
-        /// Port of the receiver.
-        destination: u16,
-    },
-    /// UDP (RFC 768).
-    Udp {
+    /// A protocol with ports.
+    Ports {
+        /// Which.
+        protocol: PortProtocol,
         /// Port of the sender.
         source: u16,
         /// Port of the receiver.
@@ -219,8 +215,7 @@ impl Packet {
     #[must_use]
     pub fn protocol(&self) -> u8 {
         match (self.transport, self.family()) {
-            (Transport::Tcp { .. }, _) => TCP,
-            (Transport::Udp { .. }, _) => UDP,
+            (Transport::Ports { protocol, .. }, _) => protocol.number(),
             (Transport::Icmp { .. }, Family::V4) => ICMP,
             (Transport::Icmp { .. }, Family::V6) => ICMPV6,
             (Transport::Other { protocol }, _) => protocol,
@@ -252,9 +247,7 @@ impl Packet {
     #[must_use]
     pub fn ports(&self) -> Option<(u16, u16)> {
         match self.transport {
-            Transport::Tcp { source, destination } | Transport::Udp { source, destination } => {
-                Some((source, destination))
-            }
+            Transport::Ports { source, destination, .. } => Some((source, destination)),
             Transport::Icmp { .. } | Transport::Other { .. } => None,
         }
     }

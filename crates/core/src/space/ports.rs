@@ -1,61 +1,116 @@
-//! Protocols with ports.
+//! Protocols with ports. A further one is a line in the table below, and what the compiler then asks for.
 
-use super::protocol::{TCP, UDP};
-use super::{RangeSet, TrafficSet};
+use super::RangeSet;
 use std::fmt;
+use std::ops::{Index, IndexMut};
 
-/// A protocol with ports.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum PortProtocol {
+macro_rules! protocols_with_ports {
+    ($($(#[$meaning:meta])* $name:ident = $number:literal, $word:literal;)+) => {
+        /// A protocol with ports: source and destination port are the first four bytes behind the IP header.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum PortProtocol {
+            $($(#[$meaning])* $name,)+
+        }
+
+        impl PortProtocol {
+            /// All of them, in the order in which they are shown.
+            pub const ALL: [Self; [$($number),+].len()] = [$(Self::$name),+];
+
+            /// The word for it in policies and output.
+            #[must_use]
+            pub const fn as_str(self) -> &'static str {
+                match self {
+                    $(Self::$name => $word,)+
+                }
+            }
+
+            /// Its number in the IP header (IANA "Assigned Internet Protocol Numbers").
+            #[must_use]
+            pub const fn number(self) -> u8 {
+                match self {
+                    $(Self::$name => $number,)+
+                }
+            }
+        }
+    };
+}
+
+protocols_with_ports! {
     /// TCP (RFC 9293).
-    Tcp,
+    Tcp = 6, "tcp";
     /// UDP (RFC 768).
-    Udp,
+    Udp = 17, "udp";
+    /// SCTP (RFC 9260).
+    Sctp = 132, "sctp";
 }
 
 impl PortProtocol {
-    /// All of them.
-    pub const ALL: [Self; 2] = [Self::Tcp, Self::Udp];
-
-    /// The word for it in policies and output.
+    /// The protocol of this number, if it has ports.
     #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Tcp => "tcp",
-            Self::Udp => "udp",
-        }
+    pub fn of_number(number: u8) -> Option<Self> {
+        Self::ALL.into_iter().find(|it| it.number() == number)
     }
 
-    /// Its number.
+    /// Reads the word that [`PortProtocol::as_str`] gives.
     #[must_use]
-    pub fn number(self) -> u8 {
-        match self {
-            Self::Tcp => TCP,
-            Self::Udp => UDP,
-        }
+    pub fn parse(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|it| it.as_str() == word)
     }
 
-    /// Its traffic to these ports.
+    /// Whether the kernel can tell whose socket waits for a packet of it that comes in.
+    ///
+    /// # References
+    /// `nf_sk_lookup_slow_v4` in net/ipv4/netfilter/nf_socket_ipv4.c: TCP and UDP only.
     #[must_use]
-    pub fn traffic(self, ports: RangeSet<u16>) -> TrafficSet {
-        match self {
-            Self::Tcp => TrafficSet::tcp(ports),
-            Self::Udp => TrafficSet::udp(ports),
-        }
+    pub fn has_known_receivers(self) -> bool {
+        matches!(self, Self::Tcp | Self::Udp)
     }
 
-    /// The ports to which its traffic goes.
+    /// The numbers of all protocols with ports.
     #[must_use]
-    pub fn ports_of(self, traffic: &TrafficSet) -> &RangeSet<u16> {
-        match self {
-            Self::Tcp => &traffic.tcp,
-            Self::Udp => &traffic.udp,
-        }
+    pub fn numbers() -> RangeSet<u8> {
+        RangeSet::from_ranges(Self::ALL.map(|it| (it.number(), it.number())))
     }
 }
 
 impl fmt::Display for PortProtocol {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         out.write_str(self.as_str())
+    }
+}
+
+/// One value for each protocol with ports.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct ByProtocol<T>([T; PortProtocol::ALL.len()]);
+
+impl<T> ByProtocol<T> {
+    /// What `of` gives for each.
+    #[must_use]
+    pub fn new(of: impl FnMut(PortProtocol) -> T) -> Self {
+        Self(PortProtocol::ALL.map(of))
+    }
+
+    /// Each protocol with its value, in the order of [`PortProtocol::ALL`].
+    pub fn iter(&self) -> impl Iterator<Item = (PortProtocol, &T)> {
+        PortProtocol::ALL.into_iter().zip(&self.0)
+    }
+
+    /// The values alone.
+    pub fn values(&self) -> impl Iterator<Item = &T> {
+        self.0.iter()
+    }
+}
+
+impl<T> Index<PortProtocol> for ByProtocol<T> {
+    type Output = T;
+
+    fn index(&self, protocol: PortProtocol) -> &T {
+        &self.0[protocol as usize]
+    }
+}
+
+impl<T> IndexMut<PortProtocol> for ByProtocol<T> {
+    fn index_mut(&mut self, protocol: PortProtocol) -> &mut T {
+        &mut self.0[protocol as usize]
     }
 }

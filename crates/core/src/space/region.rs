@@ -5,8 +5,8 @@
 //! of ranges, a field costs one piece however many ranges it has.
 
 use super::{
-    AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Packet, RangeSet,
-    StateSet, TCP, TrafficSet, Transport, UDP,
+    AddressSet, ByProtocol, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Packet,
+    PortProtocol, RangeSet, StateSet, TrafficSet, Transport,
 };
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -119,8 +119,7 @@ impl Piece {
 
     fn carries(&self, family: Family) -> bool {
         let traffic = &self.traffic;
-        let with_ports = !traffic.tcp.is_empty() || !traffic.udp.is_empty();
-        if with_ports && !self.source_ports.ports.is_empty() {
+        if traffic.has_ports() && !self.source_ports.ports.is_empty() {
             return true;
         }
         let types = if family == Family::V4 { &traffic.icmp } else { &traffic.icmpv6 };
@@ -197,8 +196,7 @@ impl Piece {
     #[must_use]
     pub fn tidy(mut self) -> Self {
         if self.source_ports.ports.is_empty() {
-            self.traffic.tcp = RangeSet::empty();
-            self.traffic.udp = RangeSet::empty();
+            self.traffic.ports = ByProtocol::new(|_| RangeSet::empty());
         }
         if !self.source_ports.portless {
             self.traffic.icmp = RangeSet::empty();
@@ -252,10 +250,10 @@ impl Piece {
         let (from, to) = wanted.ports().unwrap_or((49_152, 443));
         let source = near(&self.source_ports.ports, from);
         let traffic = &self.traffic;
-        let tcp = source.zip(near(&traffic.tcp, to));
-        let tcp = tcp.map(|(source, destination)| Transport::Tcp { source, destination });
-        let udp = source.zip(near(&traffic.udp, to));
-        let udp = udp.map(|(source, destination)| Transport::Udp { source, destination });
+        let with_ports = |protocol: PortProtocol| {
+            let (source, destination) = source.zip(near(&traffic.ports[protocol], to))?;
+            Some(Transport::Ports { protocol, source, destination })
+        };
         let types = if family == Family::V4 { &traffic.icmp } else { &traffic.icmpv6 };
         let portless = || {
             let other = others(traffic, family).first();
@@ -263,11 +261,11 @@ impl Piece {
             icmp.or(other.map(|protocol| Transport::Other { protocol }))
                 .filter(|_| self.source_ports.portless)
         };
-        if matches!(wanted.transport, Transport::Udp { .. }) {
-            udp.or(tcp).or_else(portless)
-        } else {
-            tcp.or(udp).or_else(portless)
-        }
+        let liked = match wanted.transport {
+            Transport::Ports { protocol, .. } => with_ports(protocol),
+            _ => None,
+        };
+        liked.or_else(|| PortProtocol::ALL.into_iter().find_map(with_ports)).or_else(portless)
     }
 }
 
@@ -277,7 +275,7 @@ fn others(traffic: &TrafficSet, family: Family) -> RangeSet<u8> {
         return RangeSet::empty();
     }
     let own = if family == Family::V4 { ICMP } else { ICMPV6 };
-    traffic.others.difference(&RangeSet::from_ranges([(TCP, TCP), (UDP, UDP), (own, own)]))
+    traffic.others.difference(&PortProtocol::numbers().union(&RangeSet::single(own)))
 }
 
 fn address(set: &AddressSet, family: Family, wanted: IpAddr) -> Option<IpAddr> {

@@ -1,21 +1,20 @@
 //! Exact sets of what a packet can carry: protocol, destination port, ICMP type.
 
-use super::protocol::{ICMP, ICMPV6, IGMP, TCP, UDP};
+use super::ports::{ByProtocol, PortProtocol};
+use super::protocol::{ICMP, ICMPV6, IGMP};
 use super::{Family, Packet, RangeSet, Transport};
 use std::fmt;
 
 /// A set of kinds of traffic. ICMP types are kept per IP version, since the numbers differ.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct TrafficSet {
-    /// TCP, by destination port.
-    pub tcp: RangeSet<u16>,
-    /// UDP, by destination port.
-    pub udp: RangeSet<u16>,
+    /// The protocols with ports, by destination port.
+    pub ports: ByProtocol<RangeSet<u16>>,
     /// ICMP in IPv4 packets, by type.
     pub icmp: RangeSet<u8>,
     /// ICMPv6 in IPv6 packets, by type.
     pub icmpv6: RangeSet<u8>,
-    /// All other protocols by number. TCP and UDP in here mean nothing; ICMP's number stands for
+    /// All other protocols by number. Those with ports mean nothing in here; ICMP's number stands for
     /// that protocol in IPv6 packets, ICMPv6's for that in IPv4 packets.
     pub others: RangeSet<u8>,
 }
@@ -25,8 +24,7 @@ impl TrafficSet {
     #[must_use]
     pub fn empty() -> Self {
         Self {
-            tcp: RangeSet::empty(),
-            udp: RangeSet::empty(),
+            ports: ByProtocol::new(|_| RangeSet::empty()),
             icmp: RangeSet::empty(),
             icmpv6: RangeSet::empty(),
             others: RangeSet::empty(),
@@ -37,24 +35,11 @@ impl TrafficSet {
     #[must_use]
     pub fn any() -> Self {
         Self {
-            tcp: RangeSet::full(),
-            udp: RangeSet::full(),
+            ports: ByProtocol::new(|_| RangeSet::full()),
             icmp: RangeSet::full(),
             icmpv6: RangeSet::full(),
             others: RangeSet::full(),
         }
-    }
-
-    /// TCP to the given ports.
-    #[must_use]
-    pub fn tcp(ports: RangeSet<u16>) -> Self {
-        Self { tcp: ports, ..Self::empty() }
-    }
-
-    /// UDP to the given ports.
-    #[must_use]
-    pub fn udp(ports: RangeSet<u16>) -> Self {
-        Self { udp: ports, ..Self::empty() }
     }
 
     /// The traffic of a plain term: `22/tcp`, `6000-6063/tcp`, `53/tcp+udp`.
@@ -63,10 +48,8 @@ impl TrafficSet {
         let (ports, protocols) = term.split_once('/')?;
         let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
         let ports = RangeSet::from_ranges([(first.parse().ok()?, last.parse().ok()?)]);
-        protocols.split('+').try_fold(Self::empty(), |all, word| match word {
-            "tcp" => Some(all.union(&Self::tcp(ports.clone()))),
-            "udp" => Some(all.union(&Self::udp(ports.clone()))),
-            _ => None,
+        protocols.split('+').try_fold(Self::empty(), |all, word| {
+            Some(all.union(&PortProtocol::parse(word)?.traffic(ports.clone())))
         })
     }
 
@@ -79,10 +62,9 @@ impl TrafficSet {
     /// Everything of one protocol, by its number.
     #[must_use]
     pub fn protocol(number: u8) -> Self {
-        match number {
-            TCP => Self::tcp(RangeSet::full()),
-            UDP => Self::udp(RangeSet::full()),
-            number => Self {
+        match PortProtocol::of_number(number) {
+            Some(protocol) => protocol.traffic(RangeSet::full()),
+            None => Self {
                 icmp: if number == ICMP { RangeSet::full() } else { RangeSet::empty() },
                 icmpv6: if number == ICMPV6 { RangeSet::full() } else { RangeSet::empty() },
                 others: RangeSet::single(number),
@@ -94,7 +76,7 @@ impl TrafficSet {
     /// Whether this is all traffic.
     #[must_use]
     pub fn is_any(&self) -> bool {
-        let ports = self.tcp.is_full() && self.udp.is_full();
+        let ports = self.ports.values().all(RangeSet::is_full);
         ports && self.icmp.is_full() && self.icmpv6.is_full() && self.others.is_full()
     }
 
@@ -102,8 +84,7 @@ impl TrafficSet {
     #[must_use]
     pub fn union(&self, other: &Self) -> Self {
         Self {
-            tcp: self.tcp.union(&other.tcp),
-            udp: self.udp.union(&other.udp),
+            ports: ByProtocol::new(|it| self.ports[it].union(&other.ports[it])),
             icmp: self.icmp.union(&other.icmp),
             icmpv6: self.icmpv6.union(&other.icmpv6),
             others: self.others.union(&other.others),
@@ -114,8 +95,7 @@ impl TrafficSet {
     #[must_use]
     pub fn intersection(&self, other: &Self) -> Self {
         Self {
-            tcp: self.tcp.intersection(&other.tcp),
-            udp: self.udp.intersection(&other.udp),
+            ports: ByProtocol::new(|it| self.ports[it].intersection(&other.ports[it])),
             icmp: self.icmp.intersection(&other.icmp),
             icmpv6: self.icmpv6.intersection(&other.icmpv6),
             others: self.others.intersection(&other.others),
@@ -126,8 +106,7 @@ impl TrafficSet {
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
         Self {
-            tcp: self.tcp.difference(&other.tcp),
-            udp: self.udp.difference(&other.udp),
+            ports: ByProtocol::new(|it| self.ports[it].difference(&other.ports[it])),
             icmp: self.icmp.difference(&other.icmp),
             icmpv6: self.icmpv6.difference(&other.icmpv6),
             others: self.others.difference(&other.others),
@@ -142,9 +121,8 @@ impl TrafficSet {
             Family::V6 => (&self.icmpv6, ICMPV6),
         };
         // Numbers that other fields speak for in this version.
-        let spoken_for = || RangeSet::from_ranges([(TCP, TCP), (UDP, UDP), (absent, absent)]);
-        let all = self.tcp.is_full()
-            && self.udp.is_full()
+        let spoken_for = || PortProtocol::numbers().union(&RangeSet::single(absent));
+        let all = self.ports.values().all(RangeSet::is_full)
             && own.is_full()
             && self.others.union(&spoken_for()).is_full();
         if all {
@@ -164,14 +142,28 @@ impl TrafficSet {
     /// Whether the set holds nothing.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        let ports = self.tcp.is_empty() && self.udp.is_empty();
-        ports && self.icmp.is_empty() && self.icmpv6.is_empty() && self.others.is_empty()
+        !self.has_ports()
+            && self.icmp.is_empty()
+            && self.icmpv6.is_empty()
+            && self.others.is_empty()
+    }
+
+    /// Whether the set holds traffic to any port.
+    #[must_use]
+    pub fn has_ports(&self) -> bool {
+        self.ports.values().any(|it| !it.is_empty())
+    }
+
+    /// Whether the set holds traffic to this port, by any protocol.
+    #[must_use]
+    pub fn has_port(&self, port: u16) -> bool {
+        self.ports.values().any(|it| it.contains(port))
     }
 
     /// How many ranges the set is made of.
     #[must_use]
     pub fn pieces(&self) -> usize {
-        let ports = self.tcp.ranges().len() + self.udp.ranges().len();
+        let ports: usize = self.ports.values().map(|it| it.ranges().len()).sum();
         let types = self.icmp.ranges().len() + self.icmpv6.ranges().len();
         ports + types + self.others.ranges().len()
     }
@@ -180,8 +172,9 @@ impl TrafficSet {
     #[must_use]
     pub fn contains(&self, packet: &Packet) -> bool {
         match packet.transport {
-            Transport::Tcp { destination, .. } => self.tcp.contains(destination),
-            Transport::Udp { destination, .. } => self.udp.contains(destination),
+            Transport::Ports { protocol, destination, .. } => {
+                self.ports[protocol].contains(destination)
+            }
             Transport::Icmp { kind } => match packet.family() {
                 Family::V4 => self.icmp.contains(kind),
                 Family::V6 => self.icmpv6.contains(kind),
@@ -191,19 +184,24 @@ impl TrafficSet {
     }
 }
 
+impl PortProtocol {
+    /// Its traffic to these ports.
+    #[must_use]
+    pub fn traffic(self, ports: RangeSet<u16>) -> TrafficSet {
+        let mut traffic = TrafficSet::empty();
+        traffic.ports[self] = ports;
+        traffic
+    }
+}
+
 impl fmt::Display for TrafficSet {
     /// `80/tcp, 443/tcp+udp, icmp`, or `any`.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         if self.is_any() {
             return out.write_str("any");
         }
-        let both = self.tcp.intersection(&self.udp);
         let mut terms = Vec::new();
-        for (ports, word) in [
-            (self.tcp.difference(&both), "tcp"),
-            (self.udp.difference(&both), "udp"),
-            (both, "tcp+udp"),
-        ] {
+        for (ports, word) in by_word(&self.ports) {
             terms.extend(ports.ranges().iter().map(|&(first, last)| {
                 if first == last {
                     format!("{first}/{word}")
@@ -229,4 +227,25 @@ impl fmt::Display for TrafficSet {
         }
         out.write_str(&terms.join(", "))
     }
+}
+
+/// The ports that only one protocol has with the word for it, then those that several share: `tcp+udp`.
+fn by_word(ports: &ByProtocol<RangeSet<u16>>) -> Vec<(RangeSet<u16>, String)> {
+    let count = PortProtocol::ALL.len();
+    let mut choices: Vec<u32> = (1..1 << count).collect();
+    choices.sort_by_key(|choice| choice.count_ones());
+    let exactly = |choice: u32| {
+        let is_in = |protocol: PortProtocol| choice & 1 << protocol as u32 != 0;
+        let mut here = RangeSet::full();
+        for (protocol, set) in ports.iter() {
+            here = if is_in(protocol) { here.intersection(set) } else { here.difference(set) };
+        }
+        let words: Vec<&str> = PortProtocol::ALL
+            .into_iter()
+            .filter(|it| is_in(*it))
+            .map(PortProtocol::as_str)
+            .collect();
+        (here, words.join("+"))
+    };
+    choices.into_iter().map(exactly).filter(|it| !it.0.is_empty()).collect()
 }

@@ -11,7 +11,7 @@ use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Act, Decision, HostPlan, Kind, resolve};
 use tipstaff_core::policy::{Policy, Source, Verdict, read};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, Piece, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, Piece, PortProtocol, Transport};
 
 /// How many policies are held against brute force, unless `TIPSTAFF_REVIEW_POLICIES` says.
 const POLICIES: u64 = 2_000;
@@ -128,8 +128,16 @@ fn universe() -> Vec<Packet> {
             for (_, kind) in TRAFFIC {
                 for from in [500, 50_000] {
                     transports.push(match kind {
-                        Some((6, port)) => Transport::Tcp { source: from, destination: port },
-                        Some((17, port)) => Transport::Udp { source: from, destination: port },
+                        Some((6, port)) => Transport::Ports {
+                            protocol: PortProtocol::Tcp,
+                            source: from,
+                            destination: port,
+                        },
+                        Some((17, port)) => Transport::Ports {
+                            protocol: PortProtocol::Udp,
+                            source: from,
+                            destination: port,
+                        },
                         Some((protocol, _)) => Transport::Other { protocol },
                         None => Transport::Icmp { kind: if source.is_ipv4() { 3 } else { 1 } },
                     });

@@ -4,7 +4,7 @@ use crate::analysis::{given, holds, likely};
 use std::collections::BTreeSet;
 use tipstaff_core::analysis::{compare, ordinary, shares};
 use tipstaff_core::generate::Generator;
-use tipstaff_core::space::{AddressSet, Direction, Packet, Piece, RangeSet, TrafficSet};
+use tipstaff_core::space::{AddressSet, Direction, Packet, Piece, PortProtocol, RangeSet};
 
 /// How many random packets are held against answers about long policies, unless
 /// `TIPSTAFF_REVIEW_PACKETS` says.
@@ -43,7 +43,8 @@ fn answers_about_long_policies_hold_for_random_packets() {
         match packet.ports() {
             Some((_, port)) if dice.one_in(2) => {
                 let set = RangeSet::single(port);
-                region.traffic = TrafficSet::tcp(set.clone()).union(&TrafficSet::udp(set));
+                region.traffic =
+                    PortProtocol::Tcp.traffic(set.clone()).union(&PortProtocol::Udp.traffic(set));
             }
             _ => region.source = AddressSet::single(packet.source),
         }

@@ -78,10 +78,7 @@ fn verdict(plan: &HostPlan, peer: IpAddr, port: u16, protocol: PortProtocol) -> 
         out_interface: None,
         source: peer,
         destination: *own,
-        transport: match protocol {
-            PortProtocol::Tcp => Transport::Tcp { source, destination },
-            PortProtocol::Udp => Transport::Udp { source, destination },
-        },
+        transport: Transport::Ports { protocol, source, destination },
         state: ConnectionState::New,
         program: None,
     })
@@ -135,7 +132,11 @@ fn who_is_connected_stays_admitted_and_nothing_else_opens() {
         out_interface: None,
         source: address("203.0.113.9"),
         destination: address("192.0.2.10"),
-        transport: Transport::Tcp { source: 40_000, destination: 443 },
+        transport: Transport::Ports {
+            protocol: PortProtocol::Tcp,
+            source: 40_000,
+            destination: 443,
+        },
         state: ConnectionState::New,
         program: None,
     };
@@ -195,4 +196,29 @@ fn rules_can_be_for_the_programs_that_listen_and_never_the_shells() {
         listener.program = Some("/usr/bin/python3.11".into());
     }
     assert!(!draft(&other).contains("program = "), "it runs what others wrote");
+}
+
+#[test]
+fn an_sctp_service_is_let_in_whoever_listens() {
+    let mut facts = sluice();
+    facts.listeners.push(Listener {
+        protocol: PortProtocol::Sctp,
+        address: "::".parse().expect("an address"),
+        port: 3868,
+        program: Some("/usr/sbin/catalogued".into()),
+    });
+    facts.contacts.push(Contact {
+        protocol: PortProtocol::Sctp,
+        port: 3868,
+        peer: address("10.44.8.20"),
+    });
+    let text = draft(&facts);
+    let (_, plan) = read_back(&text, "sluice");
+    // The kernel cannot tell whose an SCTP packet is, so a rule that asked would never match.
+    assert_eq!(
+        verdict(&plan, address("10.44.8.20"), 3868, PortProtocol::Sctp),
+        Verdict::Allow,
+        "{text}"
+    );
+    assert_eq!(verdict(&plan, address("10.44.8.20"), 3868, PortProtocol::Udp), Verdict::Deny);
 }

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Policy, Source, read};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
 
 pub const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
 pub const MENDED: &str = include_str!("../../../../demo/mended.toml");
@@ -21,11 +21,11 @@ pub fn address(text: &str) -> IpAddr {
 }
 
 pub fn tcp(destination: u16) -> Transport {
-    Transport::Tcp { source: 50_000, destination }
+    Transport::Ports { protocol: PortProtocol::Tcp, source: 50_000, destination }
 }
 
 pub fn udp(source: u16, destination: u16) -> Transport {
-    Transport::Udp { source, destination }
+    Transport::Ports { protocol: PortProtocol::Udp, source, destination }
 }
 
 /// A new inbound packet from some interface.

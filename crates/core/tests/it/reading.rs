@@ -4,7 +4,7 @@ use crate::given::{INHERITED, MENDED, address, policy};
 use tipstaff_core::generate::NOW;
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Ping, Source, Verdict, read};
-use tipstaff_core::space::{Direction, Family, TrafficSet};
+use tipstaff_core::space::{Direction, Family, PortProtocol, RangeSet, TrafficSet};
 
 #[test]
 fn the_demos_policies_are_read_whole() {
@@ -49,6 +49,26 @@ fn terms_of_a_list_add_up() {
     assert_eq!(rule.traffic.to_string(), "80-84/tcp, 86-90/tcp, 85/tcp+udp, icmp");
     assert_eq!(rule.from.to_string(), "10.44.8.0/24, fd44:8::/64");
     assert!(TrafficSet::any().union(&rule.traffic).is_any());
+}
+
+#[test]
+fn sctp_has_ports_like_tcp_and_udp() {
+    let policy = |terms: &str, more: &str| {
+        policy(&format!(
+            "edition = 1\n[host.bench]\naddresses = [\"10.44.8.30\"]\n[[host.bench.rule]]\n\
+             name = \"all\"\nallow = [{terms}]\n{more}"
+        ))
+    };
+    let traffic = |terms: &str| policy(terms, "").hosts[0].rules[0].traffic.clone();
+    let some = traffic("\"3868/sctp\", \"3868/tcp\", \"53/tcp+udp\", \"7-9/tcp+udp+sctp\"");
+    assert_eq!(some.to_string(), "53/tcp+udp, 3868/tcp+sctp, 7-9/tcp+udp+sctp");
+    // The protocol by its number is the same, at every port.
+    assert_eq!(traffic("\"proto:132\""), PortProtocol::Sctp.traffic(RangeSet::full()));
+    assert_eq!(traffic("\"diameter\"").to_string(), "3868/tcp+sctp");
+    let rest = TrafficSet::any().difference(&traffic("\"1-65535/sctp\""));
+    assert!(rest.to_string().starts_with("1-65535/tcp+udp, 0/tcp+udp+sctp, "), "{rest}");
+    let narrowed = policy("\"3868/sctp\"", "source-ports = [\"3868\"]\n");
+    assert_eq!(narrowed.hosts[0].rules[0].source_ports.to_string(), "3868");
 }
 
 #[test]

@@ -32,7 +32,7 @@ impl Lab {
     pub fn build(topology: &Topology) -> Result<Self, LinuxError> {
         topology.check().map_err(|error| LinuxError::Refused {
             doing: "build a lab".into(),
-            reason: error.to_string(),
+            reason: error.to_string().into(),
         })?;
         let fabric = Namespace::create()?;
         let segments = topology.segments();

@@ -110,7 +110,7 @@ impl Links {
             if begun.elapsed() > PATIENCE {
                 return Err(LinuxError::Refused {
                     doing: format!("bring up the link {} in a lab", waits.name),
-                    reason: format!("it carries nothing after {} s", PATIENCE.as_secs()),
+                    reason: format!("it carries nothing after {} s", PATIENCE.as_secs()).into(),
                 });
             }
             std::thread::sleep(Duration::from_millis(1));

@@ -1,14 +1,13 @@
 //! Checks made the way a client makes them: with an ordinary socket.
 
 use crate::LinuxError;
-use crate::sockets::PortProtocol;
+use crate::sockets::{PortProtocol, kind};
 use crate::sys::error_queue::{self, Reported};
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::fd::OwnedFd;
 use rustix::io::Errno;
 use rustix::net::{
-    AddressFamily, SendFlags, SocketFlags, SocketType, bind, connect, recv, send, socket_with,
-    sockopt,
+    AddressFamily, SendFlags, SocketFlags, bind, connect, recv, send, socket_with, sockopt,
 };
 use std::net::{IpAddr, SocketAddr};
 use std::time::{Duration, Instant};
@@ -90,11 +89,9 @@ pub fn attempt(attempt: &Attempt) -> Result<Observation, LinuxError> {
 fn try_it(attempt: &Attempt) -> Result<Observation, Errno> {
     let v6 = attempt.destination.is_ipv6();
     let family = if v6 { AddressFamily::INET6 } else { AddressFamily::INET };
-    let kind = match attempt.protocol {
-        PortProtocol::Tcp => SocketType::STREAM,
-        PortProtocol::Udp => SocketType::DGRAM,
-    };
-    let socket = socket_with(family, kind, SocketFlags::CLOEXEC | SocketFlags::NONBLOCK, None)?;
+    let (kind, protocol) = kind(attempt.protocol);
+    let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
+    let socket = socket_with(family, kind, flags, Some(protocol))?;
     error_queue::enable(&socket, v6)
         .map_err(|error| Errno::from_io_error(&error).unwrap_or(Errno::IO))?;
     if let Some(source) = attempt.source {
@@ -107,24 +104,37 @@ fn try_it(attempt: &Attempt) -> Result<Observation, Errno> {
     }
     let deadline = Instant::now() + attempt.patience;
     match attempt.protocol {
-        PortProtocol::Tcp => over_tcp(&socket, attempt, deadline),
+        PortProtocol::Tcp => {
+            let words = ["no answer to the SYN", "TCP handshake completed", "TCP reset"];
+            by_handshake(&socket, attempt, deadline, words)
+        }
         PortProtocol::Udp => over_udp(&socket, attempt, deadline),
+        PortProtocol::Sctp => {
+            let words = ["no answer to the INIT", "SCTP association established", "SCTP abort"];
+            by_handshake(&socket, attempt, deadline, words)
+        }
     }
 }
 
-fn over_tcp(socket: &OwnedFd, attempt: &Attempt, deadline: Instant) -> Result<Observation, Errno> {
+/// By connecting; the words are for nothing, an answer, and a refusal.
+fn by_handshake(
+    socket: &OwnedFd,
+    attempt: &Attempt,
+    deadline: Instant,
+    [nothing, answer, refusal]: [&str; 3],
+) -> Result<Observation, Errno> {
     let outcome = match connect(socket, &attempt.destination) {
         Err(Errno::INPROGRESS) => {
             if !wait(socket, PollFlags::OUT, deadline)? {
-                return Ok(silence("no answer to the SYN", attempt));
+                return Ok(silence(nothing, attempt));
             }
             sockopt::socket_error(socket)?
         }
         outcome => outcome,
     };
     match outcome {
-        Ok(()) => Ok(seen(State::Open, "TCP handshake completed")),
-        Err(Errno::CONNREFUSED) => Ok(seen(State::Refused, "TCP reset")),
+        Ok(()) => Ok(seen(State::Open, answer)),
+        Err(Errno::CONNREFUSED) => Ok(seen(State::Refused, refusal)),
         Err(errno) => from_queue(socket, errno),
     }
 }

@@ -278,7 +278,8 @@ impl Hooks {
                     doing: "recognise programs".into(),
                     reason: format!(
                         "a socket made to try it out has the mark {found:#010x}, not {bits:#010x}"
-                    ),
+                    )
+                    .into(),
                 });
             }
         }

@@ -99,7 +99,7 @@ pub fn prepare(demand: &Demand, before: &Marks) -> Result<Prepared, LinuxError> 
             reason: format!(
                 "{mask:#010x} shares some with {old_mask:#010x}, which the rules in force use; take \
                  others, or release those first"
-            ),
+            ).into(),
         });
     }
     let same_mask = old_mask == mask && before.mask == mask;

@@ -1,8 +1,8 @@
 //! Which message of a batch serves which decision, and the kernel's word on them.
 
 use crate::LinuxError;
+use crate::Reason;
 use crate::batch::deliver;
-use crate::error::reason;
 use crate::transport::Transport;
 use std::collections::BTreeMap;
 use tipstaff_core::plan::RuleId;
@@ -59,7 +59,7 @@ fn refusal(doing: &str, sequence: u32, answer: &Answer, ledger: &Ledger) -> Linu
     match (ledger.blame(sequence), answer.errno) {
         (Some(rule), errno) if errno != libc::EPERM => LinuxError::RuleRefused {
             rule: rule.clone(),
-            reason: reason(errno, answer.remark.as_deref()),
+            reason: Reason::numbered(errno, answer.remark.as_deref()),
         },
         (_, errno) => LinuxError::refused(doing, errno, answer.remark.as_deref()),
     }

@@ -154,7 +154,8 @@ pub(crate) fn too_many_programs(most: u32) -> LinuxError {
         reason: format!(
             "the bits of marks that `program-marks` sets aside hold {most} programs, and the rules \
              name more"
-        ),
+        )
+        .into(),
     }
 }
 

@@ -170,7 +170,7 @@ fn not_ours(transport: &mut dyn Transport, error: LinuxError) -> LinuxError {
         reason: format!(
             "another process has made a table named {TABLE} that is its own, and that vanishes when it \
              ends; end it, and try again"
-        ),
+        ).into(),
     }
 }
 

@@ -10,7 +10,7 @@ use tipstaff_core::program::{Action, ProgramRule, lower};
 use tipstaff_core::space::{Direction, Packet, Transport};
 use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
-use tipstaff_linux::probe::{Fate, Range, Shot};
+use tipstaff_linux::probe::{Fate, Range, Shot, first_packet};
 use tipstaff_linux::ruleset::enforce;
 use tipstaff_wire::packet::Payload;
 
@@ -18,7 +18,6 @@ const POLICIES: u64 = 40;
 /// For a longer run, the number of policies.
 const MORE: &str = "TIPSTAFF_AGREEMENT_POLICIES";
 const PACKETS: usize = 1_000;
-const SYN: u8 = 2;
 
 /// The host's link by which it reaches an address: the routes of the lab.
 fn link_to(address: IpAddr) -> String {
@@ -61,8 +60,9 @@ fn do_not_wait_for_nobody(host: &Node) {
 
 fn shot(packet: &Packet) -> Shot {
     let payload = match packet.transport {
-        Transport::Tcp { source, destination } => Payload::Tcp { source, destination, flags: SYN },
-        Transport::Udp { source, destination } => Payload::Udp { source, destination },
+        Transport::Ports { protocol, source, destination } => {
+            first_packet(protocol, source, destination)
+        }
         Transport::Icmp { kind } => Payload::Icmp { kind },
         Transport::Other { protocol } => Payload::Other { protocol },
     };

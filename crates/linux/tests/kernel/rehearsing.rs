@@ -8,13 +8,12 @@ use tipstaff_core::plan::{Act, HostPlan, resolve};
 use tipstaff_core::policy::{Policy, Source, Verdict, read};
 use tipstaff_core::program::lower;
 use tipstaff_core::rehearsal::{Course, Judge, Site, Stand, course};
-use tipstaff_core::space::{Direction, Packet, Transport};
+use tipstaff_core::space::{Direction, Packet, PortProtocol, Transport};
 use tipstaff_linux::lab::testing::sealed;
 use tipstaff_linux::lab::{Stage, StageLink};
-use tipstaff_linux::probe::{Ends, Met, Payload, Sweep};
+use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
 use tipstaff_linux::ruleset::enforce;
 
-pub const SYN: u8 = 2;
 const POLICIES: u64 = 12;
 /// For a longer run, the number of policies.
 const MORE: &str = "TIPSTAFF_REHEARSAL_POLICIES";
@@ -117,8 +116,8 @@ impl Host {
         let source = stand.source_port;
         let mut all: Vec<Transport> = Vec::new();
         for destination in ports {
-            all.push(Transport::Tcp { source, destination });
-            all.push(Transport::Udp { source, destination });
+            all.push(Transport::Ports { protocol: PortProtocol::Tcp, source, destination });
+            all.push(Transport::Ports { protocol: PortProtocol::Udp, source, destination });
         }
         all.extend((0..=u8::MAX).map(|kind| Transport::Icmp { kind }));
         all
@@ -190,8 +189,9 @@ pub struct Outcome {
 
 pub fn payload(transport: Transport) -> Payload {
     match transport {
-        Transport::Tcp { source, destination } => Payload::Tcp { source, destination, flags: SYN },
-        Transport::Udp { source, destination } => Payload::Udp { source, destination },
+        Transport::Ports { protocol, source, destination } => {
+            first_packet(protocol, source, destination)
+        }
         Transport::Icmp { kind } => Payload::Icmp { kind },
         Transport::Other { protocol } => Payload::Other { protocol },
     }
@@ -217,8 +217,16 @@ fn every_port_from_everybody_meets_what_the_evaluator_says() {
                 return host.telling(stand);
             }
             let source = stand.source_port;
-            let tcp = (0..=u16::MAX).map(|destination| Transport::Tcp { source, destination });
-            let udp = (0..=u16::MAX).map(|destination| Transport::Udp { source, destination });
+            let tcp = (0..=u16::MAX).map(|destination| Transport::Ports {
+                protocol: PortProtocol::Tcp,
+                source,
+                destination,
+            });
+            let udp = (0..=u16::MAX).map(|destination| Transport::Ports {
+                protocol: PortProtocol::Udp,
+                source,
+                destination,
+            });
             tcp.chain(udp).collect()
         });
         assert_eq!(outcome.witnesses, [], "of {}", outcome.tried);

@@ -25,6 +25,7 @@ pub enum Seen {
 const TCP: u8 = 6;
 const ICMP: u8 = 1;
 const ICMPV6: u8 = 58;
+const SCTP: u8 = 132;
 const RESET: u8 = 4;
 const UNREACHABLE: u8 = 3;
 const UNREACHABLE_V6: u8 = 1;
@@ -89,6 +90,9 @@ fn tag(protocol: u8, body: &[u8]) -> Option<u32> {
         TCP => word(body, 4),
         ICMP | ICMPV6 => word(body, 4).map(|word| word.rotate_right(16)),
         17 => word(body, 8),
+        // Of the chunk that asks for an association, and no other.
+        SCTP if *body.get(12)? == 1 => word(body, 16),
+        SCTP => None,
         _ => word(body, 0),
     }
 }
@@ -119,6 +123,7 @@ mod tests {
             for payload in [
                 Payload::Tcp { source: 1, destination: 2, flags: 2 },
                 Payload::Udp { source: 1, destination: 2 },
+                Payload::Sctp { source: 1, destination: 2 },
                 Payload::Icmp { kind: 8 },
                 Payload::Icmp { kind: 3 },
                 Payload::Icmp { kind: 128 },

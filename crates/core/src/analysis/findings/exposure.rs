@@ -7,7 +7,7 @@ use super::finder::{Finder, FindingKind, Look};
 use super::finding::{Finding, Mend};
 use super::subjects::Subjects;
 use crate::policy::{Code, Severity, Verdict};
-use crate::space::{AddressSet, Direction, Piece, RangeSet, TrafficSet};
+use crate::space::{AddressSet, Direction, Piece, PortProtocol, RangeSet, TrafficSet};
 
 /// What is found here.
 pub const FINDER: Finder = Finder {
@@ -85,11 +85,10 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
         let mut kinds: Vec<(&str, TrafficSet, Piece)> = Vec::new();
         for condition in decision.conditions.iter().filter(|it| nearly_everybody(&it.source)) {
             for (kind, tcp, udp) in PRIVATE {
-                let private = TrafficSet {
-                    tcp: RangeSet::from_ranges(tcp.iter().copied()),
-                    udp: RangeSet::from_ranges(udp.iter().copied()),
-                    ..TrafficSet::empty()
+                let of = |protocol: PortProtocol, ports: &[(u16, u16)]| {
+                    protocol.traffic(RangeSet::from_ranges(ports.iter().copied()))
                 };
+                let private = of(PortProtocol::Tcp, tcp).union(&of(PortProtocol::Udp, udp));
                 let mut piece = piece_of(condition).intersection(&ordinary);
                 piece.traffic = piece.traffic.intersection(&private);
                 if piece.is_empty() {

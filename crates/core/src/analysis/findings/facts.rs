@@ -113,7 +113,7 @@ impl Listener {
 
     /// Whether some of the traffic comes to it.
     pub fn hears(&self, traffic: &TrafficSet) -> bool {
-        self.protocol.ports_of(traffic).contains(self.port)
+        traffic.ports[self.protocol].contains(self.port)
     }
 
     /// The last part of its program's path.

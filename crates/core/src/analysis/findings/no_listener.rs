@@ -53,14 +53,14 @@ fn deaf(
     let count = |set: &RangeSet<u16>| -> u32 {
         set.ranges().iter().map(|it| u32::from(it.1) - u32::from(it.0) + 1).sum()
     };
-    let ports = PortProtocol::ALL.map(|it| count(it.ports_of(&open)));
+    let ports = PortProtocol::ALL.map(|it| count(&open.ports[it]));
     if ports.iter().sum::<u32>() > MANY_PORTS {
         return None;
     }
     let (mut idle, mut local) = (TrafficSet::empty(), TrafficSet::empty());
     let mut with_ports = TrafficSet::empty();
     for protocol in PortProtocol::ALL {
-        let set = protocol.ports_of(&open);
+        let set = &open.ports[protocol];
         with_ports = with_ports.union(&protocol.traffic(set.clone()));
         for port in set.ranges().iter().flat_map(|&(first, last)| first..=last) {
             let one = protocol.traffic(RangeSet::single(port));

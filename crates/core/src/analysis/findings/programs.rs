@@ -14,7 +14,7 @@ pub const FINDER: Finder = Finder {
             code: Code::ProgramNeverMatches,
             severity: Severity::Warning,
             meaning: "What comes in belongs to a program only if a TCP or UDP socket of it waits for it. A \
-             rule that names a program and is about other traffic, such as ICMP, never matches \
+             rule that names a program and is about other traffic, such as ICMP or SCTP, never matches \
              anything that comes in: leave the program out.",
         },
         FindingKind {
@@ -38,10 +38,12 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
             continue;
         }
         first = first.or(Some(decision));
-        let has_sockets = decision
-            .conditions
-            .iter()
-            .any(|it| !it.traffic.tcp.is_empty() || !it.traffic.udp.is_empty());
+        let has_sockets = decision.conditions.iter().any(|it| {
+            it.traffic
+                .ports
+                .iter()
+                .any(|(protocol, ports)| protocol.has_known_receivers() && !ports.is_empty())
+        });
         if direction == Direction::Inbound && !has_sockets {
             let message = "names a program, but such traffic that comes in belongs to none";
             let finding = Finding::about(

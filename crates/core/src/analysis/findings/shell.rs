@@ -68,7 +68,7 @@ fn listening(machine: &Machine<'_>) -> Vec<Finding> {
             && it.program_name().is_some_and(is_shell)
     });
     let ports: RangeSet<u16> = RangeSet::from_ranges(shells.map(|it| (it.port, it.port)));
-    if ports.is_empty() || reachable(machine.plan, &TrafficSet::tcp(ports.clone())) {
+    if ports.is_empty() || reachable(machine.plan, &PortProtocol::Tcp.traffic(ports.clone())) {
         return Vec::new();
     }
     let message = format!("no address can reach the remote shell that listens at {ports}/tcp");

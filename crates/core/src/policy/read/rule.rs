@@ -337,11 +337,11 @@ fn source_ports(
     let list = nonempty_list(reader, table, "source-ports");
     let ranges: Vec<(u16, u16)> =
         list.iter().filter_map(|term| terms::ports(reader, term)).collect();
-    if traffic.tcp.is_empty() && traffic.udp.is_empty() && *traffic != TrafficSet::empty() {
+    if !traffic.has_ports() && *traffic != TrafficSet::empty() {
         let origin = reader.origin(key);
         reader.report(
             Diagnostic::error("no-ports", "the traffic of this rule has no ports", origin)
-                .expected("only TCP and UDP have source ports"),
+                .expected("only TCP, UDP and SCTP have source ports"),
         );
     }
     RangeSet::from_ranges(ranges)

@@ -146,7 +146,7 @@ impl Encoder<'_> {
         let entries = self.marks.lists.get(paths).filter(|_| self.marks.mask != 0);
         let entries = entries.ok_or_else(|| LinuxError::RuleRefused {
             rule: rule.id.clone().unwrap_or_else(|| RuleId::rule("")),
-            reason: format!("nothing marks the sockets of `{}`", paths.join("`, `")),
+            reason: format!("nothing marks the sockets of `{}`", paths.join("`, `")).into(),
         })?;
         let elements: Vec<Element> = entries
             .iter()
