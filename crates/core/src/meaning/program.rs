@@ -64,7 +64,7 @@ impl Atlas {
             Action::Allow => self.decided(rule.id.as_ref(), Verdict::Allow),
             Action::Deny => self.decided(rule.id.as_ref(), Verdict::Deny),
             Action::Reset | Action::Prohibit => self.decided(rule.id.as_ref(), Verdict::Reject),
-            Action::AllowWithin(rate) => match &rule.id {
+            Action::AllowWithin(rate) | Action::AllowEach(rate, _) => match &rule.id {
                 Some(by) => {
                     let beyond = Box::new(Fate::Undecided);
                     self.fates.leaf(Fate::Within { by: by.clone(), rate: *rate, beyond })
@@ -72,7 +72,7 @@ impl Atlas {
                 None => self.fates.leaf(Fate::Unknown),
             },
             // It lets none pass beyond the rate of its sender.
-            Action::AllowCrowded(_) | Action::Log(_) => NOTHING,
+            Action::AllowCrowded(..) | Action::Log(_) => NOTHING,
             Action::Jump(name) => self.jump(program, name, known),
             Action::Choose(lookup) => self.choose(program, lookup, known),
             Action::Opaque(_) => self.fates.leaf(Fate::Unknown),

@@ -54,7 +54,7 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
             drifts.push(Drift::MissingChain(name()));
             continue;
         };
-        if chain.base != other.base {
+        if (chain.base, chain.direction) != (other.base, other.direction) {
             drifts.push(Drift::ChangedChain(name()));
         }
         if chain.rules == other.rules {

@@ -110,9 +110,9 @@ impl RuleProgram {
             Action::Allow => decided(id, Verdict::Allow, false),
             Action::Deny => decided(id, Verdict::Deny, false),
             Action::Reset | Action::Prohibit => decided(id, Verdict::Reject, false),
-            Action::AllowWithin(_) => decided(id, Verdict::Allow, true),
+            Action::AllowWithin(_) | Action::AllowEach(..) => decided(id, Verdict::Allow, true),
             // Only packets beyond the rate of the rule before come here.
-            Action::AllowCrowded(_) | Action::Log(_) => Outcome::Undecided,
+            Action::AllowCrowded(..) | Action::Log(_) => Outcome::Undecided,
             Action::Jump(name) => go_on(name),
             Action::Choose(lookup) => match lookup.find(packet) {
                 None => Outcome::Undecided,

@@ -39,10 +39,8 @@ fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> Ru
         let last = chain.decisions.last().map(|decision| decision.act.verdict());
         program.chains.push(Chain {
             name: chain.direction.as_str().into(),
-            base: Some(BaseChain {
-                direction: chain.direction,
-                passes: last == Some(Verdict::Allow),
-            }),
+            direction: Some(chain.direction),
+            base: Some(BaseChain { passes: last == Some(Verdict::Allow) }),
             rules,
         });
         program.chains.append(&mut lowering.chains);
@@ -86,7 +84,7 @@ fn base(lowering: &mut Lowering, decisions: &[Decision]) -> Vec<ProgramRule> {
             let word = if family == Family::V4 { "v4" } else { "v6" };
             let name = format!("{}/{word}", lowering.direction.as_str());
             let arranged = Arranger { lowering, family }.arrange(&part);
-            lowering.chains.push(Chain { name: name.clone(), base: None, rules: arranged });
+            lowering.chains.push(lowering.helper(&name, arranged));
             rules.push(lead(vec![Test::Family(family)], Action::Jump(name)));
         }
     }

@@ -2,7 +2,7 @@
 
 use super::clauses::clauses;
 use super::item::Item;
-use super::model::{Action, Chain, ProgramRule, Test};
+use super::model::{Action, Chain, ProgramRule, Sender, Test};
 use super::room::Room;
 use crate::plan::{Act, Decision};
 use crate::policy::Verdict;
@@ -77,7 +77,7 @@ impl Lowering {
         let name = format!("{}/rule/{}", self.direction.as_str(), decision.id);
         if self.own.insert(name.clone()) {
             let rules = whole(decision);
-            self.chains.push(Chain { name: name.clone(), base: None, rules });
+            self.chains.push(self.helper(&name, rules));
         }
         name
     }
@@ -87,8 +87,13 @@ impl Lowering {
         self.numbered += 1;
         let word = if family == Family::V4 { "v4" } else { "v6" };
         let name = format!("{}/{word}/{}", self.direction.as_str(), self.numbered);
-        self.chains.push(Chain { name: name.clone(), base: None, rules });
+        self.chains.push(self.helper(&name, rules));
         name
+    }
+
+    /// A chain that rules of this direction jump to.
+    pub fn helper(&self, name: &str, rules: Vec<ProgramRule>) -> Chain {
+        Chain { name: name.to_owned(), direction: Some(self.direction), base: None, rules }
     }
 }
 
@@ -124,14 +129,16 @@ fn whole(decision: &Decision) -> Vec<ProgramRule> {
         // The excess falls through to the denial behind it: whatever happens to the limiter, it
         // cannot let more pass.
         Act::AllowWithin(rate) => {
-            let within = |tests| rule(tests, Action::AllowWithin(rate));
             if rate.per_source {
                 // Senders are told apart by different bytes in each IP version.
-                rules.extend(Family::BOTH.map(|family| within(vec![Test::Family(family)])));
-                let crowded = |family| rule(vec![Test::Family(family)], Action::AllowCrowded(rate));
-                rules.extend(Family::BOTH.map(crowded));
+                for action in [Action::AllowEach, Action::AllowCrowded] {
+                    let of = |family| {
+                        rule(vec![Test::Family(family)], action(rate, Sender::over(family)))
+                    };
+                    rules.extend(Family::BOTH.map(of));
+                }
             } else {
-                rules.push(within(Vec::new()));
+                rules.push(rule(Vec::new(), Action::AllowWithin(rate)));
             }
             rules.push(rule(Vec::new(), Action::Deny));
         }

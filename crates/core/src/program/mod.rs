@@ -24,6 +24,7 @@ pub use lower::lower;
 #[cfg(feature = "generate")]
 pub use lower::lower_plainly;
 pub use model::{
-    Action, BaseChain, Chain, Entry, Key, KeyValue, Lookup, ProgramRule, RuleProgram, Test, Then,
+    Action, BaseChain, Chain, Counted, Entry, Key, KeyValue, Lookup, ProgramRule, RuleProgram,
+    Sender, Test, Then,
 };
 pub use renamed::renamed;

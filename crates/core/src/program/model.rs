@@ -23,7 +23,7 @@ impl RuleProgram {
     /// The chain that packets of a direction enter.
     #[must_use]
     pub fn base(&self, direction: Direction) -> Option<&Chain> {
-        self.chains.iter().find(|chain| chain.base.is_some_and(|base| base.direction == direction))
+        self.chains.iter().find(|it| it.base.is_some() && it.direction == Some(direction))
     }
 
     /// The interfaces that rules name, besides the loopback interface.
@@ -73,7 +73,10 @@ impl RuleProgram {
     /// Puts the chains into their order.
     pub fn sort(&mut self) {
         self.chains.sort_by(|a, b| {
-            let place = |chain: &Chain| chain.base.map_or(usize::MAX, |it| it.direction as usize);
+            let place = |chain: &Chain| match (chain.base, chain.direction) {
+                (Some(_), Some(direction)) => direction as usize,
+                _ => usize::MAX,
+            };
             place(a).cmp(&place(b)).then_with(|| a.name.cmp(&b.name))
         });
     }
@@ -84,11 +87,9 @@ impl RuleProgram {
     }
 }
 
-/// How a chain hangs in the packet path.
+/// What is said of a chain where packets enter.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct BaseChain {
-    /// The packets that enter it.
-    pub direction: Direction,
     /// Whether a packet that leaves it undecided passes.
     pub passes: bool,
 }
@@ -98,10 +99,37 @@ pub struct BaseChain {
 pub struct Chain {
     /// Its name.
     pub name: String,
+    /// The direction of the packets that come to it; `None` for a chain that is not one of ours.
+    pub direction: Option<Direction>,
     /// Where packets enter; `None` for a chain that rules jump to.
     pub base: Option<BaseChain>,
     /// Its rules.
     pub rules: Vec<ProgramRule>,
+}
+
+impl Chain {
+    /// For each of its rules, which packets of their decision the first counter counts.
+    pub fn counted(&self) -> impl Iterator<Item = Counted> {
+        let limits =
+            |it: &ProgramRule| matches!(it.action, Action::AllowWithin(_) | Action::AllowEach(..));
+        let limits = self.rules.iter().any(limits);
+        self.rules.iter().map(move |rule| match rule.action {
+            Action::AllowCrowded(..) => Counted::Crowded,
+            Action::Deny if limits => Counted::Excess,
+            _ => Counted::Taken,
+        })
+    }
+}
+
+/// Which packets of a decision a counter counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Counted {
+    /// Those that it takes; of a rate, those within it.
+    Taken,
+    /// Those beyond its rate.
+    Excess,
+    /// Those of senders for which a rate per source had no room.
+    Crowded,
 }
 
 /// One rule: if all tests hold, the action is taken.
@@ -157,12 +185,14 @@ pub enum Action {
     Reset,
     /// Drop it, and answer that it is administratively prohibited (ICMP or ICMPv6).
     Prohibit,
-    /// Let it pass while the rate is kept; otherwise go on with the next rule.
+    /// Let it pass while all together keep the rate; otherwise go on with the next rule.
     AllowWithin(Rate),
+    /// Let it pass while its sender keeps the rate; otherwise go on with the next rule.
+    AllowEach(Rate, Sender),
     /// Where there was no room to tell its sender apart for the rule before, which keeps a rate for
     /// each: count it; and let it pass while the senders that share a place with it keep the rate
     /// together. Otherwise go on with the next rule.
-    AllowCrowded(Rate),
+    AllowCrowded(Rate, Sender),
     /// Report it to who listens, under the name of the decision, and go on with the next rule; at
     /// most so often, if a rate is given.
     Log(Option<Rate>),
@@ -172,6 +202,24 @@ pub enum Action {
     Choose(Lookup),
     /// Something that this program does not understand.
     Opaque(String),
+}
+
+/// Whom a rate for each source takes for one sender.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Sender {
+    /// An IPv4 address.
+    Address,
+    /// The first 64 bits of an IPv6 address: a network whose hosts choose the rest as they like
+    /// (RFC 4291 section 2.5.1).
+    Network,
+}
+
+impl Sender {
+    /// Who is one over an IP version.
+    #[must_use]
+    pub fn over(family: Family) -> Self {
+        if family == Family::V4 { Self::Address } else { Self::Network }
+    }
 }
 
 /// What is looked up.
@@ -279,8 +327,8 @@ impl fmt::Display for Action {
             Self::Deny => out.write_str("deny"),
             Self::Reset => out.write_str("reject with a reset"),
             Self::Prohibit => out.write_str("reject as prohibited"),
-            Self::AllowWithin(rate) => write!(out, "allow {rate}"),
-            Self::AllowCrowded(rate) => write!(out, "allow {rate}, in crowded places"),
+            Self::AllowWithin(rate) | Self::AllowEach(rate, _) => write!(out, "allow {rate}"),
+            Self::AllowCrowded(rate, _) => write!(out, "allow {rate}, in crowded places"),
             Self::Log(None) => out.write_str("report"),
             Self::Log(Some(cap)) => write!(out, "report {cap}"),
             Self::Jump(chain) => write!(out, "go to {chain}"),

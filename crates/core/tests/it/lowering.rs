@@ -2,7 +2,8 @@
 
 use crate::given::{MENDED, plan};
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::program::{Action, RuleProgram, lower};
+use tipstaff_core::program::{Action, Counted, RuleProgram, lower};
+use tipstaff_core::space::Direction;
 
 fn listing(program: &RuleProgram) -> String {
     let mut text = String::new();
@@ -82,6 +83,9 @@ fn a_rate_is_one_limiter_with_a_denial_behind_it() {
     assert!(limiter.base.is_none());
     let actions: Vec<&Action> = limiter.rules.iter().map(|rule| &rule.action).collect();
     assert!(matches!(actions[..], [Action::AllowWithin(_), Action::Deny]), "{actions:?}");
+    let counted: Vec<Counted> = limiter.counted().collect();
+    assert_eq!(counted, [Counted::Taken, Counted::Excess]);
+    assert_eq!(limiter.direction, Some(Direction::Inbound));
     let jumps = program.chains[0]
         .rules
         .iter()

@@ -1,7 +1,7 @@
 //! Where packets carry the fields that rules compare, and what lookups compare them with.
 
 use super::values::Key as Value;
-use tipstaff_core::program::{Key, KeyValue};
+use tipstaff_core::program::{Key, KeyValue, Sender};
 use tipstaff_core::space::Family;
 use tipstaff_wire::nf_tables::{Base, Expression, MetaKey, registers};
 
@@ -22,6 +22,15 @@ pub fn destination(family: Family) -> (u32, u32) {
     match family {
         Family::V4 => (16, 4),
         Family::V6 => (24, 16),
+    }
+}
+
+/// Whom a rate for each source takes for one, likewise.
+pub fn sender(sender: Sender) -> (u32, u32) {
+    match sender {
+        Sender::Address => source(Family::V4),
+        // The first 64 bits of the address.
+        Sender::Network => (8, 8),
     }
 }
 

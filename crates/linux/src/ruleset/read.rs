@@ -9,7 +9,7 @@ use crate::LinuxError;
 use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::program::{Action, BaseChain, Chain, RuleProgram};
+use tipstaff_core::program::{Action, BaseChain, Chain, Counted, RuleProgram};
 use tipstaff_core::space::{Direction, Family, RangeSet};
 use tipstaff_wire::nf_tables::{
     self as nf, Element, FAMILY_INET, decode_elements, message_kind, set_flags,
@@ -158,15 +158,20 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
             continue;
         }
         let base = chain.hook.and_then(|hook| {
-            let direction =
-                Direction::ALL.into_iter().find(|&it| hook_number(it) == hook.number)?;
-            Some(BaseChain { direction, passes: chain.policy == Some(1) })
+            let at_hook = |it: &Direction| hook_number(*it) == hook.number;
+            let direction = Direction::ALL.into_iter().find(at_hook)?;
+            Some((direction, BaseChain { passes: chain.policy == Some(1) }))
         });
-        let is_ours = base.is_some_and(|it| it.direction.as_str() == chain.name);
+        let is_ours = base.is_some_and(|(direction, _)| direction.as_str() == chain.name);
         if chain.hook.is_some() && !is_ours {
             strays.push(chain.name.clone());
         }
-        let mut found = Chain { name: chain.name.clone(), base, rules: Vec::new() };
+        let mut found = Chain {
+            name: chain.name.clone(),
+            direction: base.map(|it| it.0).or_else(|| direction_of(&chain.name)),
+            base: base.map(|it| it.1),
+            rules: Vec::new(),
+        };
         let mut counts = Vec::new();
         for FoundRule { read, .. } in rules {
             let Read { rule, counts: counted, crowded, marks: named, .. } = read;
@@ -174,10 +179,8 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
                 marks.mask = named.mask;
                 marks.lists.extend(named.lists);
             }
-            let denies = rule.action == Action::Deny;
-            let part = if denies { Part::Denied } else { Part::Taken };
-            counts.extend(counted.into_iter().map(|(id, count)| (part, id, count)));
-            counts.extend(crowded.map(|(id, count)| (Part::Crowded, id, count)));
+            // What it has counted for its decision, or for the decisions of a lookup.
+            counts.push((counted, crowded));
             found.rules.push(rule);
         }
         tallies.add(&found, counts);
@@ -220,13 +223,8 @@ fn tell_rewired(rules: &mut [FoundRule], shared: &HashSet<String>) {
     }
 }
 
-/// What a counter has counted.
-#[derive(Clone, Copy)]
-enum Part {
-    Taken,
-    Denied,
-    Crowded,
-}
+/// What a rule has counted for the decisions that it serves, and what of crowded senders.
+type Counts = (Vec<(RuleId, Count)>, Option<(RuleId, Count)>);
 
 /// Adds up what serves one decision.
 #[derive(Default)]
@@ -236,24 +234,33 @@ struct Tallies {
 }
 
 impl Tallies {
-    /// Adds what the rules of one chain have counted. The names of our chains begin with the
-    /// direction of the packets that come there.
-    fn add(&mut self, chain: &Chain, counts: Vec<(Part, RuleId, Count)>) {
-        let Some(direction) = direction_of(&chain.name) else { return };
-        let limiter = chain.rules.iter().any(|rule| matches!(rule.action, Action::AllowWithin(_)));
-        for (part, id, count) in counts {
-            let at = *self.at.entry((direction, id)).or_insert_with_key(|(direction, id)| {
-                let (id, taken) = (id.clone(), Count::default());
-                let (direction, excess, crowded) = (*direction, None, None);
-                self.list.push(Tally { direction, id, taken, excess, crowded });
-                self.list.len() - 1
-            });
-            let tally = &mut self.list[at];
-            match part {
-                Part::Crowded => tally.crowded.get_or_insert_default().add(count),
-                Part::Denied if limiter => tally.excess.get_or_insert_default().add(count),
-                Part::Denied | Part::Taken => tally.taken.add(count),
+    /// Adds what the rules of one chain have counted, for each rule.
+    fn add(&mut self, chain: &Chain, counts: Vec<Counts>) {
+        let Some(direction) = chain.direction else { return };
+        for (first, (counted, crowded)) in chain.counted().zip(counts) {
+            // Behind the counter of all who came there crowded is one of those who were taken.
+            let counts = if first == Counted::Crowded { Counted::Taken } else { first };
+            for (id, count) in counted {
+                self.add_one(direction, id, counts, count);
             }
+            if let Some((id, count)) = crowded {
+                self.add_one(direction, id, Counted::Crowded, count);
+            }
+        }
+    }
+
+    fn add_one(&mut self, direction: Direction, id: RuleId, counted: Counted, count: Count) {
+        let at = *self.at.entry((direction, id)).or_insert_with_key(|(direction, id)| {
+            let (id, taken) = (id.clone(), Count::default());
+            let (direction, excess, crowded) = (*direction, None, None);
+            self.list.push(Tally { direction, id, taken, excess, crowded });
+            self.list.len() - 1
+        });
+        let tally = &mut self.list[at];
+        match counted {
+            Counted::Crowded => tally.crowded.get_or_insert_default().add(count),
+            Counted::Excess => tally.excess.get_or_insert_default().add(count),
+            Counted::Taken => tally.taken.add(count),
         }
     }
 }

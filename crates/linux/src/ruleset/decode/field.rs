@@ -1,7 +1,7 @@
 //! What registers hold.
 
 use super::super::keys;
-use tipstaff_core::program::Test;
+use tipstaff_core::program::{Sender, Test};
 use tipstaff_core::space::Family;
 use tipstaff_wire::nf_tables::Base;
 
@@ -19,7 +19,7 @@ pub enum Field {
     /// The first 64 bits of an IPv6 sender.
     SourceNetwork,
     /// The hash of a sender.
-    Crowd,
+    Crowd(Sender),
     Destination(Family),
     /// The first byte behind the IP header.
     IcmpType,
@@ -35,9 +35,13 @@ pub enum Field {
 }
 
 impl Field {
-    /// Whether senders are told apart by it.
-    pub fn is_sender(self) -> bool {
-        matches!(self, Self::Source(Family::V4) | Self::SourceNetwork)
+    /// Whom it takes for one sender.
+    pub fn sender(self) -> Option<Sender> {
+        match self {
+            Self::Source(Family::V4) => Some(Sender::Address),
+            Self::SourceNetwork => Some(Sender::Network),
+            _ => None,
+        }
     }
 }
 
@@ -48,7 +52,11 @@ pub fn payload(tests: &[Test], base: Base, offset: u32, length: u32) -> Field {
         _ => None,
     });
     match (base, offset, length, family) {
-        (Base::Network, 8, 8, Some(Family::V6)) => Field::SourceNetwork,
+        (Base::Network, offset, length, Some(Family::V6))
+            if (offset, length) == keys::sender(Sender::Network) =>
+        {
+            Field::SourceNetwork
+        }
         (Base::Network, offset, length, Some(family)) => {
             if (offset, length) == keys::source(family) {
                 Field::Source(family)

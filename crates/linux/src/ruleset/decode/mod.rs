@@ -46,19 +46,23 @@ pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
         reader.step(expression);
     }
     let action = match (reader.action, reader.limit) {
-        (Some(Action::Allow), Some((limit, Keeps::Crowd))) => {
-            rate(&limit, true).map_or_else(opaque_limit, Action::AllowCrowded)
+        (Some(Action::Allow), Some((limit, Keeps::Crowd(sender)))) => {
+            rate(&limit, true).map_or_else(opaque_limit, |rate| Action::AllowCrowded(rate, sender))
         }
         // Whom a set does not hold is told only for that.
-        (_, Some((_, Keeps::Crowd))) | (_, None)
+        (_, Some((_, Keeps::Crowd(_)))) | (_, None)
             if reader.crowded.is_some() || reader.not_in.is_some() =>
         {
             Action::Opaque("lookup".into())
         }
         (Some(action), None) => action,
         (Some(Action::Allow), Some((limit, keeps))) if reader.not_in.is_none() => {
-            let per_source = keeps == Keeps::EachSource;
-            rate(&limit, per_source).map_or_else(opaque_limit, Action::AllowWithin)
+            let each = if let Keeps::Each(sender) = keeps { Some(sender) } else { None };
+            let action = |rate| match each {
+                Some(sender) => Action::AllowEach(rate, sender),
+                None => Action::AllowWithin(rate),
+            };
+            rate(&limit, each.is_some()).map_or_else(opaque_limit, action)
         }
         (Some(Action::Log(None)), Some((limit, Keeps::All))) => {
             rate(&limit, false).map_or_else(opaque_limit, |cap| Action::Log(Some(cap)))

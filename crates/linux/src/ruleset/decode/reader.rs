@@ -9,7 +9,7 @@ use super::field::{Field, payload};
 use super::found::{Found, Sets};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::program::{Action, Entry, Key as LookupKey, Lookup, Test, Then};
+use tipstaff_core::program::{Action, Entry, Key as LookupKey, Lookup, Sender, Test, Then};
 use tipstaff_core::space::Family;
 use tipstaff_wire::nf_tables::{
     Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, SocketKey, Verdict, ct, registers,
@@ -24,9 +24,9 @@ pub fn not_ours() -> RuleId {
 #[derive(Clone, Copy, PartialEq)]
 pub enum Keeps {
     All,
-    EachSource,
+    Each(Sender),
     /// Those whose addresses have one hash.
-    Crowd,
+    Crowd(Sender),
 }
 
 pub struct RuleReader<'a> {
@@ -127,8 +127,8 @@ impl<'a> RuleReader<'a> {
                 seed: None,
                 ..
             } => {
-                let sender = self.field(*source).is_sender();
-                (destination, if sender { Field::Crowd } else { Field::Unknown })
+                let sender = self.field(*source).sender();
+                (destination, sender.map_or(Field::Unknown, Field::Crowd))
             }
             Expression::Bitwise { destination, .. } | Expression::Hash { destination, .. } => {
                 (destination, Field::Unknown)
@@ -172,7 +172,7 @@ impl<'a> RuleReader<'a> {
     fn counts_or_keeps(&mut self, expression: &Expression) -> bool {
         match expression {
             Expression::Lookup { register, set, flags: NOT_IN, to_verdict: false, .. }
-                if self.field(*register).is_sender()
+                if self.field(*register).sender().is_some()
                     && matches!(self.sets.get(set), Some(Found::Senders)) =>
             {
                 self.not_in = Some(set.clone());
@@ -191,9 +191,10 @@ impl<'a> RuleReader<'a> {
             }
             Expression::Dynset { register, set, limit, .. } => {
                 self.keeps_in = Some(set.clone());
-                let keeps = match self.field(*register) {
-                    field if field.is_sender() => Keeps::EachSource,
-                    Field::Crowd if self.not_in.is_some() => Keeps::Crowd,
+                let field = self.field(*register);
+                let keeps = match (field.sender(), field) {
+                    (Some(sender), _) => Keeps::Each(sender),
+                    (None, Field::Crowd(sender)) if self.not_in.is_some() => Keeps::Crowd(sender),
                     _ => return false,
                 };
                 if self.limit.is_some() {

@@ -3,45 +3,32 @@
 use super::super::tally::{Count, Tally};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
+use tipstaff_core::program::Counted;
 use tipstaff_core::space::Direction;
 
 /// What decisions have counted so far and are to go on from.
 #[derive(Default)]
 pub struct Carried {
-    taken: HashMap<(Direction, RuleId), Count>,
-    excess: HashMap<(Direction, RuleId), Count>,
-    crowded: HashMap<(Direction, RuleId), Count>,
+    of: HashMap<(Direction, RuleId), HashMap<Counted, Count>>,
 }
 
 impl Carried {
     pub fn of(tallies: &[Tally]) -> Self {
-        let key = |it: &Tally| (it.direction, it.id.clone());
-        let counts = |it: &Tally| it.taken != Count::default();
-        Self {
-            taken: tallies.iter().filter(|it| counts(it)).map(|it| (key(it), it.taken)).collect(),
-            excess: tallies.iter().filter_map(|it| Some((key(it), it.excess?))).collect(),
-            crowded: tallies.iter().filter_map(|it| Some((key(it), it.crowded?))).collect(),
-        }
+        let counts = |it: &Tally| {
+            let taken = (it.taken != Count::default()).then_some((Counted::Taken, it.taken));
+            let excess = it.excess.map(|count| (Counted::Excess, count));
+            let crowded = it.crowded.map(|count| (Counted::Crowded, count));
+            taken.into_iter().chain(excess).chain(crowded).collect::<HashMap<_, _>>()
+        };
+        let all = tallies.iter().map(|it| ((it.direction, it.id.clone()), counts(it)));
+        Self { of: all.filter(|it| !it.1.is_empty()).collect() }
     }
 
     /// What the first counter of a decision is to begin with. Nothing is given twice.
-    pub fn take(&mut self, direction: Option<Direction>, id: &RuleId, part: Part) -> Option<Count> {
-        let from = match part {
-            Part::Taken => &mut self.taken,
-            Part::Excess => &mut self.excess,
-            Part::Crowded => &mut self.crowded,
-        };
-        if from.is_empty() {
+    pub fn take(&mut self, direction: Direction, id: &RuleId, counted: Counted) -> Option<Count> {
+        if self.of.is_empty() {
             return None;
         }
-        from.remove(&(direction?, id.clone()))
+        self.of.get_mut(&(direction, id.clone()))?.remove(&counted)
     }
-}
-
-/// What a counter counts.
-#[derive(Clone, Copy)]
-pub enum Part {
-    Taken,
-    Excess,
-    Crowded,
 }

@@ -73,7 +73,7 @@ pub fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
         Action::Jump(chain) => {
             out.push(Expression::Immediate(Verdict::Jump(chain.clone())));
         }
-        Action::Choose(_) | Action::AllowCrowded(_) => {
+        Action::Choose(_) | Action::AllowEach(..) | Action::AllowCrowded(..) => {
             unreachable!("what is looked up is made with its sets")
         }
         Action::Opaque(_) => unreachable!("only decoding makes opaque actions"),

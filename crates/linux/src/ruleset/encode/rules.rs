@@ -2,16 +2,16 @@
 
 use super::super::ledger::Ledger;
 use super::super::marks::{self, Marks};
-use super::super::names::{TABLE, direction_of, hook_number, user_data};
+use super::super::names::{TABLE, hook_number, user_data};
 use super::super::reopen;
 use super::super::tally::Tally;
-use super::carried::{Carried, Part};
+use super::carried::Carried;
 use super::encoder::Encoder;
 use super::expressions::action;
 use crate::LinuxError;
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::program::{Action, Chain, ProgramRule, RuleProgram, Test};
+use tipstaff_core::program::{Action, Chain, Counted, ProgramRule, RuleProgram, Test};
 use tipstaff_core::space::{Family, RangeSet};
 use tipstaff_wire::nf_tables::{self as nf, Batch, Expression, FAMILY_INET, Hook};
 
@@ -49,8 +49,6 @@ pub fn encode_into(
 ) -> Result<(Batch, Ledger), LinuxError> {
     let mut encoder = Encoder {
         carried: Carried::of(carried),
-        limiter: false,
-        direction: None,
         batch,
         ledger: Ledger::default(),
         sets: 0,
@@ -69,11 +67,8 @@ pub fn encode_into(
     }
     encoder.reopened(&program.reopened)?;
     for chain in &program.chains {
-        encoder.direction = direction_of(&chain.name);
-        encoder.limiter =
-            chain.rules.iter().any(|rule| matches!(rule.action, Action::AllowWithin(_)));
-        for rule in &chain.rules {
-            encoder.rule(&chain.name, rule)?;
+        for (rule, counted) in chain.rules.iter().zip(chain.counted()) {
+            encoder.rule(chain, rule, counted)?;
         }
     }
     Ok((encoder.batch, encoder.ledger))
@@ -86,7 +81,9 @@ impl Encoder<'_> {
             table: TABLE.into(),
             name: chain.name.clone(),
             kind: base.map(|_| FILTER.into()),
-            hook: base.map(|base| Hook { number: hook_number(base.direction), priority: PRIORITY }),
+            hook: base
+                .and(chain.direction)
+                .map(|direction| Hook { number: hook_number(direction), priority: PRIORITY }),
             policy: base.map(|base| u32::from(base.passes)),
             family: FAMILY_INET,
         })
@@ -118,37 +115,36 @@ impl Encoder<'_> {
         Ok(())
     }
 
-    fn rule(&mut self, chain: &str, rule: &ProgramRule) -> Result<(), LinuxError> {
+    fn rule(
+        &mut self,
+        chain: &Chain,
+        rule: &ProgramRule,
+        counted: Counted,
+    ) -> Result<(), LinuxError> {
         let mut expressions = std::mem::take(&mut self.expressions);
         for test in &rule.tests {
             self.test(test, rule, &mut expressions)?;
         }
         let name = rule.id.as_ref().map(RuleId::to_string).unwrap_or_default();
         match &rule.action {
-            Action::AllowWithin(rate) if rate.per_source => {
-                self.meter(*rate, rule, &mut expressions);
-            }
-            Action::AllowCrowded(rate) => self.crowd(*rate, rule, &mut expressions),
-            Action::Choose(lookup) => self.lookup(lookup, &mut expressions),
+            Action::AllowEach(rate, by) => self.meter(*rate, *by, rule, &mut expressions),
+            Action::AllowCrowded(rate, by) => self.crowd(*rate, *by, rule, &mut expressions),
+            Action::Choose(lookup) => self.lookup(chain.direction, lookup, &mut expressions),
             other => action(other, &name, &mut expressions),
         }
         let counter = expressions.iter_mut().find_map(|it| match it {
             Expression::Counter { packets, bytes } => Some((packets, bytes)),
             _ => None,
         });
-        let part = match rule.action {
-            Action::Deny if self.limiter => Part::Excess,
-            Action::AllowCrowded(_) => Part::Crowded,
-            _ => Part::Taken,
-        };
         if let (Some((packets, bytes)), Some(id)) = (counter, &rule.id)
-            && let Some(count) = self.carried.take(self.direction, id, part)
+            && let Some(direction) = chain.direction
+            && let Some(count) = self.carried.take(direction, id, counted)
         {
             (*packets, *bytes) = (count.packets, count.bytes);
         }
         let rule_message = nf::Rule {
             table: TABLE.into(),
-            chain: chain.into(),
+            chain: chain.name.clone(),
             expressions,
             user_data: user_data(&name),
             ..nf::Rule::default()

@@ -4,14 +4,13 @@ use super::super::keys;
 use super::super::marks::Marks;
 use super::super::names::{CROWDS, NOT_IN, TABLE, user_data};
 use super::super::values::{Key as Value, spelled_out};
-use super::carried::Part;
 use super::encoder::Encoder;
 use super::expressions::{limit, payload};
 use crate::LinuxError;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Rate;
-use tipstaff_core::program::{Entry, Key, Lookup, ProgramRule, Test, Then};
-use tipstaff_core::space::{Family, RangeSet};
+use tipstaff_core::program::{Counted, Entry, Key, Lookup, ProgramRule, Sender, Then};
+use tipstaff_core::space::{Direction, RangeSet};
 use tipstaff_wire::nf_tables::{
     self as nf, Base, Element, Expression, Verdict, registers, set_flags,
 };
@@ -26,7 +25,12 @@ const LONGEST_MEMORY: u64 = 1_000_000_000_000;
 
 impl Encoder<'_> {
     /// Looks the packet up in a map that gives the verdict, and that counts what it decides.
-    pub(super) fn lookup(&mut self, lookup: &Lookup, out: &mut Vec<Expression>) {
+    pub(super) fn lookup(
+        &mut self,
+        direction: Option<Direction>,
+        lookup: &Lookup,
+        out: &mut Vec<Expression>,
+    ) {
         let points = lookup.entries.iter().all(|entry| entry.first == entry.last);
         self.sets += 1;
         let set = nf::Set {
@@ -46,7 +50,7 @@ impl Encoder<'_> {
         for entry in &lookup.entries {
             let mut element = element(lookup.key, entry);
             if let Then::Allow(id) | Then::Deny(id) = &entry.then {
-                let count = self.carried.take(self.direction, id, Part::Taken);
+                let count = direction.and_then(|it| self.carried.take(it, id, Counted::Taken));
                 element.count = count.map(|count| (count.packets, count.bytes));
             }
             elements.push(element);
@@ -75,20 +79,32 @@ impl Encoder<'_> {
 
     /// Lets senders pass while each keeps the rate. The set is bounded: senders beyond what it
     /// holds do not match, and meet the rules behind this one.
-    pub(super) fn meter(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
-        let (offset, length) = sender(rule);
+    pub(super) fn meter(
+        &mut self,
+        rate: Rate,
+        by: Sender,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) {
+        let (offset, length) = keys::sender(by);
         let (set, id) = self.growing(length, SENDERS, rate, rule);
         out.push(payload(Base::Network, offset, length));
-        self.told_apart.insert(length, (set.clone(), id));
+        self.told_apart.insert(by, (set.clone(), id));
         self.keep(set, id, rate, out);
     }
 
     /// Lets senders pass for which that set has no room while all whose addresses have one hash keep the
     /// rate together. So whoever fills the set with forged senders does not turn away every new one: as
     /// many forged ones more are needed in each place as the rate allows.
-    pub(super) fn crowd(&mut self, rate: Rate, rule: &ProgramRule, out: &mut Vec<Expression>) {
-        let (offset, length) = sender(rule);
-        let Some((set, id)) = self.told_apart.get(&length).cloned() else {
+    pub(super) fn crowd(
+        &mut self,
+        rate: Rate,
+        by: Sender,
+        rule: &ProgramRule,
+        out: &mut Vec<Expression>,
+    ) {
+        let (offset, length) = keys::sender(by);
+        let Some((set, id)) = self.told_apart.get(&by).cloned() else {
             unreachable!("a rule that tells senders apart comes before");
         };
         out.push(payload(Base::Network, offset, length));
@@ -224,13 +240,6 @@ fn element(key: Key, entry: &Entry) -> Element {
         user_data: id.map(|id| user_data(&id.to_string())).unwrap_or_default(),
         ..Element::key(keys::bytes(key, entry.first))
     }
-}
-
-/// Where the bytes are by which senders are told apart. The first 64 bits of an IPv6 address are its
-/// network.
-fn sender(rule: &ProgramRule) -> (u32, u32) {
-    let v6 = rule.tests.contains(&Test::Family(Family::V6));
-    if v6 { (8, 8) } else { keys::source(Family::V4) }
 }
 
 /// The time in milliseconds after which an idle sender's bucket is full again, so that it can be
