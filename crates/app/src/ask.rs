@@ -18,11 +18,11 @@ const ECHO_REQUEST_V6: u8 = 128;
 /// What is asked, as typed.
 #[derive(Clone, Debug)]
 pub struct Question {
-    /// The sender.
+    /// The address that it comes from.
     pub from: Option<String>,
-    /// The receiver.
+    /// The address that it goes to.
     pub to: Option<String>,
-    /// What it carries.
+    /// The traffic term for what it carries.
     pub traffic: String,
     /// By which interface, by role or name.
     pub via: Option<String>,
@@ -30,15 +30,15 @@ pub struct Question {
     pub out_via: Option<String>,
     /// The executable of the socket that receives or sends it.
     pub program: Option<String>,
-    /// In which direction.
+    /// Which way it goes, seen from the host.
     pub direction: Direction,
 }
 
-/// The answer.
+/// What becomes of a packet, and why.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The host.
+    /// The host that the packet is about.
     pub host: String,
     /// The packet asked about.
     pub packet: PacketWords,
@@ -48,7 +48,7 @@ pub struct Report {
     pub limited: bool,
     /// Whether the sender is told of a refusal.
     pub answered: bool,
-    /// Who decides.
+    /// The decision that says so.
     pub decided_by: By,
     /// Every decision looked at, in order; the last one decides.
     pub path: Vec<PathStep>,
@@ -58,7 +58,7 @@ pub struct Report {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PathStep {
-    /// The decision.
+    /// What the decision does to the packet.
     #[serde(flatten)]
     pub by: By,
     /// What it would do, or does.

@@ -10,7 +10,7 @@ use tipstaff_core::plan::{Act, RuleId};
 use tipstaff_core::policy::{Source, nearest, read_addresses, read_traffic};
 use tipstaff_core::space::{Direction, Piece, join};
 
-/// What is asked.
+/// What is asked about policy, host and kernel.
 #[derive(Clone, Debug)]
 pub enum Question {
     /// Who can reach this traffic.
@@ -21,11 +21,11 @@ pub enum Question {
     Why(String),
 }
 
-/// The answer.
+/// The answer, for a person or a machine.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The host.
+    /// The host that it is about.
     pub host: String,
     /// `who`, `what` or `why`.
     pub asked: say::Asked,

@@ -23,23 +23,23 @@ const TOLD: usize = 24;
 /// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
 pub const NODES: usize = 5_000_000;
 
-/// The differences.
+/// What fares differently between two sides.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The one side.
+    /// What the one side is, in words.
     pub first: String,
-    /// The other side.
+    /// What the other side is, in words.
     pub second: String,
     /// Whether no packet fares differently.
     pub equal: bool,
-    /// The differences.
+    /// The packets that fare differently.
     #[serde(flatten)]
     pub found: Effects,
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether they differ, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.equal { Outcome::Fine } else { Outcome::Found }
     }
@@ -78,9 +78,9 @@ impl Operand {
 
 /// Where policies are, unless an operand says otherwise.
 pub struct Place<'p> {
-    /// The policy.
+    /// The file or folder of the policy.
     pub policy: &'p Path,
-    /// The host.
+    /// The host's name; the only one if left out.
     pub host: Option<&'p str>,
 }
 
@@ -116,7 +116,7 @@ pub fn report(
     Ok(Report { first: a_name, second: b_name, equal, found })
 }
 
-/// Compares two policies.
+/// Compares what two policies do to packets.
 pub fn between(first: &Loaded, second: &Loaded) -> Report {
     let name = |loaded: &Loaded| format!("{} of {}", loaded.plan.host, loaded.name);
     let changes = effect::changes((&first.policy, &first.plan), (&second.policy, &second.plan));

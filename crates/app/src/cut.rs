@@ -31,7 +31,7 @@ pub struct Report {
     pub host: String,
     /// Whether they were to be ended.
     pub cut: bool,
-    /// The connections.
+    /// The connections that the rules in force would not admit.
     pub living: Vec<Living>,
 }
 
@@ -51,13 +51,13 @@ pub struct Living {
     pub direction: say::Direction,
     /// What it carries, such as `5432/tcp`.
     pub traffic: String,
-    /// Who began it.
+    /// The address of who began the connection.
     pub from: IpAddr,
-    /// To whom.
+    /// The address to which it was begun.
     pub to: IpAddr,
     /// What the rules say of it: `deny` or `reject`.
     pub verdict: say::Verdict,
-    /// Which decision.
+    /// The name of the decision that would not admit it.
     pub by: String,
     /// Whether it is the session that asks, which is never cut.
     pub own_session: bool,

@@ -8,7 +8,7 @@ use crate::store::{
 use serde::Serialize;
 use std::collections::BTreeSet;
 
-/// All entries.
+/// All that the docket holds, newest first.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct List {
@@ -24,11 +24,11 @@ pub struct List {
     pub lost: Vec<Lost>,
 }
 
-/// One entry.
+/// An entry, and what has become of it.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Shown {
-    /// The entry.
+    /// The entry as it was written down.
     pub entry: Entry,
     /// The policy as it was; `null` if there was none.
     pub policy: Option<Guarded>,
@@ -49,7 +49,7 @@ pub struct Mended {
 }
 
 impl Mended {
-    /// How it ended.
+    /// Whether the docket is whole, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.lost.is_empty() && self.found.is_empty() { Outcome::Fine } else { Outcome::Found }
     }

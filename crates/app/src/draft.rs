@@ -14,11 +14,11 @@ const UDP: u8 = 17;
 const FORWARDING: [&str; 2] =
     ["/proc/sys/net/ipv4/ip_forward", "/proc/sys/net/ipv6/conf/all/forwarding"];
 
-/// A draft.
+/// A first policy for a machine as it stands.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The policy's text.
+    /// The text of the policy, ready to be saved.
     pub policy: String,
     /// What could not be seen, in words.
     pub unseen: Vec<String>,

@@ -24,7 +24,7 @@ use tipstaff_core::space::without;
 pub struct Report {
     /// What was asked for, in words.
     pub done: String,
-    /// The file.
+    /// The file that was or would be changed.
     pub file: String,
     /// Whether it was written.
     pub written: bool,
@@ -41,7 +41,7 @@ pub struct Report {
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether the change was made, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.broken.is_empty() { Outcome::Fine } else { Outcome::Found }
     }
@@ -51,9 +51,9 @@ impl Report {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct HostEffect {
-    /// The host.
+    /// The host whose packets fare differently.
     pub host: String,
-    /// The changes.
+    /// The packets that fare differently, region by region.
     pub changes: Vec<ChangeWords>,
 }
 
@@ -65,9 +65,9 @@ pub struct Note {
     pub kind: say::Idle,
     /// Who decides, or decided.
     pub by: String,
-    /// What it says.
+    /// The verdict that the rule gives.
     pub verdict: say::Verdict,
-    /// The packets.
+    /// The packets that the rule decides.
     pub regions: Vec<RegionWords>,
 }
 
@@ -77,9 +77,9 @@ pub struct Note {
 pub struct Line {
     /// Its number, in the old text if it goes, in the new one if it comes.
     pub number: usize,
-    /// Whether it comes.
+    /// Whether the line comes or goes.
     pub comes: bool,
-    /// The line.
+    /// The text of the line.
     pub text: String,
 }
 
@@ -284,17 +284,17 @@ fn lines(old: &str, new: &str) -> Vec<Line> {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RuleList {
-    /// The host.
+    /// The host whose rules these are.
     pub host: String,
     /// The rules, in order.
     pub rules: Vec<RuleWords>,
 }
 
-/// One rule.
+/// A rule with its place in the list.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RuleWords {
-    /// Its name.
+    /// The name that the policy gives it.
     pub name: String,
     /// `allow`, `deny` or `reject`.
     pub verdict: say::Verdict,
@@ -339,17 +339,17 @@ pub fn rules(loaded: &Loaded) -> RuleList {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct NameList {
-    /// `place` or `service`.
+    /// Whether these are places or services.
     pub what: &'static str,
     /// They, in the order written.
     pub names: Vec<NameWords>,
 }
 
-/// One named thing.
+/// A name, and what it stands for.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct NameWords {
-    /// Its name.
+    /// The name as the policy writes it.
     pub name: String,
     /// What it stands for.
     pub holds: String,

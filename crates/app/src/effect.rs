@@ -25,7 +25,7 @@ pub struct ChangeWords {
     pub regions: Vec<RegionWords>,
     /// Whether these are the packets that no rule decides.
     pub rest: bool,
-    /// One of them.
+    /// A packet for which it is so.
     pub witness: Option<PacketWords>,
 }
 
@@ -59,7 +59,7 @@ pub struct SideWords {
     pub verdict: say::Word,
     /// Up to which rate, if it is limited.
     pub rate: Option<String>,
-    /// Who decides.
+    /// The decision that says so.
     pub by: By,
 }
 
@@ -72,7 +72,7 @@ impl SideWords {
         Self { verdict: side.act.verdict().into(), rate, by: By::of(&side.by, plan) }
     }
 
-    /// `allow 6/minute`, `deny`.
+    /// The verdict in words: `allow 6/minute`, `deny`.
     pub fn words(&self) -> String {
         match &self.rate {
             Some(rate) => format!("{} {rate}", self.verdict),

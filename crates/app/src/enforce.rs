@@ -12,7 +12,7 @@ use tipstaff_core::program::{Action, RuleProgram, Then};
 use tipstaff_linux::programs;
 use tipstaff_linux::ruleset::Snapshot;
 
-/// What `enforce` changed.
+/// What `enforce` changed in the kernel, and what it left alone.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
@@ -106,7 +106,7 @@ pub fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Program {
-    /// Its path.
+    /// The file that the rules name.
     pub path: String,
     /// What is there: `program`, `script`, `not-executable` or `missing`.
     pub file: say::AtPath,

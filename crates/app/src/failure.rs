@@ -10,35 +10,35 @@ use tipstaff_linux::LinuxError;
 pub enum Failure {
     /// Something is wrong with a text: a policy, or an argument.
     Input {
-        /// The texts.
+        /// The texts that the mistakes are in.
         sources: Vec<Source>,
         /// What is wrong with it.
         problems: Vec<Diagnostic>,
     },
     /// Something else is wrong with what was asked.
     Usage {
-        /// What.
+        /// What is wrong, in one sentence.
         message: String,
-        /// Ways out.
+        /// Ways out, each a sentence.
         help: Vec<String>,
     },
     /// Something was found that speaks against doing it.
     Stopped {
-        /// What.
+        /// What is wrong, in one sentence.
         message: String,
-        /// Ways out.
+        /// Ways out, each a sentence.
         help: Vec<String>,
     },
-    /// The system refused.
+    /// The system refused to do something.
     System {
-        /// What it refused.
+        /// What it refused to do, and why.
         message: String,
-        /// Ways out.
+        /// Ways out, each a sentence.
         help: Vec<String>,
     },
     /// The kernel refused a rule.
     Refusal {
-        /// The policy.
+        /// The texts that the refused rule stems from.
         sources: Vec<Source>,
         /// The refusal, at the rule's place in the policy.
         problem: Box<Diagnostic>,
@@ -70,7 +70,7 @@ impl Failure {
         }
     }
 
-    /// How it ended.
+    /// How a command that fails like this ends.
     pub fn outcome(&self) -> Outcome {
         match self {
             Self::Input { .. } | Self::Usage { .. } => Outcome::Usage,

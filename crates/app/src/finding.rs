@@ -6,11 +6,11 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_core::analysis::{self, Mend, Subject};
 
-/// One finding.
+/// A finding, for a person or a machine.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Finding {
-    /// Its kind.
+    /// The code of its kind.
     pub code: &'static str,
     /// `error`, `warning` or `note`.
     pub severity: say::Severity,
@@ -22,7 +22,7 @@ pub struct Finding {
     pub others: Vec<String>,
     /// Where that is written.
     pub origin: Option<Written>,
-    /// One sentence.
+    /// What was found, in one sentence.
     pub message: String,
     /// A packet that shows it.
     pub witness: Option<PacketWords>,

@@ -19,7 +19,7 @@ pub struct Report {
     pub too_old: bool,
     /// Whether the policy cannot be enforced as it is.
     pub falls_short: bool,
-    /// What was tried.
+    /// Each thing that was tried, in order.
     pub abilities: Vec<Ability>,
 }
 
@@ -40,7 +40,7 @@ pub struct Ability {
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether the kernel can do it all, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.falls_short { Outcome::Found } else { Outcome::Fine }
     }

@@ -17,9 +17,9 @@ use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, links_seen};
 pub struct Loaded {
     /// The path or name it was asked for by.
     pub name: String,
-    /// The texts.
+    /// The texts that it was read from.
     pub sources: Vec<Source>,
-    /// What it says.
+    /// What all of them together say.
     pub policy: Policy,
     /// What it means for the host.
     pub plan: HostPlan,

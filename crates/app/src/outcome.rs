@@ -3,7 +3,7 @@
 /// What became of the question, whoever asks for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Outcome {
-    /// All is well.
+    /// It was done, and all is well.
     Fine,
     /// The work was done, and something wrong was found.
     Found,

@@ -101,7 +101,7 @@ pub struct Report {
     pub recognised: bool,
     /// The bits of sockets' marks that are used, such as `0xff000000`; `null` if none are.
     pub marks: Option<String>,
-    /// The programs.
+    /// The programs that rules name, by path.
     pub programs: Vec<Program>,
     /// What is wrong, as whole sentences.
     pub trouble: Vec<String>,
@@ -115,7 +115,7 @@ pub struct Report {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Program {
-    /// Its path.
+    /// The path by which rules name it.
     pub path: String,
     /// What is there: `program`, `script`, `not-executable` or `missing`.
     pub file: say::AtPath,
@@ -132,7 +132,7 @@ pub struct Program {
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether something is odd about one, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.trouble.is_empty() { Outcome::Fine } else { Outcome::Found }
     }

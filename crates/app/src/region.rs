@@ -15,13 +15,13 @@ use tipstaff_core::space::{
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RegionWords {
-    /// What they carry.
+    /// The protocols, ports and ICMP types that they carry.
     pub traffic: String,
     /// Where they come from: places, networks, addresses, ranges.
     pub from: Vec<String>,
     /// Senders that are not meant, though `from` names them.
     pub from_except: Vec<String>,
-    /// Where they go.
+    /// The addresses that they go to.
     pub to: Vec<String>,
     /// Receivers that are not meant.
     pub to_except: Vec<String>,

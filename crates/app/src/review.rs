@@ -8,11 +8,11 @@ use serde::Serialize;
 use tipstaff_core::analysis::{self, Code};
 use tipstaff_core::policy::nearest;
 
-/// The findings.
+/// All that is probably not meant.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The host.
+    /// The host whose policy was reviewed.
     pub host: String,
     /// Whether listeners and sessions of this machine were looked at too.
     pub live: bool,
@@ -21,7 +21,7 @@ pub struct Report {
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether something is wrong, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         let wrong = |it: &Finding| it.severity != say::Severity::Note && it.accepted.is_none();
         if self.findings.iter().any(wrong) { Outcome::Found } else { Outcome::Fine }
@@ -46,7 +46,7 @@ pub fn report(loaded: &Loaded, live: bool) -> Result<Report, Failure> {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Explanation {
-    /// The kind.
+    /// The code of this kind of finding.
     pub code: &'static str,
     /// What it means, why it matters, what to do.
     pub meaning: &'static str,

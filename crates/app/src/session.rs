@@ -16,13 +16,13 @@ const TICK: u64 = 10;
 /// A remote shell session: the client's end, and the server's.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Session {
-    /// The client's address.
+    /// The address that the session comes from.
     pub client: IpAddr,
-    /// The client's port.
+    /// The port that the session comes from.
     pub client_port: u16,
-    /// The server's address.
+    /// The address of this machine that it uses.
     pub server: IpAddr,
-    /// The server's port.
+    /// The port of this machine that it uses.
     pub port: u16,
 }
 

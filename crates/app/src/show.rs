@@ -11,15 +11,15 @@ use tipstaff_core::plan::{Act, Decision, Idle};
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The host.
+    /// The host whose decisions these are.
     pub host: String,
     /// The file of the policy.
     pub policy: String,
-    /// Its labels.
+    /// The labels that the policy gives it.
     pub labels: Vec<String>,
-    /// Its addresses.
+    /// The addresses that the host has.
     pub addresses: Vec<IpAddr>,
-    /// The three directions.
+    /// The decisions of inbound, outbound and forwarded packets.
     pub directions: Vec<Direction>,
 }
 
@@ -29,17 +29,17 @@ pub struct Report {
 pub struct Direction {
     /// `inbound`, `outbound` or `forwarded`.
     pub direction: say::Direction,
-    /// The decisions.
+    /// The decisions, in the order in which they are made.
     pub decisions: Vec<Line>,
 }
 
-/// One decision.
+/// A decision, as the list shows it.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Line {
     /// `baseline`, `rule` or `default`.
     pub kind: say::Origin,
-    /// Its name.
+    /// The name that the policy gives it.
     pub name: String,
     /// What it is about.
     pub traffic: String,
@@ -65,7 +65,7 @@ pub struct Line {
     pub origin: Option<Written>,
 }
 
-/// Makes the report.
+/// Makes the report of a loaded policy.
 pub fn report(loaded: &Loaded) -> Report {
     let plan = &loaded.plan;
     Report {

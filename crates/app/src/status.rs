@@ -67,7 +67,7 @@ pub struct Report {
 pub struct InDocket {
     /// The last entry that is in force, or should be.
     pub entry: u64,
-    /// Since when.
+    /// Since when it has been in force, in UTC.
     pub since: String,
     /// Whether it was confirmed.
     pub confirmed: bool,
@@ -84,7 +84,7 @@ pub struct InDocket {
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether all is as meant, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         let programs = self.programs.as_ref().is_none_or(|it| it.outcome() == Outcome::Fine);
         let kept = self.kept_trouble.is_empty();
@@ -100,7 +100,7 @@ impl Report {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Difference {
-    /// In plain words.
+    /// The difference in plain words.
     pub message: String,
     /// A packet that the two treat differently; `null` if they differ in form alone.
     pub witness: Option<Witness>,
@@ -110,7 +110,7 @@ pub struct Difference {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Witness {
-    /// The packet.
+    /// A packet that fares differently.
     pub packet: PacketWords,
     /// What the policy does with it.
     pub policy: say::Word,
@@ -126,17 +126,17 @@ pub struct RuleCount {
     pub direction: say::Direction,
     /// `baseline`, `rule` or `default`.
     pub kind: say::Origin,
-    /// Its name.
+    /// The name of the decision.
     pub name: String,
     /// `allow`, `deny` or `reject`; `null` for a rule that the policy does not have.
     pub verdict: Option<say::Verdict>,
     /// Packets; for a rate, those within it.
     pub packets: u64,
-    /// Bytes of those.
+    /// The bytes of those packets, IP headers included.
     pub bytes: u64,
     /// For a rate, the packets beyond it.
     pub excess_packets: Option<u64>,
-    /// Bytes of those.
+    /// The bytes of the packets beyond the rate.
     pub excess_bytes: Option<u64>,
     /// For a rate per source, the packets of senders for which there was no room to be told apart;
     /// they are counted among the others too.
@@ -149,7 +149,7 @@ pub struct RuleCount {
 pub struct Other {
     /// Which packets it sees.
     pub family: &'static str,
-    /// Its name.
+    /// The path by which rules name it.
     pub name: String,
     /// Its chains that packets enter.
     pub chains: Vec<OtherChain>,
@@ -164,13 +164,13 @@ pub struct Other {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct OtherChain {
-    /// Its name.
+    /// The name that its owner gave it.
     pub name: String,
-    /// Where it hangs.
+    /// The hook in the packet path at which it hangs.
     pub hook: String,
     /// `filter`, `nat` or `route`.
     pub kind: String,
-    /// Its priority.
+    /// Its place at that hook; lower ones come first.
     pub priority: i32,
     /// Whether it sees packets before our rules do.
     pub before_ours: bool,

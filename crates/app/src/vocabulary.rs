@@ -33,10 +33,10 @@ macro_rules! words {
         }
 
         impl $name {
-            /// All of them.
+            /// All words of this sort, in the order above.
             pub const ALL: &[Self] = &[$(Self::$word),*];
 
-            /// The word.
+            /// The word as it stands in JSON.
             #[must_use]
             pub fn as_str(self) -> &'static str {
                 match self {
@@ -62,11 +62,11 @@ macro_rules! words {
 words! {
     /// Which way packets go, seen from the host.
     Direction of space::Direction {
-        /// To it.
+        /// Packets that end at this host.
         Inbound = "inbound",
-        /// From it.
+        /// Packets that begin at this host.
         Outbound = "outbound",
-        /// Through it.
+        /// Packets that pass through this host.
         Forwarded = "forwarded",
     }
 }
@@ -74,7 +74,7 @@ words! {
 words! {
     /// What becomes of a packet.
     Verdict of policy::Verdict {
-        /// It passes.
+        /// The packet passes on.
         Allow = "allow",
         /// It is dropped in silence.
         Deny = "deny",
@@ -86,7 +86,7 @@ words! {
 words! {
     /// A witness's word on several packets, or on one.
     Word {
-        /// All pass.
+        /// All packets in question pass on.
         Allow = "allow",
         /// All are dropped in silence.
         Deny = "deny",
@@ -112,11 +112,11 @@ impl From<policy::Verdict> for Word {
 words! {
     /// How bad a finding is.
     Severity of policy::Severity {
-        /// To be known.
+        /// Something worth to be known.
         Note = "note",
-        /// Probably not meant.
+        /// Something that is probably not meant.
         Warning = "warning",
-        /// Surely not meant.
+        /// Something that is surely not meant.
         Error = "error",
     }
 }
@@ -126,7 +126,7 @@ words! {
     Origin of plan::Kind {
         /// What every host has.
         Baseline = "baseline",
-        /// A written rule.
+        /// A rule that somebody has written.
         Rule = "rule",
         /// What happens where nothing else decides.
         Default = "default",
@@ -134,11 +134,11 @@ words! {
 }
 
 words! {
-    /// An IP version.
+    /// An IP version, as people write it.
     Version of space::Family {
-        /// RFC 791.
+        /// Internet Protocol version 4 (RFC 791).
         V4 = "IPv4",
-        /// RFC 8200.
+        /// Internet Protocol version 6 (RFC 8200).
         V6 = "IPv6",
     }
 }
@@ -146,17 +146,17 @@ words! {
 words! {
     /// A protocol with ports.
     PortProtocol of space::PortProtocol {
-        /// RFC 9293.
+        /// Transmission Control Protocol (RFC 9293).
         Tcp = "tcp",
-        /// RFC 768.
+        /// User Datagram Protocol (RFC 768).
         Udp = "udp",
-        /// RFC 9260.
+        /// Stream Control Transmission Protocol (RFC 9260).
         Sctp = "sctp",
     }
 }
 
 words! {
-    /// What probes met.
+    /// What probes met, seen from the far end.
     Sight {
         /// An answer of who listens.
         Open = "open",
@@ -164,7 +164,7 @@ words! {
         Refused = "refused",
         /// A refusal by rules.
         Prohibited = "prohibited",
-        /// No answer.
+        /// No answer came in time.
         Silent = "silent",
         /// Something on the way says that there is no way.
         Unreachable = "unreachable",
@@ -208,7 +208,7 @@ words! {
 words! {
     /// What a change does to some packets.
     Effect {
-        /// They pass now.
+        /// Packets that were stopped pass now.
         Opens = "opens",
         /// They pass no more.
         Closes = "closes",
@@ -234,7 +234,7 @@ words! {
 }
 
 words! {
-    /// What was asked.
+    /// Which question a reader asked.
     Asked {
         /// Who can reach some traffic.
         Who = "who",
@@ -248,7 +248,7 @@ words! {
 words! {
     /// What there is at a path.
     AtPath {
-        /// A program.
+        /// A file that can be run as a program.
         Program = "program",
         /// A text that another program runs.
         Script = "script",
@@ -262,7 +262,7 @@ words! {
 words! {
     /// What loads the rules at boot.
     BootService {
-        /// A unit.
+        /// A unit of the service manager.
         Systemd = "systemd",
         /// A script in a run level.
         Openrc = "openrc",
@@ -272,11 +272,11 @@ words! {
 words! {
     /// Whether rules of others can keep out what the policy allows.
     Denies {
-        /// They cannot.
+        /// They can keep nothing out that it allows.
         Never = "never",
         /// Something in them is not understood.
         Perhaps = "perhaps",
-        /// They can.
+        /// They can keep something out that it allows.
         Can = "can",
     }
 }
@@ -294,13 +294,13 @@ words! {
 words! {
     /// What callers of a place meet at a port.
     Reach {
-        /// They come through.
+        /// Connections of theirs come through.
         Open = "open",
         /// They come through up to a rate.
         Rate = "rate",
         /// They are refused with an answer.
         Refused = "refused",
-        /// They hear nothing.
+        /// They hear nothing at all.
         Silence = "silence",
         /// Not all fare alike.
         Partly = "partly",
@@ -314,7 +314,7 @@ words! {
     Changed {
         /// The rules are in force.
         Enforced = "enforced",
-        /// They were before.
+        /// The rules were in force before.
         Unchanged = "unchanged",
         /// Nothing: it was only asked.
         WouldEnforce = "would-enforce",
@@ -328,9 +328,9 @@ words! {
 words! {
     /// What was decided about a change that waited.
     Decided {
-        /// It stays.
+        /// The change stays in force.
         Confirmed = "confirmed",
-        /// It went back.
+        /// The rules of before are in force again.
         Reverted = "reverted",
     }
 }

@@ -66,9 +66,9 @@ pub struct PacketWords {
     pub in_interface: Option<String>,
     /// The interface it goes out by, if that is known.
     pub out_interface: Option<String>,
-    /// Its sender.
+    /// The address that it comes from.
     pub source: IpAddr,
-    /// Its receiver.
+    /// The address that it goes to.
     pub destination: IpAddr,
     /// `tcp`, `udp`, `icmp`, `icmpv6`, or the number of another protocol.
     pub protocol: String,
@@ -85,7 +85,7 @@ pub struct PacketWords {
 }
 
 impl PacketWords {
-    /// Describes a packet.
+    /// Describes a packet in these words.
     pub fn of(packet: &Packet) -> Self {
         let (protocol, icmp_type) = match (packet.transport, packet.family()) {
             (Transport::Ports { protocol, .. }, _) => (protocol.to_string(), None),

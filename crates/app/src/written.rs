@@ -21,7 +21,7 @@ impl From<&Origin> for Written {
 }
 
 impl fmt::Display for Written {
-    /// `policy.toml:12`.
+    /// As people read it: `policy.toml:12`.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(out, "{}:{}", self.file, self.line)
     }

@@ -68,7 +68,7 @@ type Asked<'p> = (&'p Probe, IpAddr, SocketAddr);
 
 /// What the far end offers.
 struct Terms {
-    /// Its addresses.
+    /// The addresses that the far end has.
     addresses: Vec<IpAddr>,
     /// How many probes it sends.
     most: usize,

@@ -51,7 +51,7 @@ impl Slot {
 /// How a probe knocks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Knock {
-    /// At a port.
+    /// At a port of a protocol.
     Port(PortProtocol, u16),
     /// By an echo request.
     Ping,
@@ -80,9 +80,9 @@ impl Knock {
 pub struct Probe {
     /// Where its outcome belongs.
     pub slot: Slot,
-    /// From which place.
+    /// The place that it speaks for.
     pub place: String,
-    /// How.
+    /// The port or ping by which it knocks.
     pub knock: Knock,
     /// From one of these.
     pub senders: AddressSet,
@@ -95,7 +95,7 @@ pub struct Probe {
 /// The probes that could be sent if there were a vantage for each.
 #[derive(Debug, Default)]
 pub struct Planned {
-    /// The probes.
+    /// The probes, in the order of the report.
     pub probes: Vec<Probe>,
     listener: usize,
 }

@@ -10,7 +10,7 @@ use tipstaff_core::space::AddressSet;
 pub struct Column {
     /// A place, or an address as typed.
     pub name: String,
-    /// The senders.
+    /// The addresses that belong to the place.
     pub senders: AddressSet,
 }
 

@@ -12,11 +12,11 @@ use tipstaff_linux::{LinuxError, NetlinkSocket, link_towards};
 /// The outcome of one probe.
 #[derive(Debug)]
 pub struct Sighting {
-    /// The probe.
+    /// The probe that met this.
     pub probe: Probe,
-    /// Its sender.
+    /// The address that it was sent from.
     pub source: IpAddr,
-    /// Where it went.
+    /// The address and port that it was sent to.
     pub destination: SocketAddr,
     /// What it met; in words, why it could not be sent.
     pub outcome: Result<Observation, String>,
@@ -31,7 +31,7 @@ pub struct Sighting {
 /// What vantages saw, and what they could not see, in words.
 #[derive(Debug, Default)]
 pub struct Seen {
-    /// The outcomes.
+    /// What each of the probes met.
     pub sightings: Vec<Sighting>,
     /// What could not be seen.
     pub unseen: Vec<String>,
@@ -91,9 +91,9 @@ impl Sighting {
 /// A probe that never arrived.
 #[derive(Clone, Debug)]
 pub struct Stopped {
-    /// From where.
+    /// The place that it was sent from.
     pub place: String,
-    /// How it knocked.
+    /// The port or ping by which it knocked.
     pub knock: Knock,
     /// Whether that is certain.
     pub certain: bool,

@@ -12,7 +12,7 @@ use tipstaff_linux::ruleset::{Marks, Snapshot};
 use tipstaff_linux::sockets::Listener;
 
 const CLIENT_PORT: u16 = 49_152;
-/// RFC 792.
+/// An echo request over IPv4 (RFC 792).
 const ECHO_REQUEST: u8 = 8;
 /// RFC 4443 section 4.1.
 const ECHO_REQUEST_V6: u8 = 128;
@@ -58,10 +58,10 @@ impl Kernel {
     }
 }
 
-/// The kernel's word.
+/// What the kernel's own rules say of a packet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Word {
-    /// Its rules decide.
+    /// Its rules come to this decision.
     Decided(Decided),
     /// It has no rules of ours, so they stop nothing.
     NoRules,
@@ -82,24 +82,24 @@ impl Word {
 /// Policy and kernel on one packet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fate {
-    /// The policy's word.
+    /// What the policy says of them.
     pub policy: Decided,
-    /// The kernel's word.
+    /// What the kernel's rules say of them.
     pub kernel: Word,
 }
 
 /// Senders that fare alike, with what they fare.
 #[derive(Clone, Debug)]
 pub struct Fares {
-    /// The senders.
+    /// The senders that all fare like this.
     pub senders: AddressSet,
     /// The host's addresses at which they do.
     pub receivers: Vec<IpAddr>,
-    /// The IP version.
+    /// The IP version that they use.
     pub family: Family,
     /// By which interfaces they come, `None` standing for one that no rule names; all if empty.
     pub interfaces: Vec<Option<String>>,
-    /// What they meet.
+    /// What their packets meet here.
     pub fate: Fate,
 }
 
@@ -138,7 +138,7 @@ impl Fares {
 pub struct Wanted {
     /// At which of the host's addresses; at all if `None`.
     pub at: Option<IpAddr>,
-    /// What they send.
+    /// What their first packet carries.
     pub transport: Transport,
     /// The program that listens.
     pub program: Option<String>,

@@ -7,7 +7,7 @@ use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-/// What is asked.
+/// What is to be found out, and how.
 #[derive(Clone, Debug)]
 pub struct Request<'a> {
     /// Places and addresses; all places of the policy if empty.
@@ -22,7 +22,7 @@ pub struct Request<'a> {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The host.
+    /// The host whose policy it is.
     pub host: String,
     /// Its listeners, by port.
     pub listeners: Vec<Entry>,
@@ -43,7 +43,7 @@ pub struct Report {
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether the witnesses agree, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         let views = self.listeners.iter().flat_map(|it| &it.from).chain(&self.pings);
         if views.into_iter().any(|it| it.agree == Some(false)) {
@@ -60,20 +60,20 @@ impl Report {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Entry {
-    /// `tcp` or `udp`.
+    /// The protocol by which it can be reached.
     pub protocol: say::PortProtocol,
     /// The address it is bound to.
     pub address: String,
-    /// Its port.
+    /// The port that it listens at.
     pub port: u16,
     /// `IPv4`, `IPv6`, or both, by the versions it takes.
     pub versions: Vec<say::Version>,
-    /// The program's file.
+    /// The file that the listening process runs.
     pub program: Option<String>,
     /// The program that the kernel's rules take its socket to belong to, if that is another one:
     /// a path, or `nobody`.
     pub taken_for: Option<String>,
-    /// The process.
+    /// The number of the process that listens.
     pub pid: Option<u32>,
     /// The user who made the socket.
     pub user: String,
@@ -87,7 +87,7 @@ pub struct Entry {
 pub struct From {
     /// The place or address.
     pub place: String,
-    /// `IPv4` or `IPv6`.
+    /// The IP version that the senders use.
     pub version: say::Version,
     /// The policy's word: `allow`, `deny`, `reject`, or `partly` if not all senders or own
     /// addresses fare alike.
@@ -109,18 +109,18 @@ pub struct From {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Part {
-    /// The senders.
+    /// The senders that fare alike, as networks.
     pub senders: String,
     /// At which of the host's addresses.
     pub receivers: Vec<String>,
     /// Coming in by which interfaces, `another` standing for one that no rule names; `null` if
     /// that makes no difference.
     pub interfaces: Option<Vec<String>>,
-    /// The policy's word.
+    /// What the policy says of them.
     pub policy: say::Word,
     /// Whether that holds only up to a rate.
     pub limited: bool,
-    /// The kernel's word.
+    /// What the kernel's rules say of them.
     pub kernel: say::Word,
     /// Who decides by the policy.
     pub decided_by: By,
@@ -130,7 +130,7 @@ pub struct Part {
     /// `rejected`, `denied`, `stopped-early` before any inbound rule, `stopped-oddly`, `passed-on`
     /// to another machine; `null` if that was not tried.
     pub copy: Option<say::Fate>,
-    /// The wire's word.
+    /// What real probes from them met; `null` if none was sent.
     pub observed: Option<say::Sight>,
     /// How that was seen.
     pub probes: Vec<ProbeWords>,
@@ -138,15 +138,15 @@ pub struct Part {
     pub agree: Option<bool>,
 }
 
-/// A real probe.
+/// A real probe, and what came of it.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ProbeWords {
-    /// Its sender.
+    /// The address that it was sent from.
     pub source: IpAddr,
-    /// Where it went.
+    /// The address and port that it was sent to.
     pub destination: SocketAddr,
-    /// What it met.
+    /// What it met, seen from the far end.
     pub met: say::Sight,
     /// How that was seen.
     pub evidence: String,

@@ -8,7 +8,7 @@ use tipstaff_core::space::{ByProtocol, Family, PortProtocol, RangeSet, TrafficSe
 /// What the lab is made of, and what is tried in it.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Order {
-    /// The host's name.
+    /// The name of the host in the lab.
     pub host: String,
     /// What stands in the lab.
     pub scene: Scene,
@@ -44,11 +44,11 @@ pub enum Scene {
 /// What is sent between two ends.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Try {
-    /// The host's link.
+    /// The host's link by which it comes in.
     pub link: String,
-    /// The sender.
+    /// The address that it is sent from.
     pub source: IpAddr,
-    /// The receiver.
+    /// The address that it is sent to.
     pub destination: IpAddr,
     /// The port of the sender, where there is one.
     pub source_port: u16,
@@ -71,7 +71,7 @@ pub struct Ranges {
 /// What the lab answers.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Answer {
-    /// The lab stands.
+    /// The lab stands, and can be tried.
     Ready {
         /// What could not be copied, in words.
         missing: Vec<String>,
@@ -87,7 +87,7 @@ pub enum Answer {
     Failed(String, Vec<String>),
 }
 
-/// One packet.
+/// One packet that is sent in the lab.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Shot {
     /// The first packet of a client to a port.
@@ -97,7 +97,7 @@ pub enum Shot {
 }
 
 impl Ranges {
-    /// Every packet.
+    /// Every packet, in an order that is always the same.
     pub fn shots(&self) -> impl Iterator<Item = Shot> {
         let at = |(protocol, ranges): (PortProtocol, &'_ Vec<(u16, u16)>)| {
             let ports: Vec<u16> = ranges.iter().flat_map(|&(first, last)| first..=last).collect();
@@ -112,7 +112,7 @@ impl Ranges {
         self.icmp.iter().any(|it| (it.0..=it.1).contains(&kind))
     }
 
-    /// How many packets.
+    /// How many packets these are.
     pub fn count(&self) -> u64 {
         let ports: u64 = self.ports.iter().flatten().map(|it| u64::from(it.1 - it.0) + 1).sum();
         ports + self.icmp.iter().map(|it| u64::from(it.1 - it.0) + 1).sum::<u64>()

@@ -28,7 +28,7 @@ pub struct Tally<'l> {
 }
 
 impl<'l> Tally<'l> {
-    /// Nothing yet.
+    /// A tally in which nothing was met yet.
     pub fn new(loaded: &'l Loaded, receivers: Option<Receivers>) -> Self {
         let (plan, live) = (&loaded.plan, receivers.is_some());
         Self { plan, live, receivers, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }

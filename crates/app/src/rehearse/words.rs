@@ -6,7 +6,7 @@ use serde::Serialize;
 use std::net::IpAddr;
 use tipstaff_core::rehearsal::CLIENT_PORT;
 
-/// What is asked.
+/// What is to be rehearsed, and where.
 #[derive(Clone, Debug)]
 pub struct Request<'a> {
     /// Whether a copy of this machine is tried, rather than the policy.
@@ -21,7 +21,7 @@ pub struct Request<'a> {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The host.
+    /// The host whose policy was rehearsed.
     pub host: String,
     /// `policy` for the policy on this kernel, `copy` for a copy of this machine as it stands.
     pub tried: say::Tried,
@@ -51,7 +51,7 @@ pub struct Report {
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether all agreed, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.disagreements > 0 { Outcome::Found } else { Outcome::Fine }
     }
@@ -63,7 +63,7 @@ impl Report {
 pub struct Row {
     /// What they are called.
     pub from: String,
-    /// All of them.
+    /// All senders for whom it speaks, as networks.
     pub senders: String,
     /// The one that spoke for all.
     pub source: IpAddr,
@@ -76,7 +76,7 @@ pub struct Row {
     pub source_port: u16,
     /// The program that listened, one that rules name; `null` if nobody did.
     pub program: Option<String>,
-    /// `IPv4` or `IPv6`.
+    /// The IP version that was used.
     pub version: say::Version,
     /// How many packets were tried.
     pub packets: u64,
@@ -116,12 +116,12 @@ impl Row {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Witness {
-    /// The packet.
+    /// The packet that was sent.
     pub packet: PacketWords,
-    /// The policy's word.
+    /// What the policy says of it.
     pub policy: say::Verdict,
     /// Who decides by the policy.
     pub decided_by: By,
-    /// What it met.
+    /// What became of it in the lab.
     pub met: say::Fate,
 }

@@ -19,7 +19,7 @@ const CLIENT_PORT: u16 = 49_152;
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Matrix {
-    /// The places.
+    /// The places, in the order of the columns.
     pub places: Vec<String>,
     /// One row for ports that nobody tells apart.
     pub rows: Vec<Row>,
@@ -46,7 +46,7 @@ pub struct Cell {
     pub word: say::Reach,
     /// Where not all fare alike: who meets what.
     pub parts: Vec<String>,
-    /// Who decides.
+    /// The names of the decisions that say so.
     pub by: Vec<String>,
     /// What other witnesses saw, in words.
     pub seen: Vec<String>,
@@ -197,7 +197,7 @@ fn add(rows: &mut Vec<Row>, row: Row) {
     rows.push(row);
 }
 
-/// The policy's word.
+/// What the policy says of senders of one place.
 fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> Cell {
     let mut fares: Vec<Fares> = Vec::new();
     for family in Family::BOTH {

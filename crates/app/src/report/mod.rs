@@ -13,7 +13,7 @@ use std::time::Duration;
 use tipstaff_linux::sockets;
 use tipstaff_linux::{NetlinkSocket, Protocol};
 
-/// What is asked.
+/// What the report is to hold.
 #[derive(Clone, Debug)]
 pub struct Request<'a> {
     /// Whether the host is this machine, and what listens on it belongs into the report.
@@ -24,13 +24,13 @@ pub struct Request<'a> {
     pub patience: Duration,
 }
 
-/// The report.
+/// A report for those who take over a machine.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// The host.
+    /// The host that it is about.
     pub host: String,
-    /// The policy.
+    /// The file that holds the policy.
     pub policy: String,
     /// When it was made, by this machine's clock (RFC 3339).
     pub made: String,
@@ -46,12 +46,12 @@ pub struct Report {
     pub disagreements: Vec<String>,
     /// What is probably not meant.
     pub findings: Vec<Finding>,
-    /// The decision list.
+    /// The whole list of decisions, as `show` has it.
     pub decisions: show::Report,
 }
 
 impl Report {
-    /// How it ended.
+    /// Whether all is well, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         let wrong = |it: &Finding| it.severity != say::Severity::Note && it.accepted.is_none();
         if self.disagreements.is_empty() && !self.findings.iter().any(wrong) {

@@ -196,7 +196,7 @@ impl Docket {
             .map_err(|error| broken("read the docket", &home.folder, &error))
     }
 
-    /// What it says.
+    /// The line itself, whatever state it is in.
     pub fn written(&self) -> &Written {
         &self.written
     }

@@ -39,7 +39,7 @@ pub enum State {
     Reverted,
 }
 
-/// One entry.
+/// One change of the rules, as the docket holds it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
@@ -84,7 +84,7 @@ pub struct Entry {
     pub despite: Vec<String>,
     /// What became of it.
     pub state: State,
-    /// When that was.
+    /// When it came to be so.
     pub since: String,
 }
 
@@ -92,7 +92,7 @@ pub struct Entry {
 #[derive(Clone, Debug, Serialize)]
 #[serde(untagged)]
 pub enum Event {
-    /// A new entry.
+    /// A change that was made.
     Made(Box<Entry>),
     /// What became of one.
     Became(Became),
@@ -102,11 +102,11 @@ pub enum Event {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Became {
-    /// Its number.
+    /// The number of the entry that it is about.
     pub id: u64,
     /// What it is now.
     pub became: State,
-    /// When.
+    /// When that was, in UTC.
     pub time: String,
 }
 

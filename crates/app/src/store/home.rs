@@ -28,7 +28,7 @@ pub struct Home {
     pub asked_note: PathBuf,
     /// This namespace's note; `None` where nothing is there after a reboot.
     pub note: Option<PathBuf>,
-    /// The namespace.
+    /// The network namespace that it is for.
     pub place: Place,
     /// The policy and its host, as they are asked for now. Only where all that is kept has lost it is
     /// that asked where the remote shell listens.
@@ -139,7 +139,7 @@ fn wait(patience: Duration, attempt: impl Fn() -> io::Result<()>) -> io::Result<
     }
 }
 
-/// Names this boot.
+/// The kernel's name for this boot, never given twice.
 pub fn this_boot() -> String {
     let name = fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
     name.trim().to_owned()

@@ -29,7 +29,7 @@ pub struct Guarded {
     pub files: Vec<(String, String)>,
 }
 
-/// Makes the folder.
+/// Makes the folder in which policies are kept.
 pub fn make(home: &Home) -> io::Result<()> {
     DirBuilder::new().recursive(true).mode(0o700).create(home.folder.join(FOLDER))
 }

@@ -18,7 +18,7 @@ const LARGEST: u64 = 1024 * 1024;
 pub struct Note {
     /// The host of the policy.
     pub host: String,
-    /// The docket's entry.
+    /// The number of the docket's entry that it speaks of.
     pub entry: u64,
     /// The digest of its policy; `None` if the rules were taken out.
     pub policy: Option<String>,

@@ -15,7 +15,7 @@ const LARGEST: u64 = 64 * 1024;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Pending {
-    /// The entry.
+    /// The number of the entry that waits.
     pub id: u64,
     /// When it goes, in milliseconds of the clock that counts from boot and cannot be set.
     pub deadline: u64,
@@ -40,7 +40,7 @@ pub struct Pending {
 /// A process, told from a later one of the same number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Watcher {
-    /// Its number.
+    /// The number of the watching process.
     pub pid: u32,
     /// When it was started, in the kernel's ticks since boot.
     pub started: u64,

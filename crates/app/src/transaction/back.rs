@@ -31,11 +31,11 @@ pub struct Back {
 /// A policy to go back to.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Way {
-    /// Its entry.
+    /// The number of the entry that goes back.
     pub entry: u64,
     /// The digest of its policy.
     pub digest: String,
-    /// The policy.
+    /// The policy that was in force before.
     pub policy: Guarded,
     /// Whether its rules for programs were left out.
     pub without_programs: bool,
@@ -48,7 +48,7 @@ pub struct Way {
 pub enum Went {
     /// Our rules were taken out.
     Out,
-    /// An entry's policy.
+    /// Back to the policy of this entry.
     To(u64),
     /// What the kernel held before the change.
     Before,
@@ -220,7 +220,7 @@ impl Back {
 /// What was put in place, and what stood in the way.
 #[derive(Debug)]
 pub struct Gone {
-    /// What it is.
+    /// What is in force now.
     pub went: Went,
     /// The host of the policy, if it is one.
     pub host: Option<String>,

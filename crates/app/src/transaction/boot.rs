@@ -35,7 +35,7 @@ pub struct Booted {
     pub done: say::BootDid,
     /// The entry whose policy is in force.
     pub entry: Option<u64>,
-    /// The host.
+    /// The host whose policy was loaded.
     pub host: Option<String>,
     /// Where the remote shell may be reached, if nothing else may.
     pub shell: Vec<String>,
@@ -44,7 +44,7 @@ pub struct Booted {
 }
 
 impl Booted {
-    /// How it ended.
+    /// Whether all is as confirmed, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         let well = matches!(
             self.done,

@@ -18,9 +18,9 @@ use tipstaff_linux::{NetlinkSocket, Protocol};
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Settled {
-    /// `confirmed` or `reverted`.
+    /// Whether it was confirmed or reverted.
     pub done: say::Decided,
-    /// The entry.
+    /// The number of the entry that it was.
     pub entry: u64,
     /// The entry that is in force again; `null` if it was confirmed, or if that is none's policy.
     pub back_to: Option<u64>,

@@ -24,7 +24,7 @@ pub const PATIENCE: Duration = Duration::from_secs(5);
 /// What became of a change that seemed to wait.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Became {
-    /// Its entry.
+    /// The number of the entry that was settled.
     pub entry: u64,
     /// What became of it.
     pub state: State,

@@ -25,11 +25,11 @@ pub struct Hello {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(untagged)]
 pub enum Welcome {
-    /// It will probe.
+    /// It is ready to send probes.
     Ready {
         /// The version that it speaks.
         tipstaff_vantage: u32,
-        /// Its own addresses.
+        /// The addresses that the far end has.
         addresses: Vec<IpAddr>,
         /// How many probes it will send at most.
         most_probes: usize,
@@ -39,9 +39,9 @@ pub enum Welcome {
         #[serde(default)]
         secrets: Vec<IpAddr>,
     },
-    /// It will not.
+    /// It will send no probes.
     Refused {
-        /// Why.
+        /// Why it will send none.
         error: String,
     },
 }
@@ -56,7 +56,7 @@ pub struct Ask {
     /// From which of the far end's addresses; the system's choice if left out.
     #[serde(default)]
     pub source: Option<IpAddr>,
-    /// To which address.
+    /// The address that is to be probed.
     pub destination: IpAddr,
     /// To which port; nothing for `icmp`.
     #[serde(default)]
@@ -83,14 +83,14 @@ pub struct Told {
 /// The second line of the asking end: the secrets that came to its addresses.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Proof {
-    /// What was heard.
+    /// Each secret that came in, and where.
     pub heard: Vec<Heard>,
 }
 
 /// A secret that came to an address.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Heard {
-    /// To which.
+    /// The address at which it came in.
     pub address: IpAddr,
     /// The secret, in hexadecimal digits.
     pub secret: String,
@@ -99,7 +99,7 @@ pub struct Heard {
 /// The second line of the far end: what it will probe.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Allowed {
-    /// The addresses.
+    /// The addresses that may be probed.
     pub allowed: Vec<IpAddr>,
 }
 
