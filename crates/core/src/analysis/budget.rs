@@ -11,7 +11,7 @@ pub struct Budget {
 }
 
 impl Budget {
-    /// So many steps.
+    /// A budget of so many steps.
     #[must_use]
     pub fn new(steps: usize) -> Self {
         Self { left: steps }

@@ -11,16 +11,16 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 /// What one of two plans does with some packets.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Side {
-    /// The decision.
+    /// The decision that takes them.
     pub by: RuleId,
-    /// What it does.
+    /// What it does to them.
     pub act: Act,
 }
 
 /// Packets that two plans treat differently, all in the same way.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
-    /// Their direction.
+    /// Which way those packets go.
     pub direction: Direction,
     /// What the first plan does with them.
     pub before: Side,
@@ -30,7 +30,7 @@ pub struct Change {
     pub pieces: Vec<Piece>,
     /// Whether these are the packets that no rule of either plan decides.
     pub rest: bool,
-    /// One of them.
+    /// A packet for which it is so.
     pub witness: Option<Packet>,
 }
 

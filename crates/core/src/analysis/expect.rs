@@ -10,7 +10,7 @@ use crate::space::{AddressSet, Direction, NameSet, Piece};
 /// An expectation that does not hold.
 #[derive(Clone, Debug)]
 pub struct Failing<'p> {
-    /// The expectation.
+    /// The expectation that does not hold.
     pub expectation: &'p Expectation,
     /// Who decides otherwise, about which packets; `None` if they are too many to be told.
     pub by: Option<Vec<Share<'p>>>,

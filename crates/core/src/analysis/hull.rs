@@ -9,7 +9,7 @@ pub struct Hull {
     source: Ends,
     destination: Ends,
     ports: ByProtocol<(u16, u16)>,
-    /// ICMP, ICMPv6, others.
+    /// Whether it carries ICMP, ICMPv6, and other protocols.
     carries: [bool; 3],
 }
 

@@ -40,7 +40,7 @@ pub struct Line<'p> {
     /// The packets that meet the condition.
     pub piece: Piece,
     hull: Hull,
-    /// The decision itself.
+    /// The decision that it is about.
     pub of: &'p Decision,
 }
 
@@ -54,7 +54,7 @@ impl Line<'_> {
 /// The conditions of one direction, in order.
 #[derive(Clone, Debug)]
 pub struct Lines<'p> {
-    /// The direction.
+    /// The direction of the list.
     pub direction: Direction,
     /// The conditions of decisions that are in force.
     pub list: Vec<Line<'p>>,

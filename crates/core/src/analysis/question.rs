@@ -14,7 +14,7 @@ pub const STEPS: usize = 20_000_000;
 /// The packets of a region that one decision takes.
 #[derive(Clone, Debug)]
 pub struct Share<'p> {
-    /// The decision.
+    /// The decision that takes some of them.
     pub decision: &'p Decision,
     /// The packets, as disjoint pieces.
     pub pieces: Vec<Piece>,

@@ -32,7 +32,7 @@ pub enum Part {
     Opening,
     /// The client's further packets.
     Onward,
-    /// The server's answers.
+    /// The answers of the server.
     Answers,
     /// What IPv6 needs to find the neighbour on the link.
     Neighbours,
@@ -45,9 +45,9 @@ pub enum Part {
 pub struct Obstacle<'p> {
     /// Which part of the way it bars.
     pub part: Part,
-    /// The packet.
+    /// The packet that is stopped.
     pub packet: Packet,
-    /// The decision.
+    /// The decision that stops it.
     pub decision: &'p Decision,
 }
 

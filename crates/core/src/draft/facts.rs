@@ -6,15 +6,15 @@ use std::net::IpAddr;
 /// What a machine does now.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Facts {
-    /// Its name.
+    /// The name of the machine.
     pub host: String,
     /// Its links besides the loopback one.
     pub links: Vec<Link>,
     /// Whether it passes packets on between links.
     pub forwards: bool,
-    /// What listens.
+    /// The sockets that wait for traffic.
     pub listeners: Vec<Listener>,
-    /// Who is connected.
+    /// The connections that stand now.
     pub contacts: Vec<Contact>,
     /// The remote shell session that asks: the client's address, and the port of the shell.
     pub session: Option<(IpAddr, u16)>,
@@ -24,10 +24,10 @@ pub struct Facts {
     pub unseen: Vec<String>,
 }
 
-/// A link.
+/// An interface of the machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Link {
-    /// Its name.
+    /// The name of the interface.
     pub name: String,
     /// Its addresses with prefix lengths.
     pub addresses: Vec<(IpAddr, u8)>,
@@ -36,9 +36,9 @@ pub struct Link {
 /// A socket that waits for traffic.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listener {
-    /// Its protocol.
+    /// The protocol that it speaks.
     pub protocol: PortProtocol,
-    /// Its port.
+    /// The port that it waits at.
     pub port: u16,
     /// The address it is bound to.
     pub address: IpAddr,
@@ -49,9 +49,9 @@ pub struct Listener {
 /// A connection to this machine that stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Contact {
-    /// Its protocol.
+    /// The protocol that it uses.
     pub protocol: PortProtocol,
-    /// This machine's port.
+    /// The port of this machine.
     pub port: u16,
     /// Who is at the other end.
     pub peer: IpAddr,

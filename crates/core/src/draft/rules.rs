@@ -28,7 +28,7 @@ pub struct Rule {
     by_program: bool,
     /// Whether TCP, and the port.
     ports: BTreeSet<(u16, PortProtocol)>,
-    /// Who is connected.
+    /// Who is connected there now.
     pub from: BTreeSet<IpAddr>,
     /// Whether it admits to a remote shell.
     pub is_shell: bool,

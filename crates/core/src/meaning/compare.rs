@@ -13,9 +13,9 @@ type Way = ((Diagram, Diagram), u16, bool);
 /// Packets that two meanings treat differently, all in the same way.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Difference {
-    /// The packets.
+    /// The packets that fare differently.
     pub region: Region,
-    /// Their direction.
+    /// Which way those packets go.
     pub direction: Direction,
     /// What becomes of them by the first meaning.
     pub first: Fate,

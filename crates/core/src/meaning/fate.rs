@@ -9,20 +9,20 @@ use std::fmt;
 /// What becomes of a packet.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Fate {
-    /// Nothing decides it.
+    /// No decision of the list takes it.
     Undecided,
     /// A decision gives the verdict.
     Decided {
-        /// The decision.
+        /// The decision that takes it.
         by: RuleId,
-        /// What it says.
+        /// What that decision does to it.
         verdict: Verdict,
     },
     /// A decision allows it while a rate is kept.
     Within {
-        /// The decision.
+        /// The decision that keeps the rate.
         by: RuleId,
-        /// The rate.
+        /// The rate that is kept.
         rate: Rate,
         /// What becomes of it beyond the rate.
         beyond: Box<Fate>,
@@ -32,7 +32,7 @@ pub enum Fate {
 }
 
 impl Fate {
-    /// The decision.
+    /// The decision that takes it, if one does.
     #[must_use]
     pub fn by(&self) -> Option<&RuleId> {
         match self {

@@ -191,7 +191,7 @@ impl Values {
         found.unwrap_or((&mut self.program, PROGRAM))
     }
 
-    /// One bit.
+    /// The value of one bit of a packet.
     pub fn bit(&self, bit: u16) -> bool {
         // Addresses take most of the bits that diagrams ask.
         let (value, field) = if bit < FAMILY.bit {
@@ -214,7 +214,7 @@ impl Values {
         value >> (field.width - 1 - (bit - field.bit)) & 1 == 1
     }
 
-    /// Sets one bit.
+    /// Sets one bit of a packet.
     pub fn set(&mut self, bit: u16, on: bool) {
         let (value, field) = self.field(bit);
         let place = 1 << (field.width - 1 - (bit - field.bit));

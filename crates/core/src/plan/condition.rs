@@ -11,10 +11,10 @@ pub const LOOPBACK: &str = "lo";
 /// A test of an interface name.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Default)]
 pub enum InterfaceTest {
-    /// Any interface.
+    /// It does not matter which interface.
     #[default]
     Any,
-    /// This interface only.
+    /// The interface of this name, and no other.
     Is(String),
     /// Any but this interface.
     IsNot(String),

@@ -8,7 +8,7 @@ use crate::space::Packet;
 /// The fate of a packet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Decided {
-    /// What happens.
+    /// What happens to the packet.
     pub verdict: Verdict,
     /// Whether that holds only up to a rate.
     pub limited: bool,
@@ -19,7 +19,7 @@ pub struct Decided {
 /// One decision on the way: passed over, or the one that took the packet.
 #[derive(Clone, Debug)]
 pub struct Step<'p> {
-    /// The decision.
+    /// The decision that took the packet.
     pub decision: &'p Decision,
     /// Why it did not take the packet; `None` for the one that did, and for one that takes nothing.
     pub miss: Option<Miss>,

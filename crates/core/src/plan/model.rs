@@ -9,11 +9,11 @@ use std::net::IpAddr;
 /// Which part of a policy a decision stems from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Kind {
-    /// The baseline.
+    /// A decision of the baseline, ahead of all rules.
     Baseline,
-    /// A written rule.
+    /// A rule that somebody has written.
     Rule,
-    /// A default policy.
+    /// The default policy of a direction.
     Default,
 }
 
@@ -45,7 +45,7 @@ impl RuleId {
         Self { kind: Kind::Default, name: direction.as_str().into() }
     }
 
-    /// A written rule.
+    /// The identity of a written rule.
     #[must_use]
     pub fn rule(name: &str) -> Self {
         Self { kind: Kind::Rule, name: name.into() }
@@ -112,7 +112,7 @@ pub enum Idle {
 /// How a decision reads in the file, for showing it.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Written {
-    /// The traffic.
+    /// The traffic that it is about.
     pub traffic: String,
     /// The senders; empty for anywhere.
     pub from: String,
@@ -123,7 +123,7 @@ pub struct Written {
 /// One line of the decision list.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Decision {
-    /// Its identity.
+    /// By what it is known everywhere.
     pub id: RuleId,
     /// Where it is written; `None` where the language supplies it.
     pub origin: Option<Origin>,
@@ -137,25 +137,25 @@ pub struct Decision {
     pub idle: Option<Idle>,
     /// Why it is there.
     pub why: Option<String>,
-    /// How it reads.
+    /// How the policy says it.
     pub written: Written,
 }
 
 /// The decisions for one direction, in order; the last one takes everything.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Chain {
-    /// The direction.
+    /// The direction of the packets that it is for.
     pub direction: Direction,
-    /// Baseline, rules, default.
+    /// The baseline's decisions, the rules, and the default.
     pub decisions: Vec<Decision>,
 }
 
 /// What a policy means for one host.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HostPlan {
-    /// The host's name.
+    /// The name of the host.
     pub host: String,
-    /// Its addresses.
+    /// The addresses that the host has.
     pub addresses: Vec<IpAddr>,
     /// What its interfaces are for.
     pub interfaces: Vec<Interface>,

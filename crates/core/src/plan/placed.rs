@@ -26,7 +26,7 @@ pub struct LinkSeen {
 /// What an interface is a part of, under whose name its packets are seen.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Whole {
-    /// Its name.
+    /// The name that the machine has for it.
     pub name: String,
     /// Whether all its parts are one link to the same neighbours, as those of a bond are.
     pub is_one_link: bool,
@@ -37,7 +37,7 @@ pub struct Whole {
 pub enum Standing {
     /// It is the name of an interface.
     There,
-    /// There is none.
+    /// The machine has no such interface.
     Missing,
     /// It is the interface that goes by this name.
     Known(String),
@@ -52,9 +52,9 @@ pub enum Standing {
 pub struct Placed {
     /// The role, if it is known by its hardware address; else its name.
     pub called: String,
-    /// That hardware address.
+    /// The hardware address by which a rule names it.
     pub hardware: Option<HardwareAddress>,
-    /// How it stands.
+    /// What the machine has in its place.
     pub standing: Standing,
     /// The first rule that tells packets apart by it, a denying one if there is one.
     pub rule: RuleId,

@@ -63,11 +63,11 @@ fn compared(lookup: &Lookup) -> Vec<AddressSet> {
 /// Senders that meet one fate at some receivers.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Part<F> {
-    /// The senders.
+    /// The senders that fare alike.
     pub senders: AddressSet,
     /// The receivers at which some of them meet it.
     pub receivers: Vec<IpAddr>,
-    /// Their fate.
+    /// What becomes of their packets.
     pub fate: F,
 }
 
@@ -80,7 +80,7 @@ pub struct Question<'a> {
     pub senders: &'a AddressSet,
     /// The receivers to try, all of `family`.
     pub receivers: &'a [IpAddr],
-    /// The IP version.
+    /// The IP version of the packets.
     pub family: Family,
 }
 

@@ -10,10 +10,10 @@ macro_rules! kinds {
         }
 
         impl Code {
-            /// All kinds.
+            /// Every kind that there is.
             pub const ALL: &[Self] = &[$(Self::$kind),*];
 
-            /// Its name.
+            /// The name that people type and read.
             #[must_use]
             pub fn as_str(self) -> &'static str {
                 match self {
@@ -96,7 +96,7 @@ impl Code {
 /// A kind of finding that is known and wanted, and why.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Accepted {
-    /// The kind.
+    /// The kind that is accepted.
     pub code: Code,
     /// Why it is accepted.
     pub reason: String,

@@ -5,18 +5,18 @@ use super::Origin;
 /// How bad it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Severity {
-    /// Worth knowing.
+    /// Nothing is wrong, but it is worth knowing.
     Note,
-    /// Probably not meant.
+    /// It can be used, and is probably not meant.
     Warning,
-    /// Cannot be used.
+    /// It cannot be used as it stands.
     Error,
 }
 
 /// A place in a source, with a remark to stand beside it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Label {
-    /// Where.
+    /// The place that is pointed at.
     pub origin: Origin,
     /// What to say there.
     pub text: String,
@@ -25,7 +25,7 @@ pub struct Label {
 /// A change of the text that would mend the matter.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Patch {
-    /// What to replace.
+    /// The part that is to be replaced.
     pub origin: Origin,
     /// What to put there.
     pub replacement: String,
@@ -47,7 +47,7 @@ pub struct Diagnostic {
     pub context: Vec<Label>,
     /// Ways out, one sentence each.
     pub help: Vec<String>,
-    /// The likely mend.
+    /// Changes that would probably mend it.
     pub patches: Vec<Patch>,
 }
 
@@ -89,7 +89,7 @@ impl Diagnostic {
         self
     }
 
-    /// Adds another place.
+    /// Adds another place that has to do with it.
     #[must_use]
     pub fn context(mut self, origin: Origin, text: impl Into<String>) -> Self {
         self.context.push(Label { origin, text: text.into() });

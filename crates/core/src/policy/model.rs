@@ -24,11 +24,11 @@ pub struct Policy {
 /// What can be used by its name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Used {
-    /// A place.
+    /// A named set of addresses.
     Place,
     /// A service of the policy.
     Service,
-    /// A bundle.
+    /// A named list of rules.
     Bundle,
 }
 
@@ -47,9 +47,9 @@ impl Used {
 /// One use of a name.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Use {
-    /// What is used.
+    /// What sort of thing is used.
     pub what: Used,
-    /// Its name.
+    /// The name by which it is used.
     pub name: String,
     /// Where it is used.
     pub origin: Origin,
@@ -72,9 +72,9 @@ impl Policy {
 /// A named set of addresses.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Place {
-    /// Its name.
+    /// The name that rules use.
     pub name: String,
-    /// Its addresses.
+    /// The addresses that it stands for.
     pub addresses: AddressSet,
     /// Why it is there.
     pub why: Option<String>,
@@ -87,7 +87,7 @@ pub struct Place {
 /// A named set of ports.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Service {
-    /// Its name.
+    /// The name that rules use.
     pub name: String,
     /// What it stands for.
     pub traffic: TrafficSet,
@@ -102,7 +102,7 @@ pub struct Service {
 /// A named list of rules.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Bundle {
-    /// Its name.
+    /// The name that hosts use.
     pub name: String,
     /// Why it is there.
     pub why: Option<String>,
@@ -112,10 +112,10 @@ pub struct Bundle {
     pub origin: Origin,
 }
 
-/// One machine's section.
+/// What is written for one machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Host {
-    /// Its name.
+    /// The name of the machine.
     pub name: String,
     /// Its own addresses, in the order written.
     pub addresses: Vec<IpAddr>,
@@ -149,9 +149,9 @@ pub const PROGRAM_MARKS: u32 = 0xff00_0000;
 /// Where the remote shell listens.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Shell {
-    /// Its ports.
+    /// The ports at which it listens.
     pub traffic: TrafficSet,
-    /// Those as written.
+    /// The same, as it is written.
     pub terms: Written,
     /// Where that is written.
     pub origin: Origin,
@@ -171,7 +171,7 @@ pub struct Interface {
 /// What is to happen to a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Verdict {
-    /// It passes.
+    /// The packet may pass on.
     Allow,
     /// It is dropped without an answer.
     Deny,
@@ -180,7 +180,7 @@ pub enum Verdict {
 }
 
 impl Verdict {
-    /// All verdicts.
+    /// Every verdict that there is.
     pub const ALL: [Self; 3] = [Self::Allow, Self::Deny, Self::Reject];
 
     /// The word for it in policies and output.
@@ -203,7 +203,7 @@ impl Verdict {
 /// A default verdict, and where it is written; `None` where the language supplies it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Default {
-    /// What happens.
+    /// What happens to packets that no rule decides.
     pub verdict: Verdict,
     /// Where that is written.
     pub origin: Option<Origin>,
@@ -235,9 +235,9 @@ impl Defaults {
 /// How the host answers echo requests.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Ping {
-    /// Always.
+    /// Every ping is answered.
     Allow,
-    /// Never.
+    /// No ping is answered.
     Deny,
     /// Up to a rate, all senders together.
     Rate(Rate),
@@ -270,19 +270,19 @@ pub type Written = Vec<String>;
 pub struct Rule {
     /// Its name, unique on its host.
     pub name: String,
-    /// What it does.
+    /// What happens to packets that it matches.
     pub verdict: Verdict,
-    /// To which traffic.
+    /// The traffic that it is about.
     pub traffic: TrafficSet,
     /// The traffic as written.
     pub traffic_terms: Written,
-    /// In which direction.
+    /// The direction that it is about.
     pub direction: Direction,
-    /// From which addresses.
+    /// The senders that it is about.
     pub from: AddressSet,
     /// The senders as written; empty when left out.
     pub from_terms: Written,
-    /// To which addresses.
+    /// The receivers that it is about.
     pub to: AddressSet,
     /// The receivers as written; empty when left out.
     pub to_terms: Written,
@@ -321,15 +321,15 @@ pub struct Rule {
 pub struct Expectation {
     /// The direction of the packets.
     pub direction: Direction,
-    /// What they carry.
+    /// The traffic that it is about.
     pub traffic: TrafficSet,
-    /// That, as written.
+    /// The same, as it is written.
     pub traffic_terms: Written,
     /// Where they come from.
     pub from: AddressSet,
     /// The senders as written; empty when left out.
     pub from_terms: Written,
-    /// Where they go.
+    /// The addresses that they go to.
     pub to: AddressSet,
     /// The receivers as written; empty when left out.
     pub to_terms: Written,

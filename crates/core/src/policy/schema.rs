@@ -4,11 +4,11 @@
 /// What a key's value must look like.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Shape {
-    /// A whole number.
+    /// A whole number without quotes.
     Number,
-    /// A text.
+    /// A text in quotes.
     Text,
-    /// A truth value.
+    /// One of `true` and `false`.
     Switch,
     /// A list of texts.
     List,
@@ -16,7 +16,7 @@ pub enum Shape {
     TextOrList,
     /// A truth value, or a rate as a text.
     Cap,
-    /// A moment.
+    /// A moment, with date, time and offset.
     Time,
     /// A table of texts under names chosen by the author.
     Words,
@@ -70,7 +70,7 @@ pub struct TableSpec {
     pub kind: &'static str,
     /// What it holds, in one line.
     pub meaning: &'static str,
-    /// Its keys.
+    /// The keys that it can hold.
     pub keys: &'static [KeySpec],
 }
 

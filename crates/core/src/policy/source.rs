@@ -9,7 +9,7 @@ use std::sync::Arc;
 pub struct Source {
     /// The name to show, usually a path.
     pub name: Arc<str>,
-    /// The whole text.
+    /// The whole text, as it was read.
     pub text: Arc<str>,
     /// The byte at which each line starts.
     lines: Arc<[usize]>,
@@ -35,7 +35,7 @@ impl Source {
 /// A place in a source: where an item was written.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Origin {
-    /// The source's name.
+    /// The name of the source that it is in.
     pub file: Arc<str>,
     /// The line on which the item begins, from 1.
     pub line: usize,
@@ -44,7 +44,7 @@ pub struct Origin {
 }
 
 impl fmt::Display for Origin {
-    /// `policy.toml:12`.
+    /// As people read it: `policy.toml:12`.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(out, "{}:{}", self.file, self.line)
     }

@@ -182,7 +182,7 @@ impl<'t, 'i> Table<'t, 'i> {
         self.value(name)?.get_ref().as_integer().map(ToString::to_string)
     }
 
-    /// A truth value.
+    /// The value of a key that is `true` or `false`.
     pub fn switch(&self, name: &str) -> Option<bool> {
         self.value(name)?.get_ref().as_bool()
     }

@@ -269,9 +269,9 @@ pub fn ports(reader: &mut Reader<'_>, term: &Text) -> Option<(u16, u16)> {
 
 /// What senders and receivers can be named after.
 pub struct Names<'a> {
-    /// The policy's places.
+    /// The places that the policy defines.
     pub places: &'a [Place],
-    /// The policy's services.
+    /// The services that the policy defines.
     pub services: &'a [Service],
     /// The addresses of the host that the list belongs to; `None` if it belongs to none.
     pub this_host: Option<&'a AddressSet>,

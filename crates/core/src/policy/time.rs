@@ -36,7 +36,7 @@ impl Time {
 }
 
 impl fmt::Display for Time {
-    /// `2026-12-24T18:00:00Z`.
+    /// As RFC 3339 has it: `2026-12-24T18:00:00Z`.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         match Timestamp::from_second(self.0) {
             Ok(time) => time.fmt(out),

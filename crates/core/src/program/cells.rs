@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 /// Neighbouring values for which the same items matter.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Cell {
-    /// The first value.
+    /// The smallest value of the cell.
     pub first: u128,
-    /// The last value.
+    /// The largest value of the cell.
     pub last: u128,
     /// The items, by number, in order; none behind the first that takes everything.
     pub items: Vec<usize>,

@@ -16,14 +16,14 @@ pub enum Drift {
     MissingRule {
         /// The chain it was meant for.
         chain: String,
-        /// The rule.
+        /// The rule that only one side has.
         rule: ProgramRule,
     },
     /// There is a rule that was not meant.
     ExtraRule {
         /// The chain it is in.
         chain: String,
-        /// The rule.
+        /// The rule that only one side has.
         rule: ProgramRule,
     },
     /// Rules that are in both stand in another order.

@@ -31,7 +31,7 @@ pub(super) struct Mark {
 }
 
 impl Lowering {
-    /// A new one.
+    /// A lowering that has made no chain yet.
     pub fn new(direction: Direction, room: Room) -> Self {
         Self { direction, chains: Vec::new(), own: BTreeSet::new(), numbered: 0, room }
     }

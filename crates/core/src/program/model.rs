@@ -94,16 +94,16 @@ pub struct BaseChain {
     pub passes: bool,
 }
 
-/// Rules in order.
+/// A named list of rules, walked in order.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Chain {
-    /// Its name.
+    /// The name by which rules jump to it.
     pub name: String,
     /// The direction of the packets that come to it; `None` for a chain that is not one of ours.
     pub direction: Option<Direction>,
     /// Where packets enter; `None` for a chain that rules jump to.
     pub base: Option<BaseChain>,
-    /// Its rules.
+    /// Its rules, in the order in which they are walked.
     pub rules: Vec<ProgramRule>,
 }
 
@@ -139,7 +139,7 @@ pub struct ProgramRule {
     pub id: Option<RuleId>,
     /// The tests, in the order in which they are made.
     pub tests: Vec<Test>,
-    /// What happens then.
+    /// What happens if all of them hold.
     pub action: Action,
 }
 
@@ -152,9 +152,9 @@ pub enum Test {
     OutInterface(InterfaceTest),
     /// What connection tracking says.
     State(StateSet),
-    /// The IP version.
+    /// The IP version of the packet.
     Family(Family),
-    /// The protocol number.
+    /// The protocol's number in the IP header.
     Protocol(RangeSet<u8>),
     /// The sender's address; only one IP version is filled.
     Source(AddressSet),
@@ -162,9 +162,9 @@ pub enum Test {
     Destination(AddressSet),
     /// The ICMP or ICMPv6 type.
     IcmpType(RangeSet<u8>),
-    /// The sender's port.
+    /// The port that it comes from.
     SourcePort(RangeSet<u16>),
-    /// The receiver's port.
+    /// The port that it goes to.
     DestinationPort(RangeSet<u16>),
     /// The time, which must come before this moment.
     Before(Time),
@@ -207,7 +207,7 @@ pub enum Action {
 /// Whom a rate for each source takes for one sender.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Sender {
-    /// An IPv4 address.
+    /// An IPv4 address by itself.
     Address,
     /// The first 64 bits of an IPv6 address: a network whose hosts choose the rest as they like
     /// (RFC 4291 section 2.5.1).
@@ -225,11 +225,11 @@ impl Sender {
 /// What is looked up.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Key {
-    /// The sender's address.
+    /// The address that it comes from.
     Source(Family),
-    /// The receiver's address.
+    /// The address that it goes to.
     Destination(Family),
-    /// The receiver's port.
+    /// The port that it goes to.
     DestinationPort,
     /// The ICMP or ICMPv6 type.
     IcmpType,
@@ -255,11 +255,11 @@ pub struct Lookup {
 /// A range of values that lead to the same.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Entry {
-    /// The first value.
+    /// The smallest value of the range.
     pub first: KeyValue,
-    /// The last value.
+    /// The largest value of the range.
     pub last: KeyValue,
-    /// Where they lead.
+    /// Where a packet with such a value is led.
     pub then: Then,
 }
 

@@ -15,7 +15,7 @@ const SPELLED_OUT: usize = 1_024;
 /// Ranges are spelled out if they hold no more values than this on average.
 const SHORT: usize = 2;
 
-/// Items, split.
+/// A list of items, split by how they are found.
 pub struct Split<'p> {
     /// For each value, ascending, the item that takes it.
     pub points: Vec<(KeyValue, Item<'p>)>,

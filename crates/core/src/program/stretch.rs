@@ -63,7 +63,7 @@ impl Axis {
     }
 }
 
-/// Consecutive items.
+/// Items one behind the other that keep their order.
 #[derive(Debug)]
 pub enum Stretch<'p> {
     /// No lookup fits: they are walked one by one.

@@ -57,7 +57,7 @@ const MOST_MEMBERS: usize = 4_096;
 pub const CLIENT_PORT: u16 = 49_152;
 
 impl Stand {
-    /// The IP version.
+    /// The IP version of the probes.
     #[must_use]
     pub fn family(&self) -> Family {
         Family::of(self.source)
@@ -80,7 +80,7 @@ pub struct Course {
 pub struct Site {
     /// Its interfaces besides the loopback one.
     pub interfaces: Vec<String>,
-    /// Its addresses.
+    /// The addresses that it has.
     pub addresses: Vec<IpAddr>,
 }
 

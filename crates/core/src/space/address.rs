@@ -149,7 +149,7 @@ pub struct AddressSet {
 }
 
 impl AddressSet {
-    /// No address.
+    /// A set that holds no address.
     #[must_use]
     pub fn empty() -> Self {
         Self { v4: RangeSet::empty(), v6: RangeSet::empty() }
@@ -161,19 +161,19 @@ impl AddressSet {
         Self { v4: RangeSet::full(), v6: RangeSet::full() }
     }
 
-    /// IPv4 ranges, inclusive.
+    /// The IPv4 addresses of some ranges, ends included.
     #[must_use]
     pub fn from_v4(ranges: impl IntoIterator<Item = (u32, u32)>) -> Self {
         Self { v4: RangeSet::from_ranges(ranges), v6: RangeSet::empty() }
     }
 
-    /// IPv6 ranges, inclusive.
+    /// The IPv6 addresses of some ranges, ends included.
     #[must_use]
     pub fn from_v6(ranges: impl IntoIterator<Item = (u128, u128)>) -> Self {
         Self { v4: RangeSet::empty(), v6: RangeSet::from_ranges(ranges) }
     }
 
-    /// One address.
+    /// A set of one address.
     #[must_use]
     pub fn single(address: IpAddr) -> Self {
         match address {

@@ -9,7 +9,7 @@ use std::str::FromStr;
 pub struct HardwareAddress(pub [u8; 6]);
 
 impl fmt::Display for HardwareAddress {
-    /// `52:54:00:12:34:56`.
+    /// As people write it: `52:54:00:12:34:56`.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (at, byte) in self.0.iter().enumerate() {
             let colon = if at > 0 { ":" } else { "" };

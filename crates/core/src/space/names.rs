@@ -7,20 +7,20 @@ use std::sync::Arc;
 /// the sets of the second kind.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum NameSet {
-    /// These names only.
+    /// These names, and nothing else.
     Only(BTreeSet<Arc<str>>),
     /// All but these names.
     AllBut(BTreeSet<Arc<str>>),
 }
 
 impl NameSet {
-    /// Every name.
+    /// A set that holds every name.
     #[must_use]
     pub fn full() -> Self {
         Self::AllBut(BTreeSet::new())
     }
 
-    /// Some names.
+    /// A set of just these names.
     #[must_use]
     pub fn only<'n>(names: impl IntoIterator<Item = &'n str>) -> Self {
         Self::Only(names.into_iter().map(Arc::from).collect())

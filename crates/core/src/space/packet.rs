@@ -10,12 +10,12 @@ const LAST_KNOWN_ICMP: u8 = 18;
 /// ICMPv6 types below this are errors (RFC 4443 section 2.1).
 const FIRST_INFORMATIONAL_ICMPV6: u8 = 128;
 
-/// An IP version.
+/// A version of the Internet Protocol.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Family {
-    /// IPv4 (RFC 791).
+    /// Internet Protocol version 4 (RFC 791).
     V4,
-    /// IPv6 (RFC 8200).
+    /// Internet Protocol version 6 (RFC 8200).
     V6,
 }
 
@@ -93,7 +93,7 @@ pub enum ConnectionState {
 }
 
 impl ConnectionState {
-    /// All states.
+    /// Every state that there is.
     pub const ALL: [Self; 5] =
         [Self::New, Self::Established, Self::Related, Self::Invalid, Self::Untracked];
 
@@ -151,7 +151,7 @@ impl StateSet {
         self.0 == 0
     }
 
-    /// The states held.
+    /// The states that the set holds.
     pub fn iter(self) -> impl Iterator<Item = ConnectionState> {
         ConnectionState::ALL.into_iter().filter(move |&state| self.contains(state))
     }
@@ -162,7 +162,7 @@ impl StateSet {
 pub enum Transport {
     /// A protocol with ports.
     Ports {
-        /// Which.
+        /// Which of the protocols with ports.
         protocol: PortProtocol,
         /// Port of the sender.
         source: u16,
@@ -176,7 +176,7 @@ pub enum Transport {
     },
     /// Any other protocol, by its IANA number.
     Other {
-        /// The protocol number.
+        /// The protocol's number in the IP header.
         protocol: u8,
     },
 }
@@ -193,9 +193,9 @@ pub struct Packet {
     pub out_interface: Option<String>,
     /// Where it comes from.
     pub source: IpAddr,
-    /// Where it goes.
+    /// The address that it goes to.
     pub destination: IpAddr,
-    /// What it carries.
+    /// What is behind the IP header.
     pub transport: Transport,
     /// What connection tracking says of it.
     pub state: ConnectionState,
@@ -205,7 +205,7 @@ pub struct Packet {
 }
 
 impl Packet {
-    /// The IP version.
+    /// The IP version of both addresses.
     #[must_use]
     pub fn family(&self) -> Family {
         Family::of(self.source)

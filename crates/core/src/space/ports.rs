@@ -36,11 +36,11 @@ macro_rules! protocols_with_ports {
 }
 
 protocols_with_ports! {
-    /// TCP (RFC 9293).
+    /// Transmission Control Protocol (RFC 9293).
     Tcp = 6, "tcp";
-    /// UDP (RFC 768).
+    /// User Datagram Protocol (RFC 768).
     Udp = 17, "udp";
-    /// SCTP (RFC 9260).
+    /// Stream Control Transmission Protocol (RFC 9260).
     Sctp = 132, "sctp";
 }
 
@@ -95,7 +95,7 @@ impl<T> ByProtocol<T> {
         PortProtocol::ALL.into_iter().zip(&self.0)
     }
 
-    /// The values alone.
+    /// The values, in the order of [`PortProtocol::ALL`].
     pub fn values(&self) -> impl Iterator<Item = &T> {
         self.0.iter()
     }

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 /// A value of a finite, ordered field, such as a port or an address.
 pub trait Point: Copy + Ord + fmt::Debug {
-    /// The smallest value.
+    /// The smallest value that there is.
     const MIN: Self;
-    /// The largest value.
+    /// The largest value that there is.
     const MAX: Self;
     /// The value after this one, or `None` at [`Point::MAX`].
     fn next(self) -> Option<Self>;
@@ -44,7 +44,7 @@ enum Ranges<T> {
     #[default]
     None,
     One((T, T)),
-    /// Two or more.
+    /// Two ranges or more, shared between copies.
     Many(Arc<[(T, T)]>),
 }
 
@@ -96,7 +96,7 @@ impl<T: Point> RangeSet<T> {
         Self(merged.into())
     }
 
-    /// The ranges, ascending.
+    /// Its ranges, ascending and apart from each other.
     #[must_use]
     pub fn ranges(&self) -> &[(T, T)] {
         match &self.0 {
@@ -224,7 +224,7 @@ impl<T: Point> RangeSet<T> {
 }
 
 impl<T: Point + fmt::Display> fmt::Display for RangeSet<T> {
-    /// `80, 443, 8000-8080`.
+    /// As people write it: `80, 443, 8000-8080`.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (index, (first, last)) in self.ranges().iter().enumerate() {
             if index > 0 {

@@ -14,7 +14,7 @@ use std::net::IpAddr;
 /// The source ports of packets that have ports, and whether those without are meant too.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct SourcePorts {
-    /// The ports.
+    /// The ports that such packets come from.
     pub ports: RangeSet<u16>,
     /// Whether packets without ports are in it.
     pub portless: bool,
@@ -53,11 +53,11 @@ impl SourcePorts {
 /// Packets of one direction that pass a test on each field.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Piece {
-    /// What they carry.
+    /// The traffic that they carry.
     pub traffic: TrafficSet,
     /// Where they come from.
     pub source: AddressSet,
-    /// Where they go.
+    /// The addresses that they go to.
     pub destination: AddressSet,
     /// The ports they come from.
     pub source_ports: SourcePorts,
@@ -72,7 +72,7 @@ pub struct Piece {
 }
 
 impl Piece {
-    /// Every packet.
+    /// Every packet that there is.
     #[must_use]
     pub fn full() -> Self {
         Self {

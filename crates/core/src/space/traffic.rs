@@ -20,7 +20,7 @@ pub struct TrafficSet {
 }
 
 impl TrafficSet {
-    /// No traffic.
+    /// A set that holds no traffic.
     #[must_use]
     pub fn empty() -> Self {
         Self {

@@ -21,7 +21,7 @@ pub const FINDER: Finder = Finder {
     looks: &[Look::Rules(findings)],
 };
 
-/// Ranges of ports.
+/// Ranges of ports, first and last.
 type Ports = &'static [(u16, u16)];
 
 /// Databases, caches, remote desktops, file shares, metrics and management, with the ports that

@@ -31,9 +31,9 @@ pub struct Facts {
 /// A socket that waits for traffic.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listener {
-    /// Its protocol.
+    /// The protocol that it speaks.
     pub protocol: PortProtocol,
-    /// Its port.
+    /// The port that it waits at.
     pub port: u16,
     /// The address that it is bound to.
     pub address: IpAddr,
@@ -45,12 +45,12 @@ pub struct Listener {
     pub known: Option<String>,
 }
 
-/// A connection.
+/// A connection that stands now.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Contact {
-    /// Its protocol.
+    /// The protocol that it uses.
     pub protocol: PortProtocol,
-    /// This machine's port.
+    /// The port of this machine.
     pub port: u16,
     /// Who is at the other end.
     pub peer: IpAddr,
@@ -65,10 +65,10 @@ pub enum ProgramFile {
     NotExecutable,
     /// A text that another program runs.
     Script {
-        /// That program.
+        /// The program that its first line names.
         interpreter: String,
     },
-    /// A program.
+    /// A file that can be run.
     Program {
         /// Its path without links; `None` if that could not be found.
         real: Option<String>,
@@ -83,7 +83,7 @@ pub enum ProgramFile {
 /// A rule of routing that looks at marks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct RoutingMark {
-    /// The mark.
+    /// The mark that is compared with.
     pub mark: u32,
     /// Its bits that are looked at.
     pub mask: u32,
@@ -95,13 +95,13 @@ pub struct RoutingMark {
 
 /// A machine beside the policy that is for it.
 pub struct Machine<'p> {
-    /// The policy.
+    /// The policy that is looked at.
     pub policy: &'p Policy,
-    /// The host's section.
+    /// What the policy says of the host.
     pub host: &'p Host,
-    /// What it means.
+    /// What that comes to for the host.
     pub plan: &'p HostPlan,
-    /// The machine.
+    /// What is known of the machine.
     pub facts: &'p Facts,
 }
 

@@ -9,7 +9,7 @@ use crate::policy::{Code, Severity};
 /// A kind of finding.
 #[derive(Clone, Copy, Debug)]
 pub struct FindingKind {
-    /// Its name.
+    /// The code by which people know it.
     pub code: Code,
     /// How bad such findings are at worst.
     pub severity: Severity,
@@ -42,7 +42,7 @@ pub enum Scope {
 pub struct Finder {
     /// The kinds of findings that it makes.
     pub kinds: &'static [FindingKind],
-    /// How.
+    /// How such findings are looked for.
     pub looks: &'static [Look],
 }
 

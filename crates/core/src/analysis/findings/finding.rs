@@ -7,11 +7,11 @@ use crate::space::Packet;
 /// What a finding is about.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Subject {
-    /// A rule.
+    /// A rule, or another decision.
     Rule(RuleId),
     /// The host as a whole.
     Host,
-    /// An expectation.
+    /// A statement under `expect`.
     Expectation,
     /// A place, service or bundle, by the word for it and its name.
     Name(&'static str, String),
@@ -22,20 +22,20 @@ pub enum Subject {
 pub enum Mend {
     /// A rule goes right before another one.
     Move {
-        /// The rule.
+        /// The rule that is to be moved.
         rule: RuleId,
-        /// The other one.
+        /// The rule that it is to stand before.
         before: RuleId,
     },
-    /// A rule goes.
+    /// The rule is to be taken out.
     Remove(RuleId),
     /// A key of a rule gets another value; `None` is for the author to choose.
     Change {
-        /// The rule.
+        /// The rule that is to be changed.
         rule: RuleId,
-        /// The key.
+        /// The key that is to be set.
         key: &'static str,
-        /// Its value.
+        /// The value for it; the key goes if left out.
         value: Option<String>,
     },
     /// A new rule that allows something; what is `None` is for the author to choose.
@@ -44,7 +44,7 @@ pub enum Mend {
         name: Option<&'static str>,
         /// What it allows, as traffic terms.
         traffic: Vec<String>,
-        /// From where.
+        /// The place or address for `from`.
         from: Option<String>,
     },
     /// A place, service or bundle goes.
@@ -54,7 +54,7 @@ pub enum Mend {
 /// One thing that is probably not meant.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Finding {
-    /// Its kind.
+    /// The kind of finding that it is.
     pub code: Code,
     /// How bad it is.
     pub severity: Severity,
@@ -64,7 +64,7 @@ pub struct Finding {
     pub others: Vec<RuleId>,
     /// Where the subject is written.
     pub origin: Option<Origin>,
-    /// One sentence.
+    /// What was found, in one sentence.
     pub message: String,
     /// A packet that shows it.
     pub witness: Option<Packet>,

@@ -11,13 +11,13 @@ use toml::de::{DeTable, DeValue};
 /// Where in a list something goes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Place {
-    /// Ahead of all.
+    /// Ahead of all the others.
     First,
-    /// Behind all.
+    /// Behind all the others.
     Last,
     /// Right before the rule of that name.
     Before(String),
-    /// Right after it.
+    /// Right after the one of this name.
     After(String),
 }
 
@@ -26,22 +26,22 @@ pub enum Place {
 pub enum RuleEdit {
     /// A new rule; its keys are written in the order given, after its name.
     Add {
-        /// Where it goes.
+        /// Where in the list it goes.
         place: Place,
-        /// Its keys.
+        /// The keys that it is to have.
         keys: Vec<Assignment>,
     },
     /// Other values of some keys. An `allow`, `deny` or `reject` takes the place of the one there.
     Change {
-        /// The keys.
+        /// The keys that are set or removed.
         keys: Vec<Assignment>,
     },
     /// Another place in the list.
     Move {
-        /// Where it goes.
+        /// Where in the list it goes.
         place: Place,
     },
-    /// It goes.
+    /// It is taken out of the list.
     Remove,
 }
 
@@ -50,7 +50,7 @@ const VERDICTS: [&str; 3] = ["allow", "deny", "reject"];
 /// The list of a host (`("host", name)`) or of a bundle.
 struct List<'l, 's> {
     layout: &'l Layout<'s>,
-    /// `host.sluice` or `bundle.staff-access`.
+    /// Whose list it is: `host.sluice` or `bundle.staff-access`.
     path: String,
     owner: &'l Spanned<DeValue<'s>>,
     items: Vec<(String, &'l Spanned<DeValue<'s>>)>,

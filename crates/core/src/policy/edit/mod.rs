@@ -18,11 +18,11 @@ use std::fmt;
 /// A value as it is to stand in the file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Value {
-    /// A text.
+    /// A text, written in quotes.
     Text(String),
     /// A list of texts.
     List(Vec<String>),
-    /// A truth value.
+    /// One of `true` and `false`.
     Switch(bool),
 }
 
@@ -66,7 +66,7 @@ pub type Assignment = (&'static str, Option<Value>);
 pub struct Edited {
     /// Which of the sources it is.
     pub source: usize,
-    /// Its new text.
+    /// The text that the file is to have.
     pub text: String,
 }
 
@@ -78,30 +78,30 @@ pub enum EditError {
     Unknown {
         /// What was looked for: `rule`, `place`, `host`, ...
         what: &'static str,
-        /// The name.
+        /// The name that is taken.
         name: String,
         /// The name that was probably meant.
         near: Option<String>,
     },
     /// There is something of that name already.
     Taken {
-        /// What it is.
+        /// What sort of thing it is.
         what: &'static str,
-        /// The name.
+        /// The name that nothing has.
         name: String,
     },
     /// The rule belongs to a bundle that the host uses.
     InBundle {
-        /// The rule.
+        /// The rule that was to be changed.
         name: String,
-        /// The bundle.
+        /// The bundle that it comes from.
         bundle: String,
     },
     /// It is used, and so cannot go or be called otherwise.
     InUse {
-        /// What it is.
+        /// What sort of thing it is.
         what: &'static str,
-        /// The name.
+        /// The name that is still used.
         name: String,
         /// Where it is used.
         users: Vec<Origin>,
@@ -110,7 +110,7 @@ pub enum EditError {
     Form {
         /// Where, as a key.
         key: String,
-        /// In which file.
+        /// The file that it is written in.
         file: String,
     },
 }

@@ -16,7 +16,7 @@ pub enum NamedEdit {
     Change(Vec<Assignment>),
     /// Another name, if nothing uses it by the old one.
     Rename(String),
-    /// It goes.
+    /// It is taken out of the policy.
     Remove,
 }
 

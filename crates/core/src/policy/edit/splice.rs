@@ -9,7 +9,7 @@ pub struct Splices {
 }
 
 impl Splices {
-    /// Replaces a part.
+    /// Replaces a part of the text.
     pub fn replace(&mut self, range: Range<usize>, text: impl Into<String>) {
         self.list.push((range, text.into()));
     }

@@ -20,7 +20,7 @@ pub struct Bundles<'t, 'i> {
     bundles: Vec<Entry<'t, 'i>>,
 }
 
-/// One bundle.
+/// One bundle while the policy is read.
 struct Entry<'t, 'i> {
     name: Text,
     rules: Vec<Table<'t, 'i>>,
@@ -41,7 +41,7 @@ pub struct Unfolded {
 }
 
 impl<'t, 'i> Bundles<'t, 'i> {
-    /// None yet.
+    /// A shelf that holds no bundle yet.
     pub fn new() -> Self {
         Self { bundles: Vec::new() }
     }

@@ -13,7 +13,7 @@ use super::rule::traffic;
 use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 
-/// Reads one host.
+/// Reads the section of one host.
 pub fn host(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
@@ -101,7 +101,7 @@ fn marks(reader: &mut Reader<'_>, text: &Text) -> Option<u32> {
     good
 }
 
-/// The `shell` key.
+/// Reads the key `shell` of a host.
 fn shell(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -> Option<Shell> {
     let span = table.key_span("shell")?;
     let (traffic, terms) = traffic(reader, names, table, "shell");

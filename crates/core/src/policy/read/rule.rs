@@ -173,7 +173,7 @@ fn log(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Log> {
     }
 }
 
-/// The `until` key.
+/// Reads the key `until` of a rule.
 fn until(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Time> {
     let text = table.time(reader, "until")?;
     let time = Time::parse(&text.value);
