@@ -15,7 +15,7 @@ use tipstaff_wire::nflog;
 /// Something that a policy or a command may need of the kernel.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ability {
-    /// Its name, stable.
+    /// A name that stays the same.
     pub name: &'static str,
     /// What it is for.
     pub what: &'static str,

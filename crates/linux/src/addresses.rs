@@ -29,9 +29,9 @@ pub(crate) fn of_links(transport: &mut dyn Transport) -> Result<Vec<OwnAddress>,
 /// A link of this host besides the loopback one, with its addresses.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Link {
-    /// Its number.
+    /// The number that the kernel gives it.
     pub index: u32,
-    /// Its name.
+    /// The name that it goes by now.
     pub name: String,
     /// Its addresses with prefix lengths.
     pub addresses: Vec<(IpAddr, u8)>,

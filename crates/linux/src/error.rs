@@ -19,7 +19,7 @@ pub enum LinuxError {
     RuleRefused {
         /// The decision that the refused part serves.
         rule: RuleId,
-        /// Why.
+        /// Why the kernel, or we, refused it.
         reason: Reason,
     },
     /// The kernel refused something else. Nothing was changed.
@@ -27,7 +27,7 @@ pub enum LinuxError {
     Refused {
         /// What was tried, as the end of a sentence.
         doing: String,
-        /// Why.
+        /// Why the kernel, or we, refused it.
         reason: Reason,
     },
     /// The kernel, or this process, lacks what it takes to tell programs apart. Nothing was changed.
@@ -55,7 +55,7 @@ pub enum LinuxError {
     System {
         /// What was tried, as the end of a sentence.
         doing: String,
-        /// The system's words.
+        /// What the system says of it.
         source: io::Error,
     },
     /// The kernel's answer, or our question, is not well formed: a mistake of this program.

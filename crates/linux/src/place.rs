@@ -30,7 +30,7 @@ pub enum Place {
 }
 
 impl Place {
-    /// The calling thread's.
+    /// The place of the calling thread.
     #[must_use]
     pub fn current() -> Self {
         // The numbers of these two files differ where the namespaces do, and anybody may look at

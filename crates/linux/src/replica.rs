@@ -35,7 +35,7 @@ pub struct Replica {
 /// A copy that stands in a lab.
 #[derive(Debug)]
 pub struct Standing {
-    /// The lab.
+    /// The lab in which it stands.
     pub stage: Stage,
     /// What could not be copied, in words.
     pub missing: Vec<String>,

@@ -15,7 +15,7 @@ use tipstaff_wire::sock_diag::{
 /// The process that holds a socket.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Owner {
-    /// Its number.
+    /// The number of the process.
     pub pid: u32,
     /// The file it runs; `None` for kernel threads and where the caller may not look.
     pub program: Option<PathBuf>,
@@ -24,7 +24,7 @@ pub struct Owner {
 /// A socket that waits for traffic.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listener {
-    /// Its protocol.
+    /// The protocol that it speaks.
     pub protocol: PortProtocol,
     /// The address it is bound to.
     pub address: IpAddr,
@@ -129,9 +129,9 @@ pub(crate) fn kind(protocol: PortProtocol) -> (SocketType, Protocol) {
 pub struct Connection {
     /// Its protocol; UDP where a program has chosen one partner.
     pub protocol: PortProtocol,
-    /// This host's end.
+    /// The end at this host.
     pub own: SocketAddr,
-    /// The other end.
+    /// The end at the other host.
     pub peer: SocketAddr,
     /// Whether it stands: data may still come and go. TCP connections that are being opened or closed
     /// do not.

@@ -39,7 +39,7 @@ pub trait Transport {
 pub struct NetlinkSocket {
     socket: OwnedFd,
     sequence: u32,
-    /// Where datagrams arrive.
+    /// Room in which datagrams arrive.
     buffer: Vec<u8>,
 }
 

@@ -34,9 +34,9 @@ pub struct Flow {
     pub family: u8,
     /// Where its first packet came from.
     pub source: IpAddr,
-    /// Where it went.
+    /// The address that the first packet went to.
     pub destination: IpAddr,
-    /// The protocol number.
+    /// The protocol's number in the IP header.
     pub protocol: u8,
     /// The ports, source first, for protocols that have them.
     pub ports: Option<(u16, u16)>,

@@ -27,7 +27,7 @@ pub enum WireError {
     /// A value is too large for its length field.
     #[error("attribute {kind} would need {length} bytes, more than the 65,535 it can have")]
     TooLong {
-        /// The attribute's number.
+        /// The number of the attribute.
         kind: u16,
         /// The length it would need, in bytes, with its header.
         length: usize,

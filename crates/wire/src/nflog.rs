@@ -59,7 +59,7 @@ pub fn bind(group: &Group, sequence: u32) -> Result<Vec<u8>, WireError> {
     out.finish()
 }
 
-/// One reported packet.
+/// One packet that the kernel reported.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Report<'a> {
     /// The group it was reported to.

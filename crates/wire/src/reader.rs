@@ -94,7 +94,7 @@ impl<'a> Fields<'a> {
 /// One attribute: its number without flags, and its bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Attribute<'a> {
-    /// The number.
+    /// The number that says what it is.
     pub kind: u16,
     /// The bytes, without header and padding.
     pub bytes: &'a [u8],
@@ -158,7 +158,7 @@ impl<'a> Attribute<'a> {
         std::str::from_utf8(bytes).map_err(|_| WireError::NotText { what })
     }
 
-    /// The attributes inside.
+    /// The attributes that it holds.
     #[must_use]
     pub fn nested(&self, what: &'static str) -> Attributes<'a> {
         Attributes::new(self.bytes, what)

@@ -75,11 +75,11 @@ fn link_header(out: &mut Writer, index: u32, flags: u32, change: u32) {
 /// The near end of a pair of links.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct NearEnd<'a> {
-    /// Its name.
+    /// The name that the link is to have.
     pub name: &'a str,
     /// Its number; the kernel chooses one if none is given.
     pub number: Option<u32>,
-    /// Its hardware address.
+    /// The hardware address that it is to have.
     pub hardware_address: [u8; 6],
 }
 
@@ -176,7 +176,7 @@ pub fn dump_addresses(sequence: u32) -> Result<Vec<u8>, WireError> {
 /// An address of a link.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct OwnAddress {
-    /// The link's number.
+    /// The number of the link.
     pub link: u32,
     /// The address that this host has.
     pub address: IpAddr,
@@ -225,12 +225,12 @@ pub fn dump_links(sequence: u32) -> Result<Vec<u8>, WireError> {
     out.finish()
 }
 
-/// A link.
+/// A link, as the kernel lists it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Link {
-    /// Its number.
+    /// The number that the kernel gives it.
     pub index: u32,
-    /// Its name.
+    /// The name that it goes by now.
     pub name: String,
     /// Whether it is switched on.
     pub up: bool,
@@ -356,7 +356,7 @@ pub fn decode_route(body: &[u8]) -> Result<Route, WireError> {
 /// Where a route leads.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Via {
-    /// To another machine.
+    /// Packets go by way of this machine.
     Gateway(IpAddr),
     /// Straight onto the link of that index. So many links can have a route to the same network,
     /// the first by number being preferred.

@@ -26,7 +26,7 @@ const MARK: u16 = 15;
 const STORAGE: usize = 128;
 const SOCKET_ID: usize = 48;
 
-/// One socket.
+/// A socket, as the kernel lists it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Socket {
     /// The address it is bound to.

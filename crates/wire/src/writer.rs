@@ -64,22 +64,22 @@ impl Writer {
         });
     }
 
-    /// One byte.
+    /// Writes an attribute of one byte.
     pub fn byte(&mut self, kind: u16, value: u8) {
         self.bytes(kind, &[value]);
     }
 
-    /// 16 bits, big-endian.
+    /// Writes an attribute of 16 bits, highest byte first.
     pub fn be16(&mut self, kind: u16, value: u16) {
         self.bytes(kind, &value.to_be_bytes());
     }
 
-    /// 32 bits, big-endian.
+    /// Writes an attribute of 32 bits, highest byte first.
     pub fn be32(&mut self, kind: u16, value: u32) {
         self.bytes(kind, &value.to_be_bytes());
     }
 
-    /// 64 bits, big-endian.
+    /// Writes an attribute of 64 bits, highest byte first.
     pub fn be64(&mut self, kind: u16, value: u64) {
         self.bytes(kind, &value.to_be_bytes());
     }

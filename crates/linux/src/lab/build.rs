@@ -126,7 +126,7 @@ impl Node {
         self.links.iter().position(|it| it.0 == link)
     }
 
-    /// Its name.
+    /// The name that the topology gives it.
     #[must_use]
     pub fn name(&self) -> &str {
         &self.name
@@ -144,7 +144,7 @@ impl Node {
         &self.links
     }
 
-    /// Its network namespace.
+    /// The network namespace that the machine is.
     #[must_use]
     pub fn namespace(&self) -> &Namespace {
         &self.namespace

@@ -10,7 +10,7 @@ use tipstaff_wire::route::Via;
 /// A link of a host on a stage.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StageLink {
-    /// Its name.
+    /// The name that the host has for it.
     pub name: String,
     /// The number that it has on the machine that is copied, if one is.
     pub index: Option<u32>,
@@ -81,13 +81,13 @@ impl Stage {
         Ok(Self { host: Node::new(name, namespace, known), street })
     }
 
-    /// The host.
+    /// The host in the middle.
     #[must_use]
     pub fn host(&self) -> &Node {
         &self.host
     }
 
-    /// The street.
+    /// The street in which all links end.
     #[must_use]
     pub fn street(&self) -> &Namespace {
         &self.street

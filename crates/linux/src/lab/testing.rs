@@ -156,7 +156,7 @@ pub fn sealed_benchmark_with_hooks(body: impl FnOnce()) {
     assert!(command.status().expect("namespaces are allowed here").success());
 }
 
-/// Reads an address.
+/// Reads an address that a test writes.
 pub fn address(text: &str) -> IpAddr {
     text.parse().expect("an address")
 }
@@ -244,7 +244,7 @@ pub fn street_sluice_granary() -> Lab {
 pub struct Flood(HostSender);
 
 impl Flood {
-    /// From the host.
+    /// Packets that come from the host.
     #[must_use]
     pub fn open(host: &Node) -> Self {
         let sender = host.run(HostSender::open);

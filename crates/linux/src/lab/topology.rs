@@ -7,14 +7,14 @@ use tipstaff_core::plan::HostPlan;
 /// Machines and the segments that join them.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Topology {
-    /// The machines.
+    /// The machines that stand in it.
     pub machines: Vec<Machine>,
 }
 
-/// A machine.
+/// A machine of the lab.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Machine {
-    /// Its name.
+    /// The name by which tests ask for it.
     pub name: String,
     /// Its links besides the loopback one.
     pub interfaces: Vec<Interface>,
@@ -38,7 +38,7 @@ pub struct Interface {
     pub addresses: Vec<(IpAddr, u8)>,
 }
 
-/// A route.
+/// A route of a machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Route {
     /// The network: first address and prefix length.
@@ -59,17 +59,17 @@ pub enum TopologyError {
     /// A host has an address that belongs to none of its segments.
     #[error("no interface of `{machine}` is on the network of its address {address}")]
     NoSegment {
-        /// The machine.
+        /// The machine that has it.
         machine: String,
-        /// The address.
+        /// The address that is there twice.
         address: IpAddr,
     },
     /// A route's gateway is not a neighbour.
     #[error("`{machine}` has no link to the gateway {gateway}")]
     NoLink {
-        /// The machine.
+        /// The machine that has the route.
         machine: String,
-        /// The gateway.
+        /// The gateway that it cannot reach.
         gateway: IpAddr,
     },
 }

@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 /// What a check meets.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum State {
-    /// Somebody answers.
+    /// Somebody answers as a service does.
     Open,
     /// The host answers that nobody is there, or that the connection is refused: a TCP reset, or
     /// ICMP "port unreachable".
@@ -49,16 +49,16 @@ impl State {
     }
 }
 
-/// One check.
+/// A check, as a client would make it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Attempt {
-    /// How.
+    /// The protocol by which to knock.
     pub protocol: PortProtocol,
     /// From which address; `None` leaves the choice to the system. It must be this host's, see
     /// [`crate::is_own`]: the system is told not to check, since it would refuse addresses of
     /// networks for which the host speaks as a whole.
     pub source: Option<IpAddr>,
-    /// Where to.
+    /// The address and port to knock at.
     pub destination: SocketAddr,
     /// How long to wait for an answer.
     pub patience: Duration,
@@ -67,7 +67,7 @@ pub struct Attempt {
 /// What a check met, and how that was seen.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Observation {
-    /// What it met.
+    /// What the check met there.
     pub state: State,
     /// How that was seen, in words.
     pub evidence: String,

@@ -43,18 +43,18 @@ const QUIET: Duration = Duration::from_millis(120);
 pub struct Shot {
     /// Where it is observed: at the host's inbound, outbound or forwarding hook.
     pub direction: Direction,
-    /// Its sender.
+    /// The address that it comes from.
     pub source: IpAddr,
-    /// Its receiver.
+    /// The address that it goes to.
     pub destination: IpAddr,
-    /// What it carries.
+    /// What is behind the IP header.
     pub payload: Payload,
 }
 
 /// What became of a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fate {
-    /// It was decided.
+    /// The rules decided it like this.
     Decided(Verdict),
     /// It was stopped, and the host answered with another error than a rule would.
     StoppedOddly,

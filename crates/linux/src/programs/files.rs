@@ -77,7 +77,7 @@ pub fn executable(path: &Path) -> Option<OwnedFd> {
 /// What there is at a path that a rule names.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum FileKind {
-    /// A program.
+    /// A file that can be run.
     Program,
     /// A text that another program runs: the sockets are that one's.
     Script {

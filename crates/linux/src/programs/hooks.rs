@@ -256,7 +256,7 @@ impl Hooks {
         Ok(())
     }
 
-    /// Forgets a file.
+    /// Has the kernel know a file no more.
     pub fn forget(&mut self, identity: Identity) -> Result<(), LinuxError> {
         self.programs.remove(&identity);
         self.table.forget(identity);
@@ -310,7 +310,7 @@ impl Hooks {
         }
     }
 
-    /// What is there.
+    /// Reads what hangs at the hooks.
     pub fn read(needs: &Needs) -> Result<Option<Recognition>, LinuxError> {
         let Some(map) = if_there(bpf::pinned(&needs.pins.join(PROGRAMS)))? else {
             return Ok(None);

@@ -65,7 +65,7 @@ fn exe(pid: u32) -> PathBuf {
 /// A process that runs a program which rules name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Process {
-    /// Its number.
+    /// The number of the process.
     pub pid: u32,
     /// Whether the file it runs is not the one at the path any more.
     pub outdated: bool,
@@ -76,9 +76,9 @@ pub struct Process {
 /// A program that rules name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ProgramFile {
-    /// Its path.
+    /// The path by which rules name it.
     pub path: String,
-    /// What is there.
+    /// What there is at that path.
     pub kind: FileKind,
     /// Whether the file that is there now is recognised.
     pub recognised: bool,
@@ -91,7 +91,7 @@ pub struct ProgramFile {
 /// How things stand with the programs that rules name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Standings {
-    /// Each program.
+    /// Every program that rules name.
     pub files: Vec<ProgramFile>,
     /// What the kernel recognises; `None` if nothing of ours is there.
     pub recognition: Option<Recognition>,

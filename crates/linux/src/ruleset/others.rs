@@ -11,7 +11,7 @@ use tipstaff_wire::nf_tables::{
 /// A chain of somebody else that packets enter.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OtherChain {
-    /// Its name.
+    /// The name that its owner gave it.
     pub name: String,
     /// What it is for: `filter`, `nat` or `route`.
     pub kind: String,
@@ -39,7 +39,7 @@ pub enum Denies {
 pub struct OtherTable {
     /// The packets it sees, in words: `IPv4 and IPv6`, `IPv4`, ...
     pub family: &'static str,
-    /// Its name.
+    /// The name that its owner gave it.
     pub name: String,
     /// Its chains that packets enter.
     pub chains: Vec<OtherChain>,

@@ -16,7 +16,7 @@ use tipstaff_wire::nf_tables::{
     set_flags,
 };
 
-/// The table's name.
+/// The name of the table.
 pub(super) const TABLE: &str = "tipstaff-quiet";
 /// The table's name, for those who look at the kernel's tables.
 pub const QUIET_TABLE: &str = TABLE;
@@ -34,11 +34,11 @@ const VERSIONS: [(u8, &str, u32, u32); 2] = [(2, "v4", 12, 4), (10, "v6", 8, 16)
 /// One direction of a flow, of a protocol with ports.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Tuple {
-    /// The protocol's number.
+    /// The protocol's number in the IP header.
     pub protocol: u8,
-    /// The one end.
+    /// The end that the packets come from.
     pub source: (IpAddr, u16),
-    /// The other end.
+    /// The end that the packets go to.
     pub destination: (IpAddr, u16),
 }
 

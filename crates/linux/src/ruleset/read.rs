@@ -25,7 +25,7 @@ pub struct Snapshot {
     pub host: String,
     /// Whether somebody has put the table to sleep: then it decides nothing.
     pub dormant: bool,
-    /// The rules.
+    /// The rules, as far as they are understood.
     pub program: RuleProgram,
     /// Chains that somebody else has hung into the packet path in our table.
     pub strays: Vec<String>,

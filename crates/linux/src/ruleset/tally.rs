@@ -3,10 +3,10 @@
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::space::Direction;
 
-/// Packets and bytes.
+/// A number of packets, and their bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
 pub struct Count {
-    /// Packets.
+    /// How many packets were counted.
     pub packets: u64,
     /// Bytes, IP headers included.
     pub bytes: u64,
@@ -24,7 +24,7 @@ impl Count {
 pub struct Tally {
     /// The direction of its packets.
     pub direction: Direction,
-    /// The decision.
+    /// The decision that they were counted for.
     pub id: RuleId,
     /// The packets it took; for a rate, those within it.
     pub taken: Count,

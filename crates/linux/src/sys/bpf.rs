@@ -163,7 +163,7 @@ pub struct MapInfo {
     pub name: String,
 }
 
-/// Describes a map.
+/// What the kernel says of a map.
 pub fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
     let info = info::<96>(map, &[])?;
     let name: Vec<u8> = info[24..24 + NAME].iter().copied().take_while(|&it| it != 0).collect();
@@ -185,7 +185,7 @@ pub struct ProgramInfo {
     pub maps: Vec<u32>,
 }
 
-/// Describes a program.
+/// What the kernel says of a program.
 pub fn program_info(program: BorrowedFd<'_>) -> io::Result<ProgramInfo> {
     let mut maps = [0_u32; 8];
     let mut asked = [0; 64];

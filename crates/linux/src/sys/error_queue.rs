@@ -11,9 +11,9 @@ pub struct Reported {
     /// Whether it came as ICMP (`Some(false)`) or ICMPv6 (`Some(true)`), or from this host
     /// itself (`None`).
     pub v6: Option<bool>,
-    /// The type.
+    /// The type of the ICMP error.
     pub kind: u8,
-    /// The code.
+    /// The code of the ICMP error.
     pub code: u8,
 }
 

@@ -19,9 +19,9 @@ const OVERHEAD: usize = 2;
 /// The netlink families used here.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Protocol {
-    /// Links, addresses, routes.
+    /// Links, addresses, routes and rules for them.
     Route,
-    /// Sockets.
+    /// Sockets of all processes.
     SocketDiagnosis,
     /// The packet filter and its relatives.
     Netfilter,

@@ -62,7 +62,7 @@ impl LinkSender {
         Ok(Self { socket, v4: address(ETHERTYPE_V4), v6: address(ETHERTYPE_V6) })
     }
 
-    /// Sends one packet.
+    /// Sends one packet from the IP header on.
     pub fn send(&self, packet: &[u8]) -> io::Result<()> {
         let is_v4 = packet.first().is_some_and(|byte| byte >> 4 == 4);
         let address = if is_v4 { &self.v4 } else { &self.v6 };
@@ -114,7 +114,7 @@ impl FrameSender {
         header
     }
 
-    /// Sends frames.
+    /// Sends frames, each as it is.
     pub fn send(&self, frames: &[&[u8]]) -> io::Result<()> {
         let slices: Vec<[IoSlice<'_>; 1]> = frames.iter().map(|it| [IoSlice::new(it)]).collect();
         let mut nothing: Vec<SendAncillaryBuffer<'_, '_, '_>> =

@@ -26,9 +26,9 @@ pub enum Register {
 /// How many bytes are loaded or stored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Width {
-    /// Four.
+    /// Four bytes at a time.
     Word,
-    /// Eight.
+    /// Eight bytes at a time.
     Double,
 }
 
@@ -78,7 +78,7 @@ pub struct Assembler {
 }
 
 impl Assembler {
-    /// An empty program.
+    /// A program that does nothing yet.
     #[must_use]
     pub fn new() -> Self {
         Self::default()

@@ -35,7 +35,7 @@ impl Hook {
     pub const INGRESS: u32 = 5;
 }
 
-/// A chain.
+/// A chain of a table.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Chain {
     /// `nfgen_family`.
@@ -53,7 +53,7 @@ pub struct Chain {
 }
 
 impl Chain {
-    /// Writes the attributes.
+    /// Writes the attributes of the message.
     pub fn write(&self, out: &mut Writer) {
         out.text(TABLE, &self.table);
         out.text(NAME, &self.name);

@@ -36,7 +36,7 @@ pub const FAMILY_BRIDGE: u8 = 7;
 /// `NFPROTO_IPV6`.
 pub const FAMILY_IPV6: u8 = 10;
 
-/// Writes `struct nfgenmsg`.
+/// Writes the header of a message: `struct nfgenmsg`.
 fn write_header(out: &mut Writer, family: u8, resource: u16) {
     out.raw(&[family, 0]);
     out.raw(&resource.to_be_bytes());

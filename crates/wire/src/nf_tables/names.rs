@@ -41,7 +41,7 @@ macro_rules! open_enum {
         }
 
         impl $name {
-            /// The kernel's number.
+            /// The number that the kernel has for it.
             #[must_use]
             pub fn number(self) -> u32 {
                 match self {

@@ -69,7 +69,7 @@ pub struct Batch {
     sequence: u32,
 }
 
-/// A finished batch.
+/// A batch to which nothing is added any more.
 #[derive(Clone, Debug)]
 pub struct BatchOutput {
     /// The bytes to send at once.
@@ -133,12 +133,12 @@ impl Batch {
         self.add(message_kind::DELETE_TABLE, 0, |out| table.write(out))
     }
 
-    /// Makes a chain.
+    /// Has the kernel make a chain.
     pub fn new_chain(&mut self, chain: &Chain) -> u32 {
         self.add(message_kind::NEW_CHAIN, CREATE, |out| chain.write(out))
     }
 
-    /// Makes a set.
+    /// Has the kernel make a set.
     pub fn new_set(&mut self, set: &Set) -> u32 {
         self.add(message_kind::NEW_SET, CREATE, |out| set.write(out))
     }

@@ -29,7 +29,7 @@ pub struct Rule {
 }
 
 impl Rule {
-    /// Writes the attributes.
+    /// Writes the attributes of the message.
     pub fn write(&self, out: &mut Writer) {
         out.text(TABLE, &self.table);
         out.text(CHAIN, &self.chain);

@@ -42,11 +42,11 @@ pub mod set_flags {
     pub const MAP: u32 = 0x8;
     /// Elements vanish after a time.
     pub const TIMEOUT: u32 = 0x10;
-    /// Rules make elements.
+    /// Rules may add elements to it.
     pub const DYNAMIC: u32 = 0x20;
 }
 
-/// A set.
+/// A set of a table, or a map.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Set {
     /// `nfgen_family`.
@@ -74,7 +74,7 @@ pub struct Set {
 }
 
 impl Set {
-    /// Writes the attributes.
+    /// Writes the attributes of the message.
     pub fn write(&self, out: &mut Writer) {
         out.text(TABLE, &self.table);
         out.text(NAME, &self.name);

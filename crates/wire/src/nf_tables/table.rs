@@ -7,7 +7,7 @@ const NAME: u16 = 1;
 const FLAGS: u16 = 2;
 const USER_DATA: u16 = 6;
 
-/// A table.
+/// A table of rules.
 #[derive(Clone, Debug, PartialEq, Eq, Default)]
 pub struct Table {
     /// `nfgen_family`.
@@ -21,7 +21,7 @@ pub struct Table {
 }
 
 impl Table {
-    /// Writes the attributes.
+    /// Writes the attributes of the message.
     pub fn write(&self, out: &mut Writer) {
         out.text(NAME, &self.name);
         if self.flags != 0 {

@@ -41,14 +41,14 @@ pub enum Payload {
     /// An ICMP or ICMPv6 message, by the packet's version, followed by 24 zero bytes, so that
     /// neighbour discovery messages are whole.
     Icmp {
-        /// The type.
+        /// The type of the message.
         kind: u8,
     },
     /// Eight bytes of another protocol, with a checksum like that of ICMP or ICMPv6: the kernel
     /// answers no packet whose checksum it finds wrong, and of protocols that it does not know
     /// it expects one of this kind.
     Other {
-        /// The protocol number.
+        /// The protocol's number in the IP header.
         protocol: u8,
     },
 }

@@ -3,7 +3,7 @@
 /// How a packet was answered.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Answer {
-    /// A TCP reset.
+    /// A TCP segment that resets the connection.
     Reset,
     /// ICMP or ICMPv6 "administratively prohibited".
     Prohibited,
@@ -18,7 +18,7 @@ pub enum Seen {
     Probe(u32),
     /// An answer to the probe of that tag.
     Answer(u32, Answer),
-    /// Neither.
+    /// Neither a probe nor an answer to one.
     Foreign,
 }
 

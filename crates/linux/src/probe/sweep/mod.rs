@@ -80,11 +80,11 @@ impl Met {
 /// From where probes come, and where they go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Ends<'a> {
-    /// The host's link.
+    /// The host's link by which it comes in.
     pub link: &'a str,
-    /// The sender.
+    /// The address that it comes from.
     pub source: IpAddr,
-    /// The receiver.
+    /// The address that it goes to.
     pub destination: IpAddr,
 }
 

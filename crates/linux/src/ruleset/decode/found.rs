@@ -11,7 +11,7 @@ pub type Ranges = Vec<(Vec<u8>, Vec<u8>)>;
 /// What a set holds.
 #[derive(Debug)]
 pub enum Found {
-    /// Keys.
+    /// Keys, as ranges of bytes.
     Keys(Ranges),
     /// Numbers of programs at their places in marks, with the paths they stand for.
     Programs(Vec<(u32, Option<String>)>),
@@ -30,7 +30,7 @@ pub struct Sets {
 }
 
 impl Sets {
-    /// Adds a set.
+    /// Adds what a set holds.
     pub fn insert(&mut self, name: &str, found: Found) {
         if let Found::Programs(entries) = &found
             && let [(bits, _)] = entries[..]

@@ -67,7 +67,7 @@ impl<'a> RuleReader<'a> {
         }
     }
 
-    /// Follows one expression.
+    /// Follows one expression of the rule.
     pub fn step(&mut self, expression: &Expression) {
         if self.action.is_some() {
             // Something behind the verdict: this is not a rule that we understand.

@@ -15,7 +15,7 @@ pub(super) const RECORD: i16 = -24;
 pub struct OpenFile {
     /// The number of the descriptor.
     pub descriptor: u32,
-    /// The file.
+    /// The file that is to be known.
     pub identity: Identity,
 }
 

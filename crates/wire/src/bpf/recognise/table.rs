@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 pub struct Identity {
     /// The device (`s_dev`), as the kernel numbers it for itself.
     pub device: u32,
-    /// The inode's number.
+    /// The number of the inode.
     pub inode: u64,
     /// The inode's generation: a number that is used again has another. Zero on file systems that
     /// keep none.

@@ -6,10 +6,10 @@ use crate::{WireError, Writer};
 
 /// How one attribute is written and read.
 pub trait Form {
-    /// What it means.
+    /// What the bytes stand for.
     type Value;
 
-    /// Writes it.
+    /// Writes the attribute with its header.
     fn write(out: &mut Writer, kind: u16, value: &Self::Value);
 
     /// Reads it.
@@ -24,7 +24,7 @@ pub trait Form {
     }
 }
 
-/// 32 bits.
+/// 32 bits, highest byte first.
 pub struct Be32;
 
 impl Form for Be32 {
@@ -73,7 +73,7 @@ impl Form for OptionalBe32 {
     }
 }
 
-/// 64 bits.
+/// 64 bits, highest byte first.
 pub struct Be64;
 
 impl Form for Be64 {
@@ -88,7 +88,7 @@ impl Form for Be64 {
     }
 }
 
-/// 16 bits.
+/// 16 bits, highest byte first.
 pub struct Be16;
 
 impl Form for Be16 {
@@ -118,7 +118,7 @@ impl Form for Be16OrZero {
     }
 }
 
-/// A text.
+/// A text with a zero byte behind it.
 pub struct Text;
 
 impl Form for Text {

@@ -4,21 +4,21 @@ use super::super::names::{Base, Compare, MetaKey, RejectKind, SocketKey};
 use super::super::verdict::Verdict;
 use super::limit::Limit;
 
-/// One expression.
+/// One step of a rule.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Expression {
     /// Loads a fact about the packet.
     Meta {
-        /// Which fact.
+        /// Which fact about the packet.
         key: MetaKey,
-        /// Where to.
+        /// The register that it goes to.
         register: u32,
     },
     /// Loads a fact about the socket that receives or sends the packet; breaks off if there is none.
     Socket {
-        /// Which fact.
+        /// Which fact about the socket.
         key: SocketKey,
-        /// Where to.
+        /// The register that it goes to.
         register: u32,
     },
     /// Leads the packet to a transparent proxy's socket at an address of this machine (`tproxy`);
@@ -31,67 +31,67 @@ pub enum Expression {
     },
     /// Loads bytes of the packet.
     Payload {
-        /// Which header.
+        /// The header from which it counts.
         base: Base,
         /// From which byte of it.
         offset: u32,
-        /// How many bytes.
+        /// How many bytes are loaded.
         length: u32,
-        /// Where to.
+        /// The register that they go to.
         register: u32,
     },
     /// Loads what connection tracking says.
     Ct {
         /// Which fact, see [`ct`](super::super::ct).
         key: u32,
-        /// Where to.
+        /// The register that it goes to.
         register: u32,
     },
     /// Masks a register: (register and mask) xor xor.
     Bitwise {
-        /// From.
+        /// The register that is read.
         source: u32,
-        /// To.
+        /// The register that is written.
         destination: u32,
-        /// How many bytes.
+        /// How many bytes are masked.
         length: u32,
-        /// The mask.
+        /// The bits that are kept.
         mask: Vec<u8>,
         /// The bits to turn round.
         xor: Vec<u8>,
     },
     /// Turns a value of eight bytes into network order.
     Byteorder {
-        /// From.
+        /// The register that is read.
         source: u32,
-        /// To.
+        /// The register that is written.
         destination: u32,
     },
     /// Goes on if the comparison holds.
     Cmp {
-        /// What is compared.
+        /// The register that is compared.
         register: u32,
-        /// How.
+        /// Whether they must be equal, or differ.
         op: Compare,
-        /// With what.
+        /// The bytes that it is compared with.
         data: Vec<u8>,
     },
     /// Goes on if the register lies between two values, both included.
     Range {
-        /// What is compared.
+        /// The register that is compared.
         register: u32,
-        /// Inside, or outside.
+        /// Whether it must be inside, or outside.
         op: Compare,
-        /// The lower value.
+        /// The lower end, which belongs to it.
         from: Vec<u8>,
-        /// The upper value.
+        /// The upper end, which belongs to it.
         to: Vec<u8>,
     },
     /// Goes on if the register is in a set; in a map of verdicts, gives the verdict found.
     Lookup {
         /// What is looked up.
         register: u32,
-        /// The set's name.
+        /// The name of the set.
         set: String,
         /// The set's number within the batch that makes it; 0 when read back.
         id: u32,
@@ -100,7 +100,7 @@ pub enum Expression {
         /// Whether the set is a map and what it holds is the verdict.
         to_verdict: bool,
     },
-    /// Counts.
+    /// Counts packets and their bytes.
     Counter {
         /// `NFTA_COUNTER_PACKETS`.
         packets: u64,
@@ -112,9 +112,9 @@ pub enum Expression {
     /// Finds or makes the register's element in a set, and goes on while the rate that the
     /// element keeps for itself is kept. Breaks off when the set is full.
     Dynset {
-        /// The element's key.
+        /// The register with the element's key.
         register: u32,
-        /// The set's name.
+        /// The name of the set.
         set: String,
         /// The set's number within the batch that makes it; 0 when read back.
         id: u32,
@@ -124,7 +124,7 @@ pub enum Expression {
     /// Puts Jenkins's hash of a register, below a bound, into a register; with a seed that the kernel
     /// chooses and tells nobody, unless there is another.
     Hash {
-        /// What is hashed.
+        /// The register that is hashed.
         source: u32,
         /// Where the hash goes.
         destination: u32,
@@ -139,7 +139,7 @@ pub enum Expression {
     },
     /// Drops the packet and answers.
     Reject {
-        /// How.
+        /// The kind of answer that is sent.
         kind: RejectKind,
         /// The ICMP code, where there is one.
         code: u8,
@@ -155,13 +155,13 @@ pub enum Expression {
         /// A text that goes with the packet, up to 127 bytes; empty for none.
         prefix: String,
     },
-    /// Gives the verdict.
+    /// Gives this verdict to the packet.
     Immediate(Verdict),
     /// An expression that is not known here, kept as it came.
     Other {
-        /// Its name.
+        /// The name that the kernel has for it.
         name: String,
-        /// Its attributes.
+        /// Its attributes, as they came.
         data: Vec<u8>,
     },
 }

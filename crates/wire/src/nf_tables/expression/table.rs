@@ -60,7 +60,7 @@ macro_rules! expressions {
             }
         }
 
-        /// Writes the attributes.
+        /// Writes an expression with its name and attributes.
         pub fn write(expression: &Expression, out: &mut Writer) {
             match expression {
                 $(Expression::$variant { $($field),* } => {
