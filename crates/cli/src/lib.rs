@@ -30,6 +30,13 @@ pub fn run() -> ExitCode {
     })
 }
 
+/// The lines that show in a command's help how it is used; the command as it is called, without the
+/// program's name.
+#[must_use]
+pub fn examples(command: &str) -> &'static [&'static str] {
+    commands::examples(command)
+}
+
 /// Its commands and options, for whoever writes pages about them.
 #[must_use]
 pub fn command() -> clap::Command {

@@ -10,6 +10,7 @@ use super::demo::Demo;
 use super::docket::Docket;
 use super::draft::Draft;
 use super::enforce::Enforce;
+use super::examples::examples;
 use super::global::{COMMON, Global};
 use super::lend_hand::LendHand;
 use super::output::Output;
@@ -223,8 +224,20 @@ pub fn command() -> clap::Command {
     let names: Vec<String> =
         Cli::command().get_subcommands().map(|it| it.get_name().to_owned()).collect();
     names.iter().fold(Cli::command(), |command, name| {
-        command.mut_subcommand(name, |part| with_formats(part, formats(name)))
+        command.mut_subcommand(name, |part| with_examples(with_formats(part, formats(name)), name))
     })
+}
+
+/// The command with its examples below its help.
+fn with_examples(command: clap::Command, path: &str) -> clap::Command {
+    let command = command.mut_subcommands(|part| {
+        let path = format!("{path} {}", part.get_name());
+        with_examples(part, &path)
+    });
+    match examples(path) {
+        [] => command,
+        lines => command.after_help(format!("For example:\n  {}", lines.join("\n  "))),
+    }
 }
 
 /// The command with only these formats: in its help, and for clap to take.

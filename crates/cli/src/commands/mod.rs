@@ -13,6 +13,7 @@ mod direction;
 mod docket;
 mod draft;
 mod enforce;
+mod examples;
 mod global;
 mod lend_hand;
 mod line;
@@ -39,5 +40,6 @@ mod values;
 mod vantage;
 
 pub use context::Typed;
+pub use examples::examples;
 pub use line::{Cli, command, run};
 pub use output::Output;

@@ -10,6 +10,7 @@ mod demo;
 mod drafting;
 mod editing;
 mod enforcing;
+mod examples;
 mod folders;
 mod forms;
 mod guarding;

@@ -1,0 +1,55 @@
+//! An example of each command, on the data of the demo, as its help shows it.
+
+/// The lines that show how a command is used; the command is named without the program.
+pub fn examples(command: &str) -> &'static [&'static str] {
+    match command {
+        "draft" => &["tipstaff draft", "tipstaff draft --programs"],
+        "rule add" => &[
+            "tipstaff rule add uploads --allow 8443/tcp --from curators --after catalogue",
+            "tipstaff rule add guest --allow 22000/tcp --from 203.0.113.9 --until 2099-03-01T18:00:00Z --dry-run",
+        ],
+        "rule change" => &["tipstaff rule change uploads --allow 8443/tcp 8444/tcp"],
+        "rule move" => &["tipstaff rule move nuisance --first"],
+        "rule pause" => &["tipstaff rule pause catalogue"],
+        "rule resume" => &["tipstaff rule resume catalogue"],
+        "rule remove" => &["tipstaff rule remove uploads --dry-run"],
+        "rule list" => &["tipstaff rule list"],
+        "place add" => {
+            &["tipstaff place add pilots --addresses 198.51.100.64/29 2001:db8:51:7::/64"]
+        }
+        "place change" => &["tipstaff place change pilots --addresses 198.51.100.64/28"],
+        "place remove" => &["tipstaff place remove pilots"],
+        "place list" => &["tipstaff place list"],
+        "service add" => &["tipstaff service add labels --ports 9101/tcp"],
+        "service change" => &["tipstaff service change labels --ports 9101/tcp 9102/tcp"],
+        "service remove" => &["tipstaff service remove labels"],
+        "service list" => &["tipstaff service list"],
+        "service find" => &["tipstaff service find postgres", "tipstaff service find 3868"],
+        "defaults" => &["tipstaff defaults --inbound deny --dry-run"],
+        "show" => &["tipstaff --host sluice show"],
+        "review" => &["tipstaff review", "tipstaff review --explain shadowed"],
+        "ask" => &[
+            "tipstaff ask --from 203.0.113.66 --traffic 443/tcp",
+            "tipstaff ask --who 5432/tcp",
+            "tipstaff ask --why catalogue",
+        ],
+        "compare" => &["tipstaff compare demo/inherited.toml", "tipstaff compare committed"],
+        "enforce" => &["tipstaff enforce --confirm-within 60", "tipstaff enforce --dry-run"],
+        "confirm" => &["tipstaff confirm"],
+        "revert" => &["tipstaff revert", "tipstaff revert 3 --keep"],
+        "release" => &["tipstaff release --confirm-within 60"],
+        "cut" => &["tipstaff cut --dry-run"],
+        "docket" => &["tipstaff docket"],
+        "docket show" => &["tipstaff docket show 3"],
+        "docket mend" => &["tipstaff docket mend"],
+        "docket compare" => &["tipstaff docket compare 3"],
+        "status" => &["tipstaff status", "tipstaff status --kernel"],
+        "programs" => &["tipstaff programs"],
+        "reach" => &["tipstaff reach", "tipstaff reach --vantage curators=ssh://seedling@bench"],
+        "report" => &["tipstaff report --format html"],
+        "vantage" => &["tipstaff vantage"],
+        "rehearse" => &["tipstaff rehearse", "tipstaff rehearse --traffic 9100/tcp"],
+        "demo" => &["tipstaff demo"],
+        _ => &[],
+    }
+}
