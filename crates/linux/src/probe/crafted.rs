@@ -72,9 +72,10 @@ struct Record {
 
 impl Record {
     /// Whether nothing more can come that would matter. Of a denied packet that is never known:
-    /// it is silence that tells.
+    /// it is silence that tells. An answer alone settles nothing: it may be that of who took a packet
+    /// that passed, and the report of that may come later, since each group of reports has its own time.
     fn is_settled(&self) -> bool {
-        self.arrived && (self.passed || self.answer.is_some())
+        self.arrived && self.passed
     }
 }
 
@@ -287,4 +288,19 @@ fn observe() -> Result<(), LinuxError> {
         }
     }
     ruleset::send(&mut socket, "put an observer into the lab", batch, &Ledger::default())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Answer, Fate, Record, Verdict, fate};
+
+    #[test]
+    fn an_answer_that_is_reported_ahead_of_the_packet_that_passed_settles_nothing() {
+        let mut record = Record { arrived: true, passed: false, answer: Some(Answer::Reset) };
+        assert!(!record.is_settled(), "who took it may have answered");
+        assert_eq!(fate(&record), Fate::Decided(Verdict::Reject));
+        record.passed = true;
+        assert!(record.is_settled());
+        assert_eq!(fate(&record), Fate::Decided(Verdict::Allow));
+    }
 }
