@@ -340,7 +340,7 @@ pub fn rules(loaded: &Loaded) -> RuleList {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct NameList {
     /// Whether these are places or services.
-    pub what: &'static str,
+    pub what: say::Named,
     /// They, in the order written.
     pub names: Vec<NameWords>,
 }
@@ -370,7 +370,7 @@ pub fn places(policy: &Policy) -> NameList {
         why: place.why.clone(),
         origin: Some((&place.origin).into()),
     });
-    NameList { what: "place", names: names.collect() }
+    NameList { what: say::Named::Place, names: names.collect() }
 }
 
 /// Lists the services of a policy.
@@ -382,7 +382,7 @@ pub fn services(policy: &Policy) -> NameList {
         why: service.why.clone(),
         origin: Some((&service.origin).into()),
     });
-    NameList { what: "service", names: names.collect() }
+    NameList { what: say::Named::Service, names: names.collect() }
 }
 
 fn uses(policy: &Policy, name: &str) -> usize {
@@ -398,7 +398,8 @@ pub fn find_services(policy: Option<&Policy>, word: &str) -> NameList {
     let wanted = word.to_lowercase();
     let number: Option<u16> = word.parse().ok();
     let own = policy.map(|it| &it.services[..]).unwrap_or_default();
-    let mut list = policy.map_or(NameList { what: "service", names: Vec::new() }, services);
+    let mut list =
+        policy.map_or(NameList { what: say::Named::Service, names: Vec::new() }, services);
     list.names.retain(|it| {
         let service = own.iter().find(|service| service.name == it.name);
         let traffic = service.map(|service| &service.traffic);

@@ -11,7 +11,7 @@ use tipstaff_core::analysis::{self, Mend, Subject};
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Finding {
     /// The code of its kind.
-    pub code: &'static str,
+    pub code: say::Code,
     /// `error`, `warning` or `note`.
     pub severity: say::Severity,
     /// The rule it is about; `null` if it is about something else.
@@ -41,7 +41,7 @@ pub fn words(finding: analysis::Finding) -> Finding {
         Subject::Name(what, name) => (None, format!("{what} {name}")),
     };
     Finding {
-        code: finding.code.as_str(),
+        code: say::Code(finding.code),
         severity: finding.severity.into(),
         rule,
         subject,

@@ -2,8 +2,11 @@
 
 use super::{Failure, Loaded};
 use crate::Outcome;
+use crate::vocabulary as say;
 use serde::Serialize;
-use tipstaff_linux::{NetlinkSocket, OLDEST, Protocol, abilities, is_too_old, release, ruleset};
+use tipstaff_linux::{
+    Need, NetlinkSocket, OLDEST, Protocol, abilities, is_too_old, release, ruleset,
+};
 
 /// What was found by trying.
 #[derive(Debug, Serialize)]
@@ -27,8 +30,8 @@ pub struct Report {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Ability {
-    /// `rules`, `programs`, `reports`, `flows`, `sockets`, `router-discovery`.
-    pub name: &'static str,
+    /// The need that was tried.
+    pub name: say::Need,
     /// What it is for.
     pub what: &'static str,
     /// Whether this kernel has it.
@@ -57,10 +60,10 @@ pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
     let too_old = is_too_old(&kernel);
     let found = abilities(&loaded.plan.host, &loaded.program);
     let needs_programs = !loaded.program.program_lists().is_empty();
-    let needed = |name: &str| name == "rules" || (name == "programs" && needs_programs);
-    let falls_short = too_old || found.iter().any(|it| needed(it.name) && it.lacking.is_some());
+    let needed = |need: Need| need == Need::Rules || (need == Need::Programs && needs_programs);
+    let falls_short = too_old || found.iter().any(|it| needed(it.need) && it.lacking.is_some());
     let abilities = found.into_iter().map(|it| Ability {
-        name: it.name,
+        name: it.need.into(),
         what: it.what,
         there: it.lacking.is_none(),
         without: it.lacking.is_some().then_some(it.without),

@@ -47,7 +47,7 @@ pub fn report(loaded: &Loaded, live: bool) -> Result<Report, Failure> {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Explanation {
     /// The code of this kind of finding.
-    pub code: &'static str,
+    pub code: say::Code,
     /// What it means, why it matters, what to do.
     pub meaning: &'static str,
 }
@@ -68,5 +68,5 @@ pub fn explain(word: &str) -> Result<Explanation, Failure> {
             }
         });
     };
-    Ok(Explanation { code: code.as_str(), meaning: analysis::explain(code) })
+    Ok(Explanation { code: say::Code(code), meaning: analysis::explain(code) })
 }

@@ -148,7 +148,7 @@ pub struct RuleCount {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Other {
     /// Which packets it sees.
-    pub family: &'static str,
+    pub family: say::Sees,
     /// The path by which rules name it.
     pub name: String,
     /// Its chains that packets enter.
@@ -454,7 +454,7 @@ fn other(table: OtherTable) -> Other {
         Denies::Perhaps => say::Denies::Perhaps,
         Denies::Can => say::Denies::Can,
     };
-    let (family, rules) = (table.family, table.rules);
+    let (family, rules) = (table.family.into(), table.rules);
     Other { family, name: table.name, chains: chains.collect(), denies, rules }
 }
 

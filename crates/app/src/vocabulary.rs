@@ -5,7 +5,7 @@ use std::fmt;
 use tipstaff_core::plan;
 use tipstaff_core::policy;
 use tipstaff_core::space;
-use tipstaff_linux::probe;
+use tipstaff_linux::{self as linux, probe};
 
 macro_rules! words {
     // What another type says with the same words.
@@ -356,5 +356,113 @@ words! {
         There = "there",
         /// A change waits to be confirmed.
         Waits = "waits",
+    }
+}
+
+/// The code of a kind of finding.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Code(pub policy::Code);
+
+impl Code {
+    /// The code as it stands in JSON.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        self.0.as_str()
+    }
+}
+
+impl AsRef<str> for Code {
+    fn as_ref(&self) -> &str {
+        self.as_str()
+    }
+}
+
+impl fmt::Display for Code {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.pad(self.as_str())
+    }
+}
+
+impl Serialize for Code {
+    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_str(self.as_str())
+    }
+}
+
+#[cfg(feature = "schema")]
+impl schemars::JsonSchema for Code {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Code".into()
+    }
+
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        let codes: Vec<&str> = policy::Code::ALL.iter().map(|it| it.as_str()).collect();
+        schemars::json_schema!({
+            "description": "The code of a kind of finding.",
+            "type": "string",
+            "enum": codes,
+        })
+    }
+}
+
+words! {
+    /// What connection tracking says of a packet.
+    Tracked of space::ConnectionState {
+        /// It is the first of a flow.
+        New = "new",
+        /// It is part of a flow that has been answered.
+        Established = "established",
+        /// It belongs to another flow, such as an ICMP error about it.
+        Related = "related",
+        /// It fits no flow and cannot begin one.
+        Invalid = "invalid",
+        /// It is not tracked, such as neighbour discovery.
+        Untracked = "untracked",
+    }
+}
+
+words! {
+    /// What sort of named things a list holds.
+    Named {
+        /// Named sets of addresses.
+        Place = "place",
+        /// Named sets of traffic.
+        Service = "service",
+    }
+}
+
+words! {
+    /// Something that a policy or a command needs of the kernel.
+    Need of linux::Need {
+        /// The policy's rules, loaded and read back alike.
+        Rules = "rules",
+        /// Telling by program whose a socket is.
+        Programs = "programs",
+        /// Reports of packets, for `log` and for rehearsals.
+        Reports = "reports",
+        /// The list of flows that are tracked.
+        Flows = "flows",
+        /// The list of sockets.
+        Sockets = "sockets",
+        /// That multicast router discovery is left to the rules.
+        RouterDiscovery = "router-discovery",
+    }
+}
+
+words! {
+    /// The packets that a table of somebody else sees.
+    Sees of linux::ruleset::Sees {
+        /// Packets of both IP versions.
+        Both = "IPv4 and IPv6",
+        /// Packets of IPv4 only.
+        V4 = "IPv4",
+        /// Packets of IPv6 only.
+        V6 = "IPv6",
+        /// Frames of one interface.
+        Interface = "one interface",
+        /// Frames that a bridge passes on.
+        Bridged = "bridged",
+        /// Packets of another sort.
+        Others = "other",
     }
 }

@@ -79,7 +79,7 @@ pub struct PacketWords {
     /// The type, for ICMP and ICMPv6.
     pub icmp_type: Option<u8>,
     /// What connection tracking says of it.
-    pub state: &'static str,
+    pub state: say::Tracked,
     /// The program on this host that receives or sends it, if one is named.
     pub program: Option<String>,
 }
@@ -104,7 +104,7 @@ impl PacketWords {
             source_port: ports.map(|it| it.0),
             destination_port: ports.map(|it| it.1),
             icmp_type,
-            state: packet.state.as_str(),
+            state: packet.state.into(),
             program: packet.program.clone(),
         }
     }

@@ -12,11 +12,28 @@ use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::ConnectionState;
 use tipstaff_wire::nflog;
 
-/// Something that a policy or a command may need of the kernel.
+/// What a policy or a command may need of the kernel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Need {
+    /// To load rules, and to read them back alike.
+    Rules,
+    /// To tell by program whose a socket is.
+    Programs,
+    /// To report packets.
+    Reports,
+    /// To list the flows that are tracked.
+    Flows,
+    /// To list sockets.
+    Sockets,
+    /// To leave multicast router discovery to the rules.
+    RouterDiscovery,
+}
+
+/// A need, and whether the kernel meets it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ability {
-    /// A name that stays the same.
-    pub name: &'static str,
+    /// What is needed.
+    pub need: Need,
     /// What it is for.
     pub what: &'static str,
     /// Why it is not there, if it is not; as the kernel says it.
@@ -30,8 +47,8 @@ pub struct Ability {
 #[must_use]
 pub fn abilities(host: &str, program: &RuleProgram) -> Vec<Ability> {
     let mut found = Vec::new();
-    let mut note = |name, what, lacking: Option<String>, without| {
-        found.push(Ability { name, what, lacking, without });
+    let mut note = |need, what, lacking: Option<String>, without| {
+        found.push(Ability { need, what, lacking, without });
     };
     let tried = |it: Result<(), LinuxError>| it.err().map(|error| error.to_string());
     let apart = |work: fn(&mut NetlinkSocket) -> Result<(), LinuxError>, protocol: Protocol| {
@@ -41,20 +58,20 @@ pub fn abilities(host: &str, program: &RuleProgram) -> Vec<Ability> {
         it.run(|| enforce(&mut NetlinkSocket::open(Protocol::Netfilter)?, host, program).map(drop))?
     });
     note(
-        "rules",
+        Need::Rules,
         "the policy's rules, loaded and read back alike",
         tried(loaded),
         "they cannot be enforced",
     );
     let lacking = programs::lacking();
     note(
-        "programs",
+        Need::Programs,
         "telling by program whose a socket is",
         (!lacking.is_empty()).then(|| lacking.join("; ")),
         "rules that name programs are refused; `enforce --without-programs` leaves them out",
     );
     note(
-        "reports",
+        Need::Reports,
         "reports of packets, for `log` and for rehearsals",
         tried(apart(
             |socket| {
@@ -72,19 +89,19 @@ pub fn abilities(host: &str, program: &RuleProgram) -> Vec<Ability> {
         "`log` has no effect, and nothing can be rehearsed",
     );
     note(
-        "flows",
+        Need::Flows,
         "the list of tracked connections, for `cut` and the guard",
         tried(apart(|socket| flows(socket).map(drop), Protocol::Netfilter)),
         "`cut` sees sockets alone, and not what is forwarded",
     );
     note(
-        "sockets",
+        Need::Sockets,
         "the list of sockets, for `reach`, `draft`, `cut` and the guard",
         tried(apart(|socket| listeners(socket).map(drop), Protocol::SocketDiagnosis)),
         "who listens is not known",
     );
     note(
-        "router-discovery",
+        Need::RouterDiscovery,
         "multicast router discovery (ICMPv6 151 and 152) left to the rules",
         match tracking() {
             Ok(it) if it.router_discovery == ConnectionState::Invalid => {

@@ -23,7 +23,7 @@ pub mod sockets;
 mod sys;
 mod transport;
 
-pub use abilities::{Ability, abilities};
+pub use abilities::{Ability, Need, abilities};
 pub use addresses::{Link, addresses, is_own, link_towards, links, links_seen, mark_rules};
 pub use batch::deliver;
 pub use error::{LinuxError, Reason};

@@ -2,6 +2,7 @@
 
 use super::{Cell, Screen, Style, Table, clean};
 use tipstaff_app::kernel::Report;
+use tipstaff_app::vocabulary::Need;
 
 /// What this kernel can do, and what is done without it.
 pub fn kernel(report: &Report, screen: &Screen) -> String {
@@ -9,7 +10,7 @@ pub fn kernel(report: &Report, screen: &Screen) -> String {
     for ability in &report.abilities {
         let (word, style) = match (ability.there, ability.name) {
             (true, _) => ("yes", Style::Good),
-            (false, "rules") => ("no", Style::Wrong),
+            (false, Need::Rules) => ("no", Style::Wrong),
             (false, _) => ("no", Style::Mixed),
         };
         let mut what = Cell::plain(ability.what);
@@ -19,7 +20,7 @@ pub fn kernel(report: &Report, screen: &Screen) -> String {
         if let Some(without) = ability.without {
             what = what.line(format!("so {without}"), Style::Plain);
         }
-        table.row(vec![Cell::plain(ability.name), Cell::new(word, style), what]);
+        table.row(vec![Cell::plain(ability.name.as_str()), Cell::new(word, style), what]);
     }
     let heading = format!("{}: what Linux {} can do for the policy", report.host, report.kernel);
     let mut text =

@@ -113,5 +113,5 @@ fn example(packet: &PacketWords) -> String {
 /// What a kind of finding means.
 pub fn explanation(report: &Explanation, screen: &Screen) -> String {
     let lines = wrap(report.meaning, screen.width.min(80));
-    format!("{}\n{}\n", screen.paint(Style::Strong, report.code), lines.join("\n"))
+    format!("{}\n{}\n", screen.paint(Style::Strong, report.code.as_str()), lines.join("\n"))
 }

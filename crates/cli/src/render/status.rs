@@ -223,7 +223,7 @@ fn other_rows(other: &Other, table: &mut Table) {
         let order = if chain.before_ours { "before ours" } else { "beside or after ours" };
         table.row(vec![
             Cell::new(&other.name, Style::Strong),
-            Cell::plain(other.family),
+            Cell::plain(other.family.as_str()),
             Cell::plain(&chain.name),
             Cell::plain(format!("{}, {order}", chain.hook)),
             if chain.drops_the_rest {

@@ -179,3 +179,57 @@ fn a_copy_of_the_machine_tells_the_truth_about_rules_changed_behind_our_back() {
         },
     );
 }
+
+#[test]
+fn a_lab_can_be_made_in_a_changed_root_that_is_no_mount_point() {
+    sealed("rehearsing::a_lab_can_be_made_in_a_changed_root_that_is_no_mount_point", || {
+        let desk = Desk::with(POLICY);
+        let root = desk.folder.path().join("root");
+        // Copies only: nothing of this machine hangs below a folder that is deleted later.
+        let program = env!("CARGO_BIN_EXE_tipstaff");
+        let needs = std::process::Command::new("ldd").arg(program).output().expect("ldd runs");
+        let needs = String::from_utf8_lossy(&needs.stdout).into_owned();
+        let files = needs.split_whitespace().filter(|it| it.starts_with('/')).chain([program]);
+        for file in files {
+            let to = root.join(file.trim_start_matches('/'));
+            std::fs::create_dir_all(to.parent().expect("a folder")).expect("made");
+            std::fs::copy(file, to).expect("copied");
+        }
+        for folder in ["proc", "work"] {
+            std::fs::create_dir_all(root.join(folder)).expect("made");
+        }
+        std::fs::write(root.join("work/policy.toml"), POLICY).expect("written");
+        let mut command = desk.command(["rehearse", "--traffic", "443/tcp"]);
+        enter(&mut command, &root);
+        let outcome = crate::harness::finish(command);
+        let left = std::fs::read_dir(root.join("proc")).expect("a folder").count();
+        if left > 0 {
+            // Whatever this is must not be deleted with the folder.
+            std::mem::forget(desk);
+            panic!("a mount was left behind");
+        }
+        let outcome = outcome.exits(0);
+        assert!(outcome.stdout.contains("443/tcp"), "{}", outcome.stdout);
+    });
+}
+
+/// Starts the command in a changed root, which has `/proc` in the command's own mount namespace only.
+#[allow(unsafe_code)]
+fn enter(command: &mut std::process::Command, root: &std::path::Path) {
+    use rustix::mount::{MountPropagationFlags, mount_bind_recursive, mount_change};
+    use rustix::thread::{UnshareFlags, unshare_unsafe};
+    use std::os::unix::process::CommandExt;
+    let (root, proc) = (root.to_owned(), root.join("proc"));
+    // SAFETY: no table of descriptors is taken apart.
+    let alone = || unsafe { unshare_unsafe(UnshareFlags::NEWNS) };
+    // SAFETY: between fork and exec the closure only makes system calls; the paths were made before.
+    unsafe {
+        command.current_dir("/").pre_exec(move || {
+            alone()?;
+            mount_change("/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC)?;
+            mount_bind_recursive("/proc", &proc)?;
+            std::os::unix::fs::chroot(&root)?;
+            std::env::set_current_dir("/work")
+        });
+    }
+}

@@ -68,6 +68,7 @@ pub fn sealed_with_hooks(name: &str, body: impl FnOnce(), otherwise: impl FnOnce
 const GROUP: &str = "TIPSTAFF_TEST_GROUP";
 
 fn mount_own(kind: &str, at: &str) {
+    crate::sys::namespace::seal_mounts().expect("what is mounted here stays here");
     // A file system is not mounted upon itself, which is what would happen where version 2 of control
     // groups has its usual place.
     mount("tmpfs", at, "tmpfs", MountFlags::empty(), None)

@@ -22,7 +22,7 @@ pub(crate) use ledger::send;
 pub(crate) use marks::too_many_programs;
 pub use marks::{DEFAULT_MASK, Marks, Numbered};
 pub use names::{LOG_GROUP, TABLE};
-pub use others::{Denies, OtherChain, OtherTable, others};
+pub use others::{Denies, OtherChain, OtherTable, Sees, others};
 pub use quiet::{QUIET, QUIET_TABLE, Tuple, keep_quiet};
 use read::read_table;
 pub use read::{Snapshot, read};

@@ -34,11 +34,28 @@ pub enum Denies {
     Can,
 }
 
+/// The packets that a table sees.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sees {
+    /// Packets of both IP versions.
+    Both,
+    /// Packets of IPv4 only.
+    V4,
+    /// Packets of IPv6 only.
+    V6,
+    /// Frames of one interface.
+    Interface,
+    /// Frames that a bridge passes on.
+    Bridged,
+    /// Packets of another sort.
+    Others,
+}
+
 /// A table of somebody else.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OtherTable {
-    /// The packets it sees, in words: `IPv4 and IPv6`, `IPv4`, ...
-    pub family: &'static str,
+    /// The packets that it sees.
+    pub family: Sees,
     /// The name that its owner gave it.
     pub name: String,
     /// Its chains that packets enter.
@@ -74,7 +91,7 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
             priority: hook.priority,
             drops: chain.policy == Some(0),
         };
-        let family = family_words(chain.family);
+        let family = sees(chain.family);
         let known = (0..tables.len())
             .find(|&at| tables[at].name == chain.table && families[at] == chain.family);
         match known {
@@ -142,14 +159,14 @@ fn denies(rule: &nf::Rule) -> Denies {
     rule.expressions.iter().map(of).max().unwrap_or(Denies::Never)
 }
 
-fn family_words(family: u8) -> &'static str {
+fn sees(family: u8) -> Sees {
     match family {
-        FAMILY_INET => "IPv4 and IPv6",
-        FAMILY_IPV4 => "IPv4",
-        FAMILY_IPV6 => "IPv6",
-        FAMILY_NETDEV => "one interface",
-        FAMILY_BRIDGE => "bridged",
-        _ => "other",
+        FAMILY_INET => Sees::Both,
+        FAMILY_IPV4 => Sees::V4,
+        FAMILY_IPV6 => Sees::V6,
+        FAMILY_NETDEV => Sees::Interface,
+        FAMILY_BRIDGE => Sees::Bridged,
+        _ => Sees::Others,
     }
 }
 

@@ -149,10 +149,20 @@ pub fn seal_into(command: &mut Command, group: Option<OwnedFd>) {
                 }
                 other => other?,
             }
-            mount_change(c"/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC)?;
+            match seal_mounts() {
+                // The root of this process was changed to a folder that is no mount point (`chroot(2)`).
+                // A lab mounts nothing, so it can do without.
+                Err(rustix::io::Errno::INVAL) => {}
+                other => other?,
+            }
             super::die_with_parent()
         });
     }
+}
+
+/// Has what is mounted from now on in the calling thread's mount namespace stay there.
+pub fn seal_mounts() -> rustix::io::Result<()> {
+    mount_change(c"/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC)
 }
 
 fn write(path: &std::ffi::CStr, text: &str) -> io::Result<()> {
