@@ -101,6 +101,7 @@ pub struct Docket {
     /// The file, or why it cannot be written.
     file: Result<File, String>,
     written: Written,
+    readable: bool,
 }
 
 impl Docket {
@@ -121,7 +122,7 @@ impl Docket {
         home.tidy();
         let file = Self::file(home)?;
         let written = Written::read(home)?;
-        Ok(Self { home: home.clone(), _lock: Some(lock), file: Ok(file), written })
+        Ok(Self { home: home.clone(), _lock: Some(lock), file: Ok(file), written, readable: true })
     }
 
     fn file(home: &Home) -> io::Result<File> {
@@ -155,11 +156,17 @@ impl Docket {
         } else if let Err(error) = &file {
             trouble.push(format!("the docket in {folder} cannot be written: {error}"));
         }
+        let readable = written.is_ok();
         let written = written.unwrap_or_default();
         trouble.extend(written.lost.iter().map(|it| {
             format!("line {} of {FILE} {}; `tipstaff docket mend` saves the rest", it.line, it.why)
         }));
-        (Self { home: home.clone(), _lock: lock.ok(), file, written }, trouble)
+        (Self { home: home.clone(), _lock: lock.ok(), file, written, readable }, trouble)
+    }
+
+    /// Whether what was there could be read; else it is not known what was enforced.
+    pub fn is_readable(&self) -> bool {
+        self.readable
     }
 
     /// Refuses to go on with a docket of which something is lost.

@@ -82,7 +82,7 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
         trouble.push(failure.line());
     }
     let (mut docket, found) = Docket::open_anyway(home, PATIENCE);
-    let unreadable = found.iter().any(|it| it.contains("cannot be read"));
+    let unreadable = !docket.is_readable();
     trouble.extend(found);
     if let Err(why) = &note {
         trouble.push(format!("the note for the boot cannot be read: {why}"));
