@@ -1,6 +1,7 @@
 //! Numbers and requests against the kernel's headers.
 
 use crate::kernel_bytes::{set, written};
+use tipstaff_wire::Attributes;
 use tipstaff_wire::netlink::{
     ACK, APPEND, CREATE, DONE, DUMP, DUMP_INTERRUPTED, ERROR, REQUEST, split,
 };
@@ -100,6 +101,32 @@ fn a_copy_of_a_table_belongs_to_nobody() {
     let bytes = batch.finish().expect("fits").bytes;
     let messages = split(&bytes).expect("splits");
     assert_eq!(Table::decode(messages[1].body).expect("decoded").flags, 0x1);
+}
+
+/// `NFTA_SET_ID`.
+const SET_NUMBER: u16 = 10;
+
+/// Elements find the set that they belong to within a batch by its number; nothing else has one.
+#[test]
+fn a_copied_set_has_the_number_that_it_is_given_and_nothing_else_has_one() {
+    let numbered = |message: u16, body: Vec<u8>| {
+        let kind = KINDS.iter().find(|it| it.new == message).expect("a kind");
+        let copied = Copied::decode(kind, &body, 7).expect("decoded");
+        let mut batch = Batch::begin(1);
+        batch.again(&copied);
+        let bytes = batch.finish().expect("fits").bytes;
+        let body = split(&bytes).expect("splits")[1].body.to_vec();
+        let attributes = Attributes::new(&body[4..], "a copy");
+        let numbers = attributes.map(|it| it.expect("whole")).filter(|it| it.kind == SET_NUMBER);
+        numbers.map(|it| it.be32("its number").expect("four bytes")).collect::<Vec<u32>>()
+    };
+    let with_header = |attributes: Vec<u8>| [vec![1, 0, 0, 0], attributes].concat();
+    let set = set("senders", set_flags::DYNAMIC, 4);
+    assert_eq!(numbered(message_kind::NEW_SET, with_header(written(|out| set.write(out)))), [7]);
+    let table = Table { family: 1, name: "other".into(), ..Table::default() };
+    assert!(
+        numbered(message_kind::NEW_TABLE, with_header(written(|out| table.write(out)))).is_empty()
+    );
 }
 
 #[test]
