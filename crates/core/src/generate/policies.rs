@@ -216,6 +216,9 @@ impl Generator {
             if self.one_in(20) {
                 let _ = writeln!(text, "to = [\"{}\", \"{}\"]", HOST[0], HOST[2]);
             }
+            if self.one_in(25) {
+                let _ = writeln!(text, "via = [\"eth{}\"]", self.below(2));
+            }
         }
         text
     }
