@@ -4,7 +4,7 @@ use crate::given::{packet, tcp};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::{Atlas, Difference, Meaning};
 use tipstaff_core::plan::resolve;
-use tipstaff_core::policy::{Source, read};
+use tipstaff_core::policy::{Source, Time, Verdict, read};
 use tipstaff_core::program::lower;
 
 const POLICIES: u64 = 400;
@@ -100,5 +100,28 @@ fn generated_policies_use_every_key() {
                 [format!("{} = ", key.name), format!("[{}.", key.name), format!(".{}]", key.name)];
             assert!(found.iter().any(|it| texts.contains(it)), "`{}` is never used", key.name);
         }
+    }
+}
+
+/// `until` is the first moment at which the rule does nothing: for the plan, and for a program that was
+/// made before.
+#[test]
+fn a_rule_ends_at_the_very_second_that_it_names() {
+    let end = Time::from_seconds(NOW.seconds() + 3_600);
+    let text = format!(
+        "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n[[host.sluice.rule]]\n\
+         name = \"festival\"\nallow = [\"443/tcp\"]\nuntil = {end}\n"
+    );
+    let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
+    let program = lower(&resolve(&policy, "sluice", NOW).expect("the host"));
+    let packet = packet("203.0.113.9", "192.0.2.10", tcp(443));
+    for (seconds, verdict) in [(-1, Verdict::Allow), (0, Verdict::Deny), (1, Verdict::Deny)] {
+        let now = Time::from_seconds(end.seconds() + seconds);
+        let plan = resolve(&policy, "sluice", now).expect("the host");
+        assert_eq!(plan.evaluate(&packet).verdict, verdict, "{seconds}");
+        let left = program.clone().at(now);
+        assert_eq!(left.evaluate(&packet).expect("known").verdict, verdict, "{seconds}");
+        let mut atlas = Atlas::new();
+        assert_eq!(atlas.plan(&plan), atlas.program(&left), "{seconds}");
     }
 }
