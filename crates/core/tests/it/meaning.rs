@@ -58,8 +58,9 @@ fn plans_and_programs_agree_on_generated_packets() {
 /// networks and exceptions above them.
 #[test]
 fn long_policies_keep_their_meaning_when_they_become_lookups() {
-    type Make = fn(&mut Generator, usize) -> String;
-    let kinds: [(Make, &[(u64, usize)], usize); 2] = [
+    // How a policy is made, with which seeds and sizes, and of how many rules packets meet one.
+    type Kind<'s> = (fn(&mut Generator, usize) -> String, &'s [(u64, usize)], usize);
+    let kinds: [Kind<'_>; 2] = [
         (Generator::long_policy, &[(1, 40), (2, 200), (3, 1_000), (4, 3_000)], 4),
         (Generator::grown_policy, &[(1, 60), (2, 200), (3, 1_000), (4, 1_000), (5, 3_000)], 20),
     ];
