@@ -12,7 +12,7 @@ use std::time::Duration;
 use tipstaff_core::program::{Action, RuleProgram, Test};
 use tipstaff_linux::programs::{self, Demand, FileKind, ProgramFile, Standings};
 use tipstaff_linux::ruleset::{self, Marks};
-use tipstaff_linux::sockets::{Listener, Owner, PortProtocol, listeners};
+use tipstaff_linux::sockets::{Listener, Owner, PortProtocol, receivers};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 
 /// What the system says behind the path of a file that is not there any more.
@@ -390,7 +390,7 @@ impl Receivers {
         let listeners = if names.0.is_empty() {
             Vec::new()
         } else {
-            listeners(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?
+            receivers(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?
         };
         Ok(Self { names, listeners })
     }

@@ -4,7 +4,7 @@ use crate::store::started;
 use std::collections::BTreeSet;
 use std::fs;
 use std::net::{IpAddr, SocketAddr};
-use tipstaff_linux::sockets::{PortProtocol, connections};
+use tipstaff_linux::sockets::sessions;
 use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
 
 /// How far up the line of parents a session is looked for.
@@ -109,9 +109,8 @@ impl Session {
 /// TCP connections that stand: this host's end, then the other.
 fn standing() -> Result<BTreeSet<(SocketAddr, SocketAddr)>, LinuxError> {
     let plain = |it: SocketAddr| SocketAddr::new(it.ip().to_canonical(), it.port());
-    let all = connections(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?;
-    let tcp = all.into_iter().filter(|it| it.protocol == PortProtocol::Tcp);
-    Ok(tcp.map(|it| (plain(it.own), plain(it.peer))).collect())
+    let all = sessions(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?;
+    Ok(all.into_iter().map(|it| (plain(it.own), plain(it.peer))).collect())
 }
 
 /// This process, its parent, and so on.

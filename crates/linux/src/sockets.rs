@@ -49,8 +49,24 @@ pub struct Listener {
 /// # References
 /// `sock_diag(7)`, `proc(5)`.
 pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxError> {
+    waiting(transport, &PortProtocol::ALL)
+}
+
+/// Lists those listeners of which the kernel can tell that a packet is theirs.
+///
+/// # Errors
+/// As for [`listeners`], but not where only sockets of other protocols cannot be listed.
+pub fn receivers(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxError> {
+    let known = PortProtocol::ALL.into_iter().filter(|it| it.has_known_receivers());
+    waiting(transport, &known.collect::<Vec<_>>())
+}
+
+fn waiting(
+    transport: &mut dyn Transport,
+    protocols: &[PortProtocol],
+) -> Result<Vec<Listener>, LinuxError> {
     let mut found = Vec::new();
-    for protocol in PortProtocol::ALL {
+    for &protocol in protocols {
         let state = match protocol {
             PortProtocol::Tcp | PortProtocol::Sctp => STATE_LISTEN,
             PortProtocol::Udp => STATE_CLOSE,
@@ -171,13 +187,30 @@ pub fn connections(transport: &mut dyn Transport) -> Result<Vec<Connection>, Lin
     Ok(found)
 }
 
+/// Those of [`connections`] that are TCP's, such as the sessions of a remote shell.
+///
+/// # Errors
+/// As for [`connections`], but not where only sockets of other protocols cannot be listed.
+pub fn sessions(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
+    let mut found = standing(transport, &[PortProtocol::Tcp])?;
+    found.retain(|it| it.established);
+    Ok(found)
+}
+
 /// Like [`connections`], and also TCP connections that are being opened or closed.
 ///
 /// # Errors
 /// As for [`connections`].
 pub fn under_way(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
+    standing(transport, &PortProtocol::ALL)
+}
+
+fn standing(
+    transport: &mut dyn Transport,
+    protocols: &[PortProtocol],
+) -> Result<Vec<Connection>, LinuxError> {
     let mut found = Vec::new();
-    for protocol in PortProtocol::ALL {
+    for &protocol in protocols {
         let states = match protocol {
             PortProtocol::Tcp => &STATES_UNDER_WAY[..],
             PortProtocol::Udp | PortProtocol::Sctp => &[STATE_ESTABLISHED],
@@ -228,4 +261,74 @@ fn owners() -> HashMap<u32, Owner> {
 pub(crate) fn socket_number(descriptor: &Path) -> Option<u32> {
     let target = fs::read_link(descriptor).ok()?;
     target.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{PortProtocol, is_known, listeners, receivers, sessions};
+    use crate::transport::Transport;
+    use std::io;
+
+    /// A kernel that lists no sockets of one protocol, as where a module is missing, and has none of others.
+    struct Unlisted {
+        protocol: u8,
+        asked: Option<(u8, u32)>,
+        sequence: u32,
+    }
+
+    impl Unlisted {
+        fn new(protocol: PortProtocol) -> Self {
+            Self { protocol: protocol.number(), asked: None, sequence: 0 }
+        }
+    }
+
+    impl Transport for Unlisted {
+        fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
+            // Behind the header of the message: family, protocol.
+            self.asked = Some((bytes[17], self.sequence));
+            Ok(())
+        }
+
+        fn receive(&mut self) -> io::Result<Vec<u8>> {
+            let (protocol, sequence) = self.asked.take().expect("it was asked");
+            let missing = protocol == self.protocol;
+            // struct nlmsghdr: NLMSG_ERROR with -ENOENT, or NLMSG_DONE.
+            let (kind, value) = if missing { (2u16, -2i32) } else { (3, 0) };
+            let mut answer = Vec::new();
+            let body: Vec<u8> = if missing {
+                [value.to_ne_bytes().to_vec(), vec![0; 16]].concat()
+            } else {
+                value.to_ne_bytes().to_vec()
+            };
+            let length = u32::try_from(16 + body.len()).expect("short");
+            answer.extend(length.to_ne_bytes());
+            answer.extend(kind.to_ne_bytes());
+            answer.extend([2, 0]);
+            answer.extend(sequence.to_ne_bytes());
+            answer.extend([0; 4]);
+            answer.extend(body);
+            Ok(answer)
+        }
+
+        fn next_sequence(&mut self) -> u32 {
+            self.sequence += 1;
+            self.sequence
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_listed_is_none_only_where_there_can_be_none() {
+        let sctp = || Unlisted::new(PortProtocol::Sctp);
+        assert_eq!(listeners(&mut sctp()).is_ok(), !is_known(PortProtocol::Sctp));
+        // What needs no such sockets does not fail for them.
+        assert_eq!(receivers(&mut sctp()).expect("listed"), []);
+        assert_eq!(sessions(&mut sctp()).expect("listed"), []);
+        assert!(is_known(PortProtocol::Tcp), "every machine that tests run on has TCP");
+        for error in [
+            listeners(&mut Unlisted::new(PortProtocol::Tcp)).expect_err("not listed"),
+            sessions(&mut Unlisted::new(PortProtocol::Tcp)).expect_err("not listed"),
+        ] {
+            assert!(error.to_string().contains("list the sockets of tcp"), "{error}");
+        }
+    }
 }
