@@ -17,7 +17,7 @@ pub struct Rehearse {
     /// Places or addresses to try from; everybody if left out
     #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
     pub from: Vec<String>,
-    /// The traffic to try, such as 9100/tcp; every TCP and UDP port and ICMP type if left out
+    /// The traffic to try, such as 9100/tcp; every TCP and UDP port and ICMP type, and SCTP where rules tell it apart, if left out
     #[arg(long, value_name = "TRAFFIC")]
     pub traffic: Option<String>,
 }
