@@ -29,44 +29,53 @@ fn shot(destination: u16, source: u16) -> Shot {
 #[test]
 fn a_rule_ends_at_its_time_with_nobody_there() {
     sealed("ending::a_rule_ends_at_its_time_with_nobody_there", || {
-        let lab = street_sluice_granary();
-        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
-        let begun = now();
-        let end = Time::from_seconds(begun.seconds() + 3);
-        // Enough rules to become lookups, with the one that ends ahead of one that does not.
-        let mut text = String::from("edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n");
-        for number in 0..20 {
-            text += &format!(
-                "[[host.sluice.rule]]\nname = \"other-{number}\"\nallow = [\"{}/tcp\"]\n\
-                 from = [\"10.0.{number}.0/24\"]\n",
-                1000 + number
-            );
-        }
-        text += &format!(
-            "[[host.sluice.rule]]\nname = \"for-now\"\nallow = [\"443/tcp\"]\nuntil = {end}\n\
-             log = true\n[[host.sluice.rule]]\nname = \"behind\"\nreject = [\"443/udp\"]\n"
-        );
-        let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
-        let plan = resolve(&policy, "sluice", begun).expect("the host");
-        let program = lower(&plan);
-        let snapshot = sluice.run(|| enforce(&mut netfilter(), "sluice", &program));
-        let snapshot = snapshot.expect("entered").expect("enforced");
-        assert_eq!(snapshot.program, program);
-        let mut range = Range::open(sluice, "eth0", street, "eth0").expect("opened");
-        let before = range.fire(&[shot(443, 20_000)]).expect("fired").fates;
-        assert!(now() < end, "the machine was too slow for this test");
-        assert_eq!(before, [Fate::Decided(Allow)]);
-        while now() < end {
-            std::thread::sleep(Duration::from_millis(50));
-        }
-        let after = range.fire(&[shot(443, 20_001)]).expect("fired").fates;
-        assert_eq!(after, [Fate::Decided(Deny)]);
-        // What is left in the kernel means what the policy now says.
-        let later = resolve(&policy, "sluice", now()).expect("the host");
-        let mut atlas = tipstaff_core::meaning::Atlas::new();
-        let (meant, found) = (atlas.plan(&later), atlas.program(&snapshot.program.at(now())));
-        assert_eq!(meant, found);
+        // A slow machine needs longer until the rule is in force and has been tried.
+        assert!([3, 12, 40].into_iter().any(ends_after), "the machine was too slow for this test");
     });
+}
+
+/// `false` if the rule had ended before it could be tried.
+fn ends_after(seconds: i64) -> bool {
+    let lab = street_sluice_granary();
+    let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+    let begun = now();
+    let end = Time::from_seconds(begun.seconds() + seconds);
+    // Enough rules to become lookups, with the one that ends ahead of one that does not.
+    let mut text = String::from("edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n");
+    for number in 0..20 {
+        text += &format!(
+            "[[host.sluice.rule]]\nname = \"other-{number}\"\nallow = [\"{}/tcp\"]\n\
+                 from = [\"10.0.{number}.0/24\"]\n",
+            1000 + number
+        );
+    }
+    text += &format!(
+        "[[host.sluice.rule]]\nname = \"for-now\"\nallow = [\"443/tcp\"]\nuntil = {end}\n\
+             log = true\n[[host.sluice.rule]]\nname = \"behind\"\nreject = [\"443/udp\"]\n"
+    );
+    let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
+    let plan = resolve(&policy, "sluice", begun).expect("the host");
+    let program = lower(&plan);
+    let snapshot = sluice.run(|| enforce(&mut netfilter(), "sluice", &program));
+    let snapshot = snapshot.expect("entered").expect("enforced");
+    assert_eq!(snapshot.program, program);
+    let mut range = Range::open(sluice, "eth0", street, "eth0").expect("opened");
+    let before = range.fire(&[shot(443, 20_000)]).expect("fired").fates;
+    if now() >= end {
+        return false;
+    }
+    assert_eq!(before, [Fate::Decided(Allow)]);
+    while now() < end {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let after = range.fire(&[shot(443, 20_001)]).expect("fired").fates;
+    assert_eq!(after, [Fate::Decided(Deny)]);
+    // What is left in the kernel means what the policy now says.
+    let later = resolve(&policy, "sluice", now()).expect("the host");
+    let mut atlas = tipstaff_core::meaning::Atlas::new();
+    let (meant, found) = (atlas.plan(&later), atlas.program(&snapshot.program.at(now())));
+    assert_eq!(meant, found);
+    true
 }
 
 #[test]
