@@ -19,6 +19,7 @@ fn port(text: &str) -> (u16, &str) {
 mod sctp {
     use super::*;
 
+    // SAFETY: as the C library declares them (socket(2), bind(2), listen(2), connect(2)).
     unsafe extern "C" {
         fn socket(family: c_int, kind: c_int, protocol: c_int) -> c_int;
         fn bind(socket: c_int, address: *const Address, length: u32) -> c_int;
@@ -50,12 +51,15 @@ mod sctp {
     }
 
     fn open() -> std::io::Result<OwnedFd> {
+        // SAFETY: it takes three numbers, and what it gives belongs to nobody else.
         Ok(unsafe { OwnedFd::from_raw_fd(check(socket(10, 1, 132))?) })
     }
 
     pub fn waiting(at: SocketAddr) -> std::io::Result<TcpListener> {
         let (socket, at) = (open()?, address(at));
+        // SAFETY: the address lives until the call returns, and is as long as is said.
         check(unsafe { bind(socket.as_raw_fd(), &at, size_of::<Address>() as u32) })?;
+        // SAFETY: it takes two numbers.
         check(unsafe { listen(socket.as_raw_fd(), 16) })?;
         Ok(socket.into())
     }
@@ -63,6 +67,7 @@ mod sctp {
     pub fn connected(to: SocketAddr) -> std::io::Result<TcpStream> {
         let (socket, to) = (TcpStream::from(open()?), address(to));
         socket.set_write_timeout(Some(PATIENCE))?;
+        // SAFETY: as for `bind`.
         match check(unsafe { connect(socket.as_raw_fd(), &to, size_of::<Address>() as u32) }) {
             // So it says that the time is over.
             Err(error) if error.raw_os_error() == Some(115) => Err(ErrorKind::TimedOut.into()),

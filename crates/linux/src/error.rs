@@ -116,7 +116,10 @@ impl Reason {
     /// loaded.
     #[must_use]
     pub fn is_missing(&self) -> bool {
-        matches!(self.errno, Some(libc::ENOENT | libc::EOPNOTSUPP | libc::EPROTONOSUPPORT))
+        matches!(
+            self.errno,
+            Some(libc::ENOENT | libc::EOPNOTSUPP | libc::EPROTONOSUPPORT | libc::EAFNOSUPPORT)
+        )
     }
 }
 

@@ -69,6 +69,13 @@ pub fn report(
         None
     };
     let all: u64 = tries.iter().map(|it| packets[it.packets].count()).sum();
+    if all == 0 {
+        // That nothing disagreed would be no answer.
+        return Err(Failure::usage(
+            "there is nothing to try in that traffic",
+            "a rehearsal sends to the ports of TCP, UDP and SCTP, and ICMP messages",
+        ));
+    }
     let order = Order { host: loaded.plan.host.clone(), scene, packets, tries };
     let begun = Instant::now();
     let mut tally = Tally::new(loaded, receivers);

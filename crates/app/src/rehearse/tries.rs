@@ -68,7 +68,8 @@ fn tries_at(
     let telling = narrowed(&course.telling);
     let every = TrafficSet {
         ports: ByProtocol::new(|it| {
-            let all = COMMON.contains(&it) || is_told_apart(plan, it);
+            // Whoever asks for some traffic gets all of that.
+            let all = COMMON.contains(&it) || is_told_apart(plan, it) || !wanted.is_any();
             if all { wanted.ports[it].clone() } else { telling.ports[it].clone() }
         }),
         ..wanted.clone()

@@ -33,7 +33,8 @@ pub struct Report {
     pub sent: u64,
     /// How long that took, in seconds.
     pub seconds: f64,
-    /// Whether every port was tried, and not only those that rules tell apart.
+    /// Whether every port was tried, and not only those that rules tell apart; of SCTP they are, unless a rule
+    /// or the one who asks names some.
     pub every_port: bool,
     /// What became of the packets, by sender, receiver and interface.
     pub rows: Vec<Row>,

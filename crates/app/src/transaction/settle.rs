@@ -108,16 +108,19 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<Became>, Failur
     {
         let _ = Note::of(last).write(home);
     }
-    if let Some(it) = waits
-        && !it.watcher.is_some_and(Watcher::lives)
-    {
-        let back = Back::of(home, docket.written(), &it);
-        let ready = watch::start(home, it.id, it.deadline, &back, false)?;
-        let watcher = Some(ready.watcher);
-        ready.let_go();
-        set_pending(home, Some(&Pending { watcher, ..it }))?;
+    if let Some(it) = waits.filter(|it| !it.watcher.is_some_and(Watcher::lives)) {
+        watch_again(home, docket, it)?;
     }
     Ok(gone)
+}
+
+/// Starts another watcher for a change that waits and has none that lives.
+fn watch_again(home: &Home, docket: &Docket, waits: Pending) -> Result<(), Failure> {
+    let back = Back::of(home, docket.written(), &waits);
+    let ready = watch::start(home, waits.id, waits.deadline, &back, false)?;
+    let watcher = Some(ready.watcher);
+    ready.let_go();
+    set_pending(home, Some(&Pending { watcher, ..waits }))
 }
 
 pub fn note_reverted(home: &Home, docket: &mut Docket, id: u64) -> Result<(), Failure> {

@@ -79,6 +79,14 @@ fn a_rehearsal_can_be_narrowed_and_says_what_it_does_not_understand() {
     assert!(wrong.stderr.contains("--traffic"), "{}", wrong.stderr);
     let own = desk.run(["rehearse", "--host", "granary", "--from", "10.44.8.20"]).exits(2);
     assert!(own.stderr.contains("nobody to try from"), "{}", own.stderr);
+    // What no rule tells apart is tried all the same if somebody asks for it, and nothing is never well.
+    let asked =
+        ["rehearse", "--host", "granary", "--traffic", "5000-5009/sctp", "--format", "json"];
+    let report = desk.run(asked).exits(0).json();
+    let rows = report["rows"].as_array().expect("a list");
+    assert!(rows.iter().any(|it| it["packets"] == 10), "{report:#}");
+    let nothing = desk.run(["rehearse", "--host", "granary", "--traffic", "igmp"]).exits(2);
+    assert!(nothing.stderr.contains("nothing to try"), "{}", nothing.stderr);
 }
 
 /// Somebody else's table: before our rules it drops one port for the curators, and redirects
