@@ -12,8 +12,7 @@ use tipstaff_core::plan::{HostPlan, RuleId};
 use tipstaff_core::policy::{Rate, Verdict};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::Direction;
-use tipstaff_linux::ruleset;
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::Machine;
 
 /// Regions of a difference with the kernel are listed up to this number of parts.
 const PARTS: usize = 2_000;
@@ -78,6 +77,8 @@ impl Operand {
 
 /// Where policies are, unless an operand says otherwise.
 pub struct Place<'p> {
+    /// The machine whose kernel can be a side.
+    pub machine: &'p dyn Machine,
     /// The file or folder of the policy.
     pub policy: &'p Path,
     /// The host's name; the only one if left out.
@@ -101,15 +102,15 @@ pub fn report(
     let (b_name, mut b) = side(place, second)?;
     if a.is_none() || b.is_none() {
         // The kernel speaks of interfaces by their names of today.
-        a.iter_mut().chain(&mut b).try_for_each(Loaded::place)?;
+        a.iter_mut().chain(&mut b).try_for_each(|it| it.place(place.machine))?;
     }
     let found = match (&a, &b) {
         (Some(a), Some(b)) => {
             let changes = effect::changes((&a.policy, &a.plan), (&b.policy, &b.plan));
             Effects { changes, changes_known: true, ..Effects::default() }
         }
-        (None, Some(b)) => with_kernel(b, true, all)?,
-        (Some(a), None) => with_kernel(a, false, all)?,
+        (None, Some(b)) => with_kernel(place.machine, b, true, all)?,
+        (Some(a), None) => with_kernel(place.machine, a, false, all)?,
         (None, None) => Effects { changes_known: true, ..Effects::default() },
     };
     let equal = found.changes_known && found.changes.is_empty();
@@ -141,9 +142,13 @@ fn side(place: &Place<'_>, operand: &Operand) -> Result<(String, Option<Loaded>)
 }
 
 /// The differences between a policy and the rules in the kernel.
-fn with_kernel(policy: &Loaded, kernel_first: bool, all: bool) -> Result<Effects, Failure> {
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    let Some(snapshot) = ruleset::read(&mut kernel)? else {
+fn with_kernel(
+    machine: &dyn Machine,
+    policy: &Loaded,
+    kernel_first: bool,
+    all: bool,
+) -> Result<Effects, Failure> {
+    let Some(snapshot) = machine.rules()? else {
         return Err(Failure::System {
             message: "no rules of ours are in the kernel".into(),
             help: vec!["put the policy's there with `tipstaff enforce`".into()],

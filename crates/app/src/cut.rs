@@ -4,13 +4,11 @@
 //! connection tracking, for all that has no socket of its own here.
 
 use super::programs::Receivers;
-use super::session::Session;
 use super::{Failure, PacketWords};
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
-use std::fs;
 use std::net::{IpAddr, SocketAddr};
 use tipstaff_core::plan::Decided;
 use tipstaff_core::policy::Verdict;
@@ -19,9 +17,12 @@ use tipstaff_core::space::{
     ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, TCP, Transport, UDP,
 };
 use tipstaff_linux::flows::{self, Flow};
-use tipstaff_linux::ruleset::{self, Tuple, keep_quiet};
-use tipstaff_linux::sockets::{Connection, Listener, Owners, PortProtocol, listeners, under_way};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses, link_towards};
+use tipstaff_linux::ruleset::{Tuple, keep_quiet};
+use tipstaff_linux::sockets::{Connection, Listener, Owners, PortProtocol};
+use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol, Session};
+
+/// The ports from which the system has clients speak (ip(7)).
+const CLIENT_PORTS: &str = "/proc/sys/net/ipv4/ip_local_port_range";
 
 /// What lives on, and what was ended.
 #[derive(Debug, Serialize)]
@@ -83,18 +84,17 @@ struct Found {
 ///
 /// # Errors
 /// [`Failure`] if no rules are in force, or the kernel does not let us look.
-pub fn report(cut: bool) -> Result<Report, Failure> {
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    let held = ruleset::read(&mut kernel)?.filter(|it| !it.dormant);
+pub fn report(machine: &dyn Machine, cut: bool) -> Result<Report, Failure> {
+    let held = machine.rules()?.filter(|it| !it.dormant);
     let Some(held) = held else {
         return Err(Failure::Stopped {
             message: "no rules are in force, so all that lives on is admitted".into(),
             help: vec!["`tipstaff enforce` puts rules in force".into()],
         });
     };
-    let mut found = found(&held.program, &mut kernel)?;
+    let mut found = found(machine, &held.program)?;
     if cut {
-        end(&mut kernel, &mut found)?;
+        end(machine, &mut found)?;
     }
     let living = found.into_iter().map(|it| it.living).collect();
     Ok(Report { host: held.host, cut, living })
@@ -104,24 +104,24 @@ pub fn report(cut: bool) -> Result<Report, Failure> {
 ///
 /// # Errors
 /// As for [`report`].
-pub fn count(rules: &RuleProgram) -> Result<usize, Failure> {
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    Ok(found(rules, &mut kernel)?.len())
+pub fn count(machine: &dyn Machine, rules: &RuleProgram) -> Result<usize, Failure> {
+    Ok(found(machine, rules)?.len())
 }
 
-fn end(kernel: &mut NetlinkSocket, found: &mut [Found]) -> Result<(), Failure> {
-    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
+fn end(machine: &dyn Machine, found: &mut [Found]) -> Result<(), Failure> {
+    let mut kernel = machine.channel(Protocol::Netfilter)?;
+    let mut diagnosis = machine.channel(Protocol::SocketDiagnosis)?;
     // First nothing of them passes any more; else a packet could begin them anew in between.
     let others = || found.iter().filter(|it| !it.living.own_session);
     let quiet: Vec<Tuple> =
         others().filter(|it| !it.is_own_tcp()).filter_map(|it| it.tuple).collect();
-    let quieted = keep_quiet(kernel, &quiet).map_err(|error| error.to_string());
+    let quieted = keep_quiet(&mut kernel, &quiet).map_err(|error| error.to_string());
     for it in found.iter_mut() {
         if it.living.own_session {
             it.living.ended = Some(false);
             continue;
         }
-        let ended = it.end(kernel, &mut diagnosis, quieted.as_ref().err());
+        let ended = it.end(&mut kernel, &mut diagnosis, quieted.as_ref().err());
         it.living.ended = Some(ended.is_ok());
         it.living.why_not = ended.err();
     }
@@ -164,34 +164,32 @@ struct Here<'r> {
     listeners: Vec<Listener>,
     receivers: Receivers,
     owners: Owners,
-    routes: NetlinkSocket,
+    machine: &'r dyn Machine,
     links: HashMap<IpAddr, Option<String>>,
     /// The ports that the kernel gives to those who ask for none.
     clients: (u16, u16),
 }
 
-fn found(rules: &RuleProgram, kernel: &mut NetlinkSocket) -> Result<Vec<Found>, Failure> {
-    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
-    let mut routes = NetlinkSocket::open(Protocol::Route)?;
+fn found(machine: &dyn Machine, rules: &RuleProgram) -> Result<Vec<Found>, Failure> {
     let mut here = Here {
         rules,
-        own: addresses(&mut routes)?,
-        session: Session::own(),
-        listeners: listeners(&mut diagnosis)?,
-        receivers: Receivers::of_rules(rules)?,
-        owners: Owners::look(),
-        routes,
+        own: machine.addresses()?,
+        session: machine.own_session(),
+        listeners: machine.listeners()?,
+        receivers: Receivers::of_rules(machine, rules)?,
+        owners: machine.owners(),
+        machine,
         links: HashMap::new(),
-        clients: client_ports(),
+        clients: client_ports(machine),
     };
     // Who keeps track of nothing has no flows.
-    let tracked = match flows::flows(kernel) {
+    let tracked = match machine.flows() {
         Err(error @ LinuxError::NotPermitted { .. }) => return Err(error.into()),
         other => other.unwrap_or_default(),
     };
     let mut list = Vec::new();
     let mut seen: HashSet<(u8, SocketAddr, SocketAddr)> = HashSet::new();
-    for socket in under_way(&mut diagnosis)? {
+    for socket in machine.under_way(&PortProtocol::ALL)? {
         let protocol = socket.protocol.number();
         let ends = (protocol, socket.own, socket.peer);
         if protocol == TCP {
@@ -223,8 +221,8 @@ fn ends(flow: &Flow) -> Option<(SocketAddr, SocketAddr)> {
 }
 
 /// `net.ipv4.ip_local_port_range`, for both versions.
-fn client_ports() -> (u16, u16) {
-    let text = fs::read_to_string("/proc/sys/net/ipv4/ip_local_port_range").unwrap_or_default();
+fn client_ports(machine: &dyn Machine) -> (u16, u16) {
+    let text = machine.setting(CLIENT_PORTS).unwrap_or_default();
     let mut words = text.split_whitespace().map(|it| it.parse().ok());
     match (words.next().flatten(), words.next().flatten()) {
         (Some(first), Some(last)) => (first, last),
@@ -238,9 +236,9 @@ impl Here<'_> {
     }
 
     fn link(&mut self, address: IpAddr) -> Option<String> {
-        let routes = &mut self.routes;
+        let machine = self.machine;
         let known = self.links.entry(address);
-        known.or_insert_with(|| link_towards(routes, address).ok().flatten()).clone()
+        known.or_insert_with(|| machine.way_to(address).ok().and_then(|it| it.link)).clone()
     }
 
     /// Whether somebody waits at that port for whoever comes.

@@ -7,6 +7,7 @@ use crate::store::{
 };
 use serde::Serialize;
 use std::collections::BTreeSet;
+use tipstaff_linux::Machine;
 
 /// All that the docket holds, newest first.
 #[derive(Debug, Serialize)]
@@ -98,7 +99,7 @@ pub fn policy(home: &Home, id: u64) -> Result<Loaded, Failure> {
 ///
 /// # Errors
 /// [`Failure`] if it cannot be read or written at all.
-pub fn mend(home: &Home) -> Result<Mended, Failure> {
+pub fn mend(machine: &dyn Machine, home: &Home) -> Result<Mended, Failure> {
     let mut docket = Docket::open(home)?;
     let lost = docket.written().lost.clone();
     let mut found = damaged(home, docket.entries());
@@ -116,7 +117,7 @@ pub fn mend(home: &Home) -> Result<Mended, Failure> {
     }
     found.extend(note(home, &docket));
     drop(docket);
-    transaction::look_after(home);
+    transaction::look_after(machine, home);
     let entries = Docket::look(home)?.entries.len();
     Ok(Mended { state: home.folder.display().to_string(), entries, lost, found })
 }

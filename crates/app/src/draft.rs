@@ -1,13 +1,10 @@
 //! `draft`: a first policy from what this machine does now.
 
 use super::Failure;
-use super::session::Session;
 use serde::Serialize;
-use std::fs;
 use tipstaff_core::draft::{Contact, Facts, Link, Listener, draft};
-use tipstaff_linux::flows::flows;
-use tipstaff_linux::sockets::{self, PortProtocol};
-use tipstaff_linux::{NetlinkSocket, Protocol, links};
+use tipstaff_linux::Machine;
+use tipstaff_linux::sockets::PortProtocol;
 
 /// UDP, as flows name it (RFC 768).
 const UDP: u8 = 17;
@@ -24,25 +21,29 @@ pub struct Report {
     pub unseen: Vec<String>,
 }
 
-/// Drafts a policy for the calling thread's network namespace; `host` is its name, this
+/// Drafts a policy for a machine; `host` is its name, this
 /// machine's if left out. With `by_program`, rules are for the programs that listen now.
 ///
 /// # Errors
 /// [`Failure`] if links or sockets cannot be listed.
-pub fn report(host: Option<&str>, by_program: bool) -> Result<Report, Failure> {
+pub fn report(
+    machine: &dyn Machine,
+    host: Option<&str>,
+    by_program: bool,
+) -> Result<Report, Failure> {
     let mut unseen = Vec::new();
-    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
-    let listening = sockets::listeners(&mut diagnosis)?;
+    let listening = machine.listeners()?;
     if listening.iter().any(|listener| listener.owner.is_none()) {
         unseen.push("some programs, which the system shows to root only".into());
     }
-    let mut contacts: Vec<Contact> = sockets::connections(&mut diagnosis)?
+    let mut contacts: Vec<Contact> = machine
+        .connections()?
         .into_iter()
         .map(|it| Contact { protocol: it.protocol, port: it.own.port(), peer: it.peer.ip() })
         .collect();
-    let links = links(&mut NetlinkSocket::open(Protocol::Route)?)?;
+    let links = machine.links()?;
     // A UDP service has no connections of its own, but the kernel may keep track of its flows.
-    match NetlinkSocket::open(Protocol::Netfilter).and_then(|mut socket| flows(&mut socket)) {
+    match machine.flows() {
         Ok(flows) => {
             let own = |it| links.iter().flat_map(|link| &link.addresses).any(|own| own.0 == it);
             let here = flows.iter().filter(|it| it.protocol == UDP && own(it.destination));
@@ -52,8 +53,8 @@ pub fn report(host: Option<&str>, by_program: bool) -> Result<Report, Failure> {
         }
         Err(_) => unseen.push("who uses UDP services, which the system shows to root only".into()),
     }
-    let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
-    let on = |path: &&str| fs::read_to_string(path).is_ok_and(|it| it.trim() == "1");
+    let name = machine.name();
+    let on = |path: &&str| machine.setting(path).is_ok_and(|it| it.trim() == "1");
     let facts = Facts {
         host: host
             .map_or_else(|| name.split('.').next().unwrap_or_default().to_owned(), Into::into),
@@ -76,7 +77,7 @@ pub fn report(host: Option<&str>, by_program: bool) -> Result<Report, Failure> {
             })
             .collect(),
         contacts,
-        session: Session::own().map(|it| (it.client, it.port)),
+        session: machine.own_session().map(|it| (it.client, it.port)),
         by_program,
         unseen: unseen.clone(),
     };

@@ -4,12 +4,11 @@ use super::{Failure, Loaded};
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeSet;
-use std::path::Path;
 use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Decision, Idle, Kind, RuleId};
 use tipstaff_core::policy::Diagnostic;
 use tipstaff_core::program::{Action, RuleProgram, Then};
-use tipstaff_linux::programs;
+use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::Snapshot;
 
 /// What `enforce` changed in the kernel, and what it left alone.
@@ -46,12 +45,12 @@ pub struct Report {
 ///
 /// # Errors
 /// [`Failure`] if there is one.
-pub fn can_tell_programs(loaded: &Loaded) -> Result<(), Failure> {
+pub fn can_tell_programs(machine: &dyn Machine, loaded: &Loaded) -> Result<(), Failure> {
     let in_force =
         |it: &&Decision| it.id.kind == Kind::Rule && it.idle.is_none() && it.names_programs();
     let mut decisions = loaded.plan.decisions().map(|it| it.1);
     let Some(decision) = decisions.find(in_force) else { return Ok(()) };
-    let lacking = programs::lacking();
+    let lacking = machine.lacking_for_programs();
     if lacking.is_empty() {
         return Ok(());
     }
@@ -71,7 +70,7 @@ pub fn can_tell_programs(loaded: &Loaded) -> Result<(), Failure> {
 }
 
 /// What the policy changes, held against what the kernel held before.
-pub fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
+pub fn report(machine: &dyn Machine, loaded: &Loaded, before: Option<&Snapshot>) -> Report {
     let written = || loaded.plan.decisions().filter(|it| it.1.id.kind == Kind::Rule);
     let mut report = Report {
         host: loaded.plan.host.clone(),
@@ -83,7 +82,7 @@ pub fn report(loaded: &Loaded, before: Option<&Snapshot>) -> Report {
             .map(|it| it.1.id.to_string())
             .collect(),
         left_out: loaded.left_out(),
-        programs: programs_of(loaded),
+        programs: programs_of(machine, loaded),
         not_recognised: Vec::new(),
         new: Vec::new(),
         changed: Vec::new(),
@@ -112,10 +111,10 @@ pub struct Program {
     pub file: say::AtPath,
 }
 
-fn programs_of(loaded: &Loaded) -> Vec<Program> {
+fn programs_of(machine: &dyn Machine, loaded: &Loaded) -> Vec<Program> {
     let paths: BTreeSet<String> = loaded.program.program_lists().into_iter().flatten().collect();
     let program = |path: String| {
-        let file = super::programs::word(&programs::kind_of(Path::new(&path)));
+        let file = super::programs::word(&machine.file_kind(&path));
         Program { path, file }
     };
     paths.into_iter().map(program).collect()

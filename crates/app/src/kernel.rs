@@ -4,9 +4,7 @@ use super::{Failure, Loaded};
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
-use tipstaff_linux::{
-    Need, NetlinkSocket, OLDEST, Protocol, abilities, is_too_old, release, ruleset,
-};
+use tipstaff_linux::{Machine, Need, OLDEST, is_too_old};
 
 /// What was found by trying.
 #[derive(Debug, Serialize)]
@@ -53,12 +51,12 @@ impl Report {
 ///
 /// # Errors
 /// [`Failure`] if this process may not try.
-pub fn report(loaded: &Loaded) -> Result<Report, Failure> {
+pub fn report(machine: &dyn Machine, loaded: &Loaded) -> Result<Report, Failure> {
     // Who may not even look would take every lack of a right for a lack of the kernel.
-    ruleset::generation(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
-    let kernel = release();
+    machine.generation()?;
+    let kernel = machine.release();
     let too_old = is_too_old(&kernel);
-    let found = abilities(&loaded.plan.host, &loaded.program);
+    let found = machine.abilities(&loaded.plan.host, &loaded.program)?;
     let needs_programs = !loaded.program.program_lists().is_empty();
     let needed = |need: Need| need == Need::Rules || (need == Need::Programs && needs_programs);
     let falls_short = too_old || found.iter().any(|it| needed(it.need) && it.lacking.is_some());
@@ -88,8 +86,8 @@ fn oldest() -> String {
 ///
 /// # Errors
 /// [`Failure::System`], if it is one.
-pub fn must_be_new_enough() -> Result<(), Failure> {
-    let kernel = release();
+pub fn must_be_new_enough(machine: &dyn Machine) -> Result<(), Failure> {
+    let kernel = machine.release();
     if !is_too_old(&kernel) {
         return Ok(());
     }

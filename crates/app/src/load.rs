@@ -10,7 +10,7 @@ use tipstaff_core::plan::{Decision, HostPlan, Idle, Placed, resolve};
 use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_all};
 use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_core::space::Direction;
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, links_seen};
+use tipstaff_linux::{LinuxError, Machine};
 
 /// A policy that has been read, and what it means for the host in question.
 #[derive(Clone, Debug)]
@@ -71,11 +71,11 @@ impl Loaded {
     ///
     /// # Errors
     /// [`LinuxError`] if they cannot be listed.
-    pub fn place(&mut self) -> Result<(), LinuxError> {
+    pub fn place(&mut self, machine: &dyn Machine) -> Result<(), LinuxError> {
         if Direction::ALL.iter().all(|it| self.plan.interfaces_told_apart(*it).is_empty()) {
             return Ok(());
         }
-        let links = links_seen(&mut NetlinkSocket::open(Protocol::Route)?)?;
+        let links = machine.links_seen()?;
         self.placed = self.plan.place(&links);
         self.program = lower(&self.plan);
         Ok(())
@@ -113,9 +113,13 @@ pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
 ///
 /// # Errors
 /// As for [`load`], or if the machine's interfaces cannot be listed.
-pub fn load_here(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
+pub fn load_here(
+    machine: &dyn Machine,
+    path: &Path,
+    host: Option<&str>,
+) -> Result<Loaded, Failure> {
     let mut policy = load(path, host)?;
-    policy.place()?;
+    policy.place(machine)?;
     Ok(policy)
 }
 
@@ -136,7 +140,11 @@ pub fn load_all(path: &Path) -> Result<(Vec<Source>, Policy, Time), Failure> {
 ///
 /// # Errors
 /// As for [`load`].
-pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
+pub fn load_for_kernel(
+    machine: &dyn Machine,
+    path: &Path,
+    host: Option<&str>,
+) -> Result<Loaded, Failure> {
     let files = read_path(path)?;
     if let Ok(folder) = fs::metadata(path)
         && folder.is_dir()
@@ -150,7 +158,7 @@ pub fn load_for_kernel(path: &Path, host: Option<&str>) -> Result<Loaded, Failur
     let changed = files.iter().map(|file| file.1.mtime()).max().unwrap_or_default();
     let sources = files.into_iter().map(|file| file.0).collect();
     let mut policy = loaded(&path.display().to_string(), sources, host)?;
-    policy.place()?;
+    policy.place(machine)?;
     policy.not_before(Time::from_seconds(changed - CLOCKS_DIFFER));
     Ok(policy)
 }

@@ -6,14 +6,13 @@ use crate::store::{Docket, Home};
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::HashMap;
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tipstaff_core::program::{Action, RuleProgram, Test};
 use tipstaff_linux::programs::{self, Demand, FileKind, ProgramFile, Standings};
 use tipstaff_linux::ruleset::{self, Marks};
-use tipstaff_linux::sockets::{Listener, Owner, PortProtocol, receivers};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+use tipstaff_linux::sockets::{Listener, Owner, PortProtocol};
+use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol};
 
 /// What the system says behind the path of a file that is not there any more.
 const REMOVED: &str = " (deleted)";
@@ -64,14 +63,14 @@ pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxErro
 }
 
 /// Whether the kernel recognises the programs of the rules in force as they are now.
-pub fn are_known(policy: &Loaded, marks: &Marks) -> bool {
+pub fn are_known(machine: &dyn Machine, policy: &Loaded, marks: &Marks) -> bool {
     let named = !policy.program.program_lists().is_empty();
-    match programs::read() {
+    match machine.recognition() {
         // Who may not look may have nothing recognised either.
         Ok(None) | Err(_) => !named,
         Ok(Some(_)) if !named => false,
         Ok(Some(_)) if marks.mask != policy.plan.program_marks => false,
-        Ok(Some(_)) => programs::look(marks).is_ok_and(|it| is_up_to_date(&it)),
+        Ok(Some(_)) => machine.standings(marks).is_ok_and(|it| is_up_to_date(&it)),
     }
 }
 
@@ -142,18 +141,22 @@ impl Report {
 ///
 /// # Errors
 /// [`Failure`] if the kernel does not let us look.
-pub fn report() -> Result<Report, Failure> {
-    let snapshot = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+pub fn report(machine: &dyn Machine) -> Result<Report, Failure> {
+    let snapshot = machine.rules()?;
     let host = snapshot.as_ref().map(|it| it.host.clone());
     let marks = snapshot.map(|it| it.marks).unwrap_or_default();
-    Ok(of(host, &marks)?)
+    Ok(of(machine, host, &marks)?)
 }
 
 /// How things stand with the programs of rules.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us look.
-pub fn of(host: Option<String>, marks: &Marks) -> Result<Report, LinuxError> {
+pub fn of(
+    machine: &dyn Machine,
+    host: Option<String>,
+    marks: &Marks,
+) -> Result<Report, LinuxError> {
     let mut report = Report {
         host,
         recognised: true,
@@ -164,7 +167,7 @@ pub fn of(host: Option<String>, marks: &Marks) -> Result<Report, LinuxError> {
         refreshed: false,
     };
     if marks.lists.is_empty() {
-        if programs::read()?.is_some() {
+        if machine.recognition()?.is_some() {
             report.trouble.push(
                 "sockets are still recognised, and no rule asks for it; `tipstaff release`, or \
                  enforce again"
@@ -173,7 +176,7 @@ pub fn of(host: Option<String>, marks: &Marks) -> Result<Report, LinuxError> {
         }
         return Ok(report);
     }
-    let standings = programs::look(marks)?;
+    let standings = machine.standings(marks)?;
     match &standings.recognition {
         None => {
             report.recognised = false;
@@ -252,16 +255,16 @@ fn trouble(file: &ProgramFile) -> Vec<String> {
 ///
 /// # Errors
 /// [`Failure`] if the kernel refuses.
-pub fn refresh(home: &Home) -> Result<Report, Failure> {
+pub fn refresh(machine: &dyn Machine, home: &Home) -> Result<Report, Failure> {
     // Whoever else changes what is enforced waits until this is done.
     let _docket = Docket::open(home)?;
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let mut kernel = machine.channel(Protocol::Netfilter)?;
     let generation = ruleset::generation(&mut kernel)?;
-    let Some(found) = ruleset::read(&mut kernel)? else { return report() };
+    let Some(found) = ruleset::read(&mut kernel)? else { return report(machine) };
     if found.marks.mask == 0 {
-        return report();
+        return report(machine);
     }
-    let before = programs::look(&found.marks)?;
+    let before = machine.standings(&found.marks)?;
     let demand = Demand {
         mask: found.marks.mask,
         lists: found.marks.lists.keys().cloned().collect(),
@@ -286,7 +289,7 @@ pub fn refresh(home: &Home) -> Result<Report, Failure> {
         }
     }
     prepared.settle()?;
-    Ok(Report { refreshed: !is_up_to_date(&before), ..report()? })
+    Ok(Report { refreshed: !is_up_to_date(&before), ..report(machine)? })
 }
 
 /// Whether every part of the kernel's rules is one that we make.
@@ -304,17 +307,18 @@ fn is_ours(program: &RuleProgram) -> bool {
 /// # Errors
 /// [`Failure`] if the kernel refuses, or `tell` fails.
 pub fn watch(
+    machine: &dyn Machine,
     home: &Home,
     mut tell: impl FnMut(&Report) -> Result<(), Failure>,
 ) -> Result<(), Failure> {
     let mut seen: Option<Vec<(String, Vec<u32>)>> = None;
     loop {
-        let now = report()?;
+        let now = report(machine)?;
         let processes = |it: &Program| (it.path.clone(), it.processes.clone());
         let running: Vec<_> = now.programs.iter().map(processes).collect();
         let stale = now.programs.iter().any(|it| !it.recognised && it.file != say::AtPath::Missing);
         if stale || !now.recognised || seen.as_ref().is_some_and(|it| *it != running) {
-            let report = refresh(home)?;
+            let report = refresh(machine, home)?;
             if report.refreshed {
                 tell(&report)?;
             }
@@ -330,17 +334,17 @@ pub struct Names(HashMap<PathBuf, String>);
 
 impl Names {
     /// Those of a policy's rules. Paths may be links.
-    pub fn of(policy: &Loaded) -> Self {
+    pub fn of(machine: &dyn Machine, policy: &Loaded) -> Self {
         let lists = policy.plan.decisions().flat_map(|it| &it.1.conditions);
-        Self::of_paths(lists.flat_map(|it| it.programs.iter().cloned()))
+        Self::of_paths(machine, lists.flat_map(|it| it.programs.iter().cloned()))
     }
 
-    fn of_paths(paths: impl Iterator<Item = String>) -> Self {
+    fn of_paths(machine: &dyn Machine, paths: impl Iterator<Item = String>) -> Self {
         let mut names = HashMap::new();
         for path in paths {
             let path = &path;
             names.insert(PathBuf::from(path), path.clone());
-            if let Ok(real) = fs::canonicalize(path) {
+            if let Some(real) = machine.real_path(path) {
                 names.entry(real).or_insert_with(|| path.clone());
             }
         }
@@ -374,24 +378,21 @@ impl Receivers {
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us.
-    pub fn look(policy: &Loaded) -> Result<Self, LinuxError> {
-        Self::with(Names::of(policy))
+    pub fn look(machine: &dyn Machine, policy: &Loaded) -> Result<Self, LinuxError> {
+        Self::with(machine, Names::of(machine, policy))
     }
 
     /// Looks, for rules that are in force.
     ///
     /// # Errors
     /// As for [`Self::look`].
-    pub fn of_rules(rules: &RuleProgram) -> Result<Self, LinuxError> {
-        Self::with(Names::of_paths(rules.program_lists().into_iter().flatten()))
+    pub fn of_rules(machine: &dyn Machine, rules: &RuleProgram) -> Result<Self, LinuxError> {
+        let paths = rules.program_lists().into_iter().flatten();
+        Self::with(machine, Names::of_paths(machine, paths))
     }
 
-    fn with(names: Names) -> Result<Self, LinuxError> {
-        let listeners = if names.0.is_empty() {
-            Vec::new()
-        } else {
-            receivers(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?
-        };
+    fn with(machine: &dyn Machine, names: Names) -> Result<Self, LinuxError> {
+        let listeners = if names.0.is_empty() { Vec::new() } else { machine.receivers()? };
         Ok(Self { names, listeners })
     }
 

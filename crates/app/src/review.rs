@@ -7,6 +7,7 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_core::analysis::{self, Code};
 use tipstaff_core::policy::nearest;
+use tipstaff_linux::Machine;
 
 /// All that is probably not meant.
 #[derive(Debug, Serialize)]
@@ -32,12 +33,12 @@ impl Report {
 ///
 /// # Errors
 /// [`Failure`] if the machine cannot be looked at.
-pub fn report(loaded: &Loaded, live: bool) -> Result<Report, Failure> {
+pub fn report(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<Report, Failure> {
     let likely = |direction| likely_packet(direction, &loaded.plan);
     let found = analysis::review(&loaded.policy, &loaded.plan, loaded.now, &likely);
     let mut findings: Vec<Finding> = found.into_iter().map(words).collect();
     if live {
-        findings.extend(live::findings(loaded)?.into_iter().map(words));
+        findings.extend(live::findings(machine, loaded)?.into_iter().map(words));
     }
     Ok(Report { host: loaded.plan.host.clone(), live, findings })
 }

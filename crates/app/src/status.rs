@@ -8,13 +8,12 @@ use crate::store::{
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
-use std::fs;
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
 use tipstaff_core::program::{Drift, ProgramRule, compare};
 use tipstaff_core::space::Direction;
-use tipstaff_linux::ruleset::{self, Denies, OtherTable, Snapshot, Tally};
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::Machine;
+use tipstaff_linux::ruleset::{Denies, OtherTable, Snapshot, Tally};
 
 /// What the kernel holds.
 #[derive(Debug, Serialize)]
@@ -182,10 +181,9 @@ pub struct OtherChain {
 ///
 /// # Errors
 /// [`Failure`] if the kernel cannot be read.
-pub fn report(loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    let snapshot = ruleset::read(&mut kernel)?;
-    let others = ruleset::others(&mut kernel)?;
+pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
+    let snapshot = machine.rules()?;
+    let others = machine.others()?;
     // Who may not look into the docket still learns the rest.
     let (written, kept_trouble) = kept(home);
     let entries = written.entries;
@@ -205,22 +203,22 @@ pub fn report(loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
     let docket = in_docket(&entries, loaded, home);
     Ok(Report {
         host: loaded.plan.host.clone(),
-        programs: programs::of(snapshot.as_ref().map(|it| it.host.clone()), &marks).ok(),
+        programs: programs::of(machine, snapshot.as_ref().map(|it| it.host.clone()), &marks).ok(),
         left_out: loaded.left_out(),
         in_force: snapshot.as_ref().is_some_and(|it| !it.dormant),
         dormant: snapshot.as_ref().is_some_and(|it| it.dormant),
         enforced_host: snapshot.as_ref().map(|it| it.host.clone()),
         equal: compared.as_ref().map(|it| it.equal),
         same_form: compared.as_ref().map(|it| it.same_form),
-        after_reboot: boot_service().is_some() && confirmed,
-        boot_service: boot_service(),
+        after_reboot: boot_service(machine).is_some() && confirmed,
+        boot_service: boot_service(machine),
         docket,
         kept_trouble,
         odd_interfaces: super::live::odd_interfaces(loaded),
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         others: others.into_iter().map(other).collect(),
-        older_tables: older_tables(),
+        older_tables: older_tables(machine),
     })
 }
 
@@ -292,9 +290,9 @@ fn is_in_force(entry: &Entry) -> bool {
 }
 
 /// What is set up to load the rules at boot.
-fn boot_service() -> Option<say::BootService> {
+fn boot_service(machine: &dyn Machine) -> Option<say::BootService> {
     let enabled = |folders: &[&str], name: &str| {
-        folders.iter().any(|folder| fs::exists(format!("{folder}/{name}")).unwrap_or(false))
+        folders.iter().any(|folder| machine.has(&format!("{folder}/{name}")))
     };
     let systemd = [
         "/etc/systemd/system/sysinit.target.wants",
@@ -459,14 +457,14 @@ fn other(table: OtherTable) -> Other {
 }
 
 /// The kernel lists its older filter's tables in two files, which only root can read.
-fn older_tables() -> Vec<String> {
+fn older_tables(machine: &dyn Machine) -> Vec<String> {
     let files = [
         ("IPv4", "/proc/thread-self/net/ip_tables_names"),
         ("IPv6", "/proc/thread-self/net/ip6_tables_names"),
     ];
     let mut found = Vec::new();
     for (version, file) in files {
-        let names = fs::read_to_string(file).unwrap_or_default();
+        let names = machine.setting(file).unwrap_or_default();
         found.extend(names.lines().map(|name| format!("{version} {name}")));
     }
     found

@@ -1,22 +1,15 @@
 //! Names of users.
 
-use std::collections::HashMap;
-use std::fs;
+use std::collections::BTreeMap;
+use tipstaff_linux::Machine;
 
-/// The names in the system's list of users (passwd(5)), by number.
-pub struct Users(HashMap<u32, String>);
+/// The names in a machine's list of users, by number.
+pub struct Users(BTreeMap<u32, String>);
 
 impl Users {
-    /// Reads the list; without one, users go by their numbers.
-    pub fn read() -> Self {
-        let text = fs::read_to_string("/etc/passwd").unwrap_or_default();
-        let entries = text.lines().filter_map(|line| {
-            let mut fields = line.split(':');
-            let name = fields.next()?;
-            let number = fields.nth(1)?.parse().ok()?;
-            Some((number, name.to_owned()))
-        });
-        Self(entries.collect())
+    /// Asks for the list; without one, users go by their numbers.
+    pub fn of(machine: &dyn Machine) -> Self {
+        Self(machine.users())
     }
 
     /// The user's name, or the number where there is none.

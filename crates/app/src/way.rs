@@ -1,18 +1,18 @@
 //! A session, as far as rules look at it.
 
 use super::programs::Receivers;
-use super::session::Session;
 use tipstaff_core::analysis;
 use tipstaff_linux::sockets::PortProtocol;
-use tipstaff_linux::{NetlinkSocket, Protocol, link_towards};
+use tipstaff_linux::{Machine, Session};
 
 /// The session, as far as rules look at it.
-pub fn way(session: &Session, receivers: Option<&Receivers>) -> analysis::Session {
+pub fn way(
+    machine: &dyn Machine,
+    session: &Session,
+    receivers: Option<&Receivers>,
+) -> analysis::Session {
     // By which interface it comes in is told by the way back to it.
-    let interface = NetlinkSocket::open(Protocol::Route)
-        .and_then(|mut routes| link_towards(&mut routes, session.client))
-        .ok()
-        .flatten();
+    let interface = machine.way_to(session.client).ok().and_then(|it| it.link);
     analysis::Session {
         client: (session.client, session.client_port),
         server: (session.server, session.port),

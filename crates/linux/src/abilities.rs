@@ -5,7 +5,7 @@ use crate::flows::flows;
 use crate::kernel::tracking;
 use crate::programs;
 use crate::ruleset::{LOG_GROUP, enforce};
-use crate::sockets::listeners;
+use crate::sockets::{PortProtocol, waiting};
 use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol, ask};
 use tipstaff_core::program::RuleProgram;
@@ -97,7 +97,10 @@ pub fn abilities(host: &str, program: &RuleProgram) -> Vec<Ability> {
     note(
         Need::Sockets,
         "the list of sockets, for `reach`, `draft`, `cut` and the guard",
-        tried(apart(|socket| listeners(socket).map(drop), Protocol::SocketDiagnosis)),
+        tried(apart(
+            |socket| waiting(socket, &PortProtocol::ALL).map(drop),
+            Protocol::SocketDiagnosis,
+        )),
         "who listens is not known",
     );
     note(

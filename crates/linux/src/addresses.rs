@@ -83,34 +83,35 @@ pub fn links(transport: &mut dyn Transport) -> Result<Vec<Link>, LinuxError> {
     Ok(on.map(|it| Link { index: it.index, name: it.name, addresses: of(it.index) }).collect())
 }
 
-/// Whether packets to `address` end at this host, so that it can speak for the address: because a
-/// link has it, or because a route says that a whole network does. An address to which there is
-/// no route at all is not this host's.
-///
-/// # Errors
-/// [`LinuxError`] if the kernel does not let us ask.
-pub fn is_own(transport: &mut dyn Transport, address: IpAddr) -> Result<bool, LinuxError> {
-    Ok(route_to(transport, address)?.is_some_and(|route| route.is_local))
+/// Where packets to an address go.
+#[derive(Clone, Debug, PartialEq, Eq, Default)]
+pub struct Way {
+    /// Whether they end at this host, so that it can speak for the address: because a link has it, or because
+    /// a route says that a whole network does.
+    pub is_own: bool,
+    /// The link by which they leave, and by which, where routes are the same both ways, those come in that the
+    /// address sends; `None` if there is no way.
+    pub link: Option<String>,
 }
 
-/// The name of the link by which packets to `address` leave this host, and so, where routes are
-/// the same both ways, the one by which packets from there come in.
+/// Where packets to `address` go. To an address to which there is no route at all there is no way, and it is not this
+/// host's.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us ask.
-pub fn link_towards(
-    transport: &mut dyn Transport,
-    address: IpAddr,
-) -> Result<Option<String>, LinuxError> {
-    let Some(index) = route_to(transport, address)?.and_then(|route| route.link) else {
-        return Ok(None);
-    };
+pub(crate) fn way_to(transport: &mut dyn Transport, address: IpAddr) -> Result<Way, LinuxError> {
+    let Some(route) = route_to(transport, address)? else { return Ok(Way::default()) };
     let doing = "name a link";
-    let any = socket(AddressFamily::INET, SocketType::DGRAM, None)
-        .map_err(|source| LinuxError::system(doing, source))?;
-    let name = netdevice::index_to_name(&any, index)
-        .map_err(|source| LinuxError::system(doing, source))?;
-    Ok(Some(name))
+    let link = match route.link {
+        None => None,
+        Some(index) => {
+            let any = socket(AddressFamily::INET, SocketType::DGRAM, None)
+                .map_err(|source| LinuxError::system(doing, source))?;
+            let name = netdevice::index_to_name(&any, index);
+            Some(name.map_err(|source| LinuxError::system(doing, source))?)
+        }
+    };
+    Ok(Way { is_own: route.is_local, link })
 }
 
 /// Lists the routing rules of the transport's network namespace that look at marks.

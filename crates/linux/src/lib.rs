@@ -1,6 +1,6 @@
 //! Everything of Tipstaff that talks to the Linux kernel.
 //!
-//! [`ruleset`] puts rule programs into the kernel and reads them back, [`sockets`] lists what
+//! A [`Machine`] is what use cases ask: the one before us, or one whose answers were recorded. [`ruleset`] puts rule programs into the kernel and reads them back, [`sockets`] lists what
 //! listens, [`programs`] has sockets told apart by program, [`flows`] lists what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets, [`replica`] copies
 //! a machine into a lab. All `unsafe` code of
 //! the project is in the modules below `sys`, each with the reason why it is sound.
@@ -13,24 +13,29 @@ pub mod flows;
 mod groups;
 mod kernel;
 pub mod lab;
+mod machine;
 mod place;
 mod privileges;
 pub mod probe;
 pub mod programs;
 pub mod replica;
 pub mod ruleset;
+mod session;
 pub mod sockets;
 mod sys;
 mod transport;
+mod users;
 
 pub use abilities::{Ability, Need, abilities};
-pub use addresses::{Link, addresses, is_own, link_towards, links, links_seen, mark_rules};
+pub use addresses::{Link, Way};
 pub use batch::deliver;
 pub use error::{LinuxError, Reason};
 pub use groups::{leave_control_groups, return_to_control_groups};
-pub use kernel::{OLDEST, is_too_old, release, tracking};
+pub use kernel::{OLDEST, is_too_old, tracking};
+pub use machine::{Here, Machine};
 pub use place::Place;
 pub use privileges::{keep_only_what_enforcing_needs, run_before_others};
+pub use session::Session;
 pub use sys::die_with_parent;
 pub use sys::lock::lock_for_writing;
 pub use sys::namespace::Namespace;

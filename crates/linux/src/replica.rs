@@ -1,12 +1,14 @@
 //! A copy of a machine's whole live rule set, links, addresses and listeners in a lab, so that
 //! the machine as it stands can be tried with nothing sent on its real network.
 
+use crate::addresses::links;
 use crate::batch::deliver;
 use crate::lab::{Stage, StageLink};
-use crate::sockets::{Listener, PortProtocol, kind, listeners};
+use crate::machine::{Here, Machine};
+use crate::sockets::{Listener, PortProtocol, kind};
 use crate::sys::mark;
 use crate::transport::{NetlinkSocket, Protocol, Transport, dump};
-use crate::{LinuxError, Reason, links};
+use crate::{LinuxError, Reason};
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, listen, socket_with, sockopt};
 use std::collections::HashSet;
@@ -81,7 +83,7 @@ impl Replica {
             .into_iter()
             .map(|it| StageLink { name: it.name, index: Some(it.index), addresses: it.addresses })
             .collect();
-        let listeners = listeners(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?;
+        let listeners = (&Here as &dyn Machine).listeners()?;
         let on = |path: &str| fs::read_to_string(path).is_ok_and(|it| it.trim() == "1");
         let forwards =
             on("/proc/sys/net/ipv4/ip_forward") || on("/proc/sys/net/ipv6/conf/all/forwarding");

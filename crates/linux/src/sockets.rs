@@ -41,27 +41,14 @@ pub struct Listener {
     pub owner: Option<Owner>,
 }
 
-/// Lists all listeners of the transport's network namespace, by port.
+/// Lists the sockets of some protocols that wait for traffic in the transport's network namespace, by port.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
 ///
 /// # References
 /// `sock_diag(7)`, `proc(5)`.
-pub fn listeners(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxError> {
-    waiting(transport, &PortProtocol::ALL)
-}
-
-/// Lists those listeners of which the kernel can tell that a packet is theirs.
-///
-/// # Errors
-/// As for [`listeners`], but not where only sockets of other protocols cannot be listed.
-pub fn receivers(transport: &mut dyn Transport) -> Result<Vec<Listener>, LinuxError> {
-    let known = PortProtocol::ALL.into_iter().filter(|it| it.has_known_receivers());
-    waiting(transport, &known.collect::<Vec<_>>())
-}
-
-fn waiting(
+pub(crate) fn waiting(
     transport: &mut dyn Transport,
     protocols: &[PortProtocol],
 ) -> Result<Vec<Listener>, LinuxError> {
@@ -166,46 +153,21 @@ impl Connection {
 
 /// The processes that hold sockets.
 #[derive(Debug)]
-pub struct Owners(HashMap<u32, Owner>);
+pub struct Owners(pub(crate) HashMap<u32, Owner>);
 
 impl Owners {
     /// Looks them up. Processes that vanish or may not be looked into are passed over.
-    #[must_use]
-    pub fn look() -> Self {
+    pub(crate) fn look() -> Self {
         Self(owners())
     }
 }
 
-/// Lists the connections of the transport's network namespace that stand. IPv4 addresses in IPv6 form are given
-/// as IPv4.
+/// Lists the connections of some protocols in the transport's network namespace, also TCP connections that are being
+/// opened or closed. IPv4 addresses in IPv6 form are given as IPv4.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
-pub fn connections(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
-    let mut found = under_way(transport)?;
-    found.retain(|it| it.established);
-    Ok(found)
-}
-
-/// Those of [`connections`] that are TCP's, such as the sessions of a remote shell.
-///
-/// # Errors
-/// As for [`connections`], but not where only sockets of other protocols cannot be listed.
-pub fn sessions(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
-    let mut found = standing(transport, &[PortProtocol::Tcp])?;
-    found.retain(|it| it.established);
-    Ok(found)
-}
-
-/// Like [`connections`], and also TCP connections that are being opened or closed.
-///
-/// # Errors
-/// As for [`connections`].
-pub fn under_way(transport: &mut dyn Transport) -> Result<Vec<Connection>, LinuxError> {
-    standing(transport, &PortProtocol::ALL)
-}
-
-fn standing(
+pub(crate) fn under_way(
     transport: &mut dyn Transport,
     protocols: &[PortProtocol],
 ) -> Result<Vec<Connection>, LinuxError> {
@@ -265,7 +227,7 @@ pub(crate) fn socket_number(descriptor: &Path) -> Option<u32> {
 
 #[cfg(test)]
 mod tests {
-    use super::{PortProtocol, is_known, listeners, receivers, sessions};
+    use super::{PortProtocol, is_known, under_way, waiting};
     use crate::transport::Transport;
     use std::io;
 
@@ -319,14 +281,15 @@ mod tests {
     #[test]
     fn what_cannot_be_listed_is_none_only_where_there_can_be_none() {
         let sctp = || Unlisted::new(PortProtocol::Sctp);
-        assert_eq!(listeners(&mut sctp()).is_ok(), !is_known(PortProtocol::Sctp));
+        let (all, tcp) = (PortProtocol::ALL, [PortProtocol::Tcp]);
+        assert_eq!(waiting(&mut sctp(), &all).is_ok(), !is_known(PortProtocol::Sctp));
         // What needs no such sockets does not fail for them.
-        assert_eq!(receivers(&mut sctp()).expect("listed"), []);
-        assert_eq!(sessions(&mut sctp()).expect("listed"), []);
+        assert_eq!(waiting(&mut sctp(), &tcp).expect("listed"), []);
+        assert_eq!(under_way(&mut sctp(), &tcp).expect("listed"), []);
         assert!(is_known(PortProtocol::Tcp), "every machine that tests run on has TCP");
         for error in [
-            listeners(&mut Unlisted::new(PortProtocol::Tcp)).expect_err("not listed"),
-            sessions(&mut Unlisted::new(PortProtocol::Tcp)).expect_err("not listed"),
+            waiting(&mut Unlisted::new(PortProtocol::Tcp), &all).expect_err("not listed"),
+            under_way(&mut Unlisted::new(PortProtocol::Tcp), &tcp).expect_err("not listed"),
         ] {
             assert!(error.to_string().contains("list the sockets of tcp"), "{error}");
         }

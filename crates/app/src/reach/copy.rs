@@ -8,7 +8,7 @@ use crate::{Failure, Loaded};
 use tipstaff_core::rehearsal::{CLIENT_PORT, speaker};
 use tipstaff_core::space::Family;
 use tipstaff_linux::probe::Met;
-use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, links};
+use tipstaff_linux::{Machine, Namespace};
 
 /// RFC 792, RFC 4443 section 4.1.
 const ECHO_REQUESTS: [u8; 2] = [8, 128];
@@ -19,16 +19,14 @@ const ECHO_REQUESTS: [u8; 2] = [8, 128];
 /// # Errors
 /// [`Failure`] if the machine cannot be copied, or the system lets us make no lab.
 pub fn try_all(
+    machine: &dyn Machine,
     loaded: &Loaded,
     planned: &Planned,
     entries: &mut [Entry],
     pings: &mut [From],
 ) -> Result<Vec<String>, Failure> {
     let here = Namespace::current()?;
-    let links: Vec<String> = links(&mut NetlinkSocket::open(Protocol::Route)?)?
-        .into_iter()
-        .map(|link| link.name)
-        .collect();
+    let links: Vec<String> = machine.links()?.into_iter().map(|link| link.name).collect();
     let mut tried = Vec::new();
     let mut tries = Vec::new();
     let mut packets = Vec::new();

@@ -24,24 +24,27 @@ use sighting::Stopped;
 use std::net::IpAddr;
 use tipstaff_core::analysis::{self, Code};
 use tipstaff_core::space::Family;
-use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::sockets::{self, Listener};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses};
+use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::sockets::Listener;
+use tipstaff_linux::{LinuxError, Machine};
 use verdicts::Wanted;
 
 /// Makes the report for the calling thread's network namespace.
 ///
 /// # Errors
 /// [`Failure`] if an argument is not understood, or the sockets cannot be listed.
-pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure> {
+pub fn report(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    request: &Request<'_>,
+) -> Result<Report, Failure> {
     let columns = senders::columns(&loaded.policy, request.from)?;
     for vantage in request.vantages {
         planned::check_place(vantage, &columns)?;
     }
-    let mut diagnosis = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
-    let listeners = sockets::listeners(&mut diagnosis)?;
+    let listeners = machine.listeners()?;
     let mut unknown = Vec::new();
-    let snapshot = in_force(&mut unknown)?;
+    let snapshot = in_force(machine, &mut unknown)?;
     let kernel_unreadable = snapshot.is_none();
     let snapshot = snapshot.flatten();
     let before = snapshot.as_ref().map(|it| it.tallies.clone()).unwrap_or_default();
@@ -54,8 +57,8 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         unknown.push("some programs: the system shows them to root only".into());
     }
     let mut planned = Planned::default();
-    let users = Users::read();
-    let names = Names::of(loaded);
+    let users = Users::of(machine);
+    let names = Names::of(machine, loaded);
     let mut entries: Vec<Entry> = listeners
         .iter()
         .map(|listener| {
@@ -67,7 +70,7 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
     let mut pings = pings(loaded, &kernel, &columns, &mut planned);
     let mut copied = false;
     if !kernel_unreadable {
-        match copy::try_all(loaded, &planned, &mut entries, &mut pings) {
+        match copy::try_all(machine, loaded, &planned, &mut entries, &mut pings) {
             Ok(missing) => {
                 copied = true;
                 unknown.extend(missing.into_iter().map(|it| format!("in the copy: {it}")));
@@ -75,18 +78,17 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
             Err(failure) => unknown.push(format!("what a copy would meet: {}", failure.line())),
         }
     }
-    let mut routes = NetlinkSocket::open(Protocol::Route)?;
-    let own = addresses(&mut routes)?;
+    let own = machine.addresses()?;
     let own: Vec<IpAddr> = own.into_iter().filter(|it| !it.is_loopback()).collect();
     let mut seen = probes::send(&planned, request, &own)?;
     unknown.append(&mut seen.unseen);
     if matches!(kernel, verdicts::Kernel::Rules(..)) && !seen.sightings.is_empty() {
-        let after = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+        let after = machine.rules()?;
         silence::explain(&mut seen.sightings, &before, &after.map_or(Vec::new(), |it| it.tallies));
     }
     let mut stopped = Vec::new();
     for sighting in seen.sightings {
-        if sighting.came_this_way(&mut routes)? {
+        if sighting.came_this_way(machine)? {
             stopped.extend(sighting.note(&mut entries, &mut pings, &mut unknown));
         }
     }
@@ -94,7 +96,7 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
         from.sum_up();
     }
     let about_listeners = |it: &analysis::Finding| ABOUT_LISTENERS.contains(&it.code);
-    let findings = live::findings(loaded)?;
+    let findings = live::findings(machine, loaded)?;
     let findings = findings.into_iter().filter(about_listeners).map(finding::words).collect();
     let host = loaded.plan.host.clone();
     let stopped_on_the_way = on_the_way(&stopped);
@@ -111,9 +113,11 @@ pub fn report(loaded: &Loaded, request: &Request<'_>) -> Result<Report, Failure>
 }
 
 /// What the kernel holds of ours; `None` if it may not be read, which is noted.
-fn in_force(unknown: &mut Vec<String>) -> Result<Option<Option<Snapshot>>, Failure> {
-    let found = NetlinkSocket::open(Protocol::Netfilter).and_then(|mut it| ruleset::read(&mut it));
-    match found {
+fn in_force(
+    machine: &dyn Machine,
+    unknown: &mut Vec<String>,
+) -> Result<Option<Option<Snapshot>>, Failure> {
+    match machine.rules() {
         Ok(snapshot) => Ok(Some(snapshot)),
         Err(error @ LinuxError::NotPermitted { .. }) => {
             unknown.push(format!("the kernel's rules: {error}; run it as root"));

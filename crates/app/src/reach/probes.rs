@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tipstaff_core::space::closest;
 use tipstaff_linux::probe::{Attempt, attempt, echo};
-use tipstaff_linux::{LinuxError, Namespace, NetlinkSocket, Protocol, addresses, is_own};
+use tipstaff_linux::{Here, LinuxError, Machine, Namespace};
 
 /// Most probes wait for silence, so many can be out at a time.
 const AT_ONCE: usize = 64;
@@ -53,7 +53,7 @@ pub fn send(planned: &Planned, request: &Request<'_>, own: &[IpAddr]) -> Result<
 
 /// Sends probes from the calling thread's namespace, several at a time.
 fn from_here(probes: &[&Probe], patience: Duration) -> Result<Vec<Sighting>, LinuxError> {
-    let own = addresses(&mut NetlinkSocket::open(Protocol::Route)?)?;
+    let own = Here.addresses()?;
     let next = AtomicUsize::new(0);
     let sightings = Mutex::new(Vec::with_capacity(probes.len()));
     // Threads begin in the namespace of the thread that starts them.
@@ -79,8 +79,7 @@ fn from_here(probes: &[&Probe], patience: Duration) -> Result<Vec<Sighting>, Lin
 fn one(probe: &Probe, own: &[IpAddr], patience: Duration) -> Option<Sighting> {
     let spoken_for = || {
         let likely = probe.senders.likely(probe.fares.family)?;
-        let mut socket = NetlinkSocket::open(Protocol::Route).ok()?;
-        is_own(&mut socket, likely).ok()?.then_some(likely)
+        Here.way_to(likely).ok()?.is_own.then_some(likely)
     };
     let here = own.iter().copied().find(|&it| probe.senders.contains(it));
     let source = here.or_else(spoken_for)?;

@@ -7,7 +7,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use tipstaff_linux::probe::{Observation, State};
 use tipstaff_linux::sockets::PortProtocol;
-use tipstaff_linux::{LinuxError, NetlinkSocket, link_towards};
+use tipstaff_linux::{LinuxError, Machine};
 
 /// The outcome of one probe.
 #[derive(Debug)]
@@ -43,12 +43,12 @@ impl Sighting {
     ///
     /// # Errors
     /// [`LinuxError`] if the routes cannot be read.
-    pub fn came_this_way(&self, routes: &mut NetlinkSocket) -> Result<bool, LinuxError> {
+    pub fn came_this_way(&self, machine: &dyn Machine) -> Result<bool, LinuxError> {
         let ways = &self.probe.fares.interfaces;
         if ways.is_empty() {
             return Ok(true);
         }
-        let way = link_towards(routes, self.source)?;
+        let way = machine.way_to(self.source)?.link;
         Ok(ways.contains(&way) || ways.contains(&None) && !self.probe.known_ways.contains(&way))
     }
 

@@ -10,7 +10,7 @@ use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
 use tipstaff_linux::replica::{Doors, Replica, Standing};
 use tipstaff_linux::ruleset::Marks;
-use tipstaff_linux::{Namespace, NetlinkSocket, Protocol, ruleset, tracking};
+use tipstaff_linux::{Here, Machine, Namespace, Protocol, ruleset, tracking};
 
 /// Reads an order from `input`, carries it out, and answers on `out`, try by try.
 ///
@@ -76,7 +76,7 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
                 .collect();
             let stage = Stage::build(&order.host, &links, false)?;
             let enforce = || {
-                let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+                let mut kernel = Here.channel(Protocol::Netfilter)?;
                 ruleset::enforce(&mut kernel, &order.host, &loaded.program)
             };
             let enforced = stage

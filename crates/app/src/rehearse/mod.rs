@@ -23,7 +23,7 @@ use tally::Tally;
 use tipstaff_core::policy::{Source, read_addresses, read_traffic};
 use tipstaff_core::rehearsal::{CLIENT_PORT, Role, Site, course};
 use tipstaff_core::space::{AddressSet, TrafficSet};
-use tipstaff_linux::{NetlinkSocket, Protocol, links};
+use tipstaff_linux::Machine;
 use tries::{Depth, a_try, doors, named_programs, tries};
 
 /// Tries, and tells `progress` after each step how many packets of how many have been tried.
@@ -31,13 +31,14 @@ use tries::{Depth, a_try, doors, named_programs, tries};
 /// # Errors
 /// [`Failure`] if an argument is not understood, or the system lets us make no lab.
 pub fn report(
+    machine: &dyn Machine,
     loaded: &Loaded,
     request: &Request<'_>,
     progress: &dyn Fn(u64, u64),
 ) -> Result<Report, Failure> {
     let from = senders(loaded, request.from)?;
     let traffic = traffic(loaded, request.traffic)?;
-    let (site, scene) = scene(loaded, request.live)?;
+    let (site, scene) = scene(machine, loaded, request.live)?;
     let course = course(&loaded.policy, &loaded.plan, &site, from.as_ref());
     if course.stands.is_empty() {
         return Err(Failure::usage(
@@ -49,7 +50,7 @@ pub fn report(
     let mut whose: Vec<usize> = (0..tries.len()).collect();
     let mut whole = true;
     let receivers = if request.live {
-        Some(Receivers::look(loaded)?)
+        Some(Receivers::look(machine, loaded)?)
     } else {
         for program in named_programs(&loaded.plan) {
             let (ports, all) = doors(&loaded.plan, &program, &traffic);
@@ -128,9 +129,9 @@ fn traffic(loaded: &Loaded, wish: Option<&str>) -> Result<TrafficSet, Failure> {
 }
 
 /// Where the host is tried, and what the lab is to be made of.
-fn scene(loaded: &Loaded, live: bool) -> Result<(Site, Scene), Failure> {
+fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Scene), Failure> {
     if live {
-        let links = links(&mut NetlinkSocket::open(Protocol::Route)?)?;
+        let links = machine.links()?;
         // Who is not on the link cannot send to a link's own addresses (RFC 4291 section 2.5.6).
         let of_the_link = |it: IpAddr| matches!(it, IpAddr::V6(it) if it.is_unicast_link_local());
         let all = links.iter().flat_map(|link| &link.addresses).map(|it| it.0);

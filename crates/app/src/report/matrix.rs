@@ -11,6 +11,7 @@ use std::collections::BTreeSet;
 use tipstaff_core::plan::{Condition, Kind};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::{Direction, Family, RangeSet, Transport};
+use tipstaff_linux::Machine;
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 
 const CLIENT_PORT: u16 = 49_152;
@@ -59,13 +60,14 @@ pub struct Cell {
 /// # Errors
 /// [`Failure`] never, in fact: no place is asked for by name.
 pub fn matrix(
+    machine: &dyn Machine,
     loaded: &Loaded,
     listeners: &[Listener],
     reached: Option<&reach::Report>,
 ) -> Result<Matrix, Failure> {
     let columns = columns(&loaded.policy, &[])?;
     let live = reached.is_some();
-    let names = Names::of(loaded);
+    let names = Names::of(machine, loaded);
     let elsewhere = |wanted: &dyn Fn(Family) -> Wanted| -> Vec<Cell> {
         columns.iter().map(|column| cell(loaded, column, wanted)).collect()
     };

@@ -10,8 +10,7 @@ use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::time::Duration;
-use tipstaff_linux::sockets;
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::Machine;
 
 /// What the report is to hold.
 #[derive(Clone, Debug)]
@@ -67,6 +66,7 @@ impl Report {
 /// # Errors
 /// [`Failure`] if the machine cannot be looked at.
 pub fn report(
+    machine: &dyn Machine,
     loaded: &Loaded,
     request: &Request<'_>,
     progress: &dyn Fn(u64, u64),
@@ -83,25 +83,25 @@ pub fn report(
         ],
         unknown: Vec::new(),
         disagreements: Vec::new(),
-        findings: review::report(loaded, request.live)?.findings,
+        findings: review::report(machine, loaded, request.live)?.findings,
         decisions: show::report(loaded),
     };
     let mut listeners = Vec::new();
     let mut reached = None;
     if request.live {
-        listeners = sockets::listeners(&mut NetlinkSocket::open(Protocol::SocketDiagnosis)?)?;
+        listeners = machine.listeners()?;
         let wanted =
             reach::Request { from: &[], vantages: request.vantages, patience: request.patience };
-        let found = reach::report(loaded, &wanted)?;
+        let found = reach::report(machine, loaded, &wanted)?;
         report.of_reach(&found, request);
         reached = Some(found);
     }
     let tried = rehearse::Request { live: false, from: &[], traffic: None };
-    match rehearse::report(loaded, &tried, progress) {
+    match rehearse::report(machine, loaded, &tried, progress) {
         Ok(found) => report.of_rehearsal(&found),
         Err(failure) => report.unknown.push(format!("no rehearsal: {}", failure.line())),
     }
-    report.matrix = matrix::matrix(loaded, &listeners, reached.as_ref())?;
+    report.matrix = matrix::matrix(machine, loaded, &listeners, reached.as_ref())?;
     Ok(report)
 }
 

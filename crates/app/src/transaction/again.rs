@@ -7,8 +7,8 @@ use super::holds::{is_in_force, was_in_force};
 use super::settle;
 use crate::store::{Docket, Entry, Home, Note, origin, pending};
 use crate::vocabulary as say;
-use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::Machine;
+use tipstaff_linux::ruleset::Snapshot;
 
 /// Loads the last confirmed policy if our rules are gone: the table, or all that was in it, or it is
 /// asleep. Does nothing while a change waits to be confirmed, and where somebody's change left rules
@@ -16,14 +16,14 @@ use tipstaff_linux::{NetlinkSocket, Protocol};
 ///
 /// # Errors
 /// [`Failure`] if the kernel cannot be read, or refuses.
-pub fn boot_if_gone(home: &Home) -> Result<Booted, Failure> {
-    settle::settle_what_waits(home);
-    let found = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+pub fn boot_if_gone(machine: &dyn Machine, home: &Home) -> Result<Booted, Failure> {
+    settle::settle_what_waits(machine, home);
+    let found = machine.rules()?;
     let how = match found {
         None => "our rules were gone from the kernel",
         Some(it) if it.dormant => "our table was asleep and decided nothing",
-        Some(it) if is_hollow(home, &it) => "our rules were gone from our table",
-        Some(it) if is_confirmed(home, &it, only_was) => {
+        Some(it) if is_hollow(machine, home, &it) => "our rules were gone from our table",
+        Some(it) if is_confirmed(machine, home, &it, only_was) => {
             "interfaces have other names than when our rules were loaded"
         }
         Some(it) => {
@@ -37,7 +37,7 @@ pub fn boot_if_gone(home: &Home) -> Result<Booted, Failure> {
     if matches!(pending(home), Ok(Some(_))) {
         return Ok(Booted::did(say::BootDid::Waits, Vec::new()));
     }
-    let mut booted = boot(home)?;
+    let mut booted = boot(machine, home)?;
     if !matches!(booted.done, say::BootDid::NothingConfirmed | say::BootDid::Released) {
         booted.trouble.insert(0, how.to_owned());
     }
@@ -45,14 +45,19 @@ pub fn boot_if_gone(home: &Home) -> Result<Booted, Failure> {
 }
 
 /// Whether our table has lost its rules. A policy may have none; that is no loss.
-fn is_hollow(home: &Home, found: &Snapshot) -> bool {
+fn is_hollow(machine: &dyn Machine, home: &Home, found: &Snapshot) -> bool {
     let empty = found.program.chains.iter().all(|it| it.rules.is_empty());
-    empty && !is_confirmed(home, found, is_in_force)
+    empty && !is_confirmed(machine, home, found, is_in_force)
 }
 
 /// Whether the kernel holds what was confirmed last, as `holds` sees it.
-fn is_confirmed(home: &Home, found: &Snapshot, holds: fn(&Loaded, &Snapshot) -> bool) -> bool {
-    let policy = confirmed(home).and_then(|it| recorded(home, &it).ok());
+fn is_confirmed(
+    machine: &dyn Machine,
+    home: &Home,
+    found: &Snapshot,
+    holds: fn(&Loaded, &Snapshot) -> bool,
+) -> bool {
+    let policy = confirmed(home).and_then(|it| recorded(machine, home, &it).ok());
     policy.is_some_and(|it| holds(&it, found))
 }
 
@@ -67,9 +72,9 @@ fn confirmed(home: &Home) -> Option<Entry> {
 }
 
 /// Whether our rules are for interfaces that have other names by now.
-pub fn interfaces_moved(home: &Home) -> bool {
+pub fn interfaces_moved(machine: &dyn Machine, home: &Home) -> bool {
     confirmed(home).is_some_and(|it| it.follows)
-        && NetlinkSocket::open(Protocol::Netfilter)
-            .and_then(|mut kernel| ruleset::read(&mut kernel))
-            .is_ok_and(|found| found.is_some_and(|it| is_confirmed(home, &it, only_was)))
+        && machine
+            .rules()
+            .is_ok_and(|found| found.is_some_and(|it| is_confirmed(machine, home, &it, only_was)))
 }

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use tipstaff_core::policy::Time;
 use tipstaff_linux::programs as linux_programs;
 use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol};
 
 /// Further back than so many policies nobody wants to go by himself.
 const WAYS: usize = 4;
@@ -182,8 +182,8 @@ impl Back {
     ///
     /// # Errors
     /// [`Failure`] if the kernel takes nothing at all; then it is to be tried again.
-    pub fn go(&self, before: Option<&Snapshot>) -> Result<Gone, Failure> {
-        let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    pub fn go(&self, machine: &dyn Machine, before: Option<&Snapshot>) -> Result<Gone, Failure> {
+        let mut kernel = machine.channel(Protocol::Netfilter)?;
         let mut trouble = Vec::new();
         if self.take_out {
             take_out(&mut kernel)?;
@@ -195,7 +195,7 @@ impl Back {
             {
                 return Ok(gone);
             }
-            match way.go(&mut kernel, &mut trouble) {
+            match way.go(machine, &mut kernel, &mut trouble) {
                 Ok(left_out) => {
                     let host = Some(way.policy.host.clone());
                     return Ok(Gone { host, left_out, ..Gone::to(Went::To(way.entry), trouble) });
@@ -255,11 +255,16 @@ fn restore(
 
 impl Way {
     /// Loads it; gives whether rules for programs had to be left out.
-    fn go(&self, kernel: &mut NetlinkSocket, trouble: &mut Vec<String>) -> Result<bool, Failure> {
+    fn go(
+        &self,
+        machine: &dyn Machine,
+        kernel: &mut NetlinkSocket,
+        trouble: &mut Vec<String>,
+    ) -> Result<bool, Failure> {
         let name = format!("entry {}", self.entry);
         let made = self.made.as_deref().and_then(Time::parse);
         let mut policy = worked_out(&self.policy, self.without_programs, &name, made)?;
-        policy.place()?;
+        policy.place(machine)?;
         if policy.clock_is_wrong {
             trouble.push(
                 "the clock shows a time before the policy was enforced: what it allows for a time only \
@@ -268,20 +273,21 @@ impl Way {
             );
         }
         policy.keep_only_what_loading_needs();
-        put(kernel, &mut policy, trouble)?;
+        put(machine, kernel, &mut policy, trouble)?;
         Ok(policy.without_programs && !self.without_programs)
     }
 }
 
 /// Loads a policy; where programs cannot be told apart, all its other rules.
 pub fn put(
+    machine: &dyn Machine,
     kernel: &mut NetlinkSocket,
     policy: &mut Loaded,
     trouble: &mut Vec<String>,
 ) -> Result<(), Failure> {
     use super::super::enforce::can_tell_programs;
-    if let Err(failure) = can_tell_programs(policy) {
-        let why = linux_programs::lacking().join("; ");
+    if let Err(failure) = can_tell_programs(machine, policy) {
+        let why = machine.lacking_for_programs().join("; ");
         trouble.push(format!("{}; missing: {why}", failure.line()));
         policy.leave_out_programs();
     }

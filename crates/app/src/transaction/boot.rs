@@ -17,8 +17,8 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::time::Duration;
-use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::{Machine, Protocol};
 
 /// How long somebody else may hold the docket.
 const PATIENCE: Duration = Duration::from_secs(5);
@@ -67,14 +67,14 @@ impl Booted {
 ///
 /// # Errors
 /// [`Failure`] if the kernel refuses even that.
-pub fn boot(home: &Home) -> Result<Booted, Failure> {
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+pub fn boot(machine: &dyn Machine, home: &Home) -> Result<Booted, Failure> {
+    let mut kernel = machine.channel(Protocol::Netfilter)?;
     let note = Note::read(home);
     let mut trouble = Vec::new();
     // Whoever calls this while rules are in force does not want them to be others for a moment.
     let decides =
         |it: &Snapshot| !it.dormant && it.program.chains.iter().any(|it| !it.rules.is_empty());
-    let held = ruleset::read(&mut kernel).ok().flatten().is_some_and(|it| decides(&it));
+    let held = machine.rules().ok().flatten().is_some_and(|it| decides(&it));
     if let Ok(Some(Note { policy: Some(_), open_on_failure: false, host, shell, .. })) = &note
         && !held
         && let Err(failure) = close(&mut kernel, host, shell)
@@ -111,7 +111,7 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
                 home.folder.display()
             ));
         }
-        let shell = known_shells(home, written);
+        let shell = known_shells(machine, home, written);
         let host = written.entries.iter().rev().find_map(|it| it.host.clone()).unwrap_or_default();
         close(&mut kernel, &host, &shell)?;
         return Ok(Booted { shell, ..Booted::did(say::BootDid::Closed, trouble) });
@@ -119,13 +119,13 @@ pub fn boot(home: &Home) -> Result<Booted, Failure> {
     let released = written.entry(last).is_some_and(|it| it.kind == Kind::Release);
     if released && noted.is_none() && (!written.lost.is_empty() || note_lost) {
         // What came behind it may be lost.
-        let shell = known_shells(home, written);
+        let shell = known_shells(machine, home, written);
         close(&mut kernel, "", &shell)?;
         return Ok(Booted { shell, ..Booted::did(say::BootDid::Closed, trouble) });
     }
     let back = Back::to(home, written, Some(last));
     drop(kernel);
-    let Gone { went, host, left_out, trouble: met } = back.go(None)?;
+    let Gone { went, host, left_out, trouble: met } = back.go(machine, None)?;
     trouble.extend(met);
     let known = written.entry(last).and_then(|it| it.host.clone());
     let host = host.or(known).or_else(|| noted.map(|it| it.host));
@@ -179,7 +179,7 @@ fn settle_at_boot(home: &Home, docket: &mut Docket, noted: Option<&Note>) -> boo
 }
 
 /// Wherever the shell may listen, by all that can still be read; the usual port if nothing can.
-fn known_shells(home: &Home, written: &Written) -> Vec<String> {
+fn known_shells(machine: &dyn Machine, home: &Home, written: &Written) -> Vec<String> {
     let mut found: BTreeSet<String> =
         written.entries.iter().flat_map(|it| it.shell.iter().cloned()).collect();
     // Whoever could fill the folder does not say which ports are open.
@@ -187,14 +187,14 @@ fn known_shells(home: &Home, written: &Written) -> Vec<String> {
     for digest in kept.into_iter().take(ASKED) {
         let policy = by_digest(home, &digest).ok();
         let policy = policy.and_then(|it| worked_out(&it, false, "a kept policy", None).ok());
-        found.extend(policy.iter().flat_map(shell));
+        found.extend(policy.iter().flat_map(|it| shell(machine, it)));
     }
     if found.is_empty()
         && let Some((path, host)) = &home.policy
     {
         // It may say another port than what was in force; but all else is lost.
-        let policy = load_for_kernel(path, host.as_deref()).ok();
-        found.extend(policy.iter().flat_map(shell));
+        let policy = load_for_kernel(machine, path, host.as_deref()).ok();
+        found.extend(policy.iter().flat_map(|it| shell(machine, it)));
     }
     if found.is_empty() {
         found.insert("22/tcp".into());

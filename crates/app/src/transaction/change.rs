@@ -14,8 +14,8 @@ use crate::effect::Effects;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
-use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+use tipstaff_linux::LinuxError;
+use tipstaff_linux::ruleset::Snapshot;
 
 pub fn carry_out(
     policy: &Loaded,
@@ -31,14 +31,13 @@ pub fn carry_out(
     } else {
         policy
     };
-    enforce::can_tell_programs(policy)?;
+    enforce::can_tell_programs(options.machine, policy)?;
     // Who may not even look at the kernel's rules learns that first: it is the reason.
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
-    ruleset::generation(&mut kernel)?;
+    options.machine.generation()?;
     let despite = objections(policy, options)?;
     // Whoever else changes what is enforced waits until this is done.
-    let mut docket = if options.dry { None } else { Some(opened(options.home)?) };
-    let before = ruleset::read(&mut kernel)?;
+    let mut docket = if options.dry { None } else { Some(opened(options.machine, options.home)?) };
+    let before = options.machine.rules()?;
     let report = foreseen(policy, options, before.as_ref());
     let reset = report.enforced.as_ref().map(|it| it.changed.clone()).unwrap_or_default();
     let Some(docket) = docket.as_mut() else {
@@ -46,12 +45,12 @@ pub fn carry_out(
     };
     let host = &policy.plan.host;
     let digest = docket.keep(host, &policy.sources)?;
-    let same = before
-        .as_ref()
-        .is_some_and(|it| is_in_force(policy, it) && programs::are_known(policy, &it.marks));
+    let same = before.as_ref().is_some_and(|it| {
+        is_in_force(policy, it) && programs::are_known(options.machine, policy, &it.marks)
+    });
     let known = docket.confirmed().is_some_and(|it| it.policy.as_ref() == Some(&digest));
     // Only told: what cannot be looked at does not make the enforcement fail.
-    let living_on = || cut::count(&policy.program).ok();
+    let living_on = || cut::count(options.machine, &policy.program).ok();
     if same && known {
         // Not touched: what has been counted stays.
         return Ok(Report { done: say::Changed::Unchanged, living_on: living_on(), ..report });
@@ -65,16 +64,21 @@ pub fn carry_out(
     let keep = options.keep || same;
     let policy_and_digest = Some((policy, digest));
     let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite };
-    let id = docket.add(entry(new))?;
+    let id = docket.add(entry(options.machine, new))?;
     // Before anything changes: whatever happens to this process then, somebody is there.
-    let waits = Waits { id, back_to, held: before.is_some(), shell: entries::shell(policy) };
+    let waits = Waits {
+        id,
+        back_to,
+        held: before.is_some(),
+        shell: entries::shell(options.machine, policy),
+    };
     let back = match keep {
         true => Back::of(options.home, docket.written(), &waits.pending(0, 0, None)),
         false => watched(options, docket, &waits)?,
     };
     let sent = match same {
         true => Ok(Vec::new()),
-        false => put_in_force(&mut kernel, policy, before.as_ref(), &reset),
+        false => put_in_force(options.machine, policy, before.as_ref(), &reset),
     };
     let mut report = report;
     let not_recognised = match sent {
@@ -105,7 +109,7 @@ fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -
         Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone(), options.all),
         None => Effects { changes_known: true, ..Effects::default() },
     };
-    let report = enforce::report(policy, before);
+    let report = enforce::report(options.machine, policy, before);
     let mut remarks = live::odd_interfaces(policy);
     if policy.clock_is_wrong {
         remarks.push(
@@ -165,7 +169,7 @@ fn unknown(
         help.extend(note);
         return Failure::System { message, help };
     };
-    let help = match back.go(before) {
+    let help = match back.go(options.machine, before) {
         Ok(gone) => {
             let _ = docket.became(id, State::Reverted, &now());
             let mut help = vec!["what was in force before is again".to_owned()];

@@ -7,12 +7,11 @@ use super::guard;
 use super::holds::was_in_force;
 use super::settle::{Became, PATIENCE, note_reverted, noted, settle};
 use crate::Failure;
-use crate::session::Session;
+use crate::session::own_since;
 use crate::store::{Docket, Home, Kind, Pending, State, pending, set_pending};
 use crate::vocabulary as say;
 use serde::Serialize;
-use tipstaff_linux::ruleset;
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::Machine;
 
 /// What was done about a change.
 #[derive(Debug, Serialize)]
@@ -33,9 +32,13 @@ pub struct Settled {
 /// # Errors
 /// [`Failure`] if none waits, its time is over, the kernel holds something else, or the guard finds
 /// that a session could not be opened again.
-pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure> {
+pub fn confirm(
+    machine: &dyn Machine,
+    home: &Home,
+    even_if_locked_out: bool,
+) -> Result<Settled, Failure> {
     let mut docket = Docket::open(home)?;
-    let gone = settle(home, &mut docket)?;
+    let gone = settle(machine, home, &mut docket)?;
     let waits = pending(home).map_err(|why| Failure::System {
         message: format!("what waits cannot be read: {why}"),
         help: vec!["it goes back by itself; then enforce again".into()],
@@ -53,7 +56,7 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
     let entry = docket.written().entry(waits.id).cloned();
     let entry =
         entry.ok_or_else(|| Failure::stopped("the docket has lost what waits", left(&waits)))?;
-    let found = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+    let found = machine.rules()?;
     let mut remarks = Vec::new();
     if entry.kind == Kind::Release {
         if found.is_some() {
@@ -61,7 +64,7 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
             return Err(Failure::stopped(message, left(&waits)));
         }
     } else {
-        let policy = recorded(home, &entry)?;
+        let policy = recorded(machine, home, &entry)?;
         let Some(found) = found else {
             let message = format!(
                 "the kernel does not hold what entry {} put there: somebody has taken it out",
@@ -78,17 +81,17 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
             return Err(Failure::stopped(message, left(&waits)));
         }
         if !even_if_locked_out {
-            guard::guard(&policy)?;
+            guard::guard(machine, &policy)?;
         }
     }
-    if Session::own_since().is_some_and(|began| began < waits.made) {
+    if own_since(machine).is_some_and(|began| began < waits.made) {
         remarks.push(
             "this session is older than the change: it proves nothing; open a new one to be sure"
                 .into(),
         );
     }
     if since_boot() >= waits.deadline {
-        return Err(nothing_waits(settle(home, &mut docket)?));
+        return Err(nothing_waits(settle(machine, home, &mut docket)?));
     }
     docket.became(waits.id, State::Confirmed, &now())?;
     set_pending(home, None)?;
@@ -100,16 +103,16 @@ pub fn confirm(home: &Home, even_if_locked_out: bool) -> Result<Settled, Failure
 ///
 /// # Errors
 /// [`Failure`] if the kernel refuses.
-pub fn revert_pending(home: &Home) -> Result<Option<Settled>, Failure> {
+pub fn revert_pending(machine: &dyn Machine, home: &Home) -> Result<Option<Settled>, Failure> {
     let (mut docket, mut remarks) = Docket::open_anyway(home, PATIENCE);
-    let became = settle(home, &mut docket)?;
+    let became = settle(machine, home, &mut docket)?;
     let Ok(Some(waits)) = pending(home) else {
         let gone = became.filter(|it| it.state == State::Reverted);
         let done = say::Decided::Reverted;
         return Ok(gone.map(|it| Settled { done, entry: it.entry, back_to: it.back_to, remarks }));
     };
     let back = Back::of(home, docket.written(), &waits);
-    let Gone { went, trouble, .. } = back.go(None)?;
+    let Gone { went, trouble, .. } = back.go(machine, None)?;
     remarks.extend(trouble);
     remarks.extend(went.trouble(waits.back_to));
     if let Err(failure) = note_reverted(home, &mut docket, waits.id) {

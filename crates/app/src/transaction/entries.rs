@@ -1,12 +1,12 @@
 //! Entries of the docket: made by whoever runs this, and worked out again.
 
-use super::super::session::Session;
 use super::super::users::Users;
 use super::super::{Failure, Loaded, loaded};
 use super::clock::now;
 use crate::store::{Entry, Guarded, Home, Kind, State, kept_policy};
 use std::fs;
 use tipstaff_core::policy::{Source, Time};
+use tipstaff_linux::Machine;
 
 /// What is to be written down.
 pub struct New<'n> {
@@ -25,8 +25,8 @@ pub struct New<'n> {
 }
 
 /// A new entry by whoever runs this.
-pub fn entry(new: New<'_>) -> Entry {
-    let users = Users::read();
+pub fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
+    let users = Users::of(machine);
     let login =
         fs::read_to_string("/proc/self/loginuid").ok().and_then(|it| it.trim().parse().ok());
     let login = login.filter(|&uid: &u32| uid != u32::MAX).map(|uid| users.name(uid));
@@ -40,7 +40,7 @@ pub fn entry(new: New<'_>) -> Entry {
         time,
         kind: new.kind,
         host: policy.map(|it| it.plan.host.clone()),
-        shell: policy.map(shell).unwrap_or_default(),
+        shell: policy.map(|it| shell(machine, it)).unwrap_or_default(),
         open_on_failure: policy
             .and_then(|it| it.policy.host(&it.plan.host))
             .is_some_and(|host| host.open_on_failure),
@@ -50,7 +50,7 @@ pub fn entry(new: New<'_>) -> Entry {
         despite: new.despite,
         login: login.filter(|login| *login != user),
         user,
-        from: Session::own().map(|session| session.client.to_string()),
+        from: machine.own_session().map(|session| session.client.to_string()),
         policy: new.policy.map(|it| it.1),
         of: new.of,
         effect: new.effect,
@@ -60,13 +60,13 @@ pub fn entry(new: New<'_>) -> Entry {
 
 /// Where the remote shell of a policy's host listens: what is written; else the port of the session
 /// that asks, and what is usual.
-pub fn shell(policy: &Loaded) -> Vec<String> {
+pub fn shell(machine: &dyn Machine, policy: &Loaded) -> Vec<String> {
     let host = policy.policy.host(&policy.plan.host);
     if let Some(shell) = host.and_then(|host| host.shell.as_ref()) {
         return shell.traffic.to_string().split(", ").map(str::to_owned).collect();
     }
     let mut ports = vec!["22/tcp".to_owned()];
-    let session = Session::own().filter(|it| it.port != 22);
+    let session = machine.own_session().filter(|it| it.port != 22);
     ports.extend(session.map(|it| format!("{}/tcp", it.port)));
     ports
 }
@@ -75,9 +75,9 @@ pub fn shell(policy: &Loaded) -> Vec<String> {
 ///
 /// # Errors
 /// [`Failure`] if it is not kept any more, or not what it was.
-pub fn recorded(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
+pub fn recorded(machine: &dyn Machine, home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
     let mut policy = as_written(home, entry)?;
-    policy.place()?;
+    policy.place(machine)?;
     Ok(policy)
 }
 

@@ -1,14 +1,14 @@
 //! Nobody shuts themselves out, or somebody else, without knowing.
 
 use super::super::programs::Receivers;
-use super::super::session::Session;
+use super::super::session::living;
 use super::super::way::way;
 use super::super::{Failure, Loaded};
 use crate::store::{Docket, Home};
 use tipstaff_core::analysis::{Obstacle, Part, obstacle};
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Time, Verdict};
-use tipstaff_linux::{NetlinkSocket, Protocol, addresses};
+use tipstaff_linux::{Machine, Session};
 
 /// Rules that end within so many seconds are looked past.
 const AHEAD: i64 = 3_600;
@@ -18,15 +18,15 @@ const AHEAD: i64 = 3_600;
 ///
 /// # Errors
 /// [`Failure::Stopped`] with the session and what stands in its way.
-pub fn guard(policy: &Loaded) -> Result<(), Failure> {
-    let own = Session::own();
+pub fn guard(machine: &dyn Machine, policy: &Loaded) -> Result<(), Failure> {
+    let own = machine.own_session();
     // Where connections cannot be listed, the session that asks still is.
-    let sessions = Session::all().unwrap_or_else(|_| own.into_iter().collect());
+    let sessions = living(machine).unwrap_or_else(|_| own.into_iter().collect());
     // Where that cannot be known, no program is taken to listen.
-    let receivers = Receivers::look(policy).ok();
+    let receivers = Receivers::look(machine, policy).ok();
     let moments = moments(policy);
     for session in sessions {
-        let way = way(&session, receivers.as_ref());
+        let way = way(machine, &session, receivers.as_ref());
         for (ended, plan) in &moments {
             if let Some(found) = obstacle(plan, &way) {
                 return Err(refusal(&session, Some(session) == own, &found, ended.as_ref()));
@@ -115,7 +115,7 @@ fn refusal(session: &Session, own: bool, found: &Obstacle<'_>, ended: Option<&Ti
 ///
 /// # Errors
 /// [`Failure::Stopped`].
-pub fn this_machine(policy: &Loaded, home: &Home) -> Result<(), Failure> {
+pub fn this_machine(machine: &dyn Machine, policy: &Loaded, home: &Home) -> Result<(), Failure> {
     let wanted = &policy.plan.host;
     // Whether the docket can be read at all is said elsewhere.
     let written = Docket::look(home).unwrap_or_default();
@@ -132,8 +132,7 @@ pub fn this_machine(policy: &Loaded, home: &Home) -> Result<(), Failure> {
             ],
         ));
     }
-    let found = NetlinkSocket::open(Protocol::Route).and_then(|mut it| addresses(&mut it))?;
-    let here: Vec<_> = found.into_iter().filter(|it| !it.is_loopback()).collect();
+    let here: Vec<_> = machine.addresses()?.into_iter().filter(|it| !it.is_loopback()).collect();
     let meant = &policy.plan.addresses;
     // A machine that has no address yet may be any.
     let global = here.iter().any(|it| !is_of_link(it));

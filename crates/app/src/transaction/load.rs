@@ -4,7 +4,7 @@ use super::super::{Loaded, programs};
 use super::holds::is_in_force;
 use std::time::Duration;
 use tipstaff_linux::ruleset::{self, Snapshot, Tally};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol};
+use tipstaff_linux::{LinuxError, Machine, Protocol};
 
 /// Others may change their rules at any time; so often it is tried again.
 const TRIES: usize = 8;
@@ -28,12 +28,14 @@ pub enum Outcome {
 /// # Errors
 /// [`Outcome`].
 pub fn put_in_force(
-    kernel: &mut NetlinkSocket,
+    machine: &dyn Machine,
     policy: &Loaded,
     before: Option<&Snapshot>,
     reset: &[String],
 ) -> Result<Vec<String>, Outcome> {
     let marks = before.map(|it| it.marks.clone()).unwrap_or_default();
+    let mut kernel = machine.channel(Protocol::Netfilter).map_err(Outcome::Refused)?;
+    let kernel = &mut kernel;
     let mut known = true;
     let done = programs::recognised(policy, &marks, |marks| {
         for _ in 0..TRIES {
@@ -54,7 +56,7 @@ pub fn put_in_force(
             match ruleset::enforce_at(kernel, host, program, marks, generation, &carried) {
                 Err(LinuxError::Changed) => {}
                 Err(error @ (LinuxError::Unknown { .. } | LinuxError::ReadBack(_))) => {
-                    return match look(policy, before) {
+                    return match look(machine, policy, before) {
                         Some(true) => Ok(()),
                         Some(false) => Err(LinuxError::Refused {
                             doing: "load rules".into(),
@@ -85,12 +87,10 @@ fn same(now: Option<&Snapshot>, before: Option<&Snapshot>) -> bool {
 
 /// Whether the kernel holds the new rules (`true`) or the old ones (`false`); `None` if that cannot be
 /// told.
-fn look(policy: &Loaded, before: Option<&Snapshot>) -> Option<bool> {
+fn look(machine: &dyn Machine, policy: &Loaded, before: Option<&Snapshot>) -> Option<bool> {
     for _ in 0..LOOKS {
         // Another socket: the one that lost an answer may hold more of the kind.
-        let held =
-            NetlinkSocket::open(Protocol::Netfilter).and_then(|mut it| ruleset::read(&mut it));
-        if let Ok(held) = held {
+        if let Ok(held) = machine.rules() {
             return match held {
                 Some(held) if is_in_force(policy, &held) => Some(true),
                 held if same(held.as_ref(), before) => Some(false),

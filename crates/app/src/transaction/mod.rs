@@ -37,8 +37,8 @@ use clock::now;
 use entries::{New, entry, recorded};
 use open::opened;
 use settle::{last_confirmed, noted};
+use tipstaff_linux::Protocol;
 use tipstaff_linux::ruleset;
-use tipstaff_linux::{NetlinkSocket, Protocol};
 use waiting::{Waits, watched};
 
 /// Puts the policy into the kernel, and records it.
@@ -75,7 +75,7 @@ pub fn revert(id: Option<u64>, options: &Options<'_>) -> Result<Report, Failure>
     if found.kind == Kind::Release {
         return release(options);
     }
-    let policy = recorded(options.home, found)?;
+    let policy = recorded(options.machine, options.home, found)?;
     carry_out(&policy, options, Kind::Revert, Some(found.id))
 }
 
@@ -84,8 +84,8 @@ pub fn revert(id: Option<u64>, options: &Options<'_>) -> Result<Report, Failure>
 /// # Errors
 /// [`Failure`] if the kernel refuses.
 pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
-    let mut docket = opened(options.home)?;
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter)?;
+    let mut docket = opened(options.machine, options.home)?;
+    let mut kernel = options.machine.channel(Protocol::Netfilter)?;
     let Some(held) = ruleset::read(&mut kernel)? else {
         return Ok(Report::did(say::Changed::NothingToRelease));
     };
@@ -94,7 +94,7 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     let effect = "everything passes".to_owned();
     let despite = Vec::new();
     let new = New { kind: Kind::Release, policy: None, of: None, effect, waits: !keep, despite };
-    let mut made = entry(new);
+    let mut made = entry(options.machine, new);
     made.host = Some(held.host);
     let id = docket.add(made)?;
     if !keep {
@@ -107,7 +107,7 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
         watched(options, &docket, &Waits { id, back_to, held: true, shell })?;
     }
     if let Err(error) = back::take_out(&mut kernel) {
-        let there = ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?);
+        let there = options.machine.rules();
         if !matches!(there, Ok(None)) {
             docket.became(id, State::Failed, &now())?;
             set_pending(options.home, None)?;

@@ -19,12 +19,12 @@ pub fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<String>,
     overrule(
         "not-this-machine",
         options.not_this_machine,
-        guard::this_machine(policy, options.home),
+        guard::this_machine(options.machine, policy, options.home),
     )?;
     no_errors(policy, |code| code != Code::ShellLockout)?;
     let shell = no_errors(policy, |code| code == Code::ShellLockout);
     overrule("locked-out", options.even_if_locked_out, shell)?;
-    overrule("locked-out", options.even_if_locked_out, guard::guard(policy))?;
+    overrule("locked-out", options.even_if_locked_out, guard::guard(options.machine, policy))?;
     despite.dedup();
     Ok(despite)
 }

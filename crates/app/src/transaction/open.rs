@@ -3,21 +3,20 @@
 use super::settle::settle;
 use crate::Failure;
 use crate::store::{Docket, Home, pending};
-use tipstaff_linux::ruleset;
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::Machine;
 
 /// Opens the docket, settles what an earlier command left open, and refuses while a change waits to
 /// be confirmed.
-pub fn opened(home: &Home) -> Result<Docket, Failure> {
+pub fn opened(machine: &dyn Machine, home: &Home) -> Result<Docket, Failure> {
     let mut docket = match Docket::open(home) {
         Ok(docket) => docket,
         Err(failure) => {
             // Who may not even look at the kernel's rules learns that first: it is the reason.
-            ruleset::read(&mut NetlinkSocket::open(Protocol::Netfilter)?)?;
+            machine.rules()?;
             return Err(failure);
         }
     };
-    settle(home, &mut docket)?;
+    settle(machine, home, &mut docket)?;
     docket.whole()?;
     match pending(home) {
         Ok(None) => Ok(docket),

@@ -7,6 +7,7 @@ use crate::store::Home;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::time::Duration;
+use tipstaff_linux::Machine;
 
 /// Who is told what will change.
 pub type Tell<'t> = dyn Fn(&Effects) + Sync + 't;
@@ -14,6 +15,8 @@ pub type Tell<'t> = dyn Fn(&Effects) + Sync + 't;
 /// How a change is to be made.
 #[derive(Clone, Copy)]
 pub struct Options<'o> {
+    /// The machine that is changed.
+    pub machine: &'o dyn Machine,
     /// Where the docket is.
     pub home: &'o Home,
     /// Whether it stays without being confirmed.

@@ -15,8 +15,7 @@ use rustix::process::geteuid;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::time::Duration;
-use tipstaff_linux::ruleset;
-use tipstaff_linux::{NetlinkSocket, Protocol};
+use tipstaff_linux::Machine;
 
 /// How long a command that only looks after an overdue change waits for the docket.
 pub const PATIENCE: Duration = Duration::from_secs(5);
@@ -37,7 +36,11 @@ pub struct Became {
 ///
 /// # Errors
 /// [`Failure`] if the kernel or the docket refuses.
-pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<Became>, Failure> {
+pub fn settle(
+    machine: &dyn Machine,
+    home: &Home,
+    docket: &mut Docket,
+) -> Result<Option<Became>, Failure> {
     let (waiting, readable) = match pending(home) {
         Ok(waiting) => (waiting, true),
         Err(_) => (None, false),
@@ -55,7 +58,7 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<Became>, Failur
             // What nobody confirmed before the machine went down counts as not confirmed.
             note_reverted(home, docket, it.id)?;
         } else if since_boot() >= it.deadline {
-            Back::of(home, docket.written(), &it).go(None)?;
+            Back::of(home, docket.written(), &it).go(machine, None)?;
             note_reverted(home, docket, it.id)?;
             gone = became(State::Reverted);
         } else {
@@ -67,7 +70,7 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<Became>, Failur
     let open: Vec<Entry> = docket.entries().iter().filter(open).cloned().collect();
     for entry in open {
         let its_note = waits.as_ref().is_some_and(|it| it.id == entry.id);
-        let arrived = arrived(home, &entry);
+        let arrived = arrived(machine, home, &entry);
         let waited = entry.waits || entry.state == State::Pending;
         let became = match (arrived, its_note) {
             (true, true) => State::Pending,
@@ -86,7 +89,7 @@ pub fn settle(home: &Home, docket: &mut Docket) -> Result<Option<Became>, Failur
                     // Something may have been confirmed before, and that is lost.
                     (back.take_out, back.shell) = (false, entry.shell.clone());
                 }
-                back.go(None)?;
+                back.go(machine, None)?;
                 let state = State::Reverted;
                 gone = Some(Became { entry: entry.id, state, back_to: last });
                 state
@@ -142,18 +145,19 @@ fn before(docket: &Docket, noted: Option<u64>, id: u64) -> Option<u64> {
 }
 
 /// Whether what an entry intended is in the kernel.
-fn arrived(home: &Home, entry: &Entry) -> bool {
-    let Ok(mut kernel) = NetlinkSocket::open(Protocol::Netfilter) else { return false };
-    let Ok(found) = ruleset::read(&mut kernel) else { return false };
+fn arrived(machine: &dyn Machine, home: &Home, entry: &Entry) -> bool {
+    let Ok(found) = machine.rules() else { return false };
     match (entry.kind, found) {
         (Kind::Release, found) => found.is_none(),
         (_, None) => false,
-        (_, Some(found)) => recorded(home, entry).is_ok_and(|policy| was_in_force(&policy, &found)),
+        (_, Some(found)) => {
+            recorded(machine, home, entry).is_ok_and(|policy| was_in_force(&policy, &found))
+        }
     }
 }
 
 /// Does what is overdue; gives whether the docket is the caller's.
-pub fn settle_what_waits(home: &Home) -> bool {
+pub fn settle_what_waits(machine: &dyn Machine, home: &Home) -> bool {
     let ours = fs::metadata(&home.folder).is_ok_and(|it| it.uid() == geteuid().as_raw());
     let well = match pending(home) {
         Ok(None) => true,
@@ -166,7 +170,7 @@ pub fn settle_what_waits(home: &Home) -> bool {
     };
     if ours && !well {
         let (mut docket, _) = Docket::open_anyway(home, PATIENCE);
-        let _ = settle(home, &mut docket);
+        let _ = settle(machine, home, &mut docket);
     }
     ours
 }

@@ -12,8 +12,8 @@ use std::io::{self, BufRead, BufReader, Read, Write};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, SystemTime};
-use tipstaff_linux::ruleset::{self, Snapshot};
-use tipstaff_linux::{NetlinkSocket, Protocol, leave_control_groups};
+use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::{Machine, leave_control_groups};
 
 /// The hidden command that it is.
 const WATCH: &str = "stand-by";
@@ -126,6 +126,7 @@ fn hand_over(child: &mut Child, order: &Order) -> io::Result<()> {
 /// # Errors
 /// [`Failure`] if it is not told what to watch over.
 pub fn stand_by(
+    machine: &dyn Machine,
     home: &Home,
     id: u64,
     input: &mut dyn Read,
@@ -145,7 +146,7 @@ pub fn stand_by(
     // alone.
     let _ = rustix::process::setsid();
     leave_control_groups();
-    let before: Option<Snapshot> = if order.ahead { held() } else { None };
+    let before: Option<Snapshot> = if order.ahead { machine.rules().ok().flatten() } else { None };
     let said = writeln!(out, "{READY}").and_then(|()| out.flush());
     if said.is_err() {
         // Whoever started it is gone, and has changed nothing.
@@ -166,7 +167,7 @@ pub fn stand_by(
         if decided(docket.written(), id) {
             return Ok(());
         }
-        if order.back.go(before.as_ref()).is_ok() {
+        if order.back.go(machine, before.as_ref()).is_ok() {
             // If it cannot be written down, the next command finds it done.
             if docket.became(id, State::Reverted, &now()).is_ok() {
                 forget(home, id);
@@ -177,12 +178,6 @@ pub fn stand_by(
         drop(docket);
         std::thread::sleep(AGAIN);
     }
-}
-
-/// What the kernel holds of ours.
-fn held() -> Option<Snapshot> {
-    let mut kernel = NetlinkSocket::open(Protocol::Netfilter).ok()?;
-    ruleset::read(&mut kernel).ok().flatten()
 }
 
 /// Takes the note of a change away, but not that of a later one.

@@ -18,7 +18,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 use tipstaff_linux::probe::{Attempt, Observation, attempt, echo};
 use tipstaff_linux::sockets::PortProtocol;
-use tipstaff_linux::{LinuxError, NetlinkSocket, Protocol, addresses};
+use tipstaff_linux::{LinuxError, Machine};
 
 /// More addresses than this no host names.
 const MOST_ADDRESSES: usize = 32;
@@ -40,6 +40,7 @@ const SSH: &str = "SSH_CONNECTION";
 /// # Errors
 /// [`Failure`] if the asking end is not understood or may not ask.
 pub fn serve(
+    machine: &dyn Machine,
     input: impl Read + Send + 'static,
     output: &mut (impl Write + Send),
     vouched: &[IpAddr],
@@ -66,7 +67,7 @@ pub fn serve(
         let message = format!("version {} is asked for, this is {VERSION}", hello.tipstaff_vantage);
         return Err(refused(output, message, "use the same version of Tipstaff at both ends"));
     }
-    let own = addresses(&mut NetlinkSocket::open(Protocol::Route)?)?;
+    let own = machine.addresses()?;
     let peer = std::env::var(SSH).ok().and_then(|it| {
         let word = it.split(' ').next()?.split('%').next()?;
         Some(word.parse::<IpAddr>().ok()?.to_canonical())
@@ -289,6 +290,7 @@ mod tests {
     use super::{Claims, MOST_ADDRESSES, MOST_SECRETS, claims, serve};
     use std::io::Cursor;
     use std::net::IpAddr;
+    use tipstaff_linux::Here;
 
     fn address(text: &str) -> IpAddr {
         text.parse().expect("an address")
@@ -332,7 +334,7 @@ mod tests {
             ("x".repeat(70_000), "sent no line"),
         ] {
             let mut said = Vec::new();
-            let failure = serve(Cursor::new(line), &mut said, &[]).expect_err("refused");
+            let failure = serve(&Here, Cursor::new(line), &mut said, &[]).expect_err("refused");
             let said = String::from_utf8_lossy(&said).into_owned();
             assert!(failure.line().contains(word) && said.contains(word), "{said}");
             assert!(said.starts_with("{\"error\":"), "{said}");
@@ -340,7 +342,8 @@ mod tests {
         // Vouched for, but the second line does not come.
         let mut said = Vec::new();
         let vouched = [address("192.0.2.10")];
-        let failure = serve(Cursor::new(hello(2)), &mut said, &vouched).expect_err("refused");
+        let failure =
+            serve(&Here, Cursor::new(hello(2)), &mut said, &vouched).expect_err("refused");
         assert!(failure.line().contains("second line"), "{}", failure.line());
     }
 }

@@ -27,7 +27,11 @@ impl Compare {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let place = Place { policy: &context.global.policy, host: context.host() };
+        let place = Place {
+            machine: context.machine,
+            policy: &context.global.policy,
+            host: context.host(),
+        };
         let busy = render::progress("comparing");
         let report = compare::report(&place, &self.first, self.second.as_ref(), self.all)?;
         drop(busy);

@@ -20,7 +20,7 @@ impl Confirm {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = transaction::confirm(context.home, self.even_if_locked_out)?;
+        let report = transaction::confirm(context.machine, context.home, self.even_if_locked_out)?;
         Ok(context.fine(&report, render::settled))
     }
 }

@@ -7,6 +7,7 @@ use serde::Serialize;
 use std::ffi::OsString;
 use tipstaff_app::store::Home;
 use tipstaff_app::{Failure, Loaded, Outcome, load, load_here};
+use tipstaff_linux::Machine;
 
 /// Runs a command line, as if it had been typed.
 pub type Typed = fn(&[OsString], &Screen) -> Result<Output, Failure>;
@@ -17,6 +18,8 @@ pub struct Context<'c> {
     pub global: &'c Global,
     /// Where its text is shown.
     pub screen: &'c Screen,
+    /// The machine that it is about.
+    pub machine: &'c dyn Machine,
     /// Where the docket is.
     pub home: &'c Home,
     /// For a command that shows others at work.
@@ -47,7 +50,7 @@ impl Context<'_> {
     /// # Errors
     /// As for [`Context::policy`].
     pub fn here(&self) -> Result<Loaded, Failure> {
-        load_here(&self.global.policy, self.host())
+        load_here(self.machine, &self.global.policy, self.host())
     }
 
     /// A report in the format asked for.

@@ -20,7 +20,7 @@ impl Cut {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = cut::report(!self.dry_run)?;
+        let report = cut::report(context.machine, !self.dry_run)?;
         Ok(context.shown(&report, report.outcome(), render::cut))
     }
 }

@@ -45,7 +45,7 @@ impl Docket {
                 Ok(context.fine(&docket::show(home, *id)?, render::docket_entry))
             }
             Some(Part::Mend) => {
-                let report = docket::mend(home)?;
+                let report = docket::mend(context.machine, home)?;
                 Ok(context.shown(&report, report.outcome(), render::mended))
             }
             Some(Part::Compare { id, other }) => {

@@ -19,7 +19,7 @@ impl Draft {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = draft::report(context.host(), self.programs)?;
+        let report = draft::report(context.machine, context.host(), self.programs)?;
         Ok(context.fine(&report, |it, _| it.policy.clone()))
     }
 }

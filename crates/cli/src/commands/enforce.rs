@@ -51,11 +51,11 @@ impl Enforce {
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         if self.boot {
             let boot = if self.if_gone { transaction::boot_if_gone } else { transaction::boot };
-            let report = boot(context.home)?;
+            let report = boot(context.machine, context.home)?;
             return Ok(context.shown(&report, report.outcome(), render::booted));
         }
-        kernel::must_be_new_enough()?;
-        let loaded = load_for_kernel(&context.global.policy, context.host())?;
+        kernel::must_be_new_enough(context.machine)?;
+        let loaded = load_for_kernel(context.machine, &context.global.policy, context.host())?;
         let busy = render::progress("enforcing");
         let tell = |effects: &Effects| {
             busy.clear();
@@ -70,11 +70,11 @@ impl Enforce {
             all: self.all,
             boot_memory: self.boot_memory,
             tell: (context.format() == Format::Text).then_some(&tell),
-            ..self.staying.options(context.home)
+            ..self.staying.options(context)
         };
         let mut report = transaction::enforce(&loaded, &how)?;
         if self.cut {
-            report.living = Some(cut::report(true)?);
+            report.living = Some(cut::report(context.machine, true)?);
         }
         drop(busy);
         Ok(context.fine(&report, render::enforced))

@@ -36,6 +36,7 @@ use clap::{Arg, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::ffi::OsString;
 use tipstaff_app::store::Home;
 use tipstaff_app::{Failure, transaction};
+use tipstaff_linux::{Here, Machine};
 
 /// The place of `--format` among the options of every command.
 const FORMAT: usize = 4;
@@ -151,7 +152,7 @@ impl Command {
             Self::Programs(it) => it.run(context),
             Self::Reach(it) => it.run(context),
             Self::Report(it) => it.run(context),
-            Self::Vantage(it) => it.run(),
+            Self::Vantage(it) => it.run(context),
             Self::Rehearse(it) => it.run(context),
             Self::Demo(it) => it.run(context),
             Self::LendHand(it) => it.run(),
@@ -261,6 +262,7 @@ fn with_formats(command: clap::Command, formats: &'static [Format]) -> clap::Com
 /// Why it could not do its work.
 pub fn run(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     let Cli { global, command } = cli;
+    let machine: &dyn Machine = &Here;
     let home = &Home::of(&global.state, &global.boot_note)
         .with_policy(&global.policy, global.host.as_deref());
     if matches!(command, Command::StandBy(_)) {
@@ -273,9 +275,9 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
         })?;
     }
     if command.looks_after_what_waits() {
-        transaction::look_after(home);
+        transaction::look_after(machine, home);
     }
-    command.run(&Context { global, screen, home, typed })
+    command.run(&Context { global, screen, machine, home, typed })
 }
 
 /// Runs a line as if it had been typed.

@@ -24,14 +24,14 @@ impl Programs {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         if self.watch {
-            programs::watch(context.home, |report| {
+            programs::watch(context.machine, context.home, |report| {
                 render::print(&context.fine(report, render::programs).text)
             })?;
             return Ok(Output::silent());
         }
         let report = match self.refresh {
-            true => programs::refresh(context.home)?,
-            false => programs::report()?,
+            true => programs::refresh(context.machine, context.home)?,
+            false => programs::report(context.machine)?,
         };
         Ok(context.shown(&report, report.outcome(), render::programs))
     }

@@ -33,7 +33,7 @@ impl Reach {
         };
         let loaded = context.here()?;
         let busy = render::progress("probing");
-        let report = reach::report(&loaded, &request)?;
+        let report = reach::report(context.machine, &loaded, &request)?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::reach))
     }

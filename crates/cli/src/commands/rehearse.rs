@@ -35,7 +35,9 @@ impl Rehearse {
         };
         let loaded = if self.live { context.here()? } else { context.policy()? };
         let bar = render::Bar::new();
-        let report = rehearse::report(&loaded, &request, &|tried, all| bar.show(tried, all))?;
+        let report = rehearse::report(context.machine, &loaded, &request, &|tried, all| {
+            bar.show(tried, all);
+        })?;
         drop(bar);
         Ok(context.shown(&report, report.outcome(), render::rehearsed))
     }

@@ -20,7 +20,7 @@ impl Release {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = transaction::release(&self.staying.options(context.home))?;
+        let report = transaction::release(&self.staying.options(context))?;
         Ok(context.fine(&report, render::enforced))
     }
 }

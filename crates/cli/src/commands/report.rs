@@ -36,7 +36,8 @@ impl Report {
         }
         let loaded = if self.live { context.here()? } else { context.policy()? };
         let bar = render::Bar::new();
-        let found = report::report(&loaded, &request, &|tried, all| bar.show(tried, all))?;
+        let found =
+            report::report(context.machine, &loaded, &request, &|tried, all| bar.show(tried, all))?;
         drop(bar);
         let outcome = found.outcome();
         Ok(match context.format() {

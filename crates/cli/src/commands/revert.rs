@@ -26,13 +26,13 @@ impl Revert {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         if self.id.is_none()
-            && let Some(report) = transaction::revert_pending(context.home)?
+            && let Some(report) = transaction::revert_pending(context.machine, context.home)?
         {
             return Ok(context.fine(&report, render::settled));
         }
         let how = transaction::Options {
             even_if_locked_out: self.even_if_locked_out,
-            ..self.staying.options(context.home)
+            ..self.staying.options(context)
         };
         Ok(context.fine(&transaction::revert(self.id, &how)?, render::enforced))
     }

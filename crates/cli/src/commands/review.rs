@@ -28,7 +28,7 @@ impl Review {
         }
         let loaded = if self.live { context.here()? } else { context.policy()? };
         let busy = render::progress("reviewing");
-        let report = review::report(&loaded, self.live)?;
+        let report = review::report(context.machine, &loaded, self.live)?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::review))
     }

@@ -19,7 +19,7 @@ impl StandBy {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let (mut input, mut out) = (std::io::stdin(), std::io::stdout());
-        transaction::stand_by(context.home, self.id, &mut input, &mut out)?;
+        transaction::stand_by(context.machine, context.home, self.id, &mut input, &mut out)?;
         Ok(Output::silent())
     }
 }

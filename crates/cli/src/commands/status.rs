@@ -23,12 +23,12 @@ impl Status {
         let loaded = context.here()?;
         if self.kernel {
             let busy = render::progress("trying the kernel");
-            let report = kernel::report(&loaded)?;
+            let report = kernel::report(context.machine, &loaded)?;
             drop(busy);
             return Ok(context.shown(&report, report.outcome(), render::kernel));
         }
         let busy = render::progress("comparing");
-        let report = status::report(&loaded, context.home)?;
+        let report = status::report(context.machine, &loaded, context.home)?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::status))
     }

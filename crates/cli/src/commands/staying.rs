@@ -1,8 +1,8 @@
 //! How long a change stays, as options.
 
+use super::context::Context;
 use clap::Args;
 use std::time::Duration;
-use tipstaff_app::store::Home;
 use tipstaff_app::transaction;
 
 /// How long a change stays.
@@ -18,9 +18,10 @@ pub struct Staying {
 
 impl Staying {
     /// As a transaction takes them.
-    pub fn options<'g>(&self, home: &'g Home) -> transaction::Options<'g> {
+    pub fn options<'c>(&self, context: &Context<'c>) -> transaction::Options<'c> {
         transaction::Options {
-            home,
+            machine: context.machine,
+            home: context.home,
             keep: self.keep,
             within: self.confirm_within,
             dry: false,

@@ -1,5 +1,6 @@
 //! `vantage`: the far end of a check.
 
+use super::context::Context;
 use super::output::Output;
 use clap::Args;
 use std::net::IpAddr;
@@ -18,8 +19,8 @@ impl Vantage {
     ///
     /// # Errors
     /// Why it could not do its work.
-    pub fn run(&self) -> Result<Output, Failure> {
-        vantage::serve(std::io::stdin(), &mut std::io::stdout(), &self.vouched)?;
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        vantage::serve(context.machine, std::io::stdin(), &mut std::io::stdout(), &self.vouched)?;
         Ok(Output::silent())
     }
 }

@@ -24,6 +24,7 @@ use tipstaff_core::policy::Source;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::probe::{Attempt, attempt};
 use tipstaff_linux::sockets::PortProtocol;
+use tipstaff_linux::{Here, Machine};
 
 const INHERITED: (&str, &str) =
     ("demo/inherited.toml", include_str!("../../../../demo/inherited.toml"));
@@ -69,7 +70,8 @@ pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Fai
 
     teller.chapter("4. The mistakes, seen", MISTAKES);
     teller.command("--host sluice review --live");
-    let review = world.node("sluice").run(|| review::report(inherited.of("sluice"), true))??;
+    let review =
+        world.node("sluice").run(|| review::report(&Here, inherited.of("sluice"), true))??;
     teller.say(&format!("{}\n", render::review(&review, screen)));
     for question in QUESTIONS {
         teller.ask(&inherited, &question)?;
@@ -83,7 +85,7 @@ pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Fai
     teller.command("--host granary rehearse");
     let everything = rehearse::Request { live: false, from: &[], traffic: None };
     let bar = render::Bar::new();
-    let rehearsal = rehearse::report(mended.of("granary"), &everything, &|tried, all| {
+    let rehearsal = rehearse::report(&Here, mended.of("granary"), &everything, &|tried, all| {
         bar.show(tried, all);
     })?;
     drop(bar);
@@ -97,7 +99,7 @@ pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Fai
     let list = world.node("sluice").run(kept)??;
     teller.say(&format!("{}\n", render::docket(&list, screen)));
     teller.command("--host sluice status");
-    let look = || status::report(mended.of("sluice"), &home(&desk, "sluice"));
+    let look = || status::report(&Here, mended.of("sluice"), &home(&desk, "sluice"));
     let status = world.node("sluice").run(look)??;
     teller.say(&render::status(&status, screen));
 
@@ -182,11 +184,8 @@ impl Teller {
     }
 
     fn listeners(&self, world: &World, host: &str) -> Result<(), Failure> {
-        let found = world.node(host).run(|| {
-            let mut socket =
-                tipstaff_linux::NetlinkSocket::open(tipstaff_linux::Protocol::SocketDiagnosis)?;
-            tipstaff_linux::sockets::listeners(&mut socket)
-        })??;
+        let here: &dyn Machine = &Here;
+        let found = world.node(host).run(|| here.listeners())??;
         let mut table = Table::new([host, "program", "listens on"]);
         for listener in &found {
             let program = listener.owner.as_ref().and_then(|owner| owner.program.as_ref());
@@ -219,6 +218,7 @@ impl Teller {
             // Whose session this is has nothing to do with the machines of the lab.
             let enforce = || {
                 let options = transaction::Options {
+                    machine: &Here,
                     home: &home(desk, host),
                     keep: true,
                     within: Duration::ZERO,
@@ -241,7 +241,8 @@ impl Teller {
             self.command(&format!("--host {host} reach --vantage ..."));
             let request =
                 Request { from: &[], vantages: &vantages(world, host), patience: PATIENCE };
-            let report = world.node(host).run(|| reach::report(policies.of(host), &request))??;
+            let report =
+                world.node(host).run(|| reach::report(&Here, policies.of(host), &request))??;
             self.say(&render::reach(&report, &self.screen));
             check.sights.extend(sights(&report));
             check.reports.push(report);

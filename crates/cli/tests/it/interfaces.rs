@@ -5,7 +5,7 @@ use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use tipstaff_linux::lab::changing::{bridge, call_also, rename};
 use tipstaff_linux::lab::testing::{connect_from, sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
-use tipstaff_linux::{NetlinkSocket, Protocol, links_seen};
+use tipstaff_linux::{Here, Machine};
 
 /// Everybody may reach 5432/tcp, but for who comes by the interface.
 fn closed_by(interface: &str) -> String {
@@ -41,7 +41,7 @@ impl World {
     }
 
     fn hardware(&self, link: &str) -> String {
-        let links = self.sluice().run(|| links_seen(&mut NetlinkSocket::open(Protocol::Route)?));
+        let links = self.sluice().run(|| Here.links_seen());
         let links = links.expect("entered").expect("a list");
         let link = links.iter().find(|it| it.name == link).expect("the link");
         link.hardware.expect("an address").to_string()

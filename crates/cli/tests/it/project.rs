@@ -95,6 +95,27 @@ fn the_use_cases_know_no_command_line() {
 }
 
 #[test]
+fn use_cases_and_commands_come_to_the_machine_by_its_door() {
+    // What every machine answers, a recorded one too; the state folder and the caller's own process are none of it.
+    let others = ["boot_id", "/proc/self/"];
+    for name in ["app", "cli"] {
+        let mut files = Vec::new();
+        sources(Path::new(&format!("{ROOT}/crates/{name}/src")), &mut files);
+        assert!(files.len() > 40, "{name} has sources");
+        for file in files {
+            let text = fs::read_to_string(&file).expect("a source file");
+            for line in text.lines() {
+                let asks = line.contains("NetlinkSocket::open")
+                    || ["\"/proc/", "\"/sys/", "\"/etc/passwd"].iter().any(|it| line.contains(it))
+                        && line.contains("fs::")
+                        && !others.iter().any(|it| line.contains(it));
+                assert!(!asks, "{}: {line}", file.display());
+            }
+        }
+    }
+}
+
+#[test]
 fn unsafe_code_stays_in_its_place() {
     for name in ["linux", "app", "cli"] {
         let mut files = Vec::new();

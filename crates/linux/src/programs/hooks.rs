@@ -93,7 +93,7 @@ pub struct Recognition {
     /// The files that are known, and what their processes' sockets get.
     pub programs: BTreeMap<Identity, Standing>,
     /// Hooks that ought to be there and are not.
-    pub gone: Vec<&'static str>,
+    pub gone: Vec<String>,
     /// What is not recognised for lack of a hook that is of use, as whole sentences.
     pub without: Vec<String>,
 }
@@ -325,7 +325,7 @@ impl Hooks {
             let held = holds(needs, hook, info.id).unwrap_or(false);
             match hook.without {
                 _ if held || (hook.is_for_sending() && !sending) => {}
-                None => gone.push(hook.name),
+                None => gone.push(hook.name.to_owned()),
                 Some(text) if without.iter().any(|it| it == text) => {}
                 Some(text) => without.push(text.to_owned()),
             }

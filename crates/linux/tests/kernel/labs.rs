@@ -6,7 +6,7 @@ use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Interface, Lab, Machine, Node, Route, Topology};
 use tipstaff_linux::probe::{Attempt, State, attempt};
 use tipstaff_linux::sockets::PortProtocol;
-use tipstaff_linux::{NetlinkSocket, Protocol, addresses, is_own};
+use tipstaff_linux::{Here, Machine as _};
 
 fn check(node: &Node, source: Option<&str>, to: &str, port: u16) -> State {
     let destination = SocketAddr::new(address(to), port);
@@ -47,8 +47,7 @@ fn a_host_knows_which_addresses_are_its_own() {
         lab.node("street")
             .expect("there")
             .run(|| {
-                let mut route = NetlinkSocket::open(Protocol::Route).expect("a socket");
-                let own = addresses(&mut route).expect("listed");
+                let own = Here.addresses().expect("listed");
                 assert!(
                     own.contains(&address("192.0.2.1")) && own.contains(&address("2001:db8:2::1"))
                 );
@@ -60,11 +59,8 @@ fn a_host_knows_which_addresses_are_its_own() {
                     ("10.44.8.20", false),
                     ("fd44:8::20", false),
                 ] {
-                    assert_eq!(
-                        is_own(&mut route, address(text)).expect("asked"),
-                        expected,
-                        "{text}"
-                    );
+                    let way = Here.way_to(address(text)).expect("asked");
+                    assert_eq!(way.is_own, expected, "{text}");
                 }
             })
             .expect("entered");

@@ -1,27 +1,24 @@
 //! What this machine shows, held against its policy.
 
-mod files;
-
 use super::programs::{Names, Receivers};
-use super::session::Session;
 use super::way::way;
 use super::{Failure, Loaded};
 use std::collections::BTreeSet;
-use std::fs;
 use tipstaff_core::analysis::{
     self, Contact, Facts, Finding, Listener, RoutingMark, odd_interface,
 };
 use tipstaff_core::plan::RuleId;
-use tipstaff_linux::ruleset;
-use tipstaff_linux::sockets::{self, connections, listeners};
-use tipstaff_linux::{NetlinkSocket, Protocol, mark_rules};
+use tipstaff_linux::{Machine, sockets};
+
+/// Whether sockets take the marks of packets that open them.
+const ANSWERS_TAKE_MARKS: &str = "/proc/sys/net/ipv4/tcp_fwmark_accept";
 
 /// Findings about this machine, and about the session that asks.
 ///
 /// # Errors
 /// [`Failure`] if the listeners cannot be listed.
-pub fn findings(loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
-    Ok(analysis::review_machine(&loaded.policy, &loaded.plan, &facts(loaded)?))
+pub fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
+    Ok(analysis::review_machine(&loaded.policy, &loaded.plan, &facts(machine, loaded)?))
 }
 
 /// What is odd about interfaces that rules name, as sentences, each about the first rule that does.
@@ -31,32 +28,33 @@ pub fn odd_interfaces(loaded: &Loaded) -> Vec<String> {
 }
 
 /// What is known of this machine, as far as findings need it.
-fn facts(loaded: &Loaded) -> Result<Facts, Failure> {
-    let mut socket = NetlinkSocket::open(Protocol::SocketDiagnosis)?;
-    let names = Names::of(loaded);
-    let listeners = listeners(&mut socket)?.iter().map(|it| listener(&names, it)).collect();
-    let contacts = connections(&mut socket)?
+fn facts(machine: &dyn Machine, loaded: &Loaded) -> Result<Facts, Failure> {
+    let names = Names::of(machine, loaded);
+    let listeners = machine.listeners()?.iter().map(|it| listener(&names, it)).collect();
+    let contacts = machine
+        .connections()?
         .into_iter()
         .map(|it| Contact { protocol: it.protocol, port: it.own.port(), peer: it.peer.ip() })
         .collect();
-    let session = Session::own()
+    let session = machine
+        .own_session()
         .filter(|it| !it.client.is_loopback())
-        .map(|it| way(&it, Receivers::look(loaded).ok().as_ref()));
+        .map(|it| way(machine, &it, Receivers::look(machine, loaded).ok().as_ref()));
     let active = loaded.plan.decisions().map(|it| it.1).filter(|it| it.idle.is_none());
     let named = active.flat_map(|it| &it.conditions).flat_map(|it| &it.programs);
     // Many rules may name one program; to look at it means to look at every process.
     let named: BTreeSet<&String> = named.collect();
-    let files = named.into_iter().map(|path| (path.clone(), files::look(path))).collect();
-    let switch = fs::read_to_string("/proc/sys/net/ipv4/tcp_fwmark_accept");
+    let files = named.into_iter().map(|path| (path.clone(), machine.program_file(path))).collect();
+    let switch = machine.setting(ANSWERS_TAKE_MARKS);
     Ok(Facts {
         listeners,
         contacts,
         session,
         files,
         placed: loaded.placed.clone(),
-        crowded: crowded(loaded),
+        crowded: crowded(machine, loaded),
         routing: if loaded.plan.decisions().any(|it| it.1.names_programs()) {
-            routing()
+            routing(machine)
         } else {
             Vec::new()
         },
@@ -78,16 +76,15 @@ fn listener(names: &Names, it: &sockets::Listener) -> Listener {
 
 /// Rates that had no room for some senders; none where the kernel's rules cannot be read or are another
 /// host's.
-fn crowded(loaded: &Loaded) -> Vec<(RuleId, u64)> {
-    let held = NetlinkSocket::open(Protocol::Netfilter).and_then(|mut it| ruleset::read(&mut it));
-    let held = held.ok().flatten().filter(|it| it.host == loaded.plan.host);
+fn crowded(machine: &dyn Machine, loaded: &Loaded) -> Vec<(RuleId, u64)> {
+    let held = machine.rules().ok().flatten().filter(|it| it.host == loaded.plan.host);
     let tallies = held.map(|it| it.tallies).unwrap_or_default();
     tallies.into_iter().filter_map(|it| Some((it.id, it.crowded?.packets))).collect()
 }
 
-fn routing() -> Vec<RoutingMark> {
-    let rules = NetlinkSocket::open(Protocol::Route).and_then(|mut it| mark_rules(&mut it));
-    rules
+fn routing(machine: &dyn Machine) -> Vec<RoutingMark> {
+    machine
+        .mark_rules()
         .unwrap_or_default()
         .into_iter()
         .map(|it| RoutingMark { mark: it.mark, mask: it.mask, v6: it.v6, priority: it.priority })

@@ -1,14 +1,15 @@
 //! What there is at the paths of programs.
 
+use super::files::{FileKind, kind_of};
 use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use tipstaff_core::analysis::ProgramFile;
-use tipstaff_linux::programs::{FileKind, kind_of};
 
 /// What there is at a path.
-pub fn look(path: &str) -> ProgramFile {
+#[must_use]
+pub fn file_at(path: &str) -> ProgramFile {
     let file = Path::new(path);
     match kind_of(file) {
         FileKind::Missing => ProgramFile::Missing,
