@@ -3,6 +3,7 @@
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use rustix::net::{AddressFamily, SocketType, netdevice, socket};
+use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use tipstaff_core::plan::{LinkSeen, Whole};
 use tipstaff_core::space::HardwareAddress;
@@ -27,7 +28,7 @@ pub(crate) fn of_links(transport: &mut dyn Transport) -> Result<Vec<OwnAddress>,
 }
 
 /// A link of this host besides the loopback one, with its addresses.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Link {
     /// The number that the kernel gives it.
     pub index: u32,
@@ -84,7 +85,7 @@ pub fn links(transport: &mut dyn Transport) -> Result<Vec<Link>, LinuxError> {
 }
 
 /// Where packets to an address go.
-#[derive(Clone, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Way {
     /// Whether they end at this host, so that it can speak for the address: because a link has it, or because
     /// a route says that a whole network does.

@@ -106,6 +106,11 @@ impl Reason {
         Self { errno: Some(errno), words }
     }
 
+    /// A reason that was written down.
+    pub(crate) fn recorded(errno: Option<i32>, words: String) -> Self {
+        Self { errno, words }
+    }
+
     /// The kernel's number for it (errno(3)); `None` if it was not the kernel that refused.
     #[must_use]
     pub fn errno(&self) -> Option<i32> {

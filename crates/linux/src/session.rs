@@ -1,5 +1,6 @@
 //! Remote shell sessions, as the environments of processes tell of them.
 
+use serde::{Deserialize, Serialize};
 use std::fs;
 use std::net::IpAddr;
 
@@ -8,7 +9,7 @@ const GENERATIONS: usize = 64;
 const VARIABLE: &str = "SSH_CONNECTION";
 
 /// A remote shell session: the client's end, and the server's.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Session {
     /// The address that the session comes from.
     pub client: IpAddr,

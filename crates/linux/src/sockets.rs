@@ -3,6 +3,7 @@
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use rustix::net::{Protocol, SocketType, ipproto};
+use serde::{Deserialize, Serialize, Serializer};
 use std::collections::HashMap;
 use std::fs;
 use std::net::{IpAddr, SocketAddr};
@@ -13,16 +14,22 @@ use tipstaff_wire::sock_diag::{
 };
 
 /// The process that holds a socket.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Owner {
     /// The number of the process.
     pub pid: u32,
     /// The file it runs; `None` for kernel threads and where the caller may not look.
+    #[serde(serialize_with = "as_text")]
     pub program: Option<PathBuf>,
 }
 
+/// A path may be no text; what is written down is.
+fn as_text<S: Serializer>(path: &Option<PathBuf>, to: S) -> Result<S::Ok, S::Error> {
+    path.as_ref().map(|it| it.to_string_lossy()).serialize(to)
+}
+
 /// A socket that waits for traffic.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Listener {
     /// The protocol that it speaks.
     pub protocol: PortProtocol,
@@ -144,6 +151,29 @@ pub struct Connection {
 }
 
 impl Connection {
+    /// One that is known by its ends and the number of its file only.
+    pub(crate) fn remembered(
+        protocol: PortProtocol,
+        (own, peer): (SocketAddr, SocketAddr),
+        established: bool,
+        inode: u32,
+    ) -> Self {
+        let socket = sock_diag::Socket {
+            address: own.ip(),
+            port: own.port(),
+            peer: (peer.ip(), peer.port()),
+            state: if established { STATE_ESTABLISHED } else { STATE_CLOSE },
+            interface: 0,
+            cookie: [0; 8],
+            uid: 0,
+            inode,
+            v6_only: false,
+            addresses: Vec::new(),
+            mark: None,
+        };
+        Self { protocol, own, peer, established, socket }
+    }
+
     /// The process that holds this host's end, of those that were looked up.
     #[must_use]
     pub fn owner<'o>(&self, owners: &'o Owners) -> Option<&'o Owner> {

@@ -2,6 +2,7 @@
 
 use crate::netlink::{self, ACK, DUMP, REQUEST};
 use crate::{Attribute, Attributes, Fields, WireError, Writer};
+use serde::{Deserialize, Serialize};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 const SUBSYSTEM: u16 = 1;
@@ -28,7 +29,7 @@ const ICMP_TYPE: u16 = 5;
 const ICMPV6_TYPE: u16 = 8;
 
 /// One flow, by its first packet.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Flow {
     /// `AF_INET` or `AF_INET6`.
     pub family: u8,
@@ -49,6 +50,7 @@ pub struct Flow {
     /// The kernel's number of the flow (`CTA_ID`).
     pub id: u32,
     /// The original tuple as the kernel wrote it, by which it finds the flow again.
+    #[serde(skip)]
     tuple: Vec<u8>,
 }
 

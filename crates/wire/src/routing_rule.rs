@@ -2,6 +2,7 @@
 
 use crate::netlink::{self, DUMP, REQUEST};
 use crate::{Attributes, Fields, WireError, Writer};
+use serde::{Deserialize, Serialize};
 
 /// `RTM_GETRULE`.
 const GET_RULE: u16 = 34;
@@ -14,7 +15,7 @@ const MASK: u16 = 16;
 const FAMILY_V6: u8 = 10;
 
 /// A rule that chooses a routing table by marks.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct MarkRule {
     /// Whether it is about IPv6.
     pub v6: bool,

@@ -2,6 +2,7 @@
 
 use crate::policy::Time;
 use crate::space::{AddressSet, ConnectionState, Packet, RangeSet, StateSet, TrafficSet};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::fmt;
 
@@ -9,7 +10,8 @@ use std::fmt;
 pub const LOOPBACK: &str = "lo";
 
 /// A test of an interface name.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, Default)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum InterfaceTest {
     /// It does not matter which interface.
     #[default]

@@ -3,6 +3,7 @@
 use super::condition::{Condition, told_apart};
 use crate::policy::{Interface, Log, Origin, Rate, Time, Verdict};
 use crate::space::{Direction, PortProtocol};
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::IpAddr;
 
@@ -30,7 +31,8 @@ impl Kind {
 }
 
 /// The identity of a decision everywhere: in output, in the kernel, in counters.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(into = "String", from = "String")]
 pub struct RuleId {
     /// Which part of the policy it stems from.
     pub kind: Kind,
@@ -65,6 +67,18 @@ impl RuleId {
             Some(("default", name)) => Self { kind: Kind::Default, name: name.into() },
             _ => Self::rule(text),
         }
+    }
+}
+
+impl From<String> for RuleId {
+    fn from(text: String) -> Self {
+        Self::parse(&text)
+    }
+}
+
+impl From<RuleId> for String {
+    fn from(id: RuleId) -> Self {
+        id.to_string()
     }
 }
 

@@ -4,10 +4,11 @@ use super::condition::{Condition, InterfaceTest, LOOPBACK};
 use super::model::{Decision, HostPlan, RuleId};
 use crate::policy::{Interface, Verdict};
 use crate::space::HardwareAddress;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// An interface as the machine's kernel tells of it.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LinkSeen {
     /// Its name, under which rules see its packets.
     pub name: String,
@@ -24,7 +25,7 @@ pub struct LinkSeen {
 }
 
 /// What an interface is a part of, under whose name its packets are seen.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Whole {
     /// The name that the machine has for it.
     pub name: String,

@@ -1,10 +1,11 @@
 //! Rates such as `5/second` or `6/minute, burst 4`.
 
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// How often something may happen: a token bucket that fills at `count` per `seconds` and
 /// holds `burst` tokens.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Rate {
     /// How many, at least 1.
     pub count: u32,

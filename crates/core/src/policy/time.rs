@@ -1,12 +1,14 @@
 //! Moments, such as the one at which a rule ends.
 
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 const LAST: i64 = 18_446_744_073;
 
 /// A moment, in whole seconds since 1970-01-01T00:00:00Z.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
 pub struct Time(i64);
 
 impl Time {

@@ -11,6 +11,7 @@ mod clauses;
 mod compare;
 mod evaluate;
 mod item;
+mod lookup_form;
 mod lower;
 mod lowering;
 mod model;

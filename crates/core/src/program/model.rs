@@ -5,11 +5,12 @@ use crate::policy::{Rate, Time};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, PortProtocol, RangeSet, StateSet,
 };
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::fmt;
 
 /// Everything that one host's table in the kernel holds.
-#[derive(Clone, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct RuleProgram {
     /// The chains: first those that packets enter, in the order of [`Direction::ALL`], then the
     /// others by name; see [`RuleProgram::sort`].
@@ -88,14 +89,14 @@ impl RuleProgram {
 }
 
 /// What is said of a chain where packets enter.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct BaseChain {
     /// Whether a packet that leaves it undecided passes.
     pub passes: bool,
 }
 
 /// A named list of rules, walked in order.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Chain {
     /// The name by which rules jump to it.
     pub name: String,
@@ -133,7 +134,7 @@ pub enum Counted {
 }
 
 /// One rule: if all tests hold, the action is taken.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct ProgramRule {
     /// The decision it serves; several rules can serve one. `None` for a rule that only leads on.
     pub id: Option<RuleId>,
@@ -144,7 +145,8 @@ pub struct ProgramRule {
 }
 
 /// One test of a packet.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Test {
     /// The interface it comes in by.
     InInterface(InterfaceTest),
@@ -175,7 +177,8 @@ pub enum Test {
 }
 
 /// What a rule does.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Action {
     /// Let the packet pass.
     Allow,
@@ -205,7 +208,8 @@ pub enum Action {
 }
 
 /// Whom a rate for each source takes for one sender.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Sender {
     /// An IPv4 address by itself.
     Address,
@@ -223,7 +227,8 @@ impl Sender {
 }
 
 /// What is looked up.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Key {
     /// The address that it comes from.
     Source(Family),
@@ -264,7 +269,8 @@ pub struct Entry {
 }
 
 /// Where an entry of a lookup leads.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Then {
     /// The decision lets the packet pass.
     Allow(RuleId),

@@ -2,6 +2,7 @@
 
 use super::{Family, RangeSet};
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -140,7 +141,8 @@ pub fn address_range(first: &str, last: &str) -> Result<AddressSet, RangeError> 
 }
 
 /// An exact set of addresses; IPv4 and IPv6 are kept apart and never mixed.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(into = "Vec<String>", try_from = "Vec<String>")]
 pub struct AddressSet {
     /// The IPv4 addresses, as numbers in host order.
     pub v4: RangeSet<u32>,
@@ -283,6 +285,26 @@ impl AddressSet {
                 .map(|net| Block(net.into()))
         });
         v4.chain(v6).collect()
+    }
+}
+
+impl From<AddressSet> for Vec<String> {
+    /// The networks of [`AddressSet::blocks`] in CIDR notation.
+    fn from(set: AddressSet) -> Self {
+        set.blocks().iter().map(ToString::to_string).collect()
+    }
+}
+
+impl TryFrom<Vec<String>> for AddressSet {
+    type Error = String;
+
+    /// What the networks hold together, in any order.
+    fn try_from(blocks: Vec<String>) -> Result<Self, String> {
+        let block = |text: String| match Block::parse(&text) {
+            Ok(block) => Ok(block.addresses()),
+            Err(_) => Err(format!("`{}` is no network", text.escape_debug())),
+        };
+        blocks.into_iter().map(block).collect()
     }
 }
 

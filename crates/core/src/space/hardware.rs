@@ -1,11 +1,13 @@
 //! Hardware addresses of links.
 
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::str::FromStr;
 
 /// The hardware address of an Ethernet-like link: an EUI-48 (RFC 9542), in the order in which it is
 /// sent and written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(into = "String", try_from = "String")]
 pub struct HardwareAddress(pub [u8; 6]);
 
 impl fmt::Display for HardwareAddress {
@@ -33,6 +35,20 @@ impl FromStr for HardwareAddress {
             *byte = u8::from_str_radix(pair, 16).ok().filter(|_| digits).ok_or(())?;
         }
         if pairs.next().is_some() { Err(()) } else { Ok(Self(bytes)) }
+    }
+}
+
+impl From<HardwareAddress> for String {
+    fn from(address: HardwareAddress) -> Self {
+        address.to_string()
+    }
+}
+
+impl TryFrom<String> for HardwareAddress {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        text.parse().map_err(|()| format!("`{}` is no hardware address", text.escape_debug()))
     }
 }
 

@@ -2,6 +2,7 @@
 
 use super::ports::PortProtocol;
 use super::protocol::{ICMP, ICMPV6};
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::IpAddr;
 
@@ -11,7 +12,8 @@ const LAST_KNOWN_ICMP: u8 = 18;
 const FIRST_INFORMATIONAL_ICMPV6: u8 = 128;
 
 /// A version of the Internet Protocol.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Family {
     /// Internet Protocol version 4 (RFC 791).
     V4,
@@ -40,7 +42,8 @@ impl fmt::Display for Family {
 }
 
 /// Which way a packet goes, seen from the host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Direction {
     /// To the host itself.
     Inbound,
@@ -78,7 +81,8 @@ impl fmt::Display for Direction {
 }
 
 /// What connection tracking says of a packet.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum ConnectionState {
     /// The first of a flow.
     New,
@@ -111,7 +115,10 @@ impl ConnectionState {
 }
 
 /// A set of connection states.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default, Serialize, Deserialize,
+)]
+#[serde(into = "Vec<ConnectionState>", from = "Vec<ConnectionState>")]
 pub struct StateSet(u8);
 
 impl StateSet {
@@ -154,6 +161,18 @@ impl StateSet {
     /// The states that the set holds.
     pub fn iter(self) -> impl Iterator<Item = ConnectionState> {
         ConnectionState::ALL.into_iter().filter(move |&state| self.contains(state))
+    }
+}
+
+impl From<Vec<ConnectionState>> for StateSet {
+    fn from(states: Vec<ConnectionState>) -> Self {
+        Self::of(&states)
+    }
+}
+
+impl From<StateSet> for Vec<ConnectionState> {
+    fn from(set: StateSet) -> Self {
+        set.iter().collect()
     }
 }
 

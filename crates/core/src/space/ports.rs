@@ -1,13 +1,17 @@
 //! Protocols with ports. A further one is a line in the table below, and what the compiler then asks for.
 
 use super::RangeSet;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::ops::{Index, IndexMut};
 
 macro_rules! protocols_with_ports {
     ($($(#[$meaning:meta])* $name:ident = $number:literal, $word:literal;)+) => {
         /// A protocol with ports: source and destination port are the first four bytes behind the IP header.
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        #[derive(
+            Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize,
+        )]
+        #[serde(rename_all = "snake_case")]
         pub enum PortProtocol {
             $($(#[$meaning])* $name,)+
         }

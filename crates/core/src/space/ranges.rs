@@ -1,5 +1,6 @@
 //! Sets of ordered values, kept as sorted ranges that neither touch nor overlap.
 
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::sync::Arc;
 
@@ -35,7 +36,9 @@ point!(u8, u16, u32, u128);
 ///
 /// The form is canonical: ranges are ascending, disjoint and never adjacent, so two sets are
 /// equal exactly when they hold the same values. Copies share the ranges.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default, Serialize, Deserialize)]
+#[serde(into = "Vec<(T, T)>", from = "Vec<(T, T)>")]
+#[serde(bound(serialize = "T: Point + Serialize", deserialize = "T: Point + Deserialize<'de>"))]
 pub struct RangeSet<T>(Ranges<T>);
 
 /// Most sets are one range at most: those need no memory of their own.
@@ -55,6 +58,18 @@ impl<T: Point> From<Vec<(T, T)>> for Ranges<T> {
             [range] => Self::One(range),
             _ => Self::Many(ranges.into()),
         }
+    }
+}
+
+impl<T: Point> From<Vec<(T, T)>> for RangeSet<T> {
+    fn from(ranges: Vec<(T, T)>) -> Self {
+        Self::from_ranges(ranges)
+    }
+}
+
+impl<T: Point> From<RangeSet<T>> for Vec<(T, T)> {
+    fn from(set: RangeSet<T>) -> Self {
+        set.ranges().to_vec()
     }
 }
 

@@ -15,3 +15,4 @@ mod reading;
 mod reference;
 mod rehearsing;
 mod sweeping;
+mod written_down;

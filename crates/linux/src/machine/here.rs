@@ -1,6 +1,6 @@
 //! The machine before us.
 
-use super::Machine;
+use super::door::Machine;
 use crate::LinuxError;
 use crate::abilities::{Ability, abilities};
 use crate::addresses::{self, Link, Way};

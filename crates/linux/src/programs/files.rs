@@ -5,6 +5,7 @@ use crate::LinuxError;
 use crate::sys::bpf::{self, Purpose};
 use rustix::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use rustix::fs::{Mode, OFlags, fstat, open};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
@@ -75,7 +76,8 @@ pub fn executable(path: &Path) -> Option<OwnedFd> {
 }
 
 /// What there is at a path that a rule names.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum FileKind {
     /// A file that can be run.
     Program,

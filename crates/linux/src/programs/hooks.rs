@@ -6,6 +6,7 @@ use crate::sys::bpf::{self, Purpose};
 use crate::sys::mark;
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, socket_with};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs;
 use std::io;
@@ -84,13 +85,14 @@ const HOOKS: [Hook; 10] = [
 ];
 
 /// What the kernel recognises.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Recognition {
     /// The bits of marks that are used.
     pub mask: u32,
     /// Whether those are looked at who send datagrams.
     pub sending: bool,
     /// The files that are known, and what their processes' sockets get.
+    #[serde(skip)]
     pub programs: BTreeMap<Identity, Standing>,
     /// Hooks that ought to be there and are not.
     pub gone: Vec<String>,

@@ -7,6 +7,7 @@ use crate::LinuxError;
 use crate::ruleset::Marks;
 use rustix::fd::{AsFd, AsRawFd, OwnedFd};
 use rustix::fs::fstat;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -63,7 +64,7 @@ fn exe(pid: u32) -> PathBuf {
 }
 
 /// A process that runs a program which rules name.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Process {
     /// The number of the process.
     pub pid: u32,
@@ -74,7 +75,7 @@ pub struct Process {
 }
 
 /// A program that rules name.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProgramFile {
     /// The path by which rules name it.
     pub path: String,
@@ -89,7 +90,7 @@ pub struct ProgramFile {
 }
 
 /// How things stand with the programs that rules name.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Standings {
     /// Every program that rules name.
     pub files: Vec<ProgramFile>,

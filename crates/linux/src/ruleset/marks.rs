@@ -6,13 +6,14 @@
 //! they mean, and a program can be told apart from the file it is at the moment.
 
 use crate::LinuxError;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use tipstaff_core::program::RuleProgram;
 
 pub use tipstaff_core::policy::PROGRAM_MARKS as DEFAULT_MASK;
 
 /// A number on a list, and the path it stands for.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Numbered {
     /// The number, not yet shifted to its place in the mark.
     pub number: u32,
@@ -21,12 +22,30 @@ pub struct Numbered {
 }
 
 /// The lists of programs that rules name, and their numbers.
-#[derive(Clone, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Marks {
     /// The bits of a mark that hold the number; zero if no rule names a program.
     pub mask: u32,
     /// Each list, as rules give it, with its entries in ascending order.
+    #[serde(with = "pairs")]
     pub lists: BTreeMap<Vec<String>, BTreeSet<Numbered>>,
+}
+
+/// A map whose keys are lists, written down as pairs.
+mod pairs {
+    use super::Numbered;
+    use serde::{Deserialize, Deserializer, Serializer};
+    use std::collections::{BTreeMap, BTreeSet};
+
+    type Lists = BTreeMap<Vec<String>, BTreeSet<Numbered>>;
+
+    pub fn serialize<S: Serializer>(lists: &Lists, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_seq(lists)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Lists, D::Error> {
+        Ok(Vec::deserialize(from)?.into_iter().collect())
+    }
 }
 
 impl Marks {

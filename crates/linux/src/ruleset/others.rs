@@ -3,13 +3,14 @@
 use super::{TABLE, quiet};
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
+use serde::{Deserialize, Serialize};
 use tipstaff_wire::nf_tables::{
     self as nf, FAMILY_BRIDGE, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, FAMILY_NETDEV, Hook,
     message_kind,
 };
 
 /// A chain of somebody else that packets enter.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OtherChain {
     /// The name that its owner gave it.
     pub name: String,
@@ -24,7 +25,8 @@ pub struct OtherChain {
 }
 
 /// Whether a table can keep packets out that ours allow.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Denies {
     /// Nothing in it drops anything.
     Never,
@@ -35,7 +37,8 @@ pub enum Denies {
 }
 
 /// The packets that a table sees.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Sees {
     /// Packets of both IP versions.
     Both,
@@ -52,7 +55,7 @@ pub enum Sees {
 }
 
 /// A table of somebody else.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OtherTable {
     /// The packets that it sees.
     pub family: Sees,

@@ -7,6 +7,7 @@ use super::reopen;
 use super::tally::{Count, Tally};
 use crate::LinuxError;
 use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
+use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, BaseChain, Chain, Counted, RuleProgram};
@@ -19,7 +20,7 @@ const READING: &str = "read the kernel's rules";
 const FLAG_DORMANT: u32 = 1;
 
 /// Our table as the kernel holds it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Snapshot {
     /// The host whose policy it is.
     pub host: String,

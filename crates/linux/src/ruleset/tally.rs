@@ -1,10 +1,11 @@
 //! What decisions have counted.
 
+use serde::{Deserialize, Serialize};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::space::Direction;
 
 /// A number of packets, and their bytes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Count {
     /// How many packets were counted.
     pub packets: u64,
@@ -20,7 +21,7 @@ impl Count {
 }
 
 /// What one decision has done so far.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {
     /// The direction of its packets.
     pub direction: Direction,

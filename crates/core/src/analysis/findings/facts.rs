@@ -4,6 +4,7 @@ use super::super::reopening::Session;
 use crate::plan::{Decision, HostPlan, Kind, Placed, RuleId};
 use crate::policy::{Host, Policy};
 use crate::space::{PortProtocol, TrafficSet};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
@@ -57,7 +58,8 @@ pub struct Contact {
 }
 
 /// What there is at a path.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum ProgramFile {
     /// Nothing, or no regular file.
     Missing,

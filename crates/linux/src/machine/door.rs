@@ -1,0 +1,193 @@
+//! What a use case may ask of a machine.
+
+use crate::abilities::Ability;
+use crate::addresses::{Link, Way};
+use crate::flows::Flow;
+use crate::programs::{FileKind, Recognition, Standings};
+use crate::ruleset::{Marks, OtherTable, Snapshot};
+use crate::session::Session;
+use crate::sockets::{Connection, Listener, Owners, PortProtocol};
+use crate::transport::Protocol;
+use crate::{LinuxError, NetlinkSocket};
+use std::collections::BTreeMap;
+use std::io;
+use std::net::IpAddr;
+use std::path::PathBuf;
+use tipstaff_core::analysis::ProgramFile;
+use tipstaff_core::plan::LinkSeen;
+use tipstaff_core::program::RuleProgram;
+use tipstaff_wire::routing_rule::MarkRule;
+
+/// A machine, as far as use cases ask about it. Every answer that can be refused says so: what cannot be read
+/// is never taken for nothing.
+pub trait Machine: Sync {
+    /// Our table, as the kernel holds it; `None` if it is not there.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn rules(&self) -> Result<Option<Snapshot>, LinuxError>;
+
+    /// The number of the last change of the kernel's rules, ours or others'.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read: who may not ask this may not read rules.
+    fn generation(&self) -> Result<u32, LinuxError>;
+
+    /// The tables of others that have chains which packets enter.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn others(&self) -> Result<Vec<OtherTable>, LinuxError>;
+
+    /// The sockets of some protocols that wait for traffic, by port.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if those of one of the protocols cannot be listed.
+    fn waiting(&self, protocols: &[PortProtocol]) -> Result<Vec<Listener>, LinuxError>;
+
+    /// The connections of some protocols, also TCP connections that are being opened or closed.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if those of one of the protocols cannot be listed.
+    fn under_way(&self, protocols: &[PortProtocol]) -> Result<Vec<Connection>, LinuxError>;
+
+    /// The processes that hold sockets; of others than the caller's own as far as one may look.
+    fn owners(&self) -> Owners;
+
+    /// The flows that the kernel keeps track of.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read, or keeps track of nothing.
+    fn flows(&self) -> Result<Vec<Flow>, LinuxError>;
+
+    /// The links that are switched on, without the loopback one, with their addresses.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn links(&self) -> Result<Vec<Link>, LinuxError>;
+
+    /// The interfaces, as rules have to know them.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn links_seen(&self) -> Result<Vec<LinkSeen>, LinuxError>;
+
+    /// The addresses of all links.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn addresses(&self) -> Result<Vec<IpAddr>, LinuxError>;
+
+    /// The routing rules that look at marks.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn mark_rules(&self) -> Result<Vec<MarkRule>, LinuxError>;
+
+    /// Where packets to an address go.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us ask.
+    fn way_to(&self, address: IpAddr) -> Result<Way, LinuxError>;
+
+    /// What recognises programs here; `None` if nothing of ours does.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us look.
+    fn recognition(&self) -> Result<Option<Recognition>, LinuxError>;
+
+    /// How things stand with the programs that the rules in force name, by the numbers that those rules have
+    /// for them.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us look.
+    fn standings(&self, marks: &Marks) -> Result<Standings, LinuxError>;
+
+    /// What is lacking for rules that name programs, as ends of sentences; nothing if they can be enforced.
+    fn lacking_for_programs(&self) -> Vec<String>;
+
+    /// What can be run at a path.
+    fn file_kind(&self, path: &str) -> FileKind;
+
+    /// What there is at the path of a program, and who can change it.
+    fn program_file(&self, path: &str) -> ProgramFile;
+
+    /// The path without links; `None` if there is nothing, or it may not be looked at.
+    fn real_path(&self, path: &str) -> Option<PathBuf>;
+
+    /// The remote shell session that the caller belongs to, as its environment tells.
+    fn own_session(&self) -> Option<Session>;
+
+    /// The remote shell sessions of all processes that the caller may look into, as their environments tell;
+    /// some may have ended long ago.
+    fn sessions_told(&self) -> Vec<Session>;
+
+    /// The names of users, by their numbers.
+    fn users(&self) -> BTreeMap<u32, String>;
+
+    /// The text of one of the kernel's settings.
+    ///
+    /// # Errors
+    /// The system's.
+    fn setting(&self, path: &str) -> io::Result<String>;
+
+    /// Whether there is something at a path.
+    fn has(&self, path: &str) -> bool;
+
+    /// The name that the machine goes by.
+    fn name(&self) -> String;
+
+    /// The kernel's name for itself.
+    fn release(&self) -> String;
+
+    /// What this kernel can do for a host's rules, as found by trying it.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if nothing can be tried here.
+    fn abilities(&self, host: &str, program: &RuleProgram) -> Result<Vec<Ability>, LinuxError>;
+
+    /// A conversation with the kernel, for what changes something.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses, or there is no machine that could be changed.
+    fn channel(&self, protocol: Protocol) -> Result<NetlinkSocket, LinuxError>;
+}
+
+impl dyn Machine + '_ {
+    /// Everything that waits for traffic.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    pub fn listeners(&self) -> Result<Vec<Listener>, LinuxError> {
+        self.waiting(&PortProtocol::ALL)
+    }
+
+    /// Those listeners of which the kernel can tell that a packet is theirs.
+    ///
+    /// # Errors
+    /// As for the listeners, but not where only sockets of other protocols cannot be listed.
+    pub fn receivers(&self) -> Result<Vec<Listener>, LinuxError> {
+        let known = PortProtocol::ALL.into_iter().filter(|it| it.has_known_receivers());
+        self.waiting(&known.collect::<Vec<_>>())
+    }
+
+    /// The connections that stand.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    pub fn connections(&self) -> Result<Vec<Connection>, LinuxError> {
+        let mut found = self.under_way(&PortProtocol::ALL)?;
+        found.retain(|it| it.established);
+        Ok(found)
+    }
+
+    /// The TCP connections that stand, such as those of remote shell sessions.
+    ///
+    /// # Errors
+    /// As for the connections, but not where only sockets of other protocols cannot be listed.
+    pub fn streams(&self) -> Result<Vec<Connection>, LinuxError> {
+        let mut found = self.under_way(&[PortProtocol::Tcp])?;
+        found.retain(|it| it.established);
+        Ok(found)
+    }
+}
