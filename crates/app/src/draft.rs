@@ -8,7 +8,8 @@ use tipstaff_linux::sockets::PortProtocol;
 
 /// UDP, as flows name it (RFC 768).
 const UDP: u8 = 17;
-const FORWARDING: [&str; 2] =
+/// Where the kernel tells whether it forwards packets (ip-sysctl).
+pub const FORWARDING: [&str; 2] =
     ["/proc/sys/net/ipv4/ip_forward", "/proc/sys/net/ipv6/conf/all/forwarding"];
 
 /// A first policy for a machine as it stands.

@@ -11,6 +11,7 @@ pub mod draft;
 pub mod edit;
 pub mod effect;
 pub mod enforce;
+pub mod facts;
 mod failure;
 mod finding;
 pub mod kernel;

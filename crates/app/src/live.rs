@@ -11,7 +11,7 @@ use tipstaff_core::plan::RuleId;
 use tipstaff_linux::{Machine, sockets};
 
 /// Whether sockets take the marks of packets that open them.
-const ANSWERS_TAKE_MARKS: &str = "/proc/sys/net/ipv4/tcp_fwmark_accept";
+pub const ANSWERS_TAKE_MARKS: &str = "/proc/sys/net/ipv4/tcp_fwmark_accept";
 
 /// Findings about this machine, and about the session that asks.
 ///

@@ -289,21 +289,20 @@ fn is_in_force(entry: &Entry) -> bool {
     matches!(entry.state, State::Confirmed | State::Pending)
 }
 
+/// What can be set up to load the rules at boot, and what is there then.
+pub fn boot_services() -> impl Iterator<Item = (say::BootService, String)> {
+    let systemd = ["sysinit.target.wants", "network-pre.target.wants", "multi-user.target.wants"]
+        .map(|it| {
+            (say::BootService::Systemd, format!("/etc/systemd/system/{it}/tipstaff.service"))
+        });
+    let openrc = ["boot", "sysinit", "default"]
+        .map(|it| (say::BootService::Openrc, format!("/etc/runlevels/{it}/tipstaff")));
+    systemd.into_iter().chain(openrc)
+}
+
 /// What is set up to load the rules at boot.
 fn boot_service(machine: &dyn Machine) -> Option<say::BootService> {
-    let enabled = |folders: &[&str], name: &str| {
-        folders.iter().any(|folder| machine.has(&format!("{folder}/{name}")))
-    };
-    let systemd = [
-        "/etc/systemd/system/sysinit.target.wants",
-        "/etc/systemd/system/network-pre.target.wants",
-        "/etc/systemd/system/multi-user.target.wants",
-    ];
-    if enabled(&systemd, "tipstaff.service") {
-        return Some(say::BootService::Systemd);
-    }
-    let levels = ["/etc/runlevels/boot", "/etc/runlevels/sysinit", "/etc/runlevels/default"];
-    enabled(&levels, "tipstaff").then_some(say::BootService::Openrc)
+    boot_services().find(|it| machine.has(&it.1)).map(|it| it.0)
 }
 
 /// What the kernel has counted: for each decision of the plan, in its order, and then for what
@@ -457,13 +456,14 @@ fn other(table: OtherTable) -> Other {
 }
 
 /// The kernel lists its older filter's tables in two files, which only root can read.
+pub const OLDER_TABLES: [(&str, &str); 2] = [
+    ("IPv4", "/proc/thread-self/net/ip_tables_names"),
+    ("IPv6", "/proc/thread-self/net/ip6_tables_names"),
+];
+
 fn older_tables(machine: &dyn Machine) -> Vec<String> {
-    let files = [
-        ("IPv4", "/proc/thread-self/net/ip_tables_names"),
-        ("IPv6", "/proc/thread-self/net/ip6_tables_names"),
-    ];
     let mut found = Vec::new();
-    for (version, file) in files {
+    for (version, file) in OLDER_TABLES {
         let names = machine.setting(file).unwrap_or_default();
         found.extend(names.lines().map(|name| format!("{version} {name}")));
     }

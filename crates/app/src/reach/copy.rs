@@ -7,8 +7,8 @@ use crate::vocabulary as say;
 use crate::{Failure, Loaded};
 use tipstaff_core::rehearsal::{CLIENT_PORT, speaker};
 use tipstaff_core::space::Family;
+use tipstaff_linux::Machine;
 use tipstaff_linux::probe::Met;
-use tipstaff_linux::{Machine, Namespace};
 
 /// RFC 792, RFC 4443 section 4.1.
 const ECHO_REQUESTS: [u8; 2] = [8, 128];
@@ -25,7 +25,7 @@ pub fn try_all(
     entries: &mut [Entry],
     pings: &mut [From],
 ) -> Result<Vec<String>, Failure> {
-    let here = Namespace::current()?;
+    let here = machine.namespace()?;
     let links: Vec<String> = machine.links()?.into_iter().map(|link| link.name).collect();
     let mut tried = Vec::new();
     let mut tries = Vec::new();

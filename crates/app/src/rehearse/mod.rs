@@ -137,6 +137,8 @@ fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Sc
         let all = links.iter().flat_map(|link| &link.addresses).map(|it| it.0);
         let addresses = all.filter(|it| !of_the_link(*it)).collect();
         let interfaces = links.iter().map(|link| link.name.clone()).collect();
+        // What cannot be entered cannot be copied.
+        machine.namespace()?;
         let own = PathBuf::from(format!("/proc/{}/ns/net", std::process::id()));
         return Ok((Site { interfaces, addresses }, Scene::Copy(own)));
     }

@@ -44,6 +44,7 @@ pub fn examples(command: &str) -> &'static [&'static str] {
         "docket mend" => &["tipstaff docket mend"],
         "docket compare" => &["tipstaff docket compare 3"],
         "status" => &["tipstaff status", "tipstaff status --kernel"],
+        "facts" => &["tipstaff facts", "tipstaff facts --mask --format json"],
         "programs" => &["tipstaff programs"],
         "reach" => &["tipstaff reach", "tipstaff reach --vantage curators=ssh://seedling@bench"],
         "report" => &["tipstaff report --format html"],

@@ -11,6 +11,7 @@ use super::docket::Docket;
 use super::draft::Draft;
 use super::enforce::Enforce;
 use super::examples::examples;
+use super::facts::Facts;
 use super::global::{COMMON, Global};
 use super::lend_hand::LendHand;
 use super::output::Output;
@@ -107,6 +108,8 @@ enum Command {
     Docket(Docket),
     /// Compare the kernel with the policy, and show what each rule has taken
     Status(Status),
+    /// Write down what this machine answers, for somebody who is to look into a mistake of Tipstaff
+    Facts(Facts),
     /// Show the programs that rules in force name: their files, their processes, whether they are known
     Programs(Programs),
     /// Show which listening ports can be reached, from where, and who decides
@@ -149,6 +152,7 @@ impl Command {
             Self::Cut(it) => it.run(context),
             Self::Docket(it) => it.run(context),
             Self::Status(it) => it.run(context),
+            Self::Facts(it) => it.run(context),
             Self::Programs(it) => it.run(context),
             Self::Reach(it) => it.run(context),
             Self::Report(it) => it.run(context),

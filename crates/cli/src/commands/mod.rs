@@ -14,6 +14,7 @@ mod docket;
 mod draft;
 mod enforce;
 mod examples;
+mod facts;
 mod global;
 mod lend_hand;
 mod line;

@@ -6,8 +6,8 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
-    ask, asked, compare, cut, docket, draft, edit, kernel, programs, reach, rehearse, report,
-    review, show, status, transaction,
+    ask, asked, compare, cut, docket, draft, edit, facts, kernel, programs, reach, rehearse,
+    report, review, show, status, transaction,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -28,6 +28,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("draft", schema_for!(draft::Report)),
         ("enforce", schema_for!(transaction::Report)),
         ("enforce-boot", schema_for!(transaction::Booted)),
+        ("facts", schema_for!(facts::Report)),
         ("place", schema_for!(edit::Report)),
         ("place-list", schema_for!(edit::NameList)),
         ("programs", schema_for!(programs::Report)),
@@ -253,6 +254,7 @@ fn reports_about_a_machine_have_their_forms() {
             run(&all)
         };
         fits("draft", &run(&["draft"]));
+        fits("facts", &run(&["facts"]));
         fits("status", &run(&["status"]));
         fits("enforce", &enforce(&["--dry-run"]));
         fits("enforce", &enforce(&["--keep"]).exits(0));

@@ -21,6 +21,7 @@ mod kernel;
 mod programs;
 mod project;
 mod reach;
+mod recording;
 mod rehearsing;
 mod reporting;
 mod reviewing;

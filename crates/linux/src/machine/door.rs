@@ -7,6 +7,7 @@ use crate::programs::{FileKind, Recognition, Standings};
 use crate::ruleset::{Marks, OtherTable, Snapshot};
 use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owners, PortProtocol};
+use crate::sys::namespace::Namespace;
 use crate::transport::Protocol;
 use crate::{LinuxError, NetlinkSocket};
 use std::collections::BTreeMap;
@@ -145,6 +146,12 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if nothing can be tried here.
     fn abilities(&self, host: &str, program: &RuleProgram) -> Result<Vec<Ability>, LinuxError>;
+
+    /// Its network namespace, for what is copied or tried from within.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses, or there is no machine that could be entered.
+    fn namespace(&self) -> Result<Namespace, LinuxError>;
 
     /// A conversation with the kernel, for what changes something.
     ///

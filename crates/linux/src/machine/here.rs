@@ -10,6 +10,7 @@ use crate::programs::{self, FileKind, Recognition, Standings};
 use crate::ruleset::{self, Marks, OtherTable, Snapshot};
 use crate::session::{self, Session};
 use crate::sockets::{self, Connection, Listener, Owners, PortProtocol};
+use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol};
 use crate::users::users;
 use std::collections::BTreeMap;
@@ -140,6 +141,10 @@ impl Machine for Here {
 
     fn abilities(&self, host: &str, program: &RuleProgram) -> Result<Vec<Ability>, LinuxError> {
         Ok(abilities(host, program))
+    }
+
+    fn namespace(&self) -> Result<Namespace, LinuxError> {
+        Namespace::current()
     }
 
     fn channel(&self, protocol: Protocol) -> Result<NetlinkSocket, LinuxError> {

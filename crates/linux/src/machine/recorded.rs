@@ -9,6 +9,7 @@ use crate::programs::{FileKind, Recognition, Standings};
 use crate::ruleset::{Marks, OtherTable, Snapshot};
 use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
+use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol};
 use crate::{LinuxError, Reason};
 use serde::{Deserialize, Serialize};
@@ -196,6 +197,11 @@ fn together<T: Clone>(
     Ok(found)
 }
 
+fn only_recorded(doing: &str) -> LinuxError {
+    let reason = Reason::recorded(Some(libc::EROFS), "it is only a recording".into());
+    LinuxError::Refused { doing: doing.into(), reason }
+}
+
 impl Machine for Recorded {
     fn rules(&self) -> Result<Option<Snapshot>, LinuxError> {
         self.rules.again()
@@ -317,10 +323,11 @@ impl Machine for Recorded {
         Answer::not_recorded("try what the kernel can do").again()
     }
 
+    fn namespace(&self) -> Result<Namespace, LinuxError> {
+        Err(only_recorded("enter a recorded machine"))
+    }
+
     fn channel(&self, _: Protocol) -> Result<NetlinkSocket, LinuxError> {
-        Err(LinuxError::Refused {
-            doing: "change a recorded machine".into(),
-            reason: Reason::recorded(Some(libc::EROFS), "it is only a recording".into()),
-        })
+        Err(only_recorded("change a recorded machine"))
     }
 }

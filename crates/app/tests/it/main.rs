@@ -1,0 +1,5 @@
+//! Use cases on a machine that was recorded: no kernel is asked, and none is changed.
+
+mod changing;
+mod given;
+mod looking;
