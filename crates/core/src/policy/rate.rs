@@ -1,5 +1,6 @@
 //! Rates such as `5/second` or `6/minute, burst 4`.
 
+use super::{Diagnostic, Origin};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -29,6 +30,22 @@ pub enum RateError {
     Unit,
     /// What stands after the comma is not `burst NUMBER`, or the number is 0 or too large.
     Burst,
+}
+
+impl RateError {
+    /// What is wrong with a text that ought to be a rate; `or` names what else could stand there.
+    pub(super) fn problem(self, found: &str, origin: Origin, or: &str) -> Diagnostic {
+        let problem = Diagnostic::error("bad-rate", format!("`{found}` is not a rate"), origin);
+        match self {
+            Self::Form => problem.expected(format!("expected {or}a rate such as `5/second`")),
+            Self::Count => problem.expected(format!("the number goes from 1 to {}", Rate::MOST)),
+            Self::Unit => problem.expected(
+                "the unit is `second`, `minute`, `hour` or `day`, and `per source` may follow",
+            ),
+            Self::Burst => problem
+                .expected(format!("after the comma: `burst` and a number up to {}", Rate::MOST)),
+        }
+    }
 }
 
 const UNITS: [(&str, u32); 4] = [("second", 1), ("minute", 60), ("hour", 3_600), ("day", 86_400)];

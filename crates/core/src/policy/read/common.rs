@@ -1,7 +1,7 @@
 //! What all parts of the reader share.
 
 use super::super::table::{Reader, Table, Text};
-use super::super::{Accepted, Code, Diagnostic, Origin, Rate, RateError, nearest};
+use super::super::{Accepted, Code, Diagnostic, nearest};
 
 /// A list that, if it is there at all, must have an item: an empty one reads like "nobody" to
 /// some and like "everybody" to others.
@@ -99,19 +99,4 @@ pub fn check_name(reader: &mut Reader<'_>, what: &str, name: &Text) {
     } else {
         problem.replace_with(mended)
     });
-}
-
-/// What is wrong with a rate; `or` names what else could stand there.
-pub fn bad_rate(found: &str, error: RateError, origin: Origin, or: &str) -> Diagnostic {
-    let problem = Diagnostic::error("bad-rate", format!("`{found}` is not a rate"), origin);
-    match error {
-        RateError::Form => problem.expected(format!("expected {or}a rate such as `5/second`")),
-        RateError::Count => problem.expected(format!("the number goes from 1 to {}", Rate::MOST)),
-        RateError::Unit => problem.expected(
-            "the unit is `second`, `minute`, `hour` or `day`, and `per source` may follow",
-        ),
-        RateError::Burst => {
-            problem.expected(format!("after the comma: `burst` and a number up to {}", Rate::MOST))
-        }
-    }
 }

@@ -7,7 +7,7 @@ use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Rate};
 use super::bundle::{Bundles, Unfolded};
-use super::common::{accepted, bad_rate, check_name, choice, nonempty_list};
+use super::common::{accepted, check_name, choice, nonempty_list};
 use super::expect::expectation;
 use super::rule::traffic;
 use crate::space::{AddressSet, Block, Family};
@@ -211,7 +211,7 @@ fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Base
             Ok(rate) => Ping::Rate(rate),
             Err(error) => {
                 let origin = reader.origin(text.inner());
-                reader.report(bad_rate(&text.value, error, origin, "`allow`, `deny` or "));
+                reader.report(error.problem(&text.value, origin, "`allow`, `deny` or "));
                 usual
             }
         },

@@ -4,7 +4,7 @@ use super::super::model::{Log, Rule, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Rate, Time};
-use super::common::{accepted, bad_rate, check_name, choice, nonempty_list};
+use super::common::{accepted, check_name, choice, nonempty_list};
 use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
 
 /// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
@@ -167,7 +167,7 @@ fn log(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Log> {
         }
         Ok(rate) => Some(Log { cap: Some(rate) }),
         Err(error) => {
-            reader.report(bad_rate(&text.value, error, origin, "`true` without quotes, or "));
+            reader.report(error.problem(&text.value, origin, "`true` without quotes, or "));
             None
         }
     }
@@ -322,7 +322,7 @@ fn rate(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Rate> {
         Ok(rate) => Some(rate),
         Err(error) => {
             let origin = reader.origin(text.inner());
-            reader.report(bad_rate(&text.value, error, origin, ""));
+            reader.report(error.problem(&text.value, origin, ""));
             None
         }
     }

@@ -1,9 +1,11 @@
 //! What registers hold.
 
 use super::super::keys;
+use super::super::names::CROWDS;
+use std::collections::HashMap;
 use tipstaff_core::program::{Sender, Test};
 use tipstaff_core::space::Family;
-use tipstaff_wire::nf_tables::Base;
+use tipstaff_wire::nf_tables::{Base, Expression, MetaKey, SocketKey, ct, registers};
 
 /// What a register holds.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -45,8 +47,80 @@ impl Field {
     }
 }
 
+/// What the registers hold, by words of four bytes.
+#[derive(Default)]
+pub struct Registers(HashMap<u32, Field>);
+
+impl Registers {
+    /// What a register holds.
+    pub fn get(&self, register: u32) -> Field {
+        self.behind(register, 0)
+    }
+
+    /// What it holds so many words further on.
+    pub fn behind(&self, register: u32, words: u32) -> Field {
+        self.0.get(&(registers::word(register) + words)).copied().unwrap_or(Field::Unknown)
+    }
+
+    /// Follows what puts something into a register; gives whether the expression does.
+    pub fn load(&mut self, expression: &Expression, tests: &[Test]) -> bool {
+        let (register, field) = match expression {
+            Expression::Meta { key, register } => {
+                let field = match key {
+                    MetaKey::InInterfaceName => Field::InInterface,
+                    MetaKey::OutInterfaceName => Field::OutInterface,
+                    MetaKey::Family => Field::Family,
+                    MetaKey::Protocol => Field::Protocol,
+                    MetaKey::Time => Field::Time,
+                    MetaKey::Unknown(_) => Field::Unknown,
+                };
+                (register, field)
+            }
+            Expression::Socket { key: SocketKey::Mark, register } => (register, Field::SocketMark),
+            Expression::Payload { base, offset, length, register } => {
+                (register, payload(tests, *base, *offset, *length))
+            }
+            Expression::Ct { key, register } => {
+                (register, if *key == ct::STATE { Field::State } else { Field::Unknown })
+            }
+            Expression::Bitwise { source, destination, length: 4, mask, xor }
+                if xor.iter().all(|&byte| byte == 0) =>
+            {
+                let mask = mask.as_slice().try_into().map_or(0, u32::from_ne_bytes);
+                let field = match self.get(*source) {
+                    Field::State => Field::StateBits(mask),
+                    Field::SocketMark => Field::ProgramBits(mask),
+                    _ => Field::Unknown,
+                };
+                (destination, field)
+            }
+            Expression::Byteorder { source, destination } => {
+                let time = self.get(*source) == Field::Time;
+                (destination, if time { Field::OrderedTime } else { Field::Unknown })
+            }
+            Expression::Hash {
+                source,
+                destination,
+                modulus: CROWDS,
+                offset: 0,
+                seed: None,
+                ..
+            } => {
+                let sender = self.get(*source).sender();
+                (destination, sender.map_or(Field::Unknown, Field::Crowd))
+            }
+            Expression::Bitwise { destination, .. } | Expression::Hash { destination, .. } => {
+                (destination, Field::Unknown)
+            }
+            _ => return false,
+        };
+        self.0.insert(registers::word(*register), field);
+        true
+    }
+}
+
 /// Which field some bytes of a packet are; that depends on what has been tested before them.
-pub fn payload(tests: &[Test], base: Base, offset: u32, length: u32) -> Field {
+fn payload(tests: &[Test], base: Base, offset: u32, length: u32) -> Field {
     let family = tests.iter().find_map(|test| match test {
         Test::Family(family) => Some(*family),
         _ => None,

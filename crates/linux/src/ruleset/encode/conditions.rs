@@ -1,7 +1,6 @@
 //! The tests of rules.
 
 use super::super::keys;
-use super::super::marks::Marks;
 use super::super::names::state_bit;
 use super::super::values::Key as Value;
 use super::encoder::Encoder;
@@ -11,7 +10,7 @@ use tipstaff_core::policy::Time;
 use tipstaff_core::program::{ProgramRule, Test};
 use tipstaff_core::space::{AddressSet, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
-    Base, Compare, Expression, FAMILY_IPV4, FAMILY_IPV6, MetaKey, SocketKey, ct, registers,
+    Base, Compare, Expression, FAMILY_IPV4, FAMILY_IPV6, MetaKey, ct, registers,
 };
 
 impl Encoder<'_> {
@@ -63,46 +62,6 @@ impl Encoder<'_> {
             Test::Before(time) => before(*time, out),
             Test::Program(paths) => self.programs(paths, test, rule, out)?,
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
-        }
-        Ok(())
-    }
-
-    /// Compares the mark of the packet's socket with the numbers of programs.
-    fn programs(
-        &mut self,
-        paths: &[String],
-        test: &Test,
-        rule: &ProgramRule,
-        out: &mut Vec<Expression>,
-    ) -> Result<(), LinuxError> {
-        let mask = self.marks.mask.to_ne_bytes().to_vec();
-        let register = registers::FIRST;
-        out.push(Expression::Socket { key: SocketKey::Mark, register });
-        out.push(Expression::Bitwise {
-            source: register,
-            destination: register,
-            length: 4,
-            mask,
-            xor: vec![0; 4],
-        });
-        let (set, id) = match self.known.get(test) {
-            Some(known) => known.clone(),
-            None => {
-                let made = self.new_list(paths, rule)?;
-                self.known.insert(test.clone(), made.clone());
-                made
-            }
-        };
-        match self.marks.only(paths) {
-            // Quicker than to look it up; the set says which program it is.
-            Some(number) => {
-                let bits = Marks::bits(self.marks.mask, number);
-                out.push(compare(Compare::Equal, bits.to_ne_bytes().to_vec()));
-            }
-            None => {
-                let flags = 0;
-                out.push(Expression::Lookup { register, set, id, flags, to_verdict: false });
-            }
         }
         Ok(())
     }

@@ -2,10 +2,9 @@
 
 use super::super::names::{LOG_GROUP, interface_key};
 use tipstaff_core::plan::InterfaceTest;
-use tipstaff_core::policy::Rate;
 use tipstaff_core::program::Action;
 use tipstaff_wire::nf_tables::{
-    Base, Compare, Expression, Limit, MetaKey, PROHIBITED, RejectKind, Verdict, registers,
+    Base, Compare, Expression, MetaKey, PROHIBITED, RejectKind, Verdict, registers,
 };
 
 /// So many bytes of a reported packet: its headers, and a little of what they carry.
@@ -33,17 +32,7 @@ pub fn interface(key: MetaKey, test: &InterfaceTest, out: &mut Vec<Expression>) 
     out.push(compare(op, interface_key(name)));
 }
 
-pub fn limit(rate: Rate) -> Limit {
-    Limit {
-        rate: rate.count.into(),
-        unit: rate.seconds.into(),
-        burst: rate.burst,
-        kind: 0,
-        flags: 0,
-    }
-}
-
-/// Limiter, counter, verdict. A jump is not counted: what it leads to is.
+/// Counter and verdict. A jump is not counted: what it leads to is.
 pub fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
     let counter = Expression::Counter { packets: 0, bytes: 0 };
     match action {
@@ -56,26 +45,19 @@ pub fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
             counter,
             Expression::Reject { kind: RejectKind::Unreachable, code: PROHIBITED },
         ]),
-        Action::AllowWithin(rate) => out.extend([
-            Expression::Limit(limit(*rate)),
-            counter,
-            Expression::Immediate(Verdict::Accept),
-        ]),
-        Action::Log(cap) => {
-            out.extend(cap.map(|cap| Expression::Limit(limit(cap))));
-            out.push(Expression::Log {
-                group: LOG_GROUP,
-                snap_length: LOGGED_BYTES,
-                threshold: 0,
-                prefix: name.into(),
-            });
-        }
+        Action::Log(_) => out.push(Expression::Log {
+            group: LOG_GROUP,
+            snap_length: LOGGED_BYTES,
+            threshold: 0,
+            prefix: name.into(),
+        }),
         Action::Jump(chain) => {
             out.push(Expression::Immediate(Verdict::Jump(chain.clone())));
         }
-        Action::Choose(_) | Action::AllowEach(..) | Action::AllowCrowded(..) => {
-            unreachable!("what is looked up is made with its sets")
-        }
+        Action::Choose(_)
+        | Action::AllowWithin(_)
+        | Action::AllowEach(..)
+        | Action::AllowCrowded(..) => unreachable!("what needs a set or a limiter comes with it"),
         Action::Opaque(_) => unreachable!("only decoding makes opaque actions"),
     }
 }

@@ -4,6 +4,8 @@ mod carried;
 mod conditions;
 mod encoder;
 mod expressions;
+mod limiters;
+mod programs;
 mod rules;
 mod sets;
 

@@ -126,11 +126,11 @@ impl Encoder<'_> {
             self.test(test, rule, &mut expressions)?;
         }
         let name = rule.id.as_ref().map(RuleId::to_string).unwrap_or_default();
+        let done = self.limited(rule, &mut expressions);
         match &rule.action {
-            Action::AllowEach(rate, by) => self.meter(*rate, *by, rule, &mut expressions),
-            Action::AllowCrowded(rate, by) => self.crowd(*rate, *by, rule, &mut expressions),
             Action::Choose(lookup) => self.lookup(chain.direction, lookup, &mut expressions),
-            other => action(other, &name, &mut expressions),
+            other if !done => action(other, &name, &mut expressions),
+            _ => {}
         }
         let counter = expressions.iter_mut().find_map(|it| match it {
             Expression::Counter { packets, bytes } => Some((packets, bytes)),
