@@ -221,6 +221,25 @@ fn a_udp_server_that_speaks_by_itself_is_kept_quiet() {
     });
 }
 
+/// One short connection after the other, and questions.
+fn come_and_go(world: &World, from: &str, ends: &AtomicBool) {
+    let street = world.node("street");
+    let asks = street.run(|| UdpSocket::bind(format!("{from}:0"))).expect("run").expect("a port");
+    while !ends.load(Ordering::Relaxed) {
+        let client = format!("{from}:0").parse().expect("an address");
+        let server = "192.0.2.10:80".parse().expect("an address");
+        let made = street.run(|| connect_from(client, server));
+        if let Ok(mut stream) = made.expect("run") {
+            let _ = stream.set_read_timeout(WAIT);
+            let _ = stream.read(&mut [0; 4]);
+        }
+        let _ = asks.send_to(b"name?", "192.0.2.10:53");
+        if from == "203.0.113.9" {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+}
+
 #[test]
 fn cutting_under_load_never_ends_a_listener() {
     sealed("cutting::cutting_under_load_never_ends_a_listener", || {
@@ -254,26 +273,7 @@ fn cutting_under_load_never_ends_a_listener() {
             // Short connections by everybody, denied or not, over TCP and UDP.
             for from in ["203.0.113.9", "198.51.100.7"] {
                 let (world, ends) = (&world, &ends);
-                scope.spawn(move || {
-                    let asks = UdpSocket::bind(format!("{from}:0"));
-                    let asks = world
-                        .node("street")
-                        .run(|| asks.or_else(|_| UdpSocket::bind(format!("{from}:0"))));
-                    let asks = asks.expect("run").expect("a port");
-                    while !ends.load(Ordering::Relaxed) {
-                        let client = format!("{from}:0").parse().expect("an address");
-                        let server = "192.0.2.10:80".parse().expect("an address");
-                        let made = world.node("street").run(|| connect_from(client, server));
-                        if let Ok(mut stream) = made.expect("run") {
-                            let _ = stream.set_read_timeout(WAIT);
-                            let _ = stream.read(&mut [0; 4]);
-                        }
-                        let _ = asks.send_to(b"name?", "192.0.2.10:53");
-                        if from == "203.0.113.9" {
-                            std::thread::sleep(Duration::from_millis(20));
-                        }
-                    }
-                });
+                scope.spawn(move || come_and_go(world, from, ends));
             }
             world.run(&["release", "--keep"]).exits(0);
             let until = Instant::now() + Duration::from_secs(6);

@@ -95,6 +95,71 @@ fn comes_up(from: &Node, to: &str) {
     }
 }
 
+fn tells_them_apart(report: &Value) {
+    // Dual-stack and allowed.
+    assert_eq!(
+        views(report, 80, "tcp")[..6],
+        [
+            "curators v4 allow open open",
+            "curators v6 allow open open",
+            "strangers v4 allow open open",
+            "strangers v6 allow open open",
+            "stacks v4 allow open open",
+            "stacks v6 allow open open",
+        ]
+    );
+    // Behind a reject; no rule; for IPv6 only; for the host itself.
+    assert_eq!(views(report, 8080, "tcp")[2], "strangers v4 reject rejected refused");
+    assert_eq!(views(report, 9100, "tcp")[1], "curators v6 deny denied silent");
+    assert_eq!(views(report, 8443, "tcp")[0], "curators v6 allow open open");
+    assert!(views(report, 8443, "tcp").iter().all(|it| it.contains(" v6 ")));
+    assert_eq!(views(report, 5432, "tcp")[2], "stacks v4 deny - -");
+    // UDP: answered, refused, silent.
+    assert_eq!(views(report, 7, "udp")[4], "stacks v4 allow open open");
+    assert_eq!(views(report, 9, "udp")[3], "strangers v6 reject rejected prohibited");
+    assert_eq!(views(report, 10, "udp")[0], "curators v4 deny denied silent");
+    // The shell has moved; what it was at is open and nobody is there; a service is stopped.
+    assert_eq!(views(report, 2202, "tcp")[0], "curators v4 deny denied silent");
+    let findings: Vec<String> = report["findings"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .map(|it| format!("{}: {}", it["code"], it["message"]))
+        .collect();
+    let found = |word: &str| findings.iter().any(|it| it.contains(word));
+    for word in [
+        "22/tcp, but nothing",
+        "873/tcp, but nothing",
+        "5432/tcp to others",
+        "2202/tcp, which no rule",
+    ] {
+        assert!(found(word), "{word} is missing in {findings:#?}");
+    }
+    // Programs, and what became of silent probes.
+    let all = report["listeners"].as_array().expect("a list");
+    let shell = all.iter().find(|it| it["port"] == 2202).expect("there");
+    assert!(shell["program"].as_str().is_some_and(|it| it.ends_with("sshd")), "{shell:#}");
+    let silent = &shell["from"][0]["parts"][0]["probes"][0];
+    let explained = silent["explained"].as_str().expect("explained");
+    assert!(explained.contains("arrived and was denied by default/inbound"), "{explained}");
+    // Pings are answered up to a rate.
+    let ping = &report["pings"][0];
+    assert_eq!((&ping["policy"], &ping["observed"]), (&"allow".into(), &"open".into()));
+}
+
+fn never_arrived(report: &Value) {
+    let stopped = report["stopped_on_the_way"].to_string();
+    assert!(stopped.contains("80/tcp from curators"), "{stopped}");
+    let all = report["listeners"].as_array().expect("a list");
+    let web = all.iter().find(|it| it["port"] == 80).expect("there");
+    let probe = &web["from"][0]["parts"][0]["probes"][0];
+    assert_eq!(probe["met"], "silent", "{web:#}");
+    assert!(
+        probe["explained"].as_str().is_some_and(|it| it.contains("never arrived")),
+        "{probe:#}"
+    );
+}
+
 #[test]
 fn every_kind_of_service_is_told_apart_from_three_vantages_over_ssh() {
     let Some(tools) = tools_to_log_in() else { return };
@@ -140,55 +205,7 @@ fn every_kind_of_service_is_told_apart_from_three_vantages_over_ssh() {
         let report = desk.on(sluice, args.into_iter().chain(vantages)).exits(0).json();
         assert_eq!(report["unknown"], serde_json::json!([]), "{report:#}");
 
-        // Dual-stack and allowed.
-        assert_eq!(
-            views(&report, 80, "tcp")[..6],
-            [
-                "curators v4 allow open open",
-                "curators v6 allow open open",
-                "strangers v4 allow open open",
-                "strangers v6 allow open open",
-                "stacks v4 allow open open",
-                "stacks v6 allow open open",
-            ]
-        );
-        // Behind a reject; no rule; for IPv6 only; for the host itself.
-        assert_eq!(views(&report, 8080, "tcp")[2], "strangers v4 reject rejected refused");
-        assert_eq!(views(&report, 9100, "tcp")[1], "curators v6 deny denied silent");
-        assert_eq!(views(&report, 8443, "tcp")[0], "curators v6 allow open open");
-        assert!(views(&report, 8443, "tcp").iter().all(|it| it.contains(" v6 ")));
-        assert_eq!(views(&report, 5432, "tcp")[2], "stacks v4 deny - -");
-        // UDP: answered, refused, silent.
-        assert_eq!(views(&report, 7, "udp")[4], "stacks v4 allow open open");
-        assert_eq!(views(&report, 9, "udp")[3], "strangers v6 reject rejected prohibited");
-        assert_eq!(views(&report, 10, "udp")[0], "curators v4 deny denied silent");
-        // The shell has moved; what it was at is open and nobody is there; a service is stopped.
-        assert_eq!(views(&report, 2202, "tcp")[0], "curators v4 deny denied silent");
-        let findings: Vec<String> = report["findings"]
-            .as_array()
-            .expect("a list")
-            .iter()
-            .map(|it| format!("{}: {}", it["code"], it["message"]))
-            .collect();
-        let found = |word: &str| findings.iter().any(|it| it.contains(word));
-        for word in [
-            "22/tcp, but nothing",
-            "873/tcp, but nothing",
-            "5432/tcp to others",
-            "2202/tcp, which no rule",
-        ] {
-            assert!(found(word), "{word} is missing in {findings:#?}");
-        }
-        // Programs, and what became of silent probes.
-        let all = report["listeners"].as_array().expect("a list");
-        let shell = all.iter().find(|it| it["port"] == 2202).expect("there");
-        assert!(shell["program"].as_str().is_some_and(|it| it.ends_with("sshd")), "{shell:#}");
-        let silent = &shell["from"][0]["parts"][0]["probes"][0];
-        let explained = silent["explained"].as_str().expect("explained");
-        assert!(explained.contains("arrived and was denied by default/inbound"), "{explained}");
-        // Pings are answered up to a rate.
-        let ping = &report["pings"][0];
-        assert_eq!((&ping["policy"], &ping["observed"]), (&"allow".into(), &"open".into()));
+        tells_them_apart(&report);
 
         // A link that loses everything on the way: it never arrived.
         let lost = way("curators", "2001:db8:51::7");
@@ -197,16 +214,7 @@ fn every_kind_of_service_is_told_apart_from_three_vantages_over_ssh() {
         let args = ["reach", "--format", "json", "--patience", "0.7", "--from", "curators"];
         let report = desk.on(sluice, args.into_iter().chain(["--vantage-command", &lost]));
         let report = report.exits(0).json();
-        let stopped = report["stopped_on_the_way"].to_string();
-        assert!(stopped.contains("80/tcp from curators"), "{stopped}");
-        let all = report["listeners"].as_array().expect("a list");
-        let web = all.iter().find(|it| it["port"] == 80).expect("there");
-        let probe = &web["from"][0]["parts"][0]["probes"][0];
-        assert_eq!(probe["met"], "silent", "{web:#}");
-        assert!(
-            probe["explained"].as_str().is_some_and(|it| it.contains("never arrived")),
-            "{probe:#}"
-        );
+        never_arrived(&report);
     });
 }
 

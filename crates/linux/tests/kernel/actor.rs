@@ -176,6 +176,9 @@ impl Stage {
                 set_mark_at_length(socket()?.as_fd(), number, length)
                     .map_err(|it| it.to_string())?;
             }
+            ["echo"] => self.echoes()?,
+            ["accept"] => self.accepts()?,
+            ["become" | "await" | "hand", _] => self.hands_over(words[0], words[1])?,
             ["make-by-ring", protocol, family] => {
                 let made = ring::make(protocol == "udp", family == "4");
                 self.socket = Some(made.map_err(|it| it.to_string())?);
@@ -192,18 +195,6 @@ impl Stage {
                 let mark = mark(socket()?.as_fd()).map_err(|it| it.to_string())?;
                 return Ok(format!("{mark:#010x}"));
             }
-            // Waits for connections in the background.
-            ["accept"] => {
-                let socket = socket()?.try_clone().map_err(|it| it.to_string())?;
-                std::thread::spawn(move || {
-                    let mut all = Vec::new();
-                    while let Ok(one) = rustix::net::accept(&socket) {
-                        all.push(one);
-                    }
-                });
-                // Until it waits in the call.
-                std::thread::sleep(Duration::from_millis(100));
-            }
             // Takes one connection, and says what mark it has.
             ["take"] => {
                 let taken = rustix::net::accept(socket()?).map_err(failed)?;
@@ -213,20 +204,6 @@ impl Stage {
             }
             // Closes what was taken.
             ["close"] => self.kept.clear(),
-            // Answers datagrams in the background.
-            ["echo"] => {
-                let socket = socket()?.try_clone().map_err(|it| it.to_string())?;
-                std::thread::spawn(move || {
-                    let mut bytes = [0; 64];
-                    while let Ok((_, length, from)) =
-                        recvfrom(&socket, &mut bytes, RecvFlags::empty())
-                    {
-                        if let Some(from) = from {
-                            let _ = sendto(&socket, &bytes[..length], SendFlags::empty(), &from);
-                        }
-                    }
-                });
-            }
             ["hear"] => return Ok(self.heard()),
             // A question to somebody who echoes.
             ["ask", to] => {
@@ -234,29 +211,69 @@ impl Stage {
                 sendto(socket()?, bytes, SendFlags::empty(), &address(to)?).map_err(failed)?;
                 return Ok(self.heard());
             }
+            _ => return Err(format!("`{order}`?")),
+        }
+        Ok("ok".into())
+    }
+
+    fn socket(&self) -> Result<&OwnedFd, String> {
+        self.socket.as_ref().ok_or_else(|| "no socket".into())
+    }
+
+    /// Waits for connections in the background.
+    fn accepts(&self) -> Result<(), String> {
+        let socket = self.socket()?.try_clone().map_err(|it| it.to_string())?;
+        std::thread::spawn(move || {
+            let mut all = Vec::new();
+            while let Ok(one) = rustix::net::accept(&socket) {
+                all.push(one);
+            }
+        });
+        // Until it waits in the call.
+        std::thread::sleep(Duration::from_millis(100));
+        Ok(())
+    }
+
+    /// Answers datagrams in the background.
+    fn echoes(&self) -> Result<(), String> {
+        let socket = self.socket()?.try_clone().map_err(|it| it.to_string())?;
+        std::thread::spawn(move || {
+            let mut bytes = [0; 64];
+            while let Ok((_, length, from)) = recvfrom(&socket, &mut bytes, RecvFlags::empty()) {
+                if let Some(from) = from {
+                    let _ = sendto(&socket, &bytes[..length], SendFlags::empty(), &from);
+                }
+            }
+        });
+        Ok(())
+    }
+
+    /// Gives the socket to somebody else, or gets one.
+    fn hands_over(&mut self, how: &str, to: &str) -> Result<(), String> {
+        let failed = |error: rustix::io::Errno| error.to_string();
+        match how {
             // Goes on as another program, which has the socket.
-            ["become", program] => {
-                fcntl_setfd(socket()?, FdFlags::empty()).map_err(failed)?;
-                let number = socket()?.as_raw_fd().to_string();
-                let mut command = Command::new(program);
+            "become" => {
+                fcntl_setfd(self.socket()?, FdFlags::empty()).map_err(failed)?;
+                let number = self.socket()?.as_raw_fd().to_string();
+                let mut command = Command::new(to);
                 command.args(std::env::args().skip(1)).env("TIPSTAFF_TEST_SOCKET", number);
                 println!("answer: ok");
                 return Err(command.exec().to_string());
             }
             // Waits for a socket that somebody hands over there.
-            ["await", path] => {
-                let listener = UnixListener::bind(path).map_err(|it| it.to_string())?;
+            "await" => {
+                let listener = UnixListener::bind(to).map_err(|it| it.to_string())?;
                 println!("answer: ok");
                 let (stream, _) = listener.accept().map_err(|it| it.to_string())?;
                 self.socket = Some(take(&stream).ok_or("nothing was handed over")?);
             }
-            ["hand", path] => {
-                let stream = UnixStream::connect(path).map_err(|it| it.to_string())?;
-                give(&stream, socket()?).map_err(failed)?;
+            _ => {
+                let stream = UnixStream::connect(to).map_err(|it| it.to_string())?;
+                give(&stream, self.socket()?).map_err(failed)?;
             }
-            _ => return Err(format!("`{order}`?")),
         }
-        Ok("ok".into())
+        Ok(())
     }
 
     /// Whether an answer comes within a while.

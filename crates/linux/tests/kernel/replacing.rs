@@ -18,6 +18,36 @@ fn policy(more: &str) -> String {
     )
 }
 
+/// Tries the denied port all the time, each time as a new flow.
+fn flood(done: &AtomicBool, flooded: &AtomicUsize) {
+    while !done.load(Ordering::Relaxed) {
+        for (host, any) in HOST.iter().zip(["0.0.0.0:0", "[::]:0"]) {
+            let socket = UdpSocket::bind(any).expect("bound");
+            socket.send_to(b"let me in", format!("{host}:5432")).expect("sent");
+            flooded.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}
+
+/// Uses the allowed port, and misses every answer that does not come.
+fn ask(done: &AtomicBool, answered: &AtomicUsize) {
+    let sockets = HOST.iter().zip(["0.0.0.0:0", "[::]:0"]).map(|(host, any)| {
+        let socket = UdpSocket::bind(any).expect("bound");
+        socket.connect(format!("{host}:443")).expect("connected");
+        socket.set_read_timeout(Some(Duration::from_secs(5))).expect("set");
+        socket
+    });
+    let sockets: Vec<UdpSocket> = sockets.collect();
+    let mut answer = [0; 64];
+    while !done.load(Ordering::Relaxed) {
+        for socket in &sockets {
+            socket.send(b"a seed, please").expect("sent");
+            socket.recv(&mut answer).expect("an answer was lost");
+            answered.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}
+
 #[test]
 fn what_both_deny_never_passes_and_what_both_allow_always_does() {
     sealed("replacing::what_both_deny_never_passes_and_what_both_allow_always_does", || {
@@ -43,18 +73,7 @@ fn what_both_deny_never_passes_and_what_both_allow_always_does() {
         let (done, served) = (AtomicBool::new(false), AtomicBool::new(false));
         let (flooded, answered) = (AtomicUsize::new(0), AtomicUsize::new(0));
         std::thread::scope(|scope| {
-            // Somebody who tries the denied port all the time, each time as a new flow.
-            scope.spawn(|| {
-                street.run(|| {
-                    while !done.load(Ordering::Relaxed) {
-                        for (host, any) in HOST.iter().zip(["0.0.0.0:0", "[::]:0"]) {
-                            let socket = UdpSocket::bind(any).expect("bound");
-                            socket.send_to(b"let me in", format!("{host}:5432")).expect("sent");
-                            flooded.fetch_add(1, Ordering::Relaxed);
-                        }
-                    }
-                })
-            });
+            scope.spawn(|| street.run(|| flood(&done, &flooded)));
             scope.spawn(|| {
                 let mut datagram = [0; 64];
                 while !served.load(Ordering::Relaxed) {
@@ -63,26 +82,7 @@ fn what_both_deny_never_passes_and_what_both_allow_always_does() {
                     }
                 }
             });
-            // Somebody who uses the allowed port, and misses every answer that does not come.
-            let client = scope.spawn(|| {
-                street.run(|| {
-                    let sockets = HOST.iter().zip(["0.0.0.0:0", "[::]:0"]).map(|(host, any)| {
-                        let socket = UdpSocket::bind(any).expect("bound");
-                        socket.connect(format!("{host}:443")).expect("connected");
-                        socket.set_read_timeout(Some(Duration::from_secs(5))).expect("set");
-                        socket
-                    });
-                    let sockets: Vec<UdpSocket> = sockets.collect();
-                    let mut answer = [0; 64];
-                    while !done.load(Ordering::Relaxed) {
-                        for socket in &sockets {
-                            socket.send(b"a seed, please").expect("sent");
-                            socket.recv(&mut answer).expect("an answer was lost");
-                            answered.fetch_add(1, Ordering::Relaxed);
-                        }
-                    }
-                })
-            });
+            let client = scope.spawn(|| street.run(|| ask(&done, &answered)));
             let replaced = sluice.run(|| {
                 let mut socket = netfilter();
                 for round in 0..REPLACEMENTS {

@@ -194,13 +194,39 @@ fn elements_of_sets() {
     }
 }
 
+type Told = (&'static str, Vec<Expression>);
+
+fn payload(base: Base, offset: u32, length: u32, register: u32) -> Expression {
+    Expression::Payload { base, offset, length, register }
+}
+
+fn meta(key: MetaKey) -> Expression {
+    Expression::Meta { key, register: 1 }
+}
+
+fn cmp(register: u32, op: Compare, data: &[u8]) -> Expression {
+    Expression::Cmp { register, op, data: data.to_vec() }
+}
+
+fn sender(register: u32) -> Expression {
+    payload(Base::Network, 12, 4, register)
+}
+
+fn receiver() -> Expression {
+    payload(Base::Network, 16, 4, 1)
+}
+
+fn only_tcp() -> Vec<Expression> {
+    vec![meta(MetaKey::Protocol), cmp(1, Compare::Equal, &[6])]
+}
+
 /// The rules that the kernel was told, by what is in them.
-fn rules() -> Vec<(&'static str, Vec<Expression>)> {
-    let limit = Limit { rate: 5, unit: 60, burst: 9, kind: 0, flags: 0 };
-    let payload =
-        |base, offset, length, register| Expression::Payload { base, offset, length, register };
-    let meta = |key| Expression::Meta { key, register: 1 };
-    let cmp = |register, op, data: &[u8]| Expression::Cmp { register, op, data: data.to_vec() };
+fn rules() -> Vec<Told> {
+    [tests(), deeds()].concat()
+}
+
+/// Those that test something.
+fn tests() -> Vec<Told> {
     let bitwise = |source, destination, mask: [u8; 4], xor: [u8; 4]| Expression::Bitwise {
         source,
         destination,
@@ -216,11 +242,6 @@ fn rules() -> Vec<(&'static str, Vec<Expression>)> {
         to_verdict,
     };
     let port = || payload(Base::Transport, 2, 2, 1);
-    let sender = |register| payload(Base::Network, 12, 4, register);
-    let only_tcp = || vec![meta(MetaKey::Protocol), cmp(1, Compare::Equal, &[6])];
-    let reset = Expression::Reject { kind: RejectKind::TcpReset, code: 0 };
-    let prohibited = Expression::Reject { kind: RejectKind::Unreachable, code: 3 };
-    let receiver = payload(Base::Network, 16, 4, 1);
     vec![
         (
             "meta cmp",
@@ -260,7 +281,16 @@ fn rules() -> Vec<(&'static str, Vec<Expression>)> {
             ],
         ),
         ("lookup", vec![port(), look("set-1", 1, false), Expression::Immediate(Verdict::Drop)]),
-        ("lookup to verdict", vec![receiver.clone(), look("map-1", 0, true)]),
+        ("lookup to verdict", vec![receiver(), look("map-1", 0, true)]),
+    ]
+}
+
+/// Those that limit, mark or end something.
+fn deeds() -> Vec<Told> {
+    let limit = Limit { rate: 5, unit: 60, burst: 9, kind: 0, flags: 0 };
+    let reset = Expression::Reject { kind: RejectKind::TcpReset, code: 0 };
+    let prohibited = Expression::Reject { kind: RejectKind::Unreachable, code: 3 };
+    vec![
         (
             "limit jump",
             vec![
@@ -312,7 +342,7 @@ fn rules() -> Vec<(&'static str, Vec<Expression>)> {
             [
                 vec![meta(MetaKey::Family), cmp(1, Compare::Equal, &[2])],
                 only_tcp(),
-                vec![receiver, Expression::Tproxy { family: 2, address: 1 }],
+                vec![receiver(), Expression::Tproxy { family: 2, address: 1 }],
             ]
             .concat(),
         ),

@@ -85,6 +85,32 @@ fn ping(node: &Node, program: &Path, from: &str, to: &str) -> (bool, String) {
     (output.status.success(), String::from_utf8_lossy(&output.stdout).into_owned())
 }
 
+/// Whether the remote shell of a host speaks to somebody.
+fn greeted(street: &Node, ssh: &Path, from: &str, host: &str) -> bool {
+    let bind = format!("BindAddress={from}");
+    let args = [
+        "-v",
+        "-F",
+        "/dev/null",
+        "-p",
+        "2202",
+        "-o",
+        &bind,
+        "-o",
+        "ConnectTimeout=1",
+        "-o",
+        "BatchMode=yes",
+        "-o",
+        "StrictHostKeyChecking=no",
+        "-o",
+        "UserKnownHostsFile=/dev/null",
+        host,
+        "true",
+    ];
+    let output = output(street, ssh, &args);
+    String::from_utf8_lossy(&output.stderr).contains("remote software version OpenSSH")
+}
+
 #[test]
 fn an_enforced_policy_holds_against_programs_of_others() {
     let Some(tools) = tools() else { return };
@@ -117,30 +143,7 @@ fn an_enforced_policy_holds_against_programs_of_others() {
             meets(curl(stranger, host, 80), OPEN);
             meets(curl(stranger, host, 8080), REFUSED);
             meets(curl(stranger, host, 9100), SILENT);
-            let greeted = |from: &str| {
-                let bind = format!("BindAddress={from}");
-                let args = [
-                    "-v",
-                    "-F",
-                    "/dev/null",
-                    "-p",
-                    "2202",
-                    "-o",
-                    &bind,
-                    "-o",
-                    "ConnectTimeout=1",
-                    "-o",
-                    "BatchMode=yes",
-                    "-o",
-                    "StrictHostKeyChecking=no",
-                    "-o",
-                    "UserKnownHostsFile=/dev/null",
-                    host,
-                    "true",
-                ];
-                let output = output(street, ssh, &args);
-                String::from_utf8_lossy(&output.stderr).contains("remote software version OpenSSH")
-            };
+            let greeted = |from| greeted(street, ssh, from, host);
             assert!(greeted(curator), "the shell is not open to {curator}");
             assert!(!greeted(stranger), "the shell is open to {stranger}");
             // Inbound, UDP and ICMP.
