@@ -3,7 +3,7 @@
 //! Which they are is told by the kernel's list of sockets, which is exact for TCP, and beside it by
 //! connection tracking, for all that has no socket of its own here.
 
-use super::programs::Receivers;
+use super::receivers::Receivers;
 use super::{Failure, PacketWords};
 use crate::Outcome;
 use crate::vocabulary as say;

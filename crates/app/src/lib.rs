@@ -20,6 +20,7 @@ mod load;
 mod outcome;
 pub mod programs;
 pub mod reach;
+mod receivers;
 mod region;
 pub mod rehearse;
 pub mod report;

@@ -1,6 +1,6 @@
 //! What this machine shows, held against its policy.
 
-use super::programs::{Names, Receivers};
+use super::receivers::{Names, Receivers};
 use super::way::way;
 use super::{Failure, Loaded};
 use std::collections::BTreeSet;

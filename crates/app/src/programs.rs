@@ -5,17 +5,12 @@ use crate::Outcome;
 use crate::store::{Docket, Home};
 use crate::vocabulary as say;
 use serde::Serialize;
-use std::collections::HashMap;
-use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tipstaff_core::program::{Action, RuleProgram, Test};
 use tipstaff_linux::programs::{self, Demand, FileKind, ProgramFile, Standings};
 use tipstaff_linux::ruleset::{self, Marks};
-use tipstaff_linux::sockets::{Listener, Owner, PortProtocol};
 use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol};
 
-/// What the system says behind the path of a file that is not there any more.
-const REMOVED: &str = " (deleted)";
 /// How often files and processes are looked at while watching.
 const LOOK: Duration = Duration::from_secs(1);
 
@@ -325,80 +320,5 @@ pub fn watch(
         }
         seen = Some(running);
         std::thread::sleep(LOOK);
-    }
-}
-
-/// By which names rules know the files that processes run.
-#[derive(Debug)]
-pub struct Names(HashMap<PathBuf, String>);
-
-impl Names {
-    /// Those of a policy's rules. Paths may be links.
-    pub fn of(machine: &dyn Machine, policy: &Loaded) -> Self {
-        let lists = policy.plan.decisions().flat_map(|it| &it.1.conditions);
-        Self::of_paths(machine, lists.flat_map(|it| it.programs.iter().cloned()))
-    }
-
-    fn of_paths(machine: &dyn Machine, paths: impl Iterator<Item = String>) -> Self {
-        let mut names = HashMap::new();
-        for path in paths {
-            let path = &path;
-            names.insert(PathBuf::from(path), path.clone());
-            if let Some(real) = machine.real_path(path) {
-                names.entry(real).or_insert_with(|| path.clone());
-            }
-        }
-        Self(names)
-    }
-
-    /// Whether rules name that program.
-    pub fn is_named(&self, program: &str) -> bool {
-        self.0.values().any(|name| name == program)
-    }
-
-    /// The program of a process, by the name that rules have for it if they do.
-    pub fn known(&self, owner: Option<&Owner>) -> Option<String> {
-        let file = owner?.program.as_ref()?;
-        let text = file.to_string_lossy();
-        let text = text.strip_suffix(REMOVED).unwrap_or(&text);
-        Some(self.0.get(Path::new(text)).cloned().unwrap_or_else(|| text.to_owned()))
-    }
-}
-
-/// The programs that listen on this machine, where rules name any: else nobody needs to know.
-#[derive(Debug)]
-pub struct Receivers {
-    /// By which names rules know them.
-    pub names: Names,
-    listeners: Vec<Listener>,
-}
-
-impl Receivers {
-    /// Looks.
-    ///
-    /// # Errors
-    /// [`LinuxError`] if the kernel does not let us.
-    pub fn look(machine: &dyn Machine, policy: &Loaded) -> Result<Self, LinuxError> {
-        Self::with(machine, Names::of(machine, policy))
-    }
-
-    /// Looks, for rules that are in force.
-    ///
-    /// # Errors
-    /// As for [`Self::look`].
-    pub fn of_rules(machine: &dyn Machine, rules: &RuleProgram) -> Result<Self, LinuxError> {
-        let paths = rules.program_lists().into_iter().flatten();
-        Self::with(machine, Names::of_paths(machine, paths))
-    }
-
-    fn with(machine: &dyn Machine, names: Names) -> Result<Self, LinuxError> {
-        let listeners = if names.0.is_empty() { Vec::new() } else { machine.receivers()? };
-        Ok(Self { names, listeners })
-    }
-
-    /// The program that receives what comes to a port.
-    pub fn at(&self, protocol: PortProtocol, port: u16) -> Option<String> {
-        let there = |it: &&Listener| (it.protocol, it.port) == (protocol, port);
-        self.names.known(self.listeners.iter().find(there)?.owner.as_ref())
     }
 }

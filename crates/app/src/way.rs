@@ -1,6 +1,6 @@
 //! A session, as far as rules look at it.
 
-use super::programs::Receivers;
+use super::receivers::Receivers;
 use tipstaff_core::analysis;
 use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{Machine, Session};

@@ -15,7 +15,7 @@ pub use vantage::{Vantage, Way};
 pub use words::{Entry, From, Part, ProbeWords, Report, Request};
 
 use super::finding;
-use super::programs::Names;
+use super::receivers::Names;
 use super::users::Users;
 use super::{Failure, Loaded, live};
 use planned::{Knock, Planned};

@@ -13,7 +13,7 @@ pub use lab::{carry_out, no_namespaces};
 pub use order::{Order, Ranges, Scene, Shot, Try};
 pub use words::{Report, Request, Row, Witness};
 
-use super::programs::Receivers;
+use super::receivers::Receivers;
 use super::{Failure, Loaded};
 use crate::vocabulary as say;
 use std::net::IpAddr;

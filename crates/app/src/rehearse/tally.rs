@@ -4,7 +4,7 @@ use super::order::{Ranges, Shot};
 use super::traffic::traffic_words;
 use super::tries::packet;
 use super::words::{Row, Witness};
-use crate::programs::Receivers;
+use crate::receivers::Receivers;
 use crate::{By, Loaded, PacketWords};
 use std::collections::BTreeMap;
 use tipstaff_core::plan::{Act, HostPlan};

@@ -1,9 +1,9 @@
 //! What is reachable from where, in rows and columns.
 
-use crate::programs::Names;
 use crate::reach::senders::{Column, columns};
 use crate::reach::verdicts::{Fares, Kernel, Wanted, parts};
 use crate::reach::{self, From};
+use crate::receivers::Names;
 use crate::vocabulary as say;
 use crate::{Failure, Loaded};
 use serde::Serialize;

@@ -1,6 +1,6 @@
 //! Nobody shuts themselves out, or somebody else, without knowing.
 
-use super::super::programs::Receivers;
+use super::super::receivers::Receivers;
 use super::super::session::living;
 use super::super::way::way;
 use super::super::{Failure, Loaded};
