@@ -66,17 +66,17 @@ pub fn rules() -> Vec<CompletionCandidate> {
     })
 }
 
-/// Its bundles.
+/// The bundles of the policy.
 pub fn bundles() -> Vec<CompletionCandidate> {
     offer(|policy| offer_of(&policy.bundles, |it| (it.name.clone(), it.why.clone())))
 }
 
-/// Its places.
+/// The places of the policy.
 pub fn places() -> Vec<CompletionCandidate> {
     offer(|policy| offer_of(&policy.places, |it| (it.name.clone(), it.why.clone())))
 }
 
-/// Its services.
+/// The services of the policy.
 pub fn services() -> Vec<CompletionCandidate> {
     offer(|policy| offer_of(&policy.services, |it| (it.name.clone(), it.why.clone())))
 }

@@ -104,7 +104,8 @@ pub trait Machine: Sync {
     /// [`LinuxError`] if the kernel does not let us look.
     fn standings(&self, marks: &Marks) -> Result<Standings, LinuxError>;
 
-    /// What is lacking for rules that name programs, as ends of sentences; nothing if they can be enforced.
+    /// What rules that name programs would need and the machine lacks, as ends of sentences; empty if they can be
+    /// enforced.
     fn lacking_for_programs(&self) -> Vec<String>;
 
     /// What can be run at a path.
