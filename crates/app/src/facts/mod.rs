@@ -7,6 +7,8 @@ use mask::Mask;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use tipstaff_core::policy::Policy;
+use tipstaff_linux::ruleset::Marks;
+use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{Machine, Recorded, Wanted};
 
 /// What a machine answered.
@@ -84,15 +86,15 @@ fn asked(recorded: &Recorded) -> Vec<Asked> {
         about("decisions in force", rules),
         about("tables of others", machine.others().map(|it| it.len())),
         about("sockets that wait", machine.listeners().map(|it| it.len())),
-        about(
-            "connections",
-            machine.under_way(&tipstaff_linux::sockets::PortProtocol::ALL).map(|it| it.len()),
-        ),
+        about("connections", machine.under_way(&PortProtocol::ALL).map(|it| it.len())),
         about("flows", machine.flows().map(|it| it.len())),
         about("links", machine.links_seen().map(|it| it.len())),
         about("addresses", machine.addresses().map(|it| it.len())),
         about("routing rules by marks", machine.mark_rules().map(|it| it.len())),
-        about("programs told apart", machine.recognition().map(|it| usize::from(it.is_some()))),
+        about(
+            "programs that rules name",
+            machine.standings(&Marks::default()).map(|it| it.files.len()),
+        ),
         about("remote shell sessions", Ok(machine.sessions_told().len())),
     ]
 }

@@ -5,6 +5,7 @@ mod answers;
 mod baseline;
 mod drafting;
 mod drift;
+mod edges;
 mod editing;
 mod given;
 mod lowering;
