@@ -15,5 +15,6 @@ mod placing;
 mod reading;
 mod reference;
 mod rehearsing;
+mod reopening;
 mod sweeping;
 mod written_down;
