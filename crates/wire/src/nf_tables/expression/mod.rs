@@ -1,14 +1,15 @@
 //! The expressions that rules are made of.
 
+mod also;
+mod defining;
 mod forms;
-mod known;
 mod limit;
 mod parts;
 mod table;
 
-pub use known::Expression;
 pub use limit::Limit;
 pub(super) use parts::data_value;
+pub use table::Expression;
 
 use crate::{Attribute, WireError, Writer};
 use parts::{DATA, NAME, Parts};

@@ -1,102 +1,17 @@
-//! Which attributes each expression has (linux/netfilter/nf_tables.h): for each its number, its name there,
-//! how it stands in the message, and the field that it is here.
+//! The expressions, and which attributes each has (linux/netfilter/nf_tables.h): for each its number, its name
+//! there, how it stands in the message, and the field that it is here.
 
 use super::super::names::{Base, Compare, MetaKey, RejectKind, SocketKey, registers};
 use super::super::verdict::Verdict;
+use super::also::Also::{self, Is, NotThere, Only, There, Zero};
+use super::defining::expressions;
 use super::forms::{
     Be16, Be16OrZero, Be32, Be32OrZero, Be64, Data, Form, InBatch, OptionalBe32, Text, TextOrNone,
     ToVerdict,
 };
-use super::known::Expression;
 use super::limit::{InExpression, Limit, NAMED};
 use super::parts::Parts;
 use crate::{WireError, Writer};
-
-/// What else must hold of an expression, for it to be all that the fields say.
-enum Also {
-    /// The attribute is this number; it is written so.
-    Is(u16, u32),
-    /// It is there: without it, the expression does something else.
-    There(u16),
-    /// It is not there.
-    NotThere(u16),
-    /// It is not there, or zero.
-    Zero(u16),
-    /// It is not there, or has no other bits than these.
-    Only(u16, u32),
-}
-use Also::{Is, NotThere, Only, There, Zero};
-
-impl Also {
-    fn write(&self, out: &mut Writer) {
-        if let Is(kind, value) = self {
-            out.be32(*kind, *value);
-        }
-    }
-
-    fn holds(&self, parts: &Parts<'_>) -> Result<bool, WireError> {
-        Ok(match self {
-            Is(kind, value) => parts.optional(*kind)? == Some(*value),
-            There(kind) => parts.get(*kind).is_some(),
-            NotThere(kind) => parts.get(*kind).is_none(),
-            Zero(kind) => parts.get(*kind).is_none_or(|it| it.bytes.iter().all(|&byte| byte == 0)),
-            Only(kind, bits) => parts.optional(*kind)?.unwrap_or(0) & !bits == 0,
-        })
-    }
-}
-
-macro_rules! expressions {
-    ($($variant:ident = $name:literal {
-        $($number:literal $attribute:literal $form:ident => $field:ident,)*
-    } also [$($also:expr),*];)*) => {
-        /// The kernel's name of an expression.
-        pub fn name(expression: &Expression) -> &str {
-            match expression {
-                $(Expression::$variant { .. } => $name,)*
-                Expression::Limit(_) => NAMED,
-                Expression::Reject { .. } => "reject",
-                Expression::Immediate(_) => "immediate",
-                Expression::Other { name, .. } => name,
-            }
-        }
-
-        /// Writes an expression with its name and attributes.
-        pub fn write(expression: &Expression, out: &mut Writer) {
-            match expression {
-                $(Expression::$variant { $($field),* } => {
-                    $($form::write(out, $number, $field);)*
-                    let also: &[Also] = &[$($also),*];
-                    also.iter().for_each(|it| it.write(out));
-                })*
-                other => write_other(other, out),
-            }
-        }
-
-        /// Reads the attributes of an expression; `None` if not all of it can be held.
-        ///
-        /// # Errors
-        /// [`WireError`] if it is malformed.
-        pub fn read(name: &str, parts: &Parts<'_>) -> Result<Option<Expression>, WireError> {
-            match name {
-                $($name => {
-                    let also: &[Also] = &[$($also),*];
-                    for it in also {
-                        if !it.holds(parts)? {
-                            return Ok(None);
-                        }
-                    }
-                    if !($($form::holds(parts, $number))&&*) {
-                        return Ok(None);
-                    }
-                    Ok(Some(Expression::$variant {
-                        $($field: $form::read(parts, $number, $attribute)?,)*
-                    }))
-                })*
-                _ => read_other(name, parts),
-            }
-        }
-    };
-}
 
 /// `NFT_BYTEORDER_HTON`.
 const HTON: u32 = 1;
@@ -106,86 +21,150 @@ const UPDATE: u32 = 1;
 const HAS_EXPRESSION: u32 = 2;
 
 expressions! {
+    /// Loads a fact about the packet.
     Meta = "meta" {
+        /// The register that it goes to.
         1 "NFTA_META_DREG" Be32 => register,
+        /// Which fact about the packet.
         2 "NFTA_META_KEY" MetaKey => key,
     } also [There(1)];
+    /// Loads a fact about the socket that receives or sends the packet; breaks off if there is none.
     Socket = "socket" {
+        /// Which fact about the socket.
         1 "NFTA_SOCKET_KEY" SocketKey => key,
+        /// The register that it goes to.
         2 "NFTA_SOCKET_DREG" Be32 => register,
     } also [NotThere(3)]; // NFTA_SOCKET_LEVEL
+    /// Leads the packet to a transparent proxy's socket at an address of this machine (`tproxy`);
+    /// breaks off if there is none. What remains of an old connection is given up for the listener.
     Tproxy = "tproxy" {
+        /// The IP version, as the kernel numbers it.
         1 "NFTA_TPROXY_FAMILY" Be32 => family,
+        /// The register with the address.
         2 "NFTA_TPROXY_REG_ADDR" Be32 => address,
     } also [There(2), NotThere(3)]; // NFTA_TPROXY_REG_PORT
+    /// Loads bytes of the packet.
     Payload = "payload" {
+        /// The register that they go to.
         1 "NFTA_PAYLOAD_DREG" Be32 => register,
+        /// The header from which it counts.
         2 "NFTA_PAYLOAD_BASE" Base => base,
+        /// From which byte of it.
         3 "NFTA_PAYLOAD_OFFSET" Be32 => offset,
+        /// How many bytes are loaded.
         4 "NFTA_PAYLOAD_LEN" Be32 => length,
     } also [There(1)];
+    /// Loads what connection tracking says.
     Ct = "ct" {
+        /// The register that it goes to.
         1 "NFTA_CT_DREG" Be32 => register,
+        /// Which fact, see [`ct`](super::super::ct).
         2 "NFTA_CT_KEY" Be32 => key,
     } also [There(1), NotThere(3)]; // NFTA_CT_DIRECTION
+    /// Masks a register: (register and mask) xor xor.
     Bitwise = "bitwise" {
+        /// The register that is read.
         1 "NFTA_BITWISE_SREG" Be32 => source,
+        /// The register that is written.
         2 "NFTA_BITWISE_DREG" Be32 => destination,
+        /// How many bytes are masked.
         3 "NFTA_BITWISE_LEN" Be32 => length,
+        /// The bits that are kept.
         4 "NFTA_BITWISE_MASK" Data => mask,
+        /// The bits to turn round.
         5 "NFTA_BITWISE_XOR" Data => xor,
     } also [There(4), Only(6, 0)]; // NFTA_BITWISE_OP: NFT_BITWISE_MASK_XOR
+    /// Turns a value of eight bytes into network order.
     Byteorder = "byteorder" {
+        /// The register that is read.
         1 "NFTA_BYTEORDER_SREG" Be32 => source,
+        /// The register that is written.
         2 "NFTA_BYTEORDER_DREG" Be32 => destination,
     } also [Is(3, HTON), Is(4, 8), Is(5, 8)]; // NFTA_BYTEORDER_OP, _LEN, _SIZE: one value of 8 bytes
+    /// Goes on if the comparison holds.
     Cmp = "cmp" {
+        /// The register that is compared.
         1 "NFTA_CMP_SREG" Be32 => register,
+        /// Whether they must be equal, or differ.
         2 "NFTA_CMP_OP" Compare => op,
+        /// The bytes that it is compared with.
         3 "NFTA_CMP_DATA" Data => data,
     } also [];
+    /// Goes on if the register lies between two values, both included.
     Range = "range" {
+        /// The register that is compared.
         1 "NFTA_RANGE_SREG" Be32 => register,
+        /// Whether it must be inside, or outside.
         2 "NFTA_RANGE_OP" Compare => op,
+        /// The lower end, which belongs to it.
         3 "NFTA_RANGE_FROM_DATA" Data => from,
+        /// The upper end, which belongs to it.
         4 "NFTA_RANGE_TO_DATA" Data => to,
     } also [];
+    /// Goes on if the register is in a set; in a map of verdicts, gives the verdict found.
     Lookup = "lookup" {
+        /// The name of the set.
         1 "NFTA_LOOKUP_SET" Text => set,
+        /// What is looked up.
         2 "NFTA_LOOKUP_SREG" Be32 => register,
+        /// Whether the set is a map and what it holds is the verdict.
         3 "NFTA_LOOKUP_DREG" ToVerdict => to_verdict,
+        /// The set's number within the batch that makes it; 0 when read back.
         4 "NFTA_LOOKUP_SET_ID" InBatch => id,
+        /// 1 turns it round.
         5 "NFTA_LOOKUP_FLAGS" Be32OrZero => flags,
     } also [];
+    /// Counts packets and their bytes.
     Counter = "counter" {
+        /// `NFTA_COUNTER_BYTES`.
         1 "NFTA_COUNTER_BYTES" Be64 => bytes,
+        /// `NFTA_COUNTER_PACKETS`.
         2 "NFTA_COUNTER_PACKETS" Be64 => packets,
     } also [];
+    /// Finds or makes the register's element in a set, and goes on while the rate that the
+    /// element keeps for itself is kept. Breaks off when the set is full.
     Dynset = "dynset" {
+        /// The name of the set.
         1 "NFTA_DYNSET_SET_NAME" Text => set,
+        /// The set's number within the batch that makes it; 0 when read back.
         2 "NFTA_DYNSET_SET_ID" InBatch => id,
+        /// The register with the element's key.
         4 "NFTA_DYNSET_SREG_KEY" Be32 => register,
+        /// The rate of each element.
         7 "NFTA_DYNSET_EXPR" InExpression => limit,
         // NFTA_DYNSET_OP; _SREG_DATA; _TIMEOUT: the set's own; _FLAGS; _EXPRESSIONS: more than one.
     } also [Is(3, UPDATE), NotThere(5), Zero(6), Only(9, HAS_EXPRESSION), NotThere(10)];
+    /// Puts Jenkins's hash of a register, below a bound, into a register; with a seed that the kernel
+    /// chooses and tells nobody, unless there is another.
     Hash = "hash" {
+        /// The register that is hashed.
         1 "NFTA_HASH_SREG" Be32 => source,
+        /// Where the hash goes.
         2 "NFTA_HASH_DREG" Be32 => destination,
+        /// How many bytes are hashed.
         3 "NFTA_HASH_LEN" Be32 => length,
+        /// Hashes are smaller than this.
         4 "NFTA_HASH_MODULUS" Be32 => modulus,
+        /// The seed that everybody can read, if there is one.
         5 "NFTA_HASH_SEED" OptionalBe32 => seed,
+        /// What is added to the hash.
         6 "NFTA_HASH_OFFSET" Be32OrZero => offset,
     } also [Only(7, 0)]; // NFTA_HASH_TYPE: NFT_HASH_JENKINS
+    /// Reports the packet to a listening socket.
     Log = "log" {
+        /// The group of sockets.
         1 "NFTA_LOG_GROUP" Be16 => group,
+        /// A text that goes with the packet, up to 127 bytes; empty for none.
         2 "NFTA_LOG_PREFIX" TextOrNone => prefix,
+        /// How many bytes of the packet.
         3 "NFTA_LOG_SNAPLEN" LogBytes => snap_length,
+        /// How many packets are gathered into one message.
         4 "NFTA_LOG_QTHRESHOLD" Be16OrZero => threshold,
     } also [There(1)];
 }
 
 /// How many bytes are reported: written also if that is none, which is said by leaving it out.
-struct LogBytes;
+pub struct LogBytes;
 
 impl Form for LogBytes {
     type Value = u32;
