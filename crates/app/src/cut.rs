@@ -34,6 +34,8 @@ pub struct Report {
     pub cut: bool,
     /// The connections that the rules in force would not admit.
     pub living: Vec<Living>,
+    /// What could not be looked at: connections of it may live on too.
+    pub unknown: Vec<String>,
 }
 
 impl Report {
@@ -92,12 +94,12 @@ pub fn report(machine: &dyn Machine, cut: bool) -> Result<Report, Failure> {
             help: vec!["`tipstaff enforce` puts rules in force".into()],
         });
     };
-    let mut found = found(machine, &held.program)?;
+    let (mut found, unknown) = found(machine, &held.program)?;
     if cut {
         end(machine, &mut found)?;
     }
     let living = found.into_iter().map(|it| it.living).collect();
-    Ok(Report { host: held.host, cut, living })
+    Ok(Report { host: held.host, cut, living, unknown })
 }
 
 /// How many connections live on that the rules would not admit.
@@ -105,7 +107,7 @@ pub fn report(machine: &dyn Machine, cut: bool) -> Result<Report, Failure> {
 /// # Errors
 /// As for [`report`].
 pub fn count(machine: &dyn Machine, rules: &RuleProgram) -> Result<usize, Failure> {
-    Ok(found(machine, rules)?.len())
+    Ok(found(machine, rules)?.0.len())
 }
 
 fn end(machine: &dyn Machine, found: &mut [Found]) -> Result<(), Failure> {
@@ -170,12 +172,14 @@ struct Here<'r> {
     clients: (u16, u16),
 }
 
-fn found(machine: &dyn Machine, rules: &RuleProgram) -> Result<Vec<Found>, Failure> {
+fn found(machine: &dyn Machine, rules: &RuleProgram) -> Result<(Vec<Found>, Vec<String>), Failure> {
+    let connections = machine.open_connections()?;
+    let unknown = connections.unseen().collect();
     let mut here = Here {
         rules,
         own: machine.addresses()?,
         session: machine.own_session(),
-        listeners: machine.listeners()?,
+        listeners: machine.listeners()?.found,
         receivers: Receivers::of_rules(machine, rules)?,
         owners: machine.owners(),
         machine,
@@ -189,7 +193,7 @@ fn found(machine: &dyn Machine, rules: &RuleProgram) -> Result<Vec<Found>, Failu
     };
     let mut list = Vec::new();
     let mut seen: HashSet<(u8, SocketAddr, SocketAddr)> = HashSet::new();
-    for socket in machine.under_way(&PortProtocol::ALL)? {
+    for socket in connections.found {
         let protocol = socket.protocol.number();
         let ends = (protocol, socket.own, socket.peer);
         if protocol == TCP {
@@ -204,7 +208,7 @@ fn found(machine: &dyn Machine, rules: &RuleProgram) -> Result<Vec<Found>, Failu
     for flow in tracked.into_iter().filter(|it| !it.is_over()) {
         list.extend(here.judge_flow(flow, &seen));
     }
-    Ok(list)
+    Ok((list, unknown))
 }
 
 /// Whether a flow is that between these ends, this host's first.

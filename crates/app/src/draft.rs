@@ -32,13 +32,15 @@ pub fn report(
     host: Option<&str>,
     by_program: bool,
 ) -> Result<Report, Failure> {
-    let mut unseen = Vec::new();
-    let listening = machine.listeners()?;
+    let listed = machine.listeners()?;
+    let mut unseen: Vec<String> = listed.unseen().collect();
+    let listening = listed.found;
     if listening.iter().any(|listener| listener.owner.is_none()) {
         unseen.push("some programs, which the system shows to root only".into());
     }
     let mut contacts: Vec<Contact> = machine
         .connections()?
+        .found
         .into_iter()
         .map(|it| Contact { protocol: it.protocol, port: it.own.port(), peer: it.peer.ip() })
         .collect();

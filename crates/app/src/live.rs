@@ -8,17 +8,29 @@ use tipstaff_core::analysis::{
     self, Contact, Facts, Finding, Listener, RoutingMark, odd_interface,
 };
 use tipstaff_core::plan::RuleId;
-use tipstaff_linux::{Machine, sockets};
+use tipstaff_linux::{Listed, Machine, sockets};
 
 /// Whether sockets take the marks of packets that open them.
 pub const ANSWERS_TAKE_MARKS: &str = "/proc/sys/net/ipv4/tcp_fwmark_accept";
+
+/// What is found about a machine.
+pub struct Findings {
+    /// What does not go together.
+    pub found: Vec<Finding>,
+    /// What could not be looked at, as parts of a list.
+    pub unknown: Vec<String>,
+}
 
 /// Findings about this machine, and about the session that asks.
 ///
 /// # Errors
 /// [`Failure`] if the listeners cannot be listed.
-pub fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Vec<Finding>, Failure> {
-    Ok(analysis::review_machine(&loaded.policy, &loaded.plan, &facts(machine, loaded)?))
+pub fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Findings, Failure> {
+    let listed = machine.listeners()?;
+    let unknown = listed.unseen().collect();
+    let facts = facts(machine, loaded, &listed)?;
+    let found = analysis::review_machine(&loaded.policy, &loaded.plan, &facts);
+    Ok(Findings { found, unknown })
 }
 
 /// What is odd about interfaces that rules name, as sentences, each about the first rule that does.
@@ -28,11 +40,16 @@ pub fn odd_interfaces(loaded: &Loaded) -> Vec<String> {
 }
 
 /// What is known of this machine, as far as findings need it.
-fn facts(machine: &dyn Machine, loaded: &Loaded) -> Result<Facts, Failure> {
+fn facts(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    listed: &Listed<sockets::Listener>,
+) -> Result<Facts, Failure> {
     let names = Names::of(machine, loaded);
-    let listeners = machine.listeners()?.iter().map(|it| listener(&names, it)).collect();
+    let listeners = listed.found.iter().map(|it| listener(&names, it)).collect();
     let contacts = machine
         .connections()?
+        .found
         .into_iter()
         .map(|it| Contact { protocol: it.protocol, port: it.own.port(), peer: it.peer.ip() })
         .collect();
@@ -48,6 +65,7 @@ fn facts(machine: &dyn Machine, loaded: &Loaded) -> Result<Facts, Failure> {
     let switch = machine.setting(ANSWERS_TAKE_MARKS);
     Ok(Facts {
         listeners,
+        unlisted: listed.unlisted.iter().map(|it| it.0).collect(),
         contacts,
         session,
         files,

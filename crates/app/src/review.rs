@@ -19,6 +19,8 @@ pub struct Report {
     pub live: bool,
     /// The findings, in the order of the policy.
     pub findings: Vec<Finding>,
+    /// What of this machine could not be looked at.
+    pub unknown: Vec<String>,
 }
 
 impl Report {
@@ -37,10 +39,13 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<Repo
     let likely = |direction| likely_packet(direction, &loaded.plan);
     let found = analysis::review(&loaded.policy, &loaded.plan, loaded.now, &likely);
     let mut findings: Vec<Finding> = found.into_iter().map(words).collect();
+    let mut unknown = Vec::new();
     if live {
-        findings.extend(live::findings(machine, loaded)?.into_iter().map(words));
+        let found = live::findings(machine, loaded)?;
+        findings.extend(found.found.into_iter().map(words));
+        unknown = found.unknown;
     }
-    Ok(Report { host: loaded.plan.host.clone(), live, findings })
+    Ok(Report { host: loaded.plan.host.clone(), live, findings, unknown })
 }
 
 /// What a kind of finding means.

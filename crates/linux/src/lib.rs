@@ -32,7 +32,7 @@ pub use batch::deliver;
 pub use error::{LinuxError, Reason};
 pub use groups::{leave_control_groups, return_to_control_groups};
 pub use kernel::{OLDEST, is_too_old, tracking};
-pub use machine::{Here, Machine, Recorded, Wanted};
+pub use machine::{Here, Listed, Machine, Recorded, Wanted};
 pub use place::Place;
 pub use privileges::{keep_only_what_enforcing_needs, run_before_others};
 pub use session::Session;

@@ -83,7 +83,7 @@ impl Replica {
             .into_iter()
             .map(|it| StageLink { name: it.name, index: Some(it.index), addresses: it.addresses })
             .collect();
-        let listeners = (&Here as &dyn Machine).listeners()?;
+        let listeners = (&Here as &dyn Machine).listeners()?.found;
         let on = |path: &str| fs::read_to_string(path).is_ok_and(|it| it.trim() == "1");
         let forwards =
             on("/proc/sys/net/ipv4/ip_forward") || on("/proc/sys/net/ipv6/conf/all/forwarding");

@@ -85,7 +85,7 @@ fn asked(recorded: &Recorded) -> Vec<Asked> {
     vec![
         about("decisions in force", rules),
         about("tables of others", machine.others().map(|it| it.len())),
-        about("sockets that wait", machine.listeners().map(|it| it.len())),
+        about("sockets that wait", machine.waiting(&PortProtocol::ALL).map(|it| it.len())),
         about("connections", machine.under_way(&PortProtocol::ALL).map(|it| it.len())),
         about("flows", machine.flows().map(|it| it.len())),
         about("links", machine.links_seen().map(|it| it.len())),

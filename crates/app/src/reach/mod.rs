@@ -42,8 +42,9 @@ pub fn report(
     for vantage in request.vantages {
         planned::check_place(vantage, &columns)?;
     }
-    let listeners = machine.listeners()?;
-    let mut unknown = Vec::new();
+    let listed = machine.listeners()?;
+    let mut unknown: Vec<String> = listed.unseen().collect();
+    let listeners = listed.found;
     let snapshot = in_force(machine, &mut unknown)?;
     let kernel_unreadable = snapshot.is_none();
     let snapshot = snapshot.flatten();
@@ -96,8 +97,12 @@ pub fn report(
         from.sum_up();
     }
     let about_listeners = |it: &analysis::Finding| ABOUT_LISTENERS.contains(&it.code);
-    let findings = live::findings(machine, loaded)?;
-    let findings = findings.into_iter().filter(about_listeners).map(finding::words).collect();
+    let findings = live::findings(machine, loaded)?
+        .found
+        .into_iter()
+        .filter(about_listeners)
+        .map(finding::words)
+        .collect();
     let host = loaded.plan.host.clone();
     let stopped_on_the_way = on_the_way(&stopped);
     Ok(Report {

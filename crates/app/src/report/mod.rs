@@ -89,7 +89,7 @@ pub fn report(
     let mut listeners = Vec::new();
     let mut reached = None;
     if request.live {
-        listeners = machine.listeners()?;
+        listeners = machine.listeners()?.found;
         let wanted =
             reach::Request { from: &[], vantages: request.vantages, patience: request.patience };
         let found = reach::report(machine, loaded, &wanted)?;

@@ -143,6 +143,38 @@ fn what_was_refused_is_never_taken_for_nothing() {
     assert!(line(&failure).contains("list connections"), "{}", failure.line());
 }
 
+/// A kernel may have a protocol and no list of its sockets. Nothing else is given up for that, and nothing of it
+/// is said to be none.
+#[test]
+fn what_cannot_be_listed_of_one_protocol_does_not_hide_the_others() {
+    let mut answers = answers();
+    let refusal = json!({"refused": {"doing": "list the sockets of sctp", "errno": 2, "words": "No such file"}});
+    assert_eq!(answers["waiting"][2][0], "sctp");
+    (answers["waiting"][2][1], answers["under_way"][2][1]) = (refusal.clone(), refusal);
+    let machine = machine(answers);
+    let unseen = ["what speaks sctp: the kernel refuses to list the sockets of sctp: No such file"];
+    let report = cut::report(&machine, false).expect("told");
+    assert_eq!((report.living.len(), &report.unknown[..]), (2, &unseen.map(str::to_owned)[..]));
+    assert_eq!(draft::report(&machine, None, false).expect("told").unseen, unseen);
+    let rules = "[[host.sluice.rule]]\nname = \"diameter\"\nallow = [\"3868/tcp+sctp\"]\nfrom = [\"stacks\"]\n";
+    let text =
+        MENDED.replacen("[[host.sluice.rule]]", &format!("{rules}\n[[host.sluice.rule]]"), 1);
+    let loaded = policy(&machine, &text);
+    let report = review::report(&machine, &loaded, true).expect("told");
+    assert_eq!(report.unknown, unseen);
+    let about = |report: &review::Report| -> Vec<String> {
+        let its = report.findings.iter().filter(|it| it.rule.as_deref() == Some("diameter"));
+        its.map(|it| it.message.clone()).collect()
+    };
+    assert_eq!(about(&report), ["allows 3868/tcp, but nothing listens there"]);
+    let known = review::report(&sluice(), &loaded, true).expect("told");
+    assert_eq!(about(&known), ["allows 3868/tcp+sctp, but nothing listens there"]);
+    assert!(known.unknown.is_empty());
+    let wanted = reach::Request { from: &[], vantages: &[], patience: std::time::Duration::ZERO };
+    let report = reach::report(&machine, &loaded, &wanted).expect("told");
+    assert_eq!((report.listeners.len(), &report.unknown[0]), (5, &unseen[0].to_owned()));
+}
+
 #[test]
 fn what_needs_the_machine_itself_is_refused() {
     let machine = sluice();

@@ -185,7 +185,7 @@ impl Teller {
 
     fn listeners(&self, world: &World, host: &str) -> Result<(), Failure> {
         let here: &dyn Machine = &Here;
-        let found = world.node(host).run(|| here.listeners())??;
+        let found = world.node(host).run(|| here.listeners())??.found;
         let mut table = Table::new([host, "program", "listens on"]);
         for listener in &found {
             let program = listener.owner.as_ref().and_then(|owner| owner.program.as_ref());

@@ -8,8 +8,15 @@ use tipstaff_app::vocabulary::Direction;
 /// What lives on, and what was ended.
 pub fn cut(report: &Report, screen: &Screen) -> String {
     let host = clean(&report.host);
+    let unknown: String = report
+        .unknown
+        .iter()
+        .map(|it| format!("{} {}\n", screen.paint(Style::Mixed, "not known:"), clean(it)))
+        .collect();
     if report.living.is_empty() {
-        return format!("{host}: no connection lives on that the policy would not admit\n");
+        return format!(
+            "{host}: no connection lives on that the policy would not admit\n{unknown}"
+        );
     }
     let heading = format!("{host}: connections that the policy would not admit");
     let mut table = Table::new(["", "traffic", "from", "to", "the policy says"]);
@@ -40,6 +47,7 @@ pub fn cut(report: &Report, screen: &Screen) -> String {
             text.push_str(&format!("not ended: {traffic} from {from}: {}\n", clean(why)));
         }
     }
+    text.push_str(&unknown);
     if !report.cut {
         text.push_str("\nThey began before, and go on. `tipstaff cut` ends them.\n");
     }

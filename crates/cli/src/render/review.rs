@@ -15,6 +15,10 @@ pub fn review(report: &Report, screen: &Screen) -> String {
         text.push('\n');
         text.push_str(&finding(found, screen));
     }
+    for unknown in &report.unknown {
+        let lead = screen.paint(Style::Mixed, "not known:");
+        text.push_str(&format!("\n{lead} {}\n", clean(unknown)));
+    }
     let count = |severity: Severity| {
         report.findings.iter().filter(|it| it.severity == severity && it.accepted.is_none()).count()
     };

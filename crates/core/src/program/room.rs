@@ -59,3 +59,61 @@ pub fn weight(condition: &Condition) -> usize {
     let interfaces = interfaces.into_iter().filter(|it| **it != InterfaceTest::Any).count();
     groups * (RULE + interfaces * 100) + ranges
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{LEAST, RANGE, RULE, Room, TIMES, weight};
+    use crate::plan::resolve;
+    use crate::policy::{Source, Time, read};
+    use crate::space::Direction;
+
+    /// What a rule with these keys weighs.
+    fn of(keys: &str) -> usize {
+        let text = format!(
+            "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+             interfaces = {{ outside = \"eth0\" }}\n[[host.sluice.rule]]\nname = \"it\"\n{keys}\n"
+        );
+        let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
+        let plan = resolve(&policy, "sluice", Time::from_seconds(0)).expect("the host");
+        let decisions = &plan.chain(Direction::Inbound).decisions;
+        let rule = decisions.iter().find(|it| it.id.to_string() == "it").expect("the rule");
+        rule.conditions.iter().map(weight).sum()
+    }
+
+    #[test]
+    fn a_rule_weighs_what_it_takes_to_tell_its_packets() {
+        for (keys, rules, ranges, interfaces) in [
+            ("allow = [\"22/tcp\"]", 1, 0, 0),
+            ("allow = [\"22/tcp+udp\"]", 1, 0, 0),
+            ("allow = [\"22/tcp\", \"53/udp\"]", 2, 0, 0),
+            ("allow = [\"22/tcp\", \"icmp:echo-request\"]", 3, 3, 0),
+            ("allow = [\"icmp:echo-request\"]", 2, 0, 0),
+            ("allow = [\"22/tcp\", \"proto:47\"]", 2, 0, 0),
+            // More than it takes: its parts are not told apart.
+            ("allow = [\"any\"]", 1, 6, 0),
+            ("allow = [\"22/tcp\"]\nvia = [\"outside\"]", 1, 0, 1),
+            ("allow = [\"22/tcp\"]\nfrom = [\"198.51.100.1\", \"198.51.100.3\"]", 1, 0, 0),
+            (
+                "allow = [\"22/tcp\"]\nfrom = [\"198.51.100.1\", \"198.51.100.3\", \"198.51.100.5\"]",
+                1,
+                3,
+                0,
+            ),
+        ] {
+            assert_eq!(of(keys), rules * (RULE + interfaces * 100) + ranges * RANGE, "{keys}");
+        }
+    }
+
+    #[test]
+    fn room_is_shared_by_weight_and_runs_out() {
+        let mut room = Room::share(LEAST, LEAST);
+        assert!(room.take(TIMES * LEAST) && !room.take(1), "all of it is one list's");
+        let mut room = Room::share(10, 40);
+        assert!(!room.take(LEAST / 4 + 1), "a quarter of the least");
+        assert!(room.take(LEAST / 4) && room.take(0) && !room.take(1));
+        // What is refused takes nothing.
+        let mut room = Room::share(LEAST, LEAST);
+        assert!(!room.take(usize::MAX) && room.take(TIMES * LEAST));
+        assert!(!Room::share(0, 0).take(1));
+    }
+}

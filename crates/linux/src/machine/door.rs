@@ -161,13 +161,52 @@ pub trait Machine: Sync {
     fn channel(&self, protocol: Protocol) -> Result<NetlinkSocket, LinuxError>;
 }
 
+/// Sockets, and which could not be listed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listed<T> {
+    /// Those that could.
+    pub found: Vec<T>,
+    /// The protocols whose sockets could not be listed, and why.
+    pub unlisted: Vec<(PortProtocol, String)>,
+}
+
+impl<T> Listed<T> {
+    /// Lists the sockets of each protocol. Those of TCP and UDP have to be had; of others a kernel may have no list,
+    /// though it has the protocol.
+    fn of(
+        list: impl Fn(&[PortProtocol]) -> Result<Vec<T>, LinuxError>,
+    ) -> Result<Self, LinuxError> {
+        let (always, others): (Vec<_>, Vec<_>) = PortProtocol::ALL
+            .into_iter()
+            .partition(|it| matches!(it, PortProtocol::Tcp | PortProtocol::Udp));
+        let mut listed = Self { found: list(&always)?, unlisted: Vec::new() };
+        for protocol in others {
+            match list(&[protocol]) {
+                Ok(found) => listed.found.extend(found),
+                Err(error @ LinuxError::Refused { .. }) => {
+                    listed.unlisted.push((protocol, error.to_string()));
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(listed)
+    }
+
+    /// What could not be seen, as parts of a list.
+    pub fn unseen(&self) -> impl Iterator<Item = String> {
+        self.unlisted.iter().map(|(protocol, why)| format!("what speaks {protocol}: {why}"))
+    }
+}
+
 impl dyn Machine + '_ {
     /// Everything that waits for traffic.
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
-    pub fn listeners(&self) -> Result<Vec<Listener>, LinuxError> {
-        self.waiting(&PortProtocol::ALL)
+    pub fn listeners(&self) -> Result<Listed<Listener>, LinuxError> {
+        let mut listed = Listed::of(|protocols| self.waiting(protocols))?;
+        listed.found.sort_by_key(|it| (it.port, it.protocol, it.address));
+        Ok(listed)
     }
 
     /// Those listeners of which the kernel can tell that a packet is theirs.
@@ -179,14 +218,22 @@ impl dyn Machine + '_ {
         self.waiting(&known.collect::<Vec<_>>())
     }
 
+    /// The connections, also TCP connections that are being opened or closed.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    pub fn open_connections(&self) -> Result<Listed<Connection>, LinuxError> {
+        Listed::of(|protocols| self.under_way(protocols))
+    }
+
     /// The connections that stand.
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
-    pub fn connections(&self) -> Result<Vec<Connection>, LinuxError> {
-        let mut found = self.under_way(&PortProtocol::ALL)?;
-        found.retain(|it| it.established);
-        Ok(found)
+    pub fn connections(&self) -> Result<Listed<Connection>, LinuxError> {
+        let mut listed = self.open_connections()?;
+        listed.found.retain(|it| it.established);
+        Ok(listed)
     }
 
     /// The TCP connections that stand, such as those of remote shell sessions.

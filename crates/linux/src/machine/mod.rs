@@ -8,6 +8,6 @@ mod door;
 mod here;
 mod recorded;
 
-pub use door::Machine;
+pub use door::{Listed, Machine};
 pub use here::Here;
 pub use recorded::{Recorded, Wanted};

@@ -13,6 +13,8 @@ use std::net::IpAddr;
 pub struct Facts {
     /// What listens, by port.
     pub listeners: Vec<Listener>,
+    /// Protocols of which nobody knows what listens.
+    pub unlisted: Vec<PortProtocol>,
     /// The connections that live now.
     pub contacts: Vec<Contact>,
     /// The remote shell session that asks, if it came from another machine.

@@ -62,6 +62,9 @@ fn deaf(
     for protocol in PortProtocol::ALL {
         let set = &open.ports[protocol];
         with_ports = with_ports.union(&protocol.traffic(set.clone()));
+        if machine.facts.unlisted.contains(&protocol) {
+            continue;
+        }
         for port in set.ranges().iter().flat_map(|&(first, last)| first..=last) {
             let one = protocol.traffic(RangeSet::single(port));
             let mut there = machine.facts.listeners.iter().filter(|it| it.hears(&one)).peekable();
