@@ -88,3 +88,60 @@ fn some<T: Into<u64>>((first, last): (T, T)) -> Option<(u64, u64)> {
     let (first, last) = (first.into(), last.into());
     (first <= last).then_some((first, last))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::Hull;
+    use crate::space::{AddressSet, Piece, PortProtocol, RangeSet, TrafficSet};
+
+    fn piece(traffic: TrafficSet, source: AddressSet, destination: AddressSet) -> Piece {
+        Piece { traffic, source, destination, ..Piece::full() }
+    }
+
+    fn v4(first: u32, last: u32) -> AddressSet {
+        AddressSet::from_v4([(first, last)])
+    }
+
+    fn v6(network: u128) -> AddressSet {
+        AddressSet::from_v6([(network << 64, (network << 64) + 9)])
+    }
+
+    fn tcp(first: u16, last: u16) -> TrafficSet {
+        PortProtocol::Tcp.traffic(RangeSet::from_ranges([(first, last)]))
+    }
+
+    #[test]
+    fn what_a_piece_has_not_its_hull_has_not() {
+        let all = AddressSet::full;
+        let hull = Hull::of(&piece(tcp(22, 80), v4(5, 9), all()));
+        assert_eq!((hull.senders_v4(), hull.senders_v6()), (Some((5, 9)), None));
+        assert_eq!(hull.ports(PortProtocol::Tcp), Some((22, 80)));
+        assert_eq!((hull.ports(PortProtocol::Udp), hull.portless()), (None, false));
+        let hull =
+            Hull::of(&piece(TrafficSet::icmp(RangeSet::full(), RangeSet::empty()), v6(7), all()));
+        assert_eq!((hull.senders_v4(), hull.senders_v6()), (None, Some((7, 7))));
+        assert_eq!((hull.ports(PortProtocol::Tcp), hull.portless()), (None, true));
+    }
+
+    #[test]
+    fn hulls_meet_where_every_field_does_in_one_version() {
+        let one = Hull::of(&piece(tcp(22, 80), v4(5, 9), v4(20, 30)));
+        let meets = |traffic, source, destination| {
+            let other = Hull::of(&piece(traffic, source, destination));
+            assert_eq!(one.meets(&other), other.meets(&one));
+            one.meets(&other)
+        };
+        assert!(meets(tcp(80, 90), v4(9, 12), v4(30, 40)), "at the very ends");
+        assert!(!meets(tcp(81, 90), v4(9, 12), v4(30, 40)));
+        assert!(!meets(tcp(80, 90), v4(10, 12), v4(30, 40)));
+        assert!(!meets(tcp(80, 90), v4(9, 12), v4(31, 40)));
+        assert!(!meets(PortProtocol::Udp.traffic(RangeSet::full()), v4(9, 12), v4(30, 40)));
+        // Senders of one version and receivers of the other are no packet's.
+        assert!(!meets(tcp(80, 90), v6(7), v4(30, 40)));
+        assert!(!meets(tcp(80, 90), v4(9, 12), v6(7)));
+        let other = Hull::of(&piece(tcp(1, 99), v6(7), v6(8)));
+        assert!(other.meets(&Hull::of(&piece(tcp(99, 99), v6(7), v6(8)))));
+        assert!(!other.meets(&Hull::of(&piece(tcp(99, 99), v6(8), v6(8)))));
+        assert!(!other.meets(&one));
+    }
+}
