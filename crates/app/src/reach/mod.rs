@@ -96,25 +96,23 @@ pub fn report(
     for from in entries.iter_mut().flat_map(|entry| &mut entry.from).chain(&mut pings) {
         from.sum_up();
     }
-    let about_listeners = |it: &analysis::Finding| ABOUT_LISTENERS.contains(&it.code);
-    let findings = live::findings(machine, loaded)?
-        .found
-        .into_iter()
-        .filter(about_listeners)
-        .map(finding::words)
-        .collect();
-    let host = loaded.plan.host.clone();
-    let stopped_on_the_way = on_the_way(&stopped);
     Ok(Report {
-        host,
+        host: loaded.plan.host.clone(),
         listeners: entries,
         pings,
-        findings,
+        findings: about_listeners(machine, loaded)?,
         copied,
-        stopped_on_the_way,
+        stopped_on_the_way: on_the_way(&stopped),
         unknown,
         kernel_unreadable,
     })
+}
+
+/// What is found about what listens, and about what should.
+fn about_listeners(machine: &dyn Machine, loaded: &Loaded) -> Result<Vec<crate::Finding>, Failure> {
+    let found = live::findings(machine, loaded)?.found.into_iter();
+    let about = |it: &analysis::Finding| ABOUT_LISTENERS.contains(&it.code);
+    Ok(found.filter(about).map(finding::words).collect())
 }
 
 /// What the kernel holds of ours; `None` if it may not be read, which is noted.
