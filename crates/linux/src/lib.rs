@@ -1,9 +1,10 @@
 //! Everything of Tipstaff that talks to the Linux kernel.
 //!
-//! A [`Machine`] is what use cases ask: the one before us, or one whose answers were recorded. [`ruleset`] puts rule programs into the kernel and reads them back, [`sockets`] lists what
-//! listens, [`programs`] has sockets told apart by program, [`flows`] lists what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets, [`replica`] copies
-//! a machine into a lab. All `unsafe` code of
-//! the project is in the modules below `sys`, each with the reason why it is sound.
+//! A [`Machine`] is what use cases ask: the one before us, or one whose answers were kept. [`ruleset`] puts rule
+//! programs into the kernel and reads them back, [`sockets`] lists what listens, [`programs`] has sockets told apart
+//! by program, [`flows`] lists what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets,
+//! [`replica`] copies a machine into a lab. All `unsafe` code of the project is in the modules below `sys`, each with
+//! the reason why it is sound.
 
 mod abilities;
 mod addresses;

@@ -179,7 +179,7 @@ fn what_cannot_be_listed_of_one_protocol_does_not_hide_the_others() {
 fn what_needs_the_machine_itself_is_refused() {
     let machine = sluice();
     let mended = policy(&machine, MENDED);
-    let only = "it is only a recording";
+    let only = "only its answers were kept";
     let live = rehearse::Request { live: true, from: &[], traffic: None };
     let failure = rehearse::report(&machine, &mended, &live, &|_, _| {}).expect_err("refused");
     assert!(line(&failure).ends_with(only), "{}", failure.line());

@@ -53,3 +53,21 @@ pub fn cut(report: &Report, screen: &Screen) -> String {
     }
     text
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Report, Screen, cut};
+
+    /// That nothing was found is not all there is to say where something could not be looked at.
+    #[test]
+    fn what_could_not_be_looked_at_is_said() {
+        let unknown =
+            vec!["what speaks sctp: the kernel refuses to list the sockets of sctp".into()];
+        let report = Report { host: "sluice".into(), cut: false, living: Vec::new(), unknown };
+        assert_eq!(
+            cut(&report, &Screen::of_width(100)),
+            "sluice: no connection lives on that the policy would not admit\n\
+             not known: what speaks sctp: the kernel refuses to list the sockets of sctp\n"
+        );
+    }
+}

@@ -198,7 +198,7 @@ fn together<T: Clone>(
 }
 
 fn only_recorded(doing: &str) -> LinuxError {
-    let reason = Reason::recorded(Some(libc::EROFS), "it is only a recording".into());
+    let reason = Reason::recorded(Some(libc::EROFS), "only its answers were kept".into());
     LinuxError::Refused { doing: doing.into(), reason }
 }
 

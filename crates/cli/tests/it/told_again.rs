@@ -83,7 +83,7 @@ fn value(report: &impl Serialize) -> Value {
 
 #[test]
 fn a_recorded_machine_answers_as_the_real_one_did() {
-    sealed("recording::a_recorded_machine_answers_as_the_real_one_did", || {
+    sealed("told_again::a_recorded_machine_answers_as_the_real_one_did", || {
         let world = World::build();
         // By the same name it is the same policy.
         std::env::set_current_dir(world.desk.path()).expect("entered");
