@@ -20,7 +20,7 @@ const PARTS: usize = 2_000;
 /// as long as to find out how many there are.
 const TOLD: usize = 24;
 /// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
-pub const NODES: usize = 5_000_000;
+pub(crate) const NODES: usize = 5_000_000;
 
 /// What fares differently between two sides.
 #[derive(Debug, Serialize)]
@@ -159,7 +159,7 @@ fn with_kernel(
 
 /// What changes from the rules of a kernel to a policy: all of it, or the first changes exactly and how
 /// many more there are.
-pub fn from_kernel(policy: &Loaded, found: RuleProgram, all: bool) -> Effects {
+pub(crate) fn from_kernel(policy: &Loaded, found: RuleProgram, all: bool) -> Effects {
     differences(policy, found, true, all)
 }
 

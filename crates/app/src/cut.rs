@@ -22,7 +22,7 @@ use tipstaff_linux::sockets::{Connection, Listener, Owners, PortProtocol};
 use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol, Session};
 
 /// The ports from which the system has clients speak (ip(7)).
-pub const CLIENT_PORTS: &str = "/proc/sys/net/ipv4/ip_local_port_range";
+pub(crate) const CLIENT_PORTS: &str = "/proc/sys/net/ipv4/ip_local_port_range";
 
 /// What lives on, and what was ended.
 #[derive(Debug, Serialize)]

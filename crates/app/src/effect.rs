@@ -97,7 +97,7 @@ pub fn sort(list: &mut [ChangeWords]) {
 }
 
 /// Where a kind stands in a list.
-pub fn rank(kind: say::Effect) -> usize {
+pub(crate) fn rank(kind: say::Effect) -> usize {
     match kind {
         say::Effect::Opens => 0,
         say::Effect::Closes => 1,

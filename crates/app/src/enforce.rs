@@ -45,7 +45,7 @@ pub struct Report {
 ///
 /// # Errors
 /// [`Failure`] if there is one.
-pub fn can_tell_programs(machine: &dyn Machine, loaded: &Loaded) -> Result<(), Failure> {
+pub(crate) fn can_tell_programs(machine: &dyn Machine, loaded: &Loaded) -> Result<(), Failure> {
     let in_force =
         |it: &&Decision| it.id.kind == Kind::Rule && it.idle.is_none() && it.names_programs();
     let mut decisions = loaded.plan.decisions().map(|it| it.1);

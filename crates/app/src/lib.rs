@@ -39,8 +39,10 @@ mod written;
 
 pub use failure::Failure;
 pub use finding::Finding;
-pub use load::{Loaded, host_name, load, load_all, load_for_kernel, load_here, loaded};
+pub(crate) use load::host_name;
+pub use load::{Loaded, load, load_all, load_for_kernel, load_here, loaded};
 pub use outcome::Outcome;
 pub use region::RegionWords;
-pub use words::{By, PacketWords, grouped, likely_packet};
+pub(crate) use words::likely_packet;
+pub use words::{By, PacketWords, grouped};
 pub use written::Written;

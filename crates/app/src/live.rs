@@ -11,7 +11,7 @@ use tipstaff_core::plan::RuleId;
 use tipstaff_linux::{Listed, Machine, sockets};
 
 /// Whether sockets take the marks of packets that open them.
-pub const ANSWERS_TAKE_MARKS: &str = "/proc/sys/net/ipv4/tcp_fwmark_accept";
+pub(crate) const ANSWERS_TAKE_MARKS: &str = "/proc/sys/net/ipv4/tcp_fwmark_accept";
 
 /// What is found about a machine.
 pub struct Findings {

@@ -45,7 +45,7 @@ impl Loaded {
 
     /// Takes what is allowed for a time only for over, if the clock shows a time before one that has
     /// surely been.
-    pub fn not_before(&mut self, been: Time) {
+    pub(crate) fn not_before(&mut self, been: Time) {
         if self.now < been {
             self.plan.end_what_is_allowed_for_a_time();
             self.program = lower(&self.plan);
@@ -55,7 +55,7 @@ impl Loaded {
 
     /// Forgets all that is not needed to load it and to say where it was refused: half of the memory. Rules
     /// for programs may still have to be left out; with such ones nothing is forgotten.
-    pub fn keep_only_what_loading_needs(&mut self) {
+    pub(crate) fn keep_only_what_loading_needs(&mut self) {
         if !self.program.program_lists().is_empty() {
             return;
         }
@@ -82,7 +82,7 @@ impl Loaded {
     }
 
     /// The names of interfaces in it that depend on which this machine has.
-    pub fn moving_names(&self) -> Vec<String> {
+    pub(crate) fn moving_names(&self) -> Vec<String> {
         self.placed.iter().flat_map(Placed::names).collect()
     }
 
@@ -270,7 +270,7 @@ pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Lo
 ///
 /// # Errors
 /// [`Failure`] if the policy does not have it.
-pub fn host_name(policy: &Policy, host: Option<&str>, now: Time) -> Result<String, Failure> {
+pub(crate) fn host_name(policy: &Policy, host: Option<&str>, now: Time) -> Result<String, Failure> {
     Ok(match (host, &policy.hosts[..]) {
         (Some(name), _) => name.to_owned(),
         (None, [only]) => only.name.clone(),

@@ -58,7 +58,7 @@ pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxErro
 }
 
 /// Whether the kernel recognises the programs of the rules in force as they are now.
-pub fn are_known(machine: &dyn Machine, policy: &Loaded, marks: &Marks) -> bool {
+pub(crate) fn are_known(machine: &dyn Machine, policy: &Loaded, marks: &Marks) -> bool {
     let named = !policy.program.program_lists().is_empty();
     match machine.recognition() {
         // Who may not look may have nothing recognised either.

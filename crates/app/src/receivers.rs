@@ -34,7 +34,7 @@ impl Names {
     }
 
     /// Whether rules name that program.
-    pub fn is_named(&self, program: &str) -> bool {
+    pub(crate) fn is_named(&self, program: &str) -> bool {
         self.0.values().any(|name| name == program)
     }
 
@@ -68,7 +68,7 @@ impl Receivers {
     ///
     /// # Errors
     /// As for [`Self::look`].
-    pub fn of_rules(machine: &dyn Machine, rules: &RuleProgram) -> Result<Self, LinuxError> {
+    pub(crate) fn of_rules(machine: &dyn Machine, rules: &RuleProgram) -> Result<Self, LinuxError> {
         let paths = rules.program_lists().into_iter().flatten();
         Self::with(machine, Names::of_paths(machine, paths))
     }

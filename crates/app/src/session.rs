@@ -9,7 +9,7 @@ use tipstaff_linux::{LinuxError, Machine, Session};
 const TICK: u64 = 10;
 
 /// When this process's session began, in milliseconds since boot, as far as its processes tell.
-pub fn own_since(machine: &dyn Machine) -> Option<u64> {
+pub(crate) fn own_since(machine: &dyn Machine) -> Option<u64> {
     let of_it = machine.own_session()?.of_own_line();
     let began = of_it.filter_map(|pid| match pid.parse() {
         Ok(pid) => started(pid),

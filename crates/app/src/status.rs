@@ -290,7 +290,7 @@ fn is_in_force(entry: &Entry) -> bool {
 }
 
 /// What can be set up to load the rules at boot, and what is there then.
-pub fn boot_services() -> impl Iterator<Item = (say::BootService, String)> {
+pub(crate) fn boot_services() -> impl Iterator<Item = (say::BootService, String)> {
     let systemd = ["sysinit.target.wants", "network-pre.target.wants", "multi-user.target.wants"]
         .map(|it| {
             (say::BootService::Systemd, format!("/etc/systemd/system/{it}/tipstaff.service"))
@@ -456,7 +456,7 @@ fn other(table: OtherTable) -> Other {
 }
 
 /// The kernel lists its older filter's tables in two files, which only root can read.
-pub const OLDER_TABLES: [(&str, &str); 2] = [
+pub(crate) const OLDER_TABLES: [(&str, &str); 2] = [
     ("IPv4", "/proc/thread-self/net/ip_tables_names"),
     ("IPv6", "/proc/thread-self/net/ip6_tables_names"),
 ];

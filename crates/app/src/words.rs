@@ -30,7 +30,7 @@ impl By {
 
 /// A packet of a direction that an example should resemble: from a machine that nobody names, to
 /// the host or from it.
-pub fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
+pub(crate) fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
     const STRANGERS: [Ipv4Addr; 2] =
         [Ipv4Addr::new(203, 0, 113, 9), Ipv4Addr::new(198, 51, 100, 200)];
     let [stranger, another] = STRANGERS.map(IpAddr::V4);

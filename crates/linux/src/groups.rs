@@ -39,14 +39,3 @@ fn leave(root: &Path) -> io::Result<()> {
     }
     fs::write(group.join("cgroup.procs"), std::process::id().to_string())
 }
-
-/// Moves back to the root, and takes the own group away if nobody else is in it.
-pub fn return_to_control_groups() {
-    let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-    for root in mounts.lines().filter_map(root) {
-        let moved = fs::write(root.join("cgroup.procs"), std::process::id().to_string());
-        if moved.is_ok() {
-            let _ = fs::remove_dir(root.join(OWN));
-        }
-    }
-}

@@ -31,7 +31,7 @@ pub use abilities::{Ability, Need, abilities};
 pub use addresses::{Link, Way};
 pub use batch::deliver;
 pub use error::{LinuxError, Reason};
-pub use groups::{leave_control_groups, return_to_control_groups};
+pub use groups::leave_control_groups;
 pub use kernel::{OLDEST, is_too_old, tracking};
 pub use machine::{Here, Listed, Machine, Recorded, Wanted};
 pub use place::Place;

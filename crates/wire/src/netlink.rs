@@ -3,7 +3,7 @@
 use crate::{Attributes, Fields, WireError, Writer};
 
 /// Size of `struct nlmsghdr`.
-pub const HEADER: usize = 16;
+pub(crate) const HEADER: usize = 16;
 
 /// `NLMSG_ERROR`: an error, or an acknowledgement if the code is 0.
 pub const ERROR: u16 = 2;

@@ -56,7 +56,7 @@ impl<'a> Fields<'a> {
     ///
     /// # Errors
     /// [`WireError::Truncated`] as for [`Fields::take`].
-    pub fn ne16(&mut self) -> Result<u16, WireError> {
+    pub(crate) fn ne16(&mut self) -> Result<u16, WireError> {
         Ok(u16::from_ne_bytes(self.array()?))
     }
 
@@ -80,7 +80,7 @@ impl<'a> Fields<'a> {
     ///
     /// # Errors
     /// [`WireError::Truncated`] as for [`Fields::take`].
-    pub fn sixteen(&mut self) -> Result<[u8; 16], WireError> {
+    pub(crate) fn sixteen(&mut self) -> Result<[u8; 16], WireError> {
         self.array()
     }
 
@@ -160,7 +160,7 @@ impl<'a> Attribute<'a> {
 
     /// The attributes that it holds.
     #[must_use]
-    pub fn nested(&self, what: &'static str) -> Attributes<'a> {
+    pub(crate) fn nested(&self, what: &'static str) -> Attributes<'a> {
         Attributes::new(self.bytes, what)
     }
 }

@@ -5,7 +5,7 @@ use crate::{Attributes, Fields, WireError, Writer};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// `SOCK_DIAG_BY_FAMILY`.
-pub const BY_FAMILY: u16 = 20;
+pub(crate) const BY_FAMILY: u16 = 20;
 /// `AF_INET`.
 pub const FAMILY_V4: u8 = 2;
 /// `AF_INET6`.

@@ -45,7 +45,7 @@ impl Writer {
     }
 
     /// Overwrites four bytes at `at`, in host order; for lengths that are known last.
-    pub fn patch_ne32(&mut self, at: usize, value: u32) {
+    pub(crate) fn patch_ne32(&mut self, at: usize, value: u32) {
         if let Some(place) = self.bytes.get_mut(at..at + 4) {
             place.copy_from_slice(&value.to_ne_bytes());
         }

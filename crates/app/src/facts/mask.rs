@@ -50,7 +50,7 @@ impl Mask {
     }
 
     /// Puts it on every text that is an address, a network, an address with a port or a hardware address.
-    pub fn put_on(&self, value: &mut Value) {
+    pub(crate) fn put_on(&self, value: &mut Value) {
         match value {
             Value::String(text) => {
                 if let Some(masked) = self.text(text) {

@@ -18,7 +18,7 @@ const ECHO_REQUESTS: [u8; 2] = [8, 128];
 ///
 /// # Errors
 /// [`Failure`] if the machine cannot be copied, or the system lets us make no lab.
-pub fn try_all(
+pub(crate) fn try_all(
     machine: &dyn Machine,
     loaded: &Loaded,
     planned: &Planned,

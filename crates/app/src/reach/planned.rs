@@ -13,7 +13,7 @@ use tipstaff_linux::sockets::{Listener, PortProtocol};
 ///
 /// # Errors
 /// [`Failure`] if it does not.
-pub fn check_place(vantage: &Vantage, columns: &[Column]) -> Result<(), Failure> {
+pub(crate) fn check_place(vantage: &Vantage, columns: &[Column]) -> Result<(), Failure> {
     let mut names = columns.iter().map(|column| column.name.as_str());
     if names.clone().any(|name| name == vantage.place) {
         return Ok(());
@@ -111,7 +111,7 @@ impl Planned {
     }
 
     /// Plans a ping for each part of some senders.
-    pub fn plan_ping(&mut self, column: &Column, fares: &[Fares], from: usize) {
+    pub(crate) fn plan_ping(&mut self, column: &Column, fares: &[Fares], from: usize) {
         self.add(None, Knock::Ping, column, fares, from);
     }
 
@@ -138,7 +138,7 @@ impl Planned {
     }
 
     /// What is planned next belongs to the next listener.
-    pub fn next_listener(&mut self) {
+    pub(crate) fn next_listener(&mut self) {
         self.listener += 1;
     }
 }

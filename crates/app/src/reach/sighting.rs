@@ -43,7 +43,7 @@ impl Sighting {
     ///
     /// # Errors
     /// [`LinuxError`] if the routes cannot be read.
-    pub fn came_this_way(&self, machine: &dyn Machine) -> Result<bool, LinuxError> {
+    pub(crate) fn came_this_way(&self, machine: &dyn Machine) -> Result<bool, LinuxError> {
         let ways = &self.probe.fares.interfaces;
         if ways.is_empty() {
             return Ok(true);

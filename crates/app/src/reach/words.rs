@@ -191,7 +191,7 @@ impl From {
     }
 
     /// Draws the conclusions from what the parts say.
-    pub fn sum_up(&mut self) {
+    pub(crate) fn sum_up(&mut self) {
         for part in &mut self.parts {
             part.observed = shared(say::Sight::Partly, part.probes.iter().map(|it| it.met));
         }

@@ -26,7 +26,7 @@ pub struct Findings {
 ///
 /// # Errors
 /// [`Failure`] if the system lets us make no lab, or the lab fails.
-pub fn carry_out(
+pub(crate) fn carry_out(
     order: &Order,
     mut outcome: impl FnMut(usize, Tracking, Outcome),
 ) -> Result<Findings, Failure> {

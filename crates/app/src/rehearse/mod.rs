@@ -9,7 +9,8 @@ mod tries;
 mod words;
 
 pub use hands::lend;
-pub use lab::{carry_out, no_namespaces};
+pub(crate) use lab::carry_out;
+pub use lab::no_namespaces;
 pub use order::{Order, Ranges, Scene, Shot, Try};
 pub use words::{Report, Request, Row, Witness};
 

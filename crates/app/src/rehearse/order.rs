@@ -20,7 +20,7 @@ pub struct Order {
 
 impl Order {
     /// The packets of a try.
-    pub fn packets_of(&self, one: &Try) -> &Ranges {
+    pub(crate) fn packets_of(&self, one: &Try) -> &Ranges {
         const NONE: &Ranges =
             &Ranges { ports: [const { Vec::new() }; PortProtocol::ALL.len()], icmp: Vec::new() };
         self.packets.get(one.packets).unwrap_or(NONE)
@@ -108,7 +108,7 @@ impl Ranges {
     }
 
     /// Whether something of an ICMP type is among them.
-    pub fn has_icmp(&self, kind: u8) -> bool {
+    pub(crate) fn has_icmp(&self, kind: u8) -> bool {
         self.icmp.iter().any(|it| (it.0..=it.1).contains(&kind))
     }
 

@@ -23,7 +23,7 @@ struct Named {
 }
 
 /// Traffic in words; all that can be tried is `everything`.
-pub fn traffic_words(set: &TrafficSet, family: Family) -> String {
+pub(crate) fn traffic_words(set: &TrafficSet, family: Family) -> String {
     let icmp = if family == Family::V4 { &set.icmp } else { &set.icmpv6 };
     if set.ports.values().all(RangeSet::is_full) && icmp.is_full() {
         return "everything".into();

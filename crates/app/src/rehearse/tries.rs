@@ -109,7 +109,7 @@ fn tries_at(
     (packets, tries)
 }
 
-pub fn a_try(stand: &Stand, packets: usize) -> Try {
+pub(crate) fn a_try(stand: &Stand, packets: usize) -> Try {
     Try {
         link: stand.interface.clone(),
         source: stand.source,
@@ -127,7 +127,7 @@ fn about_programs(plan: &HostPlan) -> impl Iterator<Item = &Condition> {
     conditions.filter(|it| !it.programs.is_empty())
 }
 
-pub fn named_programs(plan: &HostPlan) -> BTreeSet<String> {
+pub(crate) fn named_programs(plan: &HostPlan) -> BTreeSet<String> {
     about_programs(plan).flat_map(|it| it.programs.iter().cloned()).collect()
 }
 

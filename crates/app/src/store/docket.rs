@@ -133,7 +133,7 @@ impl Docket {
 
     /// Opens what there is of a docket, for those who must go on whatever is broken; gives also what
     /// is, as whole sentences.
-    pub fn open_anyway(home: &Home, patience: Duration) -> (Self, Vec<String>) {
+    pub(crate) fn open_anyway(home: &Home, patience: Duration) -> (Self, Vec<String>) {
         let mut trouble = Vec::new();
         let folder = home.folder.display();
         let _ = home.make();
@@ -165,7 +165,7 @@ impl Docket {
     }
 
     /// Whether what was there could be read; else it is not known what was enforced.
-    pub fn is_readable(&self) -> bool {
+    pub(crate) fn is_readable(&self) -> bool {
         self.readable
     }
 
@@ -298,7 +298,7 @@ impl Docket {
     ///
     /// # Errors
     /// The system's; then the file is what it was.
-    pub fn rewrite(&mut self) -> io::Result<()> {
+    pub(crate) fn rewrite(&mut self) -> io::Result<()> {
         let lines = self.entries().iter().map(|entry| line(&Event::Made(Box::new(entry.clone()))));
         let text: Vec<u8> = lines.flatten().collect();
         replace_private(&self.home.folder.join(FILE), &text)?;

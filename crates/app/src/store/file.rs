@@ -189,7 +189,7 @@ fn inside(path: &Path) -> Result<PathBuf, Failure> {
 }
 
 /// Writes a file that only its owner may read, in place of what was there.
-pub fn replace_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
+pub(crate) fn replace_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let draft = path.with_extension("new");
     let _ = fs::remove_file(&draft);
     let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&draft)?;

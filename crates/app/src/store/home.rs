@@ -76,7 +76,7 @@ impl Home {
     ///
     /// # Errors
     /// The system's, or that somebody else can write there.
-    pub fn trusted(&self) -> io::Result<()> {
+    pub(crate) fn trusted(&self) -> io::Result<()> {
         if self.folder != self.state {
             trusted_folder(&self.state)?;
         }
@@ -140,7 +140,7 @@ fn wait(patience: Duration, attempt: impl Fn() -> io::Result<()>) -> io::Result<
 }
 
 /// The kernel's name for this boot, never given twice.
-pub fn this_boot() -> String {
+pub(crate) fn this_boot() -> String {
     let name = fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
     name.trim().to_owned()
 }

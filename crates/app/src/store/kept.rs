@@ -54,7 +54,7 @@ pub fn keep(home: &Home, host: &str, sources: &[Source]) -> io::Result<String> {
 }
 
 /// Removes all but those.
-pub fn keep_only(home: &Home, used: &BTreeSet<&str>) -> io::Result<()> {
+pub(crate) fn keep_only(home: &Home, used: &BTreeSet<&str>) -> io::Result<()> {
     for file in fs::read_dir(home.folder.join(FOLDER))?.flatten() {
         let name = file.file_name();
         let digest = name.to_string_lossy().trim_end_matches(ENDING).to_owned();
@@ -85,7 +85,7 @@ pub fn all(home: &Home) -> Vec<String> {
 ///
 /// # Errors
 /// Why it cannot be had, as the end of a sentence.
-pub fn by_digest(home: &Home, digest: &str) -> Result<Guarded, String> {
+pub(crate) fn by_digest(home: &Home, digest: &str) -> Result<Guarded, String> {
     // Nothing but a digest leads to a file.
     if digest.len() != 64 || !digest.bytes().all(|it| it.is_ascii_hexdigit()) {
         return Err("has no digest".into());

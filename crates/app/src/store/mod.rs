@@ -12,10 +12,13 @@ mod pending;
 pub use docket::{Docket, Lost, Written};
 pub use entry::{Entry, Kind, State};
 pub use file::{lock, replace};
-pub use home::{Home, this_boot};
-pub use kept::{Guarded, all as all_kept, by_digest, digest, policy as kept_policy};
+pub use home::Home;
+pub(crate) use home::this_boot;
+pub(crate) use kept::by_digest;
+pub use kept::{Guarded, all as all_kept, digest, policy as kept_policy};
 pub use note::{Note, origin};
-pub use pending::{Pending, Watcher, pending, set_pending, started};
+pub(crate) use pending::set_pending;
+pub use pending::{Pending, Watcher, pending, started};
 
 use hmac_sha256::Hash;
 

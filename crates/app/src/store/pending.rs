@@ -89,7 +89,7 @@ pub fn pending(home: &Home) -> Result<Option<Pending>, String> {
 ///
 /// # Errors
 /// [`Failure`] if that cannot be written.
-pub fn set_pending(home: &Home, pending: Option<&Pending>) -> Result<(), Failure> {
+pub(crate) fn set_pending(home: &Home, pending: Option<&Pending>) -> Result<(), Failure> {
     let path = home.folder.join(FILE);
     let done = match pending {
         Some(pending) => replace_private(&path, &line(pending)),

@@ -72,7 +72,7 @@ fn confirmed(home: &Home) -> Option<Entry> {
 }
 
 /// Whether our rules are for interfaces that have other names by now.
-pub fn interfaces_moved(machine: &dyn Machine, home: &Home) -> bool {
+pub(crate) fn interfaces_moved(machine: &dyn Machine, home: &Home) -> bool {
     confirmed(home).is_some_and(|it| it.follows)
         && machine
             .rules()

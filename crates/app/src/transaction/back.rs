@@ -310,7 +310,7 @@ pub fn close(kernel: &mut NetlinkSocket, host: &str, shell: &[String]) -> Result
 }
 
 /// Takes our rules out.
-pub fn take_out(kernel: &mut NetlinkSocket) -> Result<(), LinuxError> {
+pub(crate) fn take_out(kernel: &mut NetlinkSocket) -> Result<(), LinuxError> {
     ruleset::release(kernel)?;
     linux_programs::clear()
 }

@@ -17,7 +17,7 @@ use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
 use tipstaff_linux::LinuxError;
 use tipstaff_linux::ruleset::Snapshot;
 
-pub fn carry_out(
+pub(crate) fn carry_out(
     policy: &Loaded,
     options: &Options<'_>,
     kind: Kind,

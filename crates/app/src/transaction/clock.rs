@@ -11,7 +11,7 @@ pub fn now() -> String {
 }
 
 /// Milliseconds since boot, by a clock that cannot be set.
-pub fn since_boot() -> u64 {
+pub(crate) fn since_boot() -> u64 {
     let time = clock_gettime(ClockId::Boottime);
     let part = |value: i64| u64::try_from(value).unwrap_or_default();
     part(time.tv_sec) * 1_000 + part(time.tv_nsec) / 1_000_000

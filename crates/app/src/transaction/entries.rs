@@ -85,7 +85,7 @@ pub fn recorded(machine: &dyn Machine, home: &Home, entry: &Entry) -> Result<Loa
 ///
 /// # Errors
 /// As for [`recorded`].
-pub fn as_written(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
+pub(crate) fn as_written(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
     let name = format!("entry {}", entry.id);
     worked_out(&kept_policy(home, entry)?, entry.without_programs, &name, Time::parse(&entry.time))
 }
@@ -95,7 +95,7 @@ pub fn as_written(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
 ///
 /// # Errors
 /// [`Failure`] if it is none.
-pub fn worked_out(
+pub(crate) fn worked_out(
     kept: &Guarded,
     without_programs: bool,
     name: &str,
@@ -117,7 +117,7 @@ pub fn worked_out(
 ///
 /// # Errors
 /// [`Failure`] never, in fact.
-pub fn only_shell(host: &str, shell: &[String]) -> Result<Loaded, Failure> {
+pub(crate) fn only_shell(host: &str, shell: &[String]) -> Result<Loaded, Failure> {
     let text = |host: &str, ports: &[String]| {
         let ports: Vec<String> = ports.iter().map(|term| format!("\"{term}\"")).collect();
         let rule = match ports.is_empty() {

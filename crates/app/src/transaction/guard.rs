@@ -115,7 +115,11 @@ fn refusal(session: &Session, own: bool, found: &Obstacle<'_>, ended: Option<&Ti
 ///
 /// # Errors
 /// [`Failure::Stopped`].
-pub fn this_machine(machine: &dyn Machine, policy: &Loaded, home: &Home) -> Result<(), Failure> {
+pub(crate) fn this_machine(
+    machine: &dyn Machine,
+    policy: &Loaded,
+    home: &Home,
+) -> Result<(), Failure> {
     let wanted = &policy.plan.host;
     // Whether the docket can be read at all is said elsewhere.
     let written = Docket::look(home).unwrap_or_default();

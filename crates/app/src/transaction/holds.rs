@@ -5,12 +5,12 @@ use tipstaff_core::program::{self, RuleProgram};
 use tipstaff_linux::ruleset::Snapshot;
 
 /// Whether the kernel holds just what the policy asks for, at this moment.
-pub fn is_in_force(policy: &Loaded, before: &Snapshot) -> bool {
+pub(crate) fn is_in_force(policy: &Loaded, before: &Snapshot) -> bool {
     holds(policy, before, |meant, found| program::compare(meant, found).is_empty())
 }
 
 /// Whether the kernel holds what the policy asks for, or asked for when interfaces had other names.
-pub fn was_in_force(policy: &Loaded, before: &Snapshot) -> bool {
+pub(crate) fn was_in_force(policy: &Loaded, before: &Snapshot) -> bool {
     let free = policy.moving_names();
     is_in_force(policy, before)
         || !free.is_empty()

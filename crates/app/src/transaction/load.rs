@@ -27,7 +27,7 @@ pub enum Outcome {
 ///
 /// # Errors
 /// [`Outcome`].
-pub fn put_in_force(
+pub(crate) fn put_in_force(
     machine: &dyn Machine,
     policy: &Loaded,
     before: Option<&Snapshot>,

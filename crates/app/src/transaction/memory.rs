@@ -20,7 +20,7 @@ const FOLDED: u64 = 9;
 ///
 /// # Errors
 /// [`Failure::Usage`], if it would.
-pub fn must_suffice(policy: &Loaded, limit: u64) -> Result<(), Failure> {
+pub(crate) fn must_suffice(policy: &Loaded, limit: u64) -> Result<(), Failure> {
     let Some(taken) = taken() else { return Ok(()) };
     if taken < limit * MIB / CLEARLY_LESS {
         return Ok(());

@@ -21,9 +21,9 @@ mod watch;
 
 pub use again::boot_if_gone;
 pub use boot::{Booted, boot};
-pub use clock::since_boot;
+pub(crate) use clock::since_boot;
 pub use confirm::{Settled, confirm, revert_pending};
-pub use entries::as_written;
+pub(crate) use entries::as_written;
 pub use look_after::look_after;
 pub use memory::FOR_A_BOOT;
 pub use request::{Options, Report, Tell};

@@ -7,7 +7,7 @@ use tipstaff_core::analysis;
 use tipstaff_core::policy::{Code, Severity};
 
 /// What speaks against a change: stops it, or gives what was overruled.
-pub fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<String>, Failure> {
+pub(crate) fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<String>, Failure> {
     let mut despite = Vec::new();
     let mut overrule = |word: &str, wish: bool, found: Result<(), Failure>| match found {
         Err(Failure::Stopped { .. }) if wish => {

@@ -126,7 +126,7 @@ fn watch_again(home: &Home, docket: &Docket, waits: Pending) -> Result<(), Failu
     set_pending(home, Some(&Pending { watcher, ..waits }))
 }
 
-pub fn note_reverted(home: &Home, docket: &mut Docket, id: u64) -> Result<(), Failure> {
+pub(crate) fn note_reverted(home: &Home, docket: &mut Docket, id: u64) -> Result<(), Failure> {
     if docket.written().entry(id).is_some() {
         docket.became(id, State::Reverted, &now())?;
     }
@@ -134,7 +134,7 @@ pub fn note_reverted(home: &Home, docket: &mut Docket, id: u64) -> Result<(), Fa
 }
 
 /// The entry that was confirmed last, by the docket or, where that has lost it, by the note.
-pub fn last_confirmed(home: &Home, docket: &Docket) -> Option<u64> {
+pub(crate) fn last_confirmed(home: &Home, docket: &Docket) -> Option<u64> {
     before(docket, Note::read(home).ok().flatten().map(|it| it.entry), u64::MAX)
 }
 
@@ -157,7 +157,7 @@ fn arrived(machine: &dyn Machine, home: &Home, entry: &Entry) -> bool {
 }
 
 /// Does what is overdue; gives whether the docket is the caller's.
-pub fn settle_what_waits(machine: &dyn Machine, home: &Home) -> bool {
+pub(crate) fn settle_what_waits(machine: &dyn Machine, home: &Home) -> bool {
     let ours = fs::metadata(&home.folder).is_ok_and(|it| it.uid() == geteuid().as_raw());
     let well = match pending(home) {
         Ok(None) => true,

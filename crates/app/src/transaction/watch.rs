@@ -48,7 +48,7 @@ pub struct Ready {
 
 impl Ready {
     /// From here on it does its work, whatever becomes of this process.
-    pub fn let_go(mut self) {
+    pub(crate) fn let_go(mut self) {
         self.child = None;
     }
 }

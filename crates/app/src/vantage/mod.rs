@@ -8,7 +8,8 @@ mod lines;
 mod protocol;
 
 pub use lines::{End, Lines};
-pub use protocol::{Allowed, Ask, Heard, Hello, Proof, SECRET, Told, VERSION, Welcome};
+pub(crate) use protocol::SECRET;
+pub use protocol::{Allowed, Ask, Heard, Hello, Proof, Told, VERSION, Welcome};
 
 use super::Failure;
 use std::io::{Read, Write};

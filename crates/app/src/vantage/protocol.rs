@@ -104,4 +104,4 @@ pub struct Allowed {
 }
 
 /// What stands before the secret in the datagram.
-pub const SECRET: &str = "tipstaff vantage secret ";
+pub(crate) const SECRET: &str = "tipstaff vantage secret ";

@@ -21,7 +21,7 @@ impl Budget {
     ///
     /// # Errors
     /// [`Spent`] if fewer are left.
-    pub fn spend(&mut self, steps: usize) -> Result<(), Spent> {
+    pub(crate) fn spend(&mut self, steps: usize) -> Result<(), Spent> {
         self.left = self.left.checked_sub(steps).ok_or(Spent)?;
         Ok(())
     }

@@ -63,12 +63,12 @@ impl Hull {
     }
 
     /// The senders over IPv4, if there are any.
-    pub fn senders_v4(&self) -> Option<(u64, u64)> {
+    pub(crate) fn senders_v4(&self) -> Option<(u64, u64)> {
         some(self.source.v4)
     }
 
     /// The networks of the senders over IPv6, if there are any.
-    pub fn senders_v6(&self) -> Option<(u64, u64)> {
+    pub(crate) fn senders_v6(&self) -> Option<(u64, u64)> {
         some(self.source.v6)
     }
 
@@ -78,7 +78,7 @@ impl Hull {
     }
 
     /// Whether there is any other traffic.
-    pub fn portless(&self) -> bool {
+    pub(crate) fn portless(&self) -> bool {
         self.carries.contains(&true)
     }
 }

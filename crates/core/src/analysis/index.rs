@@ -85,7 +85,7 @@ impl Index {
     }
 
     /// The places, ascending, of conditions that may meet the hull.
-    pub fn meeting(&self, hull: &Hull) -> impl Iterator<Item = usize> + use<> {
+    pub(crate) fn meeting(&self, hull: &Hull) -> impl Iterator<Item = usize> + use<> {
         let mut senders = vec![0; self.words];
         self.senders[0].add(hull.senders_v4(), &mut senders);
         self.senders[1].add(hull.senders_v6(), &mut senders);

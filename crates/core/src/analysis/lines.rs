@@ -46,7 +46,7 @@ pub struct Line<'p> {
 
 impl Line<'_> {
     /// Whether some packet may meet both conditions; a quick look, which may say so wrongly.
-    pub fn may_meet(&self, other: &Line<'_>) -> bool {
+    pub(crate) fn may_meet(&self, other: &Line<'_>) -> bool {
         self.hull.meets(&other.hull)
     }
 }
@@ -80,7 +80,7 @@ impl<'p> Lines<'p> {
     }
 
     /// The lines that some packet of the piece may meet, in order.
-    pub fn meeting<'s>(
+    pub(crate) fn meeting<'s>(
         &'s self,
         piece: &Piece,
     ) -> impl Iterator<Item = &'s Line<'p>> + use<'s, 'p> {
@@ -90,7 +90,7 @@ impl<'p> Lines<'p> {
     }
 
     /// The lines of one decision.
-    pub fn of_decision(&self, decision: usize) -> &[Line<'p>] {
+    pub(crate) fn of_decision(&self, decision: usize) -> &[Line<'p>] {
         let from = self.list.partition_point(|line| line.decision < decision);
         let behind = &self.list[from..];
         &behind[..behind.partition_point(|line| line.decision == decision)]
@@ -130,7 +130,7 @@ impl<'p> Lines<'p> {
     ///
     /// # Errors
     /// [`Spent`] if the parts are too many.
-    pub fn left_to(
+    pub(crate) fn left_to(
         &self,
         decision: usize,
         pieces: Vec<Piece>,
@@ -202,7 +202,7 @@ pub struct Outcome(pub Act);
 
 impl Outcome {
     /// Whether packets let through by one are let through by the other.
-    pub fn opposes(self, other: Self) -> bool {
+    pub(crate) fn opposes(self, other: Self) -> bool {
         let passes = |it: Self| it.0.verdict() == Verdict::Allow;
         passes(self) != passes(other)
     }

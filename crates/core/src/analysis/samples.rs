@@ -10,7 +10,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 const TRIES: u64 = 6;
 
 /// Packets of the piece, spread over it, the same each time.
-pub fn samples(piece: &Piece, direction: Direction) -> impl Iterator<Item = Packet> {
+pub(crate) fn samples(piece: &Piece, direction: Direction) -> impl Iterator<Item = Packet> {
     Family::BOTH.into_iter().filter(|&family| piece.has(family)).flat_map(move |family| {
         (0..TRIES).filter_map(move |seed| sample(piece, direction, family, seed))
     })

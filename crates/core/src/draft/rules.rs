@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 /// The place from which remote shells are used.
-pub const ADMINISTRATORS: &str = "administrators";
+pub(crate) const ADMINISTRATORS: &str = "administrators";
 /// Programs that serve remote shells go by such names.
 const SHELLS: [&str; 2] = ["sshd", "dropbear"];
 /// Programs that run what others wrote: to name one would let all of that pass. What a version
@@ -92,7 +92,7 @@ fn interprets(program: &str) -> bool {
 
 impl Rule {
     /// The TCP ports that it admits to.
-    pub fn tcp_ports(&self) -> impl Iterator<Item = u16> + use<'_> {
+    pub(crate) fn tcp_ports(&self) -> impl Iterator<Item = u16> + use<'_> {
         self.ports.iter().filter(|it| it.1 == PortProtocol::Tcp).map(|it| it.0)
     }
 

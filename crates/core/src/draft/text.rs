@@ -27,7 +27,7 @@ pub fn list(items: impl IntoIterator<Item = String>) -> String {
 }
 
 /// A name as policies have them, made from any text.
-pub fn slug(text: &str, otherwise: &str) -> String {
+pub(crate) fn slug(text: &str, otherwise: &str) -> String {
     let mut name = String::new();
     for char in text.chars().flat_map(char::to_lowercase) {
         if char.is_ascii_alphanumeric() {

@@ -27,7 +27,7 @@ impl Diagram {
 
     /// The number, if it is the same for every packet.
     #[must_use]
-    pub fn as_leaf(self) -> Option<u32> {
+    pub(crate) fn as_leaf(self) -> Option<u32> {
         (self.0 & LEAF != 0).then_some(self.0 & !LEAF)
     }
 }
@@ -118,7 +118,7 @@ impl Diagrams {
 
     /// The bit that the diagram asks first; leaves come behind all bits.
     #[must_use]
-    pub fn first_bit(&self, diagram: Diagram) -> u16 {
+    pub(crate) fn first_bit(&self, diagram: Diagram) -> u16 {
         self.node(diagram).map_or(u16::MAX, |node| node.bit)
     }
 
@@ -151,7 +151,7 @@ impl Diagrams {
 
     /// Combines two diagrams. `join` gives the result where it can be told from the two alone, as
     /// it always must for two leaves.
-    pub fn combine(
+    pub(crate) fn combine(
         &mut self,
         a: Diagram,
         b: Diagram,
@@ -238,7 +238,7 @@ impl Diagrams {
 }
 
 /// The largest value of a field of that many bits.
-pub fn low_bits(width: u16) -> u128 {
+pub(crate) fn low_bits(width: u16) -> u128 {
     1u128.checked_shl(width.into()).map_or(u128::MAX, |above| above - 1)
 }
 

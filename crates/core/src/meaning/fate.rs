@@ -53,7 +53,7 @@ impl Fate {
 
     /// Whether packets fare alike, whoever decides.
     #[must_use]
-    pub fn fares_like(&self, other: &Self) -> bool {
+    pub(crate) fn fares_like(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Decided { verdict: a, .. }, Self::Decided { verdict: b, .. }) => a == b,
             (
@@ -78,7 +78,7 @@ impl fmt::Display for Fate {
 }
 
 /// Nothing decides; for diagrams that are sets, what is outside.
-pub const NOTHING: Diagram = Diagram::leaf(0);
+pub(crate) const NOTHING: Diagram = Diagram::leaf(0);
 /// For diagrams that are sets: what is inside.
 pub const INSIDE: Diagram = Diagram::leaf(1);
 
@@ -125,7 +125,7 @@ impl Fates {
     }
 
     /// Whether packets of this leaf go on beyond a rate.
-    pub fn is_open(&self, number: u32) -> bool {
+    pub(crate) fn is_open(&self, number: u32) -> bool {
         matches!(self.fate(number), Fate::Within { beyond, .. } if **beyond == Fate::Undecided)
     }
 }

@@ -23,15 +23,15 @@ const fn after(field: Field, width: u16) -> Field {
 // The order matters for the size. What most rules test comes early; the interface, which the
 // baseline tests of every packet, comes late, so that it does not double all that is below it.
 pub const STATE: Field = Field { bit: 0, width: 3 };
-pub const FAMILY: Field = after(STATE, 1);
+pub(crate) const FAMILY: Field = after(STATE, 1);
 const SOURCE: Field = after(FAMILY, 128);
 const DESTINATION: Field = after(SOURCE, 128);
 pub const PROTOCOL: Field = after(DESTINATION, 8);
 pub const PORT: Field = after(PROTOCOL, 16);
 pub const SOURCE_PORT: Field = after(PORT, 16);
 pub const ICMP_TYPE: Field = after(SOURCE_PORT, 8);
-pub const IN_INTERFACE: Field = after(ICMP_TYPE, 16);
-pub const OUT_INTERFACE: Field = after(IN_INTERFACE, 16);
+pub(crate) const IN_INTERFACE: Field = after(ICMP_TYPE, 16);
+pub(crate) const OUT_INTERFACE: Field = after(IN_INTERFACE, 16);
 pub const PROGRAM: Field = after(OUT_INTERFACE, 16);
 
 /// The source address; IPv4 addresses take the first 32 of the bits.
@@ -228,7 +228,7 @@ pub fn ways<T: Point + Into<u128>>(set: &RangeSet<T>, then: Diagram) -> Vec<Way>
 }
 
 /// The addresses of one IP version as ways that all lead to the same.
-pub fn address_ways(set: &AddressSet, family: Family, then: Diagram) -> Vec<Way> {
+pub(crate) fn address_ways(set: &AddressSet, family: Family, then: Diagram) -> Vec<Way> {
     match family {
         Family::V4 => ways(&set.v4, then),
         Family::V6 => ways(&set.v6, then),
@@ -236,7 +236,7 @@ pub fn address_ways(set: &AddressSet, family: Family, then: Diagram) -> Vec<Way>
 }
 
 /// The states of a set as ways. Numbers beyond the last state stand for that state.
-pub fn state_ways(states: StateSet, then: Diagram) -> Vec<Way> {
+pub(crate) fn state_ways(states: StateSet, then: Diagram) -> Vec<Way> {
     let way = |state: ConnectionState| {
         let number = state as u128;
         let last = if state == ConnectionState::Untracked { 7 } else { number };
@@ -247,7 +247,11 @@ pub fn state_ways(states: StateSet, then: Diagram) -> Vec<Way> {
 
 impl Vocabulary {
     /// The interfaces that pass a test as ways; `None` if all do.
-    pub fn interface_ways(&mut self, test: &InterfaceTest, then: Diagram) -> Option<Vec<Way>> {
+    pub(crate) fn interface_ways(
+        &mut self,
+        test: &InterfaceTest,
+        then: Diagram,
+    ) -> Option<Vec<Way>> {
         let last = super::diagram::low_bits(IN_INTERFACE.width);
         let (number, is) = match test {
             InterfaceTest::Any => return None,
@@ -262,7 +266,7 @@ impl Vocabulary {
     }
 
     /// Makes the loopback interface known, so that an unnamed one is never it.
-    pub fn knows_loopback(&mut self) {
+    pub(crate) fn knows_loopback(&mut self) {
         self.interfaces.number(LOOPBACK);
     }
 }
@@ -274,7 +278,7 @@ impl Field {
     }
 
     /// Whether a diagram asks nothing before the end of this field.
-    pub fn precedes(self, diagrams: &Diagrams, diagram: Diagram) -> bool {
+    pub(crate) fn precedes(self, diagrams: &Diagrams, diagram: Diagram) -> bool {
         self.bit + self.width <= diagrams.first_bit(diagram)
     }
 }

@@ -43,7 +43,7 @@ pub struct RuleId {
 impl RuleId {
     /// The default for a direction.
     #[must_use]
-    pub fn default_for(direction: Direction) -> Self {
+    pub(crate) fn default_for(direction: Direction) -> Self {
         Self { kind: Kind::Default, name: direction.as_str().into() }
     }
 

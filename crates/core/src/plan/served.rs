@@ -112,7 +112,7 @@ impl Served {
 }
 
 /// Whether the decision is that about replies.
-pub fn is_replies(decision: &Decision) -> bool {
+pub(crate) fn is_replies(decision: &Decision) -> bool {
     decision.id == RuleId::baseline("replies")
 }
 

@@ -105,7 +105,7 @@ impl Diagnostic {
 
     /// Adds the likely mend: new text for the place itself.
     #[must_use]
-    pub fn replace_with(mut self, replacement: impl Into<String>) -> Self {
+    pub(crate) fn replace_with(mut self, replacement: impl Into<String>) -> Self {
         if let Some(primary) = &self.primary {
             let origin = primary.origin.clone();
             self.patches.push(Patch { origin, replacement: replacement.into() });

@@ -42,7 +42,7 @@ fn service(line: &'static str) -> Option<KnownService> {
 
 /// The service of that name.
 #[must_use]
-pub fn known_service(name: &str) -> Option<&'static KnownService> {
+pub(crate) fn known_service(name: &str) -> Option<&'static KnownService> {
     KNOWN_SERVICES.iter().find(|service| service.name == name)
 }
 

@@ -17,7 +17,8 @@ mod time;
 
 pub use code::{Accepted, Code};
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
-pub use iana::{KNOWN_SERVICES, KnownService, known_service};
+pub(crate) use iana::known_service;
+pub use iana::{KNOWN_SERVICES, KnownService};
 pub use model::{
     Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, Log, PROGRAM_MARKS, Ping,
     Place, Policy, Rule, Service, Shell, Use, Used, Verdict, Written,
@@ -28,5 +29,5 @@ pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
 pub use seen::deceives;
 pub use source::{Origin, Source};
 pub use suggest::nearest;
-pub use terms::{ANYWHERE, BUILT_IN_PLACES};
+pub use terms::ANYWHERE;
 pub use time::Time;

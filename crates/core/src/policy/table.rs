@@ -145,12 +145,12 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// The place of the key itself.
-    pub fn key_span(&self, name: &str) -> Option<Range<usize>> {
+    pub(crate) fn key_span(&self, name: &str) -> Option<Range<usize>> {
         self.entry(name).map(|entry| entry.1.clone())
     }
 
     /// The place of the key's value.
-    pub fn value_span(&self, name: &str) -> Option<Range<usize>> {
+    pub(crate) fn value_span(&self, name: &str) -> Option<Range<usize>> {
         self.entry(name).map(|entry| entry.2.span())
     }
 
@@ -173,7 +173,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// A text without its place.
-    pub fn plain_text(&self, name: &str) -> Option<&str> {
+    pub(crate) fn plain_text(&self, name: &str) -> Option<&str> {
         self.value(name)?.get_ref().as_str()
     }
 

@@ -11,13 +11,13 @@ use std::ops::Range;
 /// The built-in place that holds every address.
 pub const ANYWHERE: &str = "anywhere";
 /// The built-in place that holds the addresses of the host whose rule it is.
-pub const THIS_HOST: &str = "this-host";
+pub(crate) const THIS_HOST: &str = "this-host";
 /// The built-in place that holds the addresses which are not routed on the Internet.
 pub const PRIVATE: &str = "private";
 /// The built-in place that holds the networks of the host's own addresses.
-pub const ON_LINK: &str = "on-link";
+pub(crate) const ON_LINK: &str = "on-link";
 /// The names of all built-in places.
-pub const BUILT_IN_PLACES: [&str; 4] = [ANYWHERE, THIS_HOST, ON_LINK, PRIVATE];
+pub(crate) const BUILT_IN_PLACES: [&str; 4] = [ANYWHERE, THIS_HOST, ON_LINK, PRIVATE];
 
 /// Private, shared and link-local addresses (RFC 1918, RFC 6598, RFC 3927, RFC 4193, RFC 4291
 /// section 2.5.6).
@@ -32,7 +32,7 @@ const PRIVATE_BLOCKS: [&str; 7] = [
 ];
 
 /// The words that are traffic terms by themselves.
-pub const TRAFFIC_WORDS: [&str; 3] = ["any", "icmp", "igmp"];
+pub(crate) const TRAFFIC_WORDS: [&str; 3] = ["any", "icmp", "igmp"];
 
 fn private() -> AddressSet {
     let blocks = PRIVATE_BLOCKS.iter().filter_map(|text| Block::parse(text).ok());
@@ -319,7 +319,7 @@ pub fn interface(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Opt
 }
 
 /// Whether the kernel would take the text as an interface's name (`dev_valid_name`).
-pub fn is_interface_name(text: &str) -> bool {
+pub(crate) fn is_interface_name(text: &str) -> bool {
     (1..=15).contains(&text.len())
         && !matches!(text, "." | "..")
         && !text.contains(|char: char| char.is_whitespace() || matches!(char, '/' | ':' | '\0'))
@@ -390,7 +390,7 @@ fn on_link(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<Ad
 }
 
 /// Reads a network, a single address or a range of addresses; what is wrong with it is reported.
-pub fn block_or_range(reader: &mut Reader<'_>, term: &Text) -> Option<AddressSet> {
+pub(crate) fn block_or_range(reader: &mut Reader<'_>, term: &Text) -> Option<AddressSet> {
     let Some((first, last)) = term.value.split_once('-') else {
         return block(reader, term).map(|block| block.addresses());
     };

@@ -24,7 +24,7 @@ pub(super) struct Arranger<'l> {
 impl Arranger<'_> {
     /// Rules that do with each packet what the first item does that it meets; a packet that meets
     /// none goes on behind them.
-    pub fn arrange(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
+    pub(crate) fn arrange(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
         if items.len() <= FEW {
             return self.lowering.one_by_one(items);
         }

@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 
 /// The lists of tests that together say what the condition takes: one for each combination of IP
 /// version and protocol group that it needs. With `tcp_apart`, none takes TCP and more.
-pub fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> {
+pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> {
     let mut common = Vec::new();
     if condition.in_interface != InterfaceTest::Any {
         common.push(Test::InInterface(condition.in_interface.clone()));

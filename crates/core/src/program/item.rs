@@ -16,7 +16,7 @@ pub struct Item<'p> {
 
 impl Item<'_> {
     /// The item with a part of its traffic.
-    pub fn carrying(&self, traffic: TrafficSet) -> Self {
+    pub(crate) fn carrying(&self, traffic: TrafficSet) -> Self {
         let condition = if traffic == self.condition.traffic {
             Rc::clone(&self.condition)
         } else {
@@ -26,7 +26,7 @@ impl Item<'_> {
     }
 
     /// The part that packets of one IP version can meet; what does not narrow them is full.
-    pub fn of_family(&self, family: Family) -> Option<Self> {
+    pub(crate) fn of_family(&self, family: Family) -> Option<Self> {
         let mut condition = Condition::clone(&self.condition);
         for end in [&mut condition.source, &mut condition.destination] {
             if !end.has(family) {

@@ -42,7 +42,7 @@ impl Lowering {
     }
 
     /// Goes back to where it was.
-    pub fn rewind(&mut self, mark: Mark) {
+    pub(crate) fn rewind(&mut self, mark: Mark) {
         for chain in self.chains.drain(mark.chains..) {
             self.own.remove(&chain.name);
         }
@@ -50,7 +50,7 @@ impl Lowering {
     }
 
     /// The items as rules, in order.
-    pub fn one_by_one(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
+    pub(crate) fn one_by_one(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
         let mut rules = Vec::with_capacity(items.len());
         for Item { decision, condition } in items {
             let (Act::Decide(verdict), None) = (decision.act, decision.log) else {
@@ -73,7 +73,7 @@ impl Lowering {
 
     /// The chain that does what the decision does to every packet, made when it is first asked
     /// for. It is shared by all that lead there: so a rate is one for the whole decision.
-    pub fn own_chain(&mut self, decision: &Decision) -> String {
+    pub(crate) fn own_chain(&mut self, decision: &Decision) -> String {
         let name = format!("{}/rule/{}", self.direction.as_str(), decision.id);
         if self.own.insert(name.clone()) {
             let rules = whole(decision);
@@ -83,7 +83,7 @@ impl Lowering {
     }
 
     /// A new chain with rules that several decisions may share.
-    pub fn numbered_chain(&mut self, family: Family, rules: Vec<ProgramRule>) -> String {
+    pub(crate) fn numbered_chain(&mut self, family: Family, rules: Vec<ProgramRule>) -> String {
         self.numbered += 1;
         let word = if family == Family::V4 { "v4" } else { "v6" };
         let name = format!("{}/{word}/{}", self.direction.as_str(), self.numbered);

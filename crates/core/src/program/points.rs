@@ -76,7 +76,11 @@ fn cells_of(
 }
 
 /// The ranges of one IP version, each with the item's number.
-pub fn stretches_of(set: &AddressSet, family: Family, item: usize) -> Vec<(usize, u128, u128)> {
+pub(crate) fn stretches_of(
+    set: &AddressSet,
+    family: Family,
+    item: usize,
+) -> Vec<(usize, u128, u128)> {
     match family {
         Family::V4 => set.v4.ranges().iter().map(|it| (item, it.0.into(), it.1.into())).collect(),
         Family::V6 => set.v6.ranges().iter().map(|it| (item, it.0, it.1)).collect(),

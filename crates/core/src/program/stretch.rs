@@ -19,7 +19,7 @@ pub enum Axis {
 
 impl Axis {
     /// The end that more of the items name.
-    pub fn of_most(items: &[Item<'_>]) -> Self {
+    pub(crate) fn of_most(items: &[Item<'_>]) -> Self {
         let naming = |axis: Self| {
             items.iter().filter(|item| !axis.addresses(&item.condition).is_full()).count()
         };
@@ -38,7 +38,7 @@ impl Axis {
     }
 
     /// The condition without its addresses at this end.
-    pub fn freed(self, condition: &Condition) -> Condition {
+    pub(crate) fn freed(self, condition: &Condition) -> Condition {
         let mut freed = condition.clone();
         match self {
             Self::Source => freed.source = AddressSet::full(),
@@ -48,7 +48,7 @@ impl Axis {
     }
 
     /// Whether the condition tests more than the addresses at this end and the traffic.
-    pub fn tests_more(self, condition: &Condition) -> bool {
+    pub(crate) fn tests_more(self, condition: &Condition) -> bool {
         let other = match self {
             Self::Source => &condition.destination,
             Self::Destination => &condition.source,
@@ -134,7 +134,7 @@ impl<'p> Current<'p> {
 }
 
 /// Cuts `items`, all of one IP version, into stretches.
-pub fn stretches<'p>(items: &[Item<'p>], axis: Axis, family: Family) -> Vec<Stretch<'p>> {
+pub(crate) fn stretches<'p>(items: &[Item<'p>], axis: Axis, family: Family) -> Vec<Stretch<'p>> {
     let mut list = Vec::new();
     let mut current = Current::new();
     for item in items {

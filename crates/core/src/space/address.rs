@@ -68,7 +68,7 @@ impl Block {
     /// Reads an address with the length of its network's prefix, `192.0.2.10/24`, as the address
     /// and the network. Gives `None` for anything else, the network's own address included.
     #[must_use]
-    pub fn parse_with_network(text: &str) -> Option<(IpAddr, Self)> {
+    pub(crate) fn parse_with_network(text: &str) -> Option<(IpAddr, Self)> {
         let (address, prefix) = text.split_once('/')?;
         let is_plain = prefix.bytes().all(|byte| byte.is_ascii_digit());
         let length = prefix.parse().ok().filter(|_| is_plain)?;
@@ -95,7 +95,7 @@ impl Block {
 
     /// The address, when the block is a single one.
     #[must_use]
-    pub fn as_single(&self) -> Option<IpAddr> {
+    pub(crate) fn as_single(&self) -> Option<IpAddr> {
         (self.0.prefix_len() == self.0.max_prefix_len()).then(|| self.0.addr())
     }
 }
@@ -124,7 +124,7 @@ pub enum RangeError {
 ///
 /// # Errors
 /// [`RangeError`] says what is wrong.
-pub fn address_range(first: &str, last: &str) -> Result<AddressSet, RangeError> {
+pub(crate) fn address_range(first: &str, last: &str) -> Result<AddressSet, RangeError> {
     let address = |text: &str| text.parse::<IpAddr>().map_err(|_| RangeError::NotAnAddress);
     match (address(first)?, address(last)?) {
         (first, last) if first.is_ipv4() == last.is_ipv4() && first > last => {

@@ -17,7 +17,7 @@ const fn kind(name: &'static str, v4: Option<u8>, v6: Option<u8>) -> IcmpKind {
 
 /// The kinds that can be named (RFC 792, RFC 950, RFC 1256, RFC 4443, RFC 4861, RFC 2710,
 /// RFC 3810).
-pub const ICMP_KINDS: &[IcmpKind] = &[
+pub(crate) const ICMP_KINDS: &[IcmpKind] = &[
     kind("echo-request", Some(8), Some(128)),
     kind("echo-reply", Some(0), Some(129)),
     kind("destination-unreachable", Some(3), Some(1)),

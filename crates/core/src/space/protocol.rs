@@ -3,7 +3,7 @@
 /// Protocol number of ICMP (IANA protocol numbers).
 pub const ICMP: u8 = 1;
 /// Protocol number of IGMP.
-pub const IGMP: u8 = 2;
+pub(crate) const IGMP: u8 = 2;
 /// Protocol number of TCP.
 pub const TCP: u8 = 6;
 /// Protocol number of UDP.

@@ -44,7 +44,7 @@ impl TrafficSet {
 
     /// The traffic of a plain term: `22/tcp`, `6000-6063/tcp`, `53/tcp+udp`.
     #[must_use]
-    pub fn of_ports(term: &str) -> Option<Self> {
+    pub(crate) fn of_ports(term: &str) -> Option<Self> {
         let (ports, protocols) = term.split_once('/')?;
         let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
         let ports = RangeSet::from_ranges([(first.parse().ok()?, last.parse().ok()?)]);
@@ -115,7 +115,7 @@ impl TrafficSet {
 
     /// The part that occurs in packets of one IP version; [`TrafficSet::any`] if that is all.
     #[must_use]
-    pub fn of_family(&self, family: Family) -> Self {
+    pub(crate) fn of_family(&self, family: Family) -> Self {
         let (own, absent) = match family {
             Family::V4 => (&self.icmp, ICMP),
             Family::V6 => (&self.icmpv6, ICMPV6),

@@ -28,6 +28,6 @@ pub fn seal(command: &mut Command) {
 
 /// Like [`seal`], and in a control group of its own, whose `cgroup.procs` is given: what is hooked
 /// at the root of the groups it sees concerns nobody else.
-pub fn seal_into(command: &mut Command, group: OwnedFd) {
+pub(crate) fn seal_into(command: &mut Command, group: OwnedFd) {
     namespace::seal_into(command, Some(group));
 }

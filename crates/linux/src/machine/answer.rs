@@ -46,7 +46,7 @@ impl<T> Answer<T> {
     }
 
     /// An answer to a question that was not asked when the others were kept.
-    pub fn not_recorded(question: &str) -> Self {
+    pub(crate) fn not_recorded(question: &str) -> Self {
         let words = "this was not asked when the machine was recorded".into();
         Self::Refused { doing: question.into(), errno: None, words }
     }

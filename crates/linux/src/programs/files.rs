@@ -59,7 +59,7 @@ impl Files {
     }
 
     /// The file that this process executes.
-    pub fn ourselves(&self) -> Result<Identity, LinuxError> {
+    pub(crate) fn ourselves(&self) -> Result<Identity, LinuxError> {
         let lost = || LinuxError::Refused {
             doing: "find this program's own file".into(),
             reason: "the kernel does not show it".into(),
@@ -94,7 +94,7 @@ pub enum FileKind {
 
 /// What there is at a path.
 #[must_use]
-pub fn kind_of(path: &Path) -> FileKind {
+pub(crate) fn kind_of(path: &Path) -> FileKind {
     let Some(file) = executable(path) else { return FileKind::Missing };
     if fstat(&file).is_ok_and(|it| it.st_mode & 0o111 == 0) {
         return FileKind::NotExecutable;

@@ -244,7 +244,7 @@ impl Hooks {
     }
 
     /// Takes away what only earlier rules needed.
-    pub fn drop_needless(&self, needs: &Needs) -> Result<(), LinuxError> {
+    pub(crate) fn drop_needless(&self, needs: &Needs) -> Result<(), LinuxError> {
         for hook in HOOKS.iter().filter(|it| it.is_for_sending() && !self.sending) {
             for name in [hook.name, &format!("{}{PROGRAM}", hook.name)] {
                 match fs::remove_file(needs.pins.join(name)) {
@@ -267,7 +267,7 @@ impl Hooks {
 
     /// Makes a socket and looks whether it was recognised as ours: that the hooks do what they
     /// should on this very kernel is seen before any rule relies on it.
-    pub fn try_out(&self, bits: u32) -> Result<(), LinuxError> {
+    pub(crate) fn try_out(&self, bits: u32) -> Result<(), LinuxError> {
         for family in [AddressFamily::INET, AddressFamily::INET6] {
             let socket = match socket_with(family, SocketType::DGRAM, SocketFlags::CLOEXEC, None) {
                 // A kernel without IPv6 has no such sockets to recognise.

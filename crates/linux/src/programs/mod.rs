@@ -16,12 +16,13 @@ mod running;
 mod sockets;
 mod standing_file;
 
-pub use files::{FileKind, kind_of};
+pub use files::FileKind;
+pub(crate) use files::kind_of;
 pub use hooks::Recognition;
 pub(crate) use needs::has_pins;
 pub use needs::lacking;
 pub use running::{Process, ProgramFile, Standings, look};
-pub use standing_file::file_at;
+pub(crate) use standing_file::file_at;
 
 use crate::LinuxError;
 use crate::ruleset::{Marks, too_many_programs};

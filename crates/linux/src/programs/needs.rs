@@ -81,7 +81,7 @@ const FOLDER: &str = "tipstaff-";
 
 impl Needs {
     /// The folders of namespaces that nobody is in any more, nobody holds open and that have no name.
-    pub fn abandoned(&self) -> Vec<String> {
+    pub(crate) fn abandoned(&self) -> Vec<String> {
         let Some(all) = self.pins.parent() else { return Vec::new() };
         let names = fs::read_dir(all).into_iter().flatten().flatten();
         let names = names.filter_map(|it| it.file_name().into_string().ok());
@@ -192,7 +192,7 @@ fn pins() -> Result<PathBuf, String> {
 ///
 /// # Errors
 /// [`LinuxError`] if the system refuses.
-pub fn mount_pins() -> Result<(), LinuxError> {
+pub(crate) fn mount_pins() -> Result<(), LinuxError> {
     if has_pins() {
         return Ok(());
     }
@@ -202,7 +202,7 @@ pub fn mount_pins() -> Result<(), LinuxError> {
 }
 
 /// Whether a bpf file system is mounted.
-pub fn has_pins() -> bool {
+pub(crate) fn has_pins() -> bool {
     mounted("bpf").is_some()
 }
 

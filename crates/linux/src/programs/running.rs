@@ -149,7 +149,7 @@ pub fn look(marks: &Marks) -> Result<Standings, LinuxError> {
 }
 
 /// Whether the file that these processes run is nowhere any more.
-pub fn is_removed(pids: &[u32]) -> bool {
+pub(crate) fn is_removed(pids: &[u32]) -> bool {
     pids.iter().any(|pid| removed(*pid).is_some())
 }
 

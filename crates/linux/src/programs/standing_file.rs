@@ -9,7 +9,7 @@ use tipstaff_core::analysis::ProgramFile;
 
 /// What there is at a path.
 #[must_use]
-pub fn file_at(path: &str) -> ProgramFile {
+pub(crate) fn file_at(path: &str) -> ProgramFile {
     let file = Path::new(path);
     match kind_of(file) {
         FileKind::Missing => ProgramFile::Missing,

@@ -156,7 +156,7 @@ impl Marks {
 
     /// The number in a mark.
     #[must_use]
-    pub fn number_in(mask: u32, mark: u32) -> u32 {
+    pub(crate) fn number_in(mask: u32, mark: u32) -> u32 {
         (mark & mask).checked_shr(mask.trailing_zeros()).unwrap_or(0)
     }
 }

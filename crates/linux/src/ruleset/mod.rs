@@ -23,7 +23,7 @@ pub(crate) use marks::too_many_programs;
 pub use marks::{DEFAULT_MASK, Marks, Numbered};
 pub use names::{LOG_GROUP, TABLE};
 pub use others::{Denies, OtherChain, OtherTable, Sees, others};
-pub use quiet::{QUIET, QUIET_TABLE, Tuple, keep_quiet};
+pub use quiet::{Tuple, keep_quiet};
 use read::read_table;
 pub use read::{Snapshot, read};
 pub use tally::{Count, Tally};

@@ -9,13 +9,13 @@ pub const TABLE: &str = "tipstaff";
 /// The group to which packets are reported that a rule is to log.
 pub const LOG_GROUP: u16 = 8_484;
 /// Interface names are compared whole, padded with NUL (`IFNAMSIZ`).
-pub const INTERFACE_NAME: usize = 16;
+pub(crate) const INTERFACE_NAME: usize = 16;
 /// The first byte of user data: the version of what follows.
-pub const USER_DATA_VERSION: u8 = 1;
+pub(crate) const USER_DATA_VERSION: u8 = 1;
 /// How many places those share for which there is no room.
-pub const CROWDS: u32 = 16_384;
+pub(crate) const CROWDS: u32 = 16_384;
 /// `NFT_LOOKUP_F_INV`.
-pub const NOT_IN: u32 = 1;
+pub(crate) const NOT_IN: u32 = 1;
 
 pub fn user_data(text: &str) -> Vec<u8> {
     let mut data = vec![USER_DATA_VERSION];
@@ -24,7 +24,7 @@ pub fn user_data(text: &str) -> Vec<u8> {
 }
 
 /// The hook at which packets of a direction can be decided.
-pub fn hook_number(direction: Direction) -> u32 {
+pub(crate) fn hook_number(direction: Direction) -> u32 {
     match direction {
         Direction::Inbound => Hook::LOCAL_IN,
         Direction::Outbound => Hook::LOCAL_OUT,
@@ -33,12 +33,12 @@ pub fn hook_number(direction: Direction) -> u32 {
 }
 
 /// The names of our chains begin with the direction of the packets that come there.
-pub fn direction_of(chain: &str) -> Option<Direction> {
+pub(crate) fn direction_of(chain: &str) -> Option<Direction> {
     Direction::parse(chain.split('/').next().unwrap_or_default())
 }
 
 /// The kernel's bits for a set of states, in the order of [`ConnectionState::ALL`]'s meaning.
-pub fn state_bit(state: ConnectionState) -> u32 {
+pub(crate) fn state_bit(state: ConnectionState) -> u32 {
     let [invalid, established, related, new, untracked] = STATE_BITS;
     match state {
         ConnectionState::New => new,
@@ -50,7 +50,7 @@ pub fn state_bit(state: ConnectionState) -> u32 {
 }
 
 /// An interface name as the kernel compares it.
-pub fn interface_key(name: &str) -> Vec<u8> {
+pub(crate) fn interface_key(name: &str) -> Vec<u8> {
     let mut key = name.as_bytes().to_vec();
     key.resize(INTERFACE_NAME, 0);
     key

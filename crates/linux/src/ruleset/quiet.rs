@@ -18,11 +18,9 @@ use tipstaff_wire::nf_tables::{
 
 /// The name of the table.
 pub(super) const TABLE: &str = "tipstaff-quiet";
-/// The table's name, for those who look at the kernel's tables.
-pub const QUIET_TABLE: &str = TABLE;
 /// How long: longer than the kernel remembers a UDP flow that has gone both ways
 /// (`nf_conntrack_udp_timeout_stream`, 120 seconds).
-pub const QUIET: Duration = Duration::from_secs(180);
+const QUIET: Duration = Duration::from_secs(180);
 /// More flows than this at a time are not kept quiet.
 const MOST: u32 = 65_536;
 /// Ahead of connection tracking (`NF_IP_PRI_CONNTRACK`, -200), behind the putting together of

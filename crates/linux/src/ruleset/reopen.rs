@@ -40,7 +40,7 @@ pub fn chain() -> Chain {
 }
 
 /// What the chain does for one IP version, as far as rules can say it; [`last_steps`] follow.
-pub fn first_steps(family: Family, ports: &RangeSet<u16>) -> ProgramRule {
+pub(crate) fn first_steps(family: Family, ports: &RangeSet<u16>) -> ProgramRule {
     // Every packet that comes in meets this: what spares most of them the rest comes first.
     let tests = vec![
         Test::Protocol(RangeSet::single(TCP)),
@@ -51,7 +51,7 @@ pub fn first_steps(family: Family, ports: &RangeSet<u16>) -> ProgramRule {
 }
 
 /// What only this chain does.
-pub fn last_steps(family: Family) -> Vec<Expression> {
+pub(crate) fn last_steps(family: Family) -> Vec<Expression> {
     let register = registers::FIRST;
     let (address, length) = keys::destination(family);
     let family = match family {

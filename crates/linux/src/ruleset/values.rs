@@ -50,7 +50,7 @@ pub fn spelled_out<T: Key>(ranges: &[(T, T)]) -> Option<Vec<(T, T)>> {
 }
 
 /// Ranges of keys back to a set.
-pub fn set_of<T: Key>(ranges: &[(Vec<u8>, Vec<u8>)]) -> Option<RangeSet<T>> {
+pub(crate) fn set_of<T: Key>(ranges: &[(Vec<u8>, Vec<u8>)]) -> Option<RangeSet<T>> {
     let ranges: Option<Vec<(T, T)>> =
         ranges.iter().map(|(a, b)| Some((T::from_key(a)?, T::from_key(b)?))).collect();
     ranges.map(RangeSet::from_ranges)

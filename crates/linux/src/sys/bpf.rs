@@ -164,7 +164,7 @@ pub struct MapInfo {
 }
 
 /// What the kernel says of a map.
-pub fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
+pub(crate) fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
     let info = info::<96>(map, &[])?;
     let name: Vec<u8> = info[24..24 + NAME].iter().copied().take_while(|&it| it != 0).collect();
     Ok(MapInfo {
@@ -186,7 +186,7 @@ pub struct ProgramInfo {
 }
 
 /// What the kernel says of a program.
-pub fn program_info(program: BorrowedFd<'_>) -> io::Result<ProgramInfo> {
+pub(crate) fn program_info(program: BorrowedFd<'_>) -> io::Result<ProgramInfo> {
     let mut maps = [0_u32; 8];
     let mut asked = [0; 64];
     asked[52..56].copy_from_slice(&8_u32.to_ne_bytes());
@@ -208,7 +208,7 @@ pub struct LinkInfo {
 }
 
 /// Describes a link between a program and a cgroup.
-pub fn link_info(link: BorrowedFd<'_>) -> io::Result<LinkInfo> {
+pub(crate) fn link_info(link: BorrowedFd<'_>) -> io::Result<LinkInfo> {
     let info = info::<64>(link, &[])?;
     let cgroup = u64::from(number_at(&info, 16)) | u64::from(number_at(&info, 20)) << 32;
     Ok(LinkInfo { program: number_at(&info, 8), cgroup })
@@ -310,7 +310,7 @@ pub fn replace(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> 
 /// Takes what a link holds from its hook, before this returns (since Linux 5.9). To give up the link alone
 /// leaves that to the kernel, which does it a while later.
 #[allow(unsafe_code)]
-pub fn detach(link: BorrowedFd<'_>) -> io::Result<()> {
+pub(crate) fn detach(link: BorrowedFd<'_>) -> io::Result<()> {
     let mut attribute = Attribute::new().descriptor(0, link);
     // SAFETY: nothing is pointed to.
     unsafe { attribute.give(Command::LinkDetach) }.map(drop)
@@ -318,7 +318,7 @@ pub fn detach(link: BorrowedFd<'_>) -> io::Result<()> {
 
 /// What an iterator hands out, from its beginning.
 #[allow(unsafe_code)]
-pub fn iterate(link: BorrowedFd<'_>) -> io::Result<OwnedFd> {
+pub(crate) fn iterate(link: BorrowedFd<'_>) -> io::Result<OwnedFd> {
     let mut attribute = Attribute::new().descriptor(0, link);
     // SAFETY: nothing is pointed to.
     unsafe { attribute.open(Command::Iterate) }

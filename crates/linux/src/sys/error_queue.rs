@@ -18,7 +18,7 @@ pub struct Reported {
 }
 
 /// Asks for errors to be queued.
-pub fn enable(socket: &OwnedFd, v6: bool) -> io::Result<()> {
+pub(crate) fn enable(socket: &OwnedFd, v6: bool) -> io::Result<()> {
     if v6 {
         switch_on(socket, libc::IPPROTO_IPV6, libc::IPV6_RECVERR)
     } else {

@@ -11,7 +11,7 @@ const fn step(code: u16, jt: u8, jf: u8, k: u32) -> libc::sock_filter {
 /// Has a socket that gets packets from the IP header on hear only UDP datagrams to `port`, over both IP
 /// versions, without extension headers.
 #[allow(unsafe_code)]
-pub fn only_datagrams_to(socket: &OwnedFd, port: u16) -> io::Result<()> {
+pub(crate) fn only_datagrams_to(socket: &OwnedFd, port: u16) -> io::Result<()> {
     const BYTE: u16 = 0x30;
     const HALF: u16 = 0x28;
     const HALF_BEHIND: u16 = 0x48;

@@ -53,7 +53,7 @@ pub fn set_mark_at_length(socket: BorrowedFd<'_>, mark: u32, length: usize) -> i
 }
 
 /// The number of the network namespace that a socket is in, unique since the start.
-pub fn namespace_cookie(socket: BorrowedFd<'_>) -> io::Result<u64> {
+pub(crate) fn namespace_cookie(socket: BorrowedFd<'_>) -> io::Result<u64> {
     get(socket, NAMESPACE_COOKIE).map(u64::from_ne_bytes)
 }
 

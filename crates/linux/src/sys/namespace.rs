@@ -128,7 +128,7 @@ pub fn seal(command: &mut Command) {
 /// Like [`seal`], and in a control group of its own, whose `cgroup.procs` is given: that is then
 /// the root of all groups that it sees.
 #[allow(unsafe_code)]
-pub fn seal_into(command: &mut Command, group: Option<OwnedFd>) {
+pub(crate) fn seal_into(command: &mut Command, group: Option<OwnedFd>) {
     let user = format!("0 {} 1", rustix::process::geteuid().as_raw());
     let own_group = format!("0 {} 1", rustix::process::getegid().as_raw());
     // SAFETY: between fork and exec the closure only makes system calls; the texts were made
@@ -161,7 +161,7 @@ pub fn seal_into(command: &mut Command, group: Option<OwnedFd>) {
 }
 
 /// Has what is mounted from now on in the calling thread's mount namespace stay there.
-pub fn seal_mounts() -> rustix::io::Result<()> {
+pub(crate) fn seal_mounts() -> rustix::io::Result<()> {
     mount_change(c"/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC)
 }
 

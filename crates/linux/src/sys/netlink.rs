@@ -44,11 +44,11 @@ pub fn open(protocol: Protocol) -> io::Result<OwnedFd> {
     Ok(socket)
 }
 
-pub fn receive_timeout(socket: &OwnedFd, time: Duration) -> io::Result<()> {
+pub(crate) fn receive_timeout(socket: &OwnedFd, time: Duration) -> io::Result<()> {
     Ok(sockopt::set_socket_timeout(socket, sockopt::Timeout::Recv, Some(time))?)
 }
 
-pub fn receive_buffer(socket: &OwnedFd, bytes: usize) -> io::Result<()> {
+pub(crate) fn receive_buffer(socket: &OwnedFd, bytes: usize) -> io::Result<()> {
     // Beyond the system's limit only with the right; what it grants otherwise is good enough.
     if sockopt::set_socket_recv_buffer_size_force(socket, bytes).is_err() {
         sockopt::set_socket_recv_buffer_size(socket, bytes)?;

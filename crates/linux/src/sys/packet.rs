@@ -106,7 +106,7 @@ impl FrameSender {
     }
 
     /// What stands in a frame before the IP header.
-    pub fn frame_header(&self, v4: bool) -> [u8; 14] {
+    pub(crate) fn frame_header(&self, v4: bool) -> [u8; 14] {
         let mut header = [0; 14];
         header[..12].copy_from_slice(&self.ends);
         let kind = if v4 { ETHERTYPE_V4 } else { ETHERTYPE_V6 };

@@ -107,7 +107,7 @@ impl Assembler {
     }
 
     /// `to = value`, of all 64 bits.
-    pub fn set_wide(&mut self, to: Register, value: u64) {
+    pub(crate) fn set_wide(&mut self, to: Register, value: u64) {
         // The halves of the value, as they are.
         let [a, b, c, d, e, f, g, h] = value.to_le_bytes();
         self.put(0x18, to, Register::R0, 0, i32::from_le_bytes([a, b, c, d]));
@@ -115,7 +115,7 @@ impl Assembler {
     }
 
     /// `to` = where the value of a map that holds only one is, and so many bytes further.
-    pub fn set_value(&mut self, to: Register, map: Map, offset: u32) {
+    pub(crate) fn set_value(&mut self, to: Register, map: Map, offset: u32) {
         // BPF_PSEUDO_MAP_VALUE in place of the source.
         self.put(0x18, to, Register::R2, 0, map.0);
         self.put(0, Register::R0, Register::R0, 0, offset.cast_signed());
@@ -127,17 +127,17 @@ impl Assembler {
     }
 
     /// `to &= bits`, of the lower 32 bits; the upper become zero.
-    pub fn keep_bits(&mut self, to: Register, bits: u32) {
+    pub(crate) fn keep_bits(&mut self, to: Register, bits: u32) {
         self.put(0x54, to, Register::R0, 0, bits.cast_signed());
     }
 
     /// `to |= from`, of the lower 32 bits; the upper become zero.
-    pub fn join_bits(&mut self, to: Register, from: Register) {
+    pub(crate) fn join_bits(&mut self, to: Register, from: Register) {
         self.put(0x4c, to, from, 0, 0);
     }
 
     /// `to >>= bits`.
-    pub fn shift_down(&mut self, to: Register, bits: i32) {
+    pub(crate) fn shift_down(&mut self, to: Register, bits: i32) {
         self.put(0x77, to, Register::R0, 0, bits);
     }
 
@@ -166,7 +166,7 @@ impl Assembler {
     }
 
     /// Stores a number at `offset` bytes from where `to` points.
-    pub fn store_number(&mut self, width: Width, to: Register, offset: i16, value: i32) {
+    pub(crate) fn store_number(&mut self, width: Width, to: Register, offset: i16, value: i32) {
         self.put(0x62 | width.bits(), to, Register::R0, offset, value);
     }
 
@@ -202,27 +202,27 @@ impl Assembler {
     }
 
     /// Goes to the label if `a == value`, of all 64 bits.
-    pub fn if_is(&mut self, a: Register, value: i32, to: Label) {
+    pub(crate) fn if_is(&mut self, a: Register, value: i32, to: Label) {
         self.jump(0x15, a, Register::R0, value, to);
     }
 
     /// Goes to the label if `a != value`, of all 64 bits.
-    pub fn if_is_not(&mut self, a: Register, value: i32, to: Label) {
+    pub(crate) fn if_is_not(&mut self, a: Register, value: i32, to: Label) {
         self.jump(0x55, a, Register::R0, value, to);
     }
 
     /// Goes to the label if `a == b`.
-    pub fn if_same(&mut self, a: Register, b: Register, to: Label) {
+    pub(crate) fn if_same(&mut self, a: Register, b: Register, to: Label) {
         self.jump(0x1d, a, b, 0, to);
     }
 
     /// Goes to the label if `a != b`.
-    pub fn if_differ(&mut self, a: Register, b: Register, to: Label) {
+    pub(crate) fn if_differ(&mut self, a: Register, b: Register, to: Label) {
         self.jump(0x5d, a, b, 0, to);
     }
 
     /// Goes to the label if `a > b`, both without sign.
-    pub fn if_above(&mut self, a: Register, b: Register, to: Label) {
+    pub(crate) fn if_above(&mut self, a: Register, b: Register, to: Label) {
         self.jump(0x2d, a, b, 0, to);
     }
 

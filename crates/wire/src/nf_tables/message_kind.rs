@@ -1,7 +1,7 @@
 //! `enum nf_tables_msg_types` (linux/netfilter/nf_tables.h), with the subsystem put in.
 
 /// `NFNL_SUBSYS_NFTABLES`.
-pub const SUBSYSTEM: u16 = 10;
+pub(crate) const SUBSYSTEM: u16 = 10;
 
 /// `NFT_MSG_NEWTABLE`.
 pub const NEW_TABLE: u16 = SUBSYSTEM << 8;
@@ -30,9 +30,9 @@ pub const NEW_OBJECT: u16 = SUBSYSTEM << 8 | 18;
 /// `NFT_MSG_GETOBJ`.
 pub const GET_OBJECT: u16 = SUBSYSTEM << 8 | 19;
 /// `NFT_MSG_NEWFLOWTABLE`.
-pub const NEW_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 22;
+pub(crate) const NEW_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 22;
 /// `NFT_MSG_GETFLOWTABLE`.
-pub const GET_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 23;
+pub(crate) const GET_FLOW_TABLE: u16 = SUBSYSTEM << 8 | 23;
 /// `NFT_MSG_NEWGEN`.
 pub const NEW_GENERATION: u16 = SUBSYSTEM << 8 | 15;
 /// `NFT_MSG_GETGEN`.

@@ -52,7 +52,7 @@ macro_rules! open_enum {
 
             /// The value for the kernel's number.
             #[must_use]
-            pub fn from_number(number: u32) -> Self {
+            pub(crate) fn from_number(number: u32) -> Self {
                 match number {
                     $($number => Self::$item,)*
                     number => Self::Unknown(number),

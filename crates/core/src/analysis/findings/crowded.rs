@@ -6,7 +6,7 @@ use super::finding::Finding;
 use crate::policy::{Code, Severity};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::RateCrowded,
         severity: Severity::Warning,

@@ -8,7 +8,7 @@ use crate::plan::RuleId;
 use crate::policy::{Code, Severity};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::ExpectationFailed,
         severity: Severity::Error,

@@ -111,7 +111,7 @@ pub struct Machine<'p> {
 
 impl Listener {
     /// Whether others than this machine can reach it, as far as it goes.
-    pub fn for_others(&self) -> bool {
+    pub(crate) fn for_others(&self) -> bool {
         !self.address.is_loopback()
     }
 
@@ -121,12 +121,12 @@ impl Listener {
     }
 
     /// The last part of its program's path.
-    pub fn program_name(&self) -> Option<&str> {
+    pub(crate) fn program_name(&self) -> Option<&str> {
         self.program.as_deref()?.rsplit('/').next()
     }
 
     /// Whether an active rule is about what it hears in particular.
-    pub fn is_mentioned(&self, decisions: &[Decision]) -> bool {
+    pub(crate) fn is_mentioned(&self, decisions: &[Decision]) -> bool {
         decisions.iter().any(|decision| {
             decision.id.kind != Kind::Default
                 && decision.idle.is_none()
@@ -143,6 +143,6 @@ impl Listener {
 const SHELLS: [&str; 2] = ["sshd", "dropbear"];
 
 /// Whether a program of that name serves remote shells.
-pub fn is_shell(program: &str) -> bool {
+pub(crate) fn is_shell(program: &str) -> bool {
     SHELLS.contains(&program)
 }

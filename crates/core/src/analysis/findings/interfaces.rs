@@ -8,7 +8,7 @@ use crate::plan::{Placed, Standing, Whole};
 use crate::policy::{Code, Severity};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[
         FindingKind {
             code: Code::InterfaceMissing,

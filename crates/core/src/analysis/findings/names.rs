@@ -7,7 +7,7 @@ use crate::policy::{Accepted, Code, Origin, Severity, Used};
 use std::collections::HashSet;
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::UnusedName,
         severity: Severity::Note,

@@ -17,7 +17,7 @@ use crate::policy::{Code, Severity, Verdict};
 use crate::space::{Direction, Packet, Piece, without};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[
         FindingKind {
             code: Code::Shadowed,

@@ -10,7 +10,7 @@ use crate::space::Direction;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::OtherProgram,
         severity: Severity::Warning,

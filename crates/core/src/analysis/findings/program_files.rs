@@ -9,7 +9,7 @@ use crate::policy::{Code, Severity};
 use std::collections::BTreeSet;
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[
         FindingKind {
             code: Code::ProgramMissing,

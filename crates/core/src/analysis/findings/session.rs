@@ -9,7 +9,7 @@ use crate::policy::{Code, Severity};
 use crate::space::AddressSet;
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::SessionCut,
         severity: Severity::Error,

@@ -10,7 +10,7 @@ use crate::policy::{Code, Severity, Verdict};
 use crate::space::{Direction, Piece, PortProtocol, RangeSet, TrafficSet};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::ShellLockout,
         severity: Severity::Error,

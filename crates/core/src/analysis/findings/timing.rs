@@ -8,7 +8,7 @@ use crate::policy::{Code, Rate, Severity};
 use crate::space::{Direction, RangeSet};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[
         FindingKind {
             code: Code::Expired,

@@ -8,7 +8,7 @@ use crate::policy::{Code, Severity};
 use crate::space::{AddressSet, Direction, Family};
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[
         FindingKind {
             code: Code::NeverHere,

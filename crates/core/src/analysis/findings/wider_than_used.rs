@@ -13,7 +13,7 @@ use crate::space::{AddressSet, Direction, PortProtocol, RangeSet};
 use std::net::IpAddr;
 
 /// What is found here.
-pub const FINDER: Finder = Finder {
+pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::WiderThanUsed,
         severity: Severity::Note,

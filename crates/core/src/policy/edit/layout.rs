@@ -56,13 +56,13 @@ impl<'s> Layout<'s> {
     }
 
     /// Whether a table stands under a heading, not in braces or behind dots.
-    pub fn has_heading(&self, value: &Spanned<DeValue<'_>>) -> bool {
+    pub(crate) fn has_heading(&self, value: &Spanned<DeValue<'_>>) -> bool {
         let written = self.text.get(value.span()).unwrap_or_default();
         let before = &self.text[self.line_start(value.span().start)..value.span().start];
         written.starts_with('[') && before.trim().is_empty() && value.get_ref().is_table()
     }
 
-    pub fn line_start(&self, at: usize) -> usize {
+    pub(crate) fn line_start(&self, at: usize) -> usize {
         self.text[..at].rfind('\n').map_or(0, |before| before + 1)
     }
 
@@ -126,14 +126,14 @@ impl<'s> Layout<'s> {
     }
 
     /// Where a line can be added to a table itself, before its sections.
-    pub fn end_of_own_keys(&self, value: &Spanned<DeValue<'_>>) -> usize {
+    pub(crate) fn end_of_own_keys(&self, value: &Spanned<DeValue<'_>>) -> usize {
         let table = value.get_ref().as_table();
         let last = table.map_or(0, |table| self.last_of(table, false));
         self.line_end(last.max(value.span().end))
     }
 
     /// The empty lines that follow.
-    pub fn blank_after(&self, from: usize) -> usize {
+    pub(crate) fn blank_after(&self, from: usize) -> usize {
         let mut end = from;
         while end < self.text.len() {
             let next = self.line_end(end);
@@ -151,7 +151,7 @@ impl<'s> Layout<'s> {
     }
 
     /// What has to come before something that is added at this place, so that it begins a line.
-    pub fn break_before(&self, at: usize) -> &'static str {
+    pub(crate) fn break_before(&self, at: usize) -> &'static str {
         if at > 0 && !self.text[..at].ends_with('\n') { self.line_end } else { "" }
     }
 
@@ -165,7 +165,7 @@ impl<'s> Layout<'s> {
     }
 
     /// The line or lines of a key, and the comment behind its value if there is one.
-    pub fn lines_of_key(
+    pub(crate) fn lines_of_key(
         &self,
         key: &Spanned<DeString<'_>>,
         value: &Spanned<DeValue<'_>>,

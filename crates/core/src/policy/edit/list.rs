@@ -233,7 +233,7 @@ impl<'l, 's> List<'l, 's> {
 }
 
 /// Gives keys of a section other values.
-pub fn assign(
+pub(crate) fn assign(
     layout: &Layout<'_>,
     item: &Spanned<DeValue<'_>>,
     keys: &[Assignment],

@@ -20,7 +20,7 @@ impl Splices {
     }
 
     /// The text with all replacements made.
-    pub fn apply(mut self, text: &str) -> String {
+    pub(crate) fn apply(mut self, text: &str) -> String {
         // Where two meet, what is inserted comes before what is replaced.
         self.list.sort_by_key(|(range, _)| (range.start, range.end));
         let mut out = String::with_capacity(text.len() + 256);

@@ -106,7 +106,7 @@ impl<'t, 'i> Bundles<'t, 'i> {
     }
 
     /// Adds what one `rule` section stands for: a rule, or all rules of a bundle.
-    pub fn unfold(
+    pub(crate) fn unfold(
         &self,
         reader: &mut Reader<'_>,
         names: &Names<'_>,

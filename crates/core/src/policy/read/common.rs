@@ -5,7 +5,11 @@ use super::super::{Accepted, Code, Diagnostic, nearest};
 
 /// A list that, if it is there at all, must have an item: an empty one reads like "nobody" to
 /// some and like "everybody" to others.
-pub fn nonempty_list(reader: &mut Reader<'_>, table: &Table<'_, '_>, key: &str) -> Vec<Text> {
+pub(crate) fn nonempty_list(
+    reader: &mut Reader<'_>,
+    table: &Table<'_, '_>,
+    key: &str,
+) -> Vec<Text> {
     let list = table.list(reader, key);
     let span = table.value_span(key);
     if let (Some(list), Some(span)) = (&list, span)
@@ -75,7 +79,7 @@ pub fn choice<'a>(reader: &mut Reader<'_>, text: &'a Text, words: &[&'a str]) ->
 
 /// Names are spoken aloud, typed into commands and carried into the kernel: lower-case letters,
 /// digits and hyphens only, at most 63 of them.
-pub fn check_name(reader: &mut Reader<'_>, what: &str, name: &Text) {
+pub(crate) fn check_name(reader: &mut Reader<'_>, what: &str, name: &Text) {
     let good = |char: char| char.is_ascii_lowercase() || char.is_ascii_digit() || char == '-';
     let found = &name.value;
     if (1..=63).contains(&found.len()) && found.chars().all(good) && !found.starts_with('-') {

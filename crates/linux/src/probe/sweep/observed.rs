@@ -34,7 +34,8 @@ pub struct Group {
 }
 
 pub const OPEN: Group = Group { number: 40, chain: "through-open", met: Some(Met::Open) };
-pub const CLOSED: Group = Group { number: 41, chain: "through-closed", met: Some(Met::Closed) };
+pub(crate) const CLOSED: Group =
+    Group { number: 41, chain: "through-closed", met: Some(Met::Closed) };
 pub const ELSEWHERE: Group = Group { number: 42, chain: "elsewhere", met: Some(Met::PassedOn) };
-pub const ANSWERS: Group = Group { number: 43, chain: "answers", met: None };
-pub const GROUPS: [Group; 4] = [OPEN, CLOSED, ELSEWHERE, ANSWERS];
+pub(crate) const ANSWERS: Group = Group { number: 43, chain: "answers", met: None };
+pub(crate) const GROUPS: [Group; 4] = [OPEN, CLOSED, ELSEWHERE, ANSWERS];

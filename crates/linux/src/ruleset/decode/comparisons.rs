@@ -30,7 +30,7 @@ pub fn compare(field: Field, op: Compare, data: &[u8]) -> Test {
 }
 
 /// What it says that a field is one of some values.
-pub fn one_of(field: Field, ranges: &[(Vec<u8>, Vec<u8>)]) -> Test {
+pub(crate) fn one_of(field: Field, ranges: &[(Vec<u8>, Vec<u8>)]) -> Test {
     fn test<T: Key>(
         ranges: &[(Vec<u8>, Vec<u8>)],
         make: impl FnOnce(RangeSet<T>) -> Test,

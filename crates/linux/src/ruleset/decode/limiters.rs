@@ -29,7 +29,7 @@ pub struct Limiter {
 
 impl Limiter {
     /// Whether only those come so far for whom there was no room, and nothing has limited them yet.
-    pub fn is_about_the_crowd(&self) -> bool {
+    pub(crate) fn is_about_the_crowd(&self) -> bool {
         self.not_in.is_some() && self.limit.is_none()
     }
 

@@ -15,7 +15,7 @@ use tipstaff_core::space::Family;
 use tipstaff_wire::nf_tables::{Compare, Expression, PROHIBITED, RejectKind, Verdict};
 
 /// What rules that are not ours are called.
-pub fn not_ours() -> RuleId {
+pub(crate) fn not_ours() -> RuleId {
     RuleId::rule("(not ours)")
 }
 

@@ -9,4 +9,5 @@ mod programs;
 mod rules;
 mod sets;
 
-pub use rules::{encode, encode_into};
+pub use rules::encode;
+pub(crate) use rules::encode_into;

@@ -40,7 +40,7 @@ pub fn encode(
 }
 
 /// Like [`encode`], into a batch that has been begun.
-pub fn encode_into(
+pub(crate) fn encode_into(
     batch: Batch,
     program: &RuleProgram,
     host: &str,

@@ -96,7 +96,7 @@ impl Encoder<'_> {
 
 /// A set of single values that never changes is told how many there are: the kernel then takes
 /// the form that is fastest to fill and to search.
-pub fn size_of_set(points: bool, elements: usize) -> Option<u32> {
+pub(crate) fn size_of_set(points: bool, elements: usize) -> Option<u32> {
     u32::try_from(elements).ok().filter(|_| points)
 }
 

@@ -5,9 +5,9 @@ use crate::{Attribute, Attributes, WireError};
 /// `NFTA_EXPR_NAME`.
 pub const NAME: u16 = 1;
 /// `NFTA_EXPR_DATA`.
-pub const DATA: u16 = 2;
+pub(crate) const DATA: u16 = 2;
 /// `NFTA_DATA_VALUE`.
-pub const DATA_VALUE: u16 = 1;
+pub(crate) const DATA_VALUE: u16 = 1;
 
 /// Numbers of attributes that expressions are known by here are below this.
 const NUMBERS: usize = 12;
@@ -33,7 +33,7 @@ pub fn split<'a>(element: &Attribute<'a>) -> Result<(&'a str, &'a [u8]), WireErr
 ///
 /// # Errors
 /// [`WireError`] if it is malformed, or holds something else.
-pub fn data_value<'a>(attribute: &Attribute<'a>) -> Result<&'a [u8], WireError> {
+pub(crate) fn data_value<'a>(attribute: &Attribute<'a>) -> Result<&'a [u8], WireError> {
     for inner in attribute.nested("NFTA_DATA") {
         let inner = inner?;
         if inner.kind == DATA_VALUE {
@@ -79,7 +79,7 @@ impl<'a> Parts<'a> {
     ///
     /// # Errors
     /// [`WireError`] if it is no number of 32 bits.
-    pub fn optional(&self, kind: u16) -> Result<Option<u32>, WireError> {
+    pub(crate) fn optional(&self, kind: u16) -> Result<Option<u32>, WireError> {
         self.get(kind).map(|attribute| attribute.be32("NFTA_EXPR_DATA")).transpose()
     }
 }
