@@ -10,7 +10,7 @@ use tipstaff_core::policy::Source;
 ///
 /// # Errors
 /// [`Failure`] if git is not installed, does not trust the work tree, or has no such version.
-pub fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
+pub(crate) fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
     let shown = path.display();
     let nowhere = |why: String| {
         Failure::usage(

@@ -33,7 +33,7 @@ pub struct Finding {
 }
 
 /// A finding in words.
-pub fn words(finding: analysis::Finding) -> Finding {
+pub(crate) fn words(finding: analysis::Finding) -> Finding {
     let (rule, subject) = match &finding.subject {
         Subject::Rule(id) => (Some(id.to_string()), id.to_string()),
         Subject::Host => (None, "the host".to_owned()),

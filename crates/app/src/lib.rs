@@ -1,5 +1,6 @@
 //! The use cases. Each is a function from a request to a report, which is plain data; none of them
 //! prints. Long work says how far it is to a function that the caller gives.
+#![warn(unreachable_pub)]
 
 pub mod ask;
 pub mod asked;

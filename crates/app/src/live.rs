@@ -14,7 +14,7 @@ use tipstaff_linux::{Listed, Machine, sockets};
 pub(crate) const ANSWERS_TAKE_MARKS: &str = "/proc/sys/net/ipv4/tcp_fwmark_accept";
 
 /// What is found about a machine.
-pub struct Findings {
+pub(crate) struct Findings {
     /// What does not go together.
     pub found: Vec<Finding>,
     /// What could not be looked at, as parts of a list.
@@ -25,7 +25,7 @@ pub struct Findings {
 ///
 /// # Errors
 /// [`Failure`] if the listeners cannot be listed.
-pub fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Findings, Failure> {
+pub(crate) fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Findings, Failure> {
     let listed = machine.listeners()?;
     let unknown = listed.unseen().collect();
     let facts = facts(machine, loaded, &listed)?;
@@ -34,7 +34,7 @@ pub fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Findings, Fail
 }
 
 /// What is odd about interfaces that rules name, as sentences, each about the first rule that does.
-pub fn odd_interfaces(loaded: &Loaded) -> Vec<String> {
+pub(crate) fn odd_interfaces(loaded: &Loaded) -> Vec<String> {
     let odd = loaded.placed.iter().filter_map(|it| Some((it, odd_interface(it)?)));
     odd.map(|(it, words)| format!("`{}` {words}", it.rule)).collect()
 }

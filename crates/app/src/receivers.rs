@@ -12,11 +12,11 @@ const REMOVED: &str = " (deleted)";
 
 /// By which names rules know the files that processes run.
 #[derive(Debug)]
-pub struct Names(HashMap<PathBuf, String>);
+pub(crate) struct Names(HashMap<PathBuf, String>);
 
 impl Names {
     /// Those of a policy's rules. Paths may be links.
-    pub fn of(machine: &dyn Machine, policy: &Loaded) -> Self {
+    pub(crate) fn of(machine: &dyn Machine, policy: &Loaded) -> Self {
         let lists = policy.plan.decisions().flat_map(|it| &it.1.conditions);
         Self::of_paths(machine, lists.flat_map(|it| it.programs.iter().cloned()))
     }
@@ -39,7 +39,7 @@ impl Names {
     }
 
     /// The program of a process, by the name that rules have for it if they do.
-    pub fn known(&self, owner: Option<&Owner>) -> Option<String> {
+    pub(crate) fn known(&self, owner: Option<&Owner>) -> Option<String> {
         let file = owner?.program.as_ref()?;
         let text = file.to_string_lossy();
         let text = text.strip_suffix(REMOVED).unwrap_or(&text);
@@ -49,7 +49,7 @@ impl Names {
 
 /// The programs that listen on this machine, where rules name any: else nobody needs to know.
 #[derive(Debug)]
-pub struct Receivers {
+pub(crate) struct Receivers {
     /// By which names rules know them.
     pub names: Names,
     listeners: Vec<Listener>,
@@ -60,7 +60,7 @@ impl Receivers {
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us.
-    pub fn look(machine: &dyn Machine, policy: &Loaded) -> Result<Self, LinuxError> {
+    pub(crate) fn look(machine: &dyn Machine, policy: &Loaded) -> Result<Self, LinuxError> {
         Self::with(machine, Names::of(machine, policy))
     }
 
@@ -79,7 +79,7 @@ impl Receivers {
     }
 
     /// The program that receives what comes to a port.
-    pub fn at(&self, protocol: PortProtocol, port: u16) -> Option<String> {
+    pub(crate) fn at(&self, protocol: PortProtocol, port: u16) -> Option<String> {
         let there = |it: &&Listener| (it.protocol, it.port) == (protocol, port);
         self.names.known(self.listeners.iter().find(there)?.owner.as_ref())
     }

@@ -41,7 +41,7 @@ pub struct RegionWords {
 
 /// Puts regions into words, with the names that a policy has for addresses.
 #[derive(Clone, Copy, Debug)]
-pub struct Words<'p> {
+pub(crate) struct Words<'p> {
     policy: &'p Policy,
     own: &'p [IpAddr],
     direction: Direction,
@@ -49,12 +49,12 @@ pub struct Words<'p> {
 
 impl<'p> Words<'p> {
     /// For regions of packets of a host, in one direction.
-    pub fn of(policy: &'p Policy, plan: &'p HostPlan, direction: Direction) -> Self {
+    pub(crate) fn of(policy: &'p Policy, plan: &'p HostPlan, direction: Direction) -> Self {
         Self { policy, own: &plan.addresses, direction }
     }
 
     /// The region of a piece.
-    pub fn piece(&self, piece: &Piece) -> RegionWords {
+    pub(crate) fn piece(&self, piece: &Piece) -> RegionWords {
         let own: AddressSet = self.own.iter().map(|&it| AddressSet::single(it)).collect();
         // What goes without saying: the host's own end.
         let here = |end: Direction, set: &AddressSet| {
@@ -109,13 +109,17 @@ impl<'p> Words<'p> {
     }
 
     /// The regions of some pieces.
-    pub fn pieces(&self, pieces: &[Piece]) -> Vec<RegionWords> {
+    pub(crate) fn pieces(&self, pieces: &[Piece]) -> Vec<RegionWords> {
         pieces.iter().map(|piece| self.piece(piece)).collect()
     }
 
     /// The shortest way to name some addresses: what is named, and what is excepted from it.
     /// Loopback addresses do not count, since they never come from elsewhere.
-    pub fn addresses(&self, set: &AddressSet, one: Option<Family>) -> (Vec<String>, Vec<String>) {
+    pub(crate) fn addresses(
+        &self,
+        set: &AddressSet,
+        one: Option<Family>,
+    ) -> (Vec<String>, Vec<String>) {
         let only = |set: &AddressSet| one.map_or_else(|| set.clone(), |family| set.only(family));
         let alike = |a: &AddressSet, b: &AddressSet| {
             let loopback = only(&loopback());

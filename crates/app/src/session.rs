@@ -23,7 +23,7 @@ pub(crate) fn own_since(machine: &dyn Machine) -> Option<u64> {
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us list connections.
-pub fn living(machine: &dyn Machine) -> Result<Vec<Session>, LinuxError> {
+pub(crate) fn living(machine: &dyn Machine) -> Result<Vec<Session>, LinuxError> {
     let plain = |it: SocketAddr| SocketAddr::new(it.ip().to_canonical(), it.port());
     let standing: BTreeSet<(SocketAddr, SocketAddr)> =
         machine.streams()?.into_iter().map(|it| (plain(it.own), plain(it.peer))).collect();

@@ -6,7 +6,7 @@ use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{Machine, Session};
 
 /// The session, as far as rules look at it.
-pub fn way(
+pub(crate) fn way(
     machine: &dyn Machine,
     session: &Session,
     receivers: Option<&Receivers>,

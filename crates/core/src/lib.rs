@@ -11,6 +11,7 @@
 //!
 //! Both [`plan::HostPlan`] and [`program::RuleProgram`] can be asked what happens to a
 //! [`space::Packet`]; the two answers must agree.
+#![warn(unreachable_pub)]
 
 pub mod analysis;
 pub mod draft;

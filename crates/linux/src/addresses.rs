@@ -15,7 +15,7 @@ use tipstaff_wire::routing_rule::{self, MarkRule};
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
-pub fn addresses(transport: &mut dyn Transport) -> Result<Vec<IpAddr>, LinuxError> {
+pub(crate) fn addresses(transport: &mut dyn Transport) -> Result<Vec<IpAddr>, LinuxError> {
     Ok(of_links(transport)?.iter().map(|it| it.address).collect())
 }
 
@@ -48,7 +48,7 @@ const ONE_LINK: [&str; 2] = ["bond", "team"];
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
-pub fn links_seen(transport: &mut dyn Transport) -> Result<Vec<LinkSeen>, LinuxError> {
+pub(crate) fn links_seen(transport: &mut dyn Transport) -> Result<Vec<LinkSeen>, LinuxError> {
     let links = dump(transport, "list links", route::dump_links, route::decode_link)?;
     let is = |link: &route::Link, kinds: &[&str]| {
         link.kind.as_deref().is_some_and(|it| kinds.contains(&it))
@@ -73,7 +73,7 @@ pub fn links_seen(transport: &mut dyn Transport) -> Result<Vec<LinkSeen>, LinuxE
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
-pub fn links(transport: &mut dyn Transport) -> Result<Vec<Link>, LinuxError> {
+pub(crate) fn links(transport: &mut dyn Transport) -> Result<Vec<Link>, LinuxError> {
     let addresses = of_links(transport)?;
     let found = dump(transport, "list links", route::dump_links, route::decode_link)?;
     let of = |index: u32| {
@@ -119,7 +119,7 @@ pub(crate) fn way_to(transport: &mut dyn Transport, address: IpAddr) -> Result<W
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
-pub fn mark_rules(transport: &mut dyn Transport) -> Result<Vec<MarkRule>, LinuxError> {
+pub(crate) fn mark_rules(transport: &mut dyn Transport) -> Result<Vec<MarkRule>, LinuxError> {
     let doing = "list routing rules";
     let all = dump(transport, doing, routing_rule::dump_rules, routing_rule::decode_rule)?;
     Ok(all.into_iter().flatten().collect())

@@ -23,7 +23,7 @@ fn version(release: &str) -> Option<(u32, u32)> {
 
 /// The running kernel's name, such as `6.18.3-amd64`.
 #[must_use]
-pub fn release() -> String {
+pub(crate) fn release() -> String {
     rustix::system::uname().release().to_string_lossy().into_owned()
 }
 

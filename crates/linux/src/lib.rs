@@ -5,6 +5,7 @@
 //! by program, [`flows`] lists what lives on, [`lab`] builds sealed networks, [`probe`] sends real packets,
 //! [`replica`] copies a machine into a lab. All `unsafe` code of the project is in the modules below `sys`, each with
 //! the reason why it is sound.
+#![warn(unreachable_pub)]
 
 mod abilities;
 mod addresses;

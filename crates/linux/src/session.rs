@@ -59,7 +59,7 @@ impl Session {
 
 /// The session that this process belongs to: its own environment says so, or that of one of its parents, since
 /// privilege switches clear it. It may have ended, and somebody may have come back to what it left running.
-pub fn own() -> Option<Session> {
+pub(crate) fn own() -> Option<Session> {
     if let Ok(words) = std::env::var(VARIABLE) {
         return Session::parse(&words);
     }
@@ -67,7 +67,7 @@ pub fn own() -> Option<Session> {
 }
 
 /// The sessions that the environments of all processes tell of, each once.
-pub fn told() -> Vec<Session> {
+pub(crate) fn told() -> Vec<Session> {
     let mut found = Vec::new();
     for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
         let name = process.file_name();

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 
 /// The names in the system's list of users (passwd(5)), by number; none without a list.
-pub fn users() -> BTreeMap<u32, String> {
+pub(crate) fn users() -> BTreeMap<u32, String> {
     let text = fs::read_to_string("/etc/passwd").unwrap_or_default();
     let mut found = BTreeMap::new();
     for line in text.lines() {

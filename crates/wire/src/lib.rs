@@ -7,6 +7,7 @@
 //! is there; attributes that are not known are kept or passed over, never misread.
 
 #![forbid(unsafe_code)]
+#![warn(unreachable_pub)]
 
 pub mod bpf;
 pub mod conntrack;

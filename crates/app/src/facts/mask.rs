@@ -24,7 +24,7 @@ const LEFT_OUT: &str = "left out";
 type Node = (bool, u128, u32);
 
 /// A mask. Each one is another.
-pub struct Mask {
+pub(super) struct Mask {
     secret: [u8; 32],
     turned: RefCell<HashMap<Node, bool>>,
     kept: Vec<Node>,
@@ -36,7 +36,7 @@ impl Mask {
     ///
     /// # Errors
     /// The system's, if it has no chance to give.
-    pub fn new() -> io::Result<Self> {
+    pub(super) fn new() -> io::Result<Self> {
         let mut secret = [0; 32];
         let flags = rustix::rand::GetRandomFlags::empty();
         rustix::rand::getrandom(&mut secret[..], flags)?;

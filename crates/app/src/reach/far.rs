@@ -32,7 +32,7 @@ const LINGER: Duration = Duration::from_millis(100);
 ///
 /// # Errors
 /// [`Failure`] if the command cannot be started, or the far end refuses or makes no sense.
-pub fn send(
+pub(super) fn send(
     place: &str,
     command: &[String],
     probes: &[&Probe],

@@ -31,7 +31,7 @@ pub(crate) fn check_place(vantage: &Vantage, columns: &[Column]) -> Result<(), F
 
 /// Where a probe's outcome belongs: listener (`None`: the pings), entry of it, part of that.
 #[derive(Clone, Copy, Debug)]
-pub struct Slot {
+pub(super) struct Slot {
     listener: Option<usize>,
     from: usize,
     part: usize,
@@ -39,7 +39,7 @@ pub struct Slot {
 
 impl Slot {
     /// The part of the report.
-    pub fn of<'r>(&self, listeners: &'r mut [Entry], pings: &'r mut [From]) -> &'r mut Part {
+    pub(super) fn of<'r>(&self, listeners: &'r mut [Entry], pings: &'r mut [From]) -> &'r mut Part {
         let from = match self.listener {
             Some(listener) => &mut listeners[listener].from,
             None => pings,
@@ -50,7 +50,7 @@ impl Slot {
 
 /// How a probe knocks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Knock {
+pub(super) enum Knock {
     /// At a port of a protocol.
     Port(PortProtocol, u16),
     /// By an echo request.
@@ -59,7 +59,7 @@ pub enum Knock {
 
 impl Knock {
     /// The word for it between the two ends of a check.
-    pub fn word(self) -> &'static str {
+    pub(super) fn word(self) -> &'static str {
         match self {
             Self::Port(protocol, _) => protocol.as_str(),
             Self::Ping => "icmp",
@@ -67,7 +67,7 @@ impl Knock {
     }
 
     /// The port; 0 where there is none.
-    pub fn port(self) -> u16 {
+    pub(super) fn port(self) -> u16 {
         match self {
             Self::Port(_, port) => port,
             Self::Ping => 0,
@@ -77,7 +77,7 @@ impl Knock {
 
 /// A probe that could be sent if there were a vantage for it.
 #[derive(Clone, Debug)]
-pub struct Probe {
+pub(super) struct Probe {
     /// Where its outcome belongs.
     pub slot: Slot,
     /// The place that it speaks for.
@@ -94,7 +94,7 @@ pub struct Probe {
 
 /// The probes that could be sent if there were a vantage for each.
 #[derive(Debug, Default)]
-pub struct Planned {
+pub(super) struct Planned {
     /// The probes, in the order of the report.
     pub probes: Vec<Probe>,
     listener: usize,
@@ -103,7 +103,13 @@ pub struct Planned {
 impl Planned {
     /// Plans a probe for each part of some senders. A listener on a loopback address cannot be
     /// probed from elsewhere.
-    pub fn plan(&mut self, listener: &Listener, column: &Column, fares: &[Fares], from: usize) {
+    pub(super) fn plan(
+        &mut self,
+        listener: &Listener,
+        column: &Column,
+        fares: &[Fares],
+        from: usize,
+    ) {
         if !listener.address.is_loopback() {
             let knock = Knock::Port(listener.protocol, listener.port);
             self.add(Some(self.listener), knock, column, fares, from);

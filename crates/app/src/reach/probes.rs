@@ -21,7 +21,11 @@ const AT_ONCE: usize = 64;
 ///
 /// # Errors
 /// [`Failure`] if a vantage cannot be used.
-pub fn send(planned: &Planned, request: &Request<'_>, own: &[IpAddr]) -> Result<Seen, Failure> {
+pub(super) fn send(
+    planned: &Planned,
+    request: &Request<'_>,
+    own: &[IpAddr],
+) -> Result<Seen, Failure> {
     let one = |vantage: &Vantage| -> Result<Seen, Failure> {
         let probes: Vec<&Probe> =
             planned.probes.iter().filter(|probe| probe.place == vantage.place).collect();

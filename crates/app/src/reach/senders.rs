@@ -7,7 +7,7 @@ use tipstaff_core::space::AddressSet;
 
 /// Senders under one name.
 #[derive(Clone, Debug)]
-pub struct Column {
+pub(crate) struct Column {
     /// A place, or an address as typed.
     pub name: String,
     /// The addresses that belong to the place.
@@ -18,7 +18,7 @@ pub struct Column {
 ///
 /// # Errors
 /// [`Failure`] if a wish is neither a place nor an address.
-pub fn columns(policy: &Policy, wishes: &[String]) -> Result<Vec<Column>, Failure> {
+pub(crate) fn columns(policy: &Policy, wishes: &[String]) -> Result<Vec<Column>, Failure> {
     if wishes.is_empty() {
         let mut columns: Vec<Column> = policy
             .places

@@ -11,7 +11,7 @@ use tipstaff_linux::{LinuxError, Machine};
 
 /// The outcome of one probe.
 #[derive(Debug)]
-pub struct Sighting {
+pub(super) struct Sighting {
     /// The probe that met this.
     pub probe: Probe,
     /// The address that it was sent from.
@@ -30,7 +30,7 @@ pub struct Sighting {
 
 /// What vantages saw, and what they could not see, in words.
 #[derive(Debug, Default)]
-pub struct Seen {
+pub(super) struct Seen {
     /// What each of the probes met.
     pub sightings: Vec<Sighting>,
     /// What could not be seen.
@@ -54,7 +54,7 @@ impl Sighting {
 
     /// Puts what was seen where it belongs; gives the knock and whether it is certain, if something on
     /// the way stopped the probe.
-    pub fn note(
+    pub(super) fn note(
         self,
         entries: &mut [Entry],
         pings: &mut [From],
@@ -90,7 +90,7 @@ impl Sighting {
 
 /// A probe that never arrived.
 #[derive(Clone, Debug)]
-pub struct Stopped {
+pub(super) struct Stopped {
     /// The place that it was sent from.
     pub place: String,
     /// The port or ping by which it knocked.

@@ -10,7 +10,7 @@ use tipstaff_linux::probe::State;
 use tipstaff_linux::ruleset::Tally;
 
 /// Explains silence: a probe that arrived was counted by whoever decides it.
-pub fn explain(sightings: &mut [Sighting], before: &[Tally], after: &[Tally]) {
+pub(super) fn explain(sightings: &mut [Sighting], before: &[Tally], after: &[Tally]) {
     let counted = counted(before, after);
     let mut probes: HashMap<RuleId, u64> = HashMap::new();
     for sighting in sightings.iter() {

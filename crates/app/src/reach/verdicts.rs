@@ -21,7 +21,7 @@ const ANOTHER: &str = "another";
 
 /// The kernel as a witness.
 #[derive(Debug)]
-pub enum Kernel {
+pub(crate) enum Kernel {
     /// It may not be asked.
     Unreadable,
     /// Our table is not there, or asleep: our rules stop nothing.
@@ -32,7 +32,7 @@ pub enum Kernel {
 
 impl Kernel {
     /// What was read from the kernel.
-    pub fn of(snapshot: Option<Snapshot>) -> Self {
+    pub(crate) fn of(snapshot: Option<Snapshot>) -> Self {
         match snapshot {
             Some(snapshot) if !snapshot.dormant => Self::Rules(snapshot.program, snapshot.marks),
             _ => Self::NothingInForce,
@@ -51,7 +51,7 @@ impl Kernel {
 
     /// The program that a listener belongs to by the kernel's rules: not who holds it, but whose
     /// number is in its mark. `None` if the kernel does not show marks.
-    pub fn marked(&self, listener: &Listener) -> Option<Option<String>> {
+    pub(crate) fn marked(&self, listener: &Listener) -> Option<Option<String>> {
         let Self::Rules(_, marks) = self else { return None };
         let mark = listener.mark.filter(|_| marks.mask != 0)?;
         Some(marks.path_of(mark).map(str::to_owned))
@@ -60,7 +60,7 @@ impl Kernel {
 
 /// What the kernel's own rules say of a packet.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Word {
+pub(crate) enum Word {
     /// Its rules come to this decision.
     Decided(Decided),
     /// It has no rules of ours, so they stop nothing.
@@ -81,7 +81,7 @@ impl Word {
 
 /// Policy and kernel on one packet.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Fate {
+pub(crate) struct Fate {
     /// What the policy says of them.
     pub policy: Decided,
     /// What the kernel's rules say of them.
@@ -90,7 +90,7 @@ pub struct Fate {
 
 /// Senders that fare alike, with what they fare.
 #[derive(Clone, Debug)]
-pub struct Fares {
+pub(crate) struct Fares {
     /// The senders that all fare like this.
     pub senders: AddressSet,
     /// The host's addresses at which they do.
@@ -105,7 +105,7 @@ pub struct Fares {
 
 impl Fares {
     /// In words, before anything was observed.
-    pub fn words(&self, plan: &HostPlan) -> Part {
+    pub(crate) fn words(&self, plan: &HostPlan) -> Part {
         let Fate { policy, kernel } = &self.fate;
         let kernel_by = match kernel {
             Word::Decided(decided) if decided.by != policy.by => Some(decided.by.to_string()),
@@ -135,7 +135,7 @@ impl Fares {
 
 /// What senders want of the host.
 #[derive(Clone, Debug)]
-pub struct Wanted {
+pub(crate) struct Wanted {
     /// At which of the host's addresses; at all if `None`.
     pub at: Option<IpAddr>,
     /// What their first packet carries.
@@ -148,7 +148,7 @@ pub struct Wanted {
 
 impl Wanted {
     /// A new connection to a listener, that of a program.
-    pub fn of(listener: &Listener, program: Option<String>, kernel: &Kernel) -> Self {
+    pub(crate) fn of(listener: &Listener, program: Option<String>, kernel: &Kernel) -> Self {
         let (source, destination) = (CLIENT_PORT, listener.port);
         Self {
             at: (!listener.address.is_unspecified()).then_some(listener.address),
@@ -159,14 +159,14 @@ impl Wanted {
     }
 
     /// An answer to a ping.
-    pub fn ping(family: Family) -> Self {
+    pub(crate) fn ping(family: Family) -> Self {
         let kind = if family == Family::V4 { ECHO_REQUEST } else { ECHO_REQUEST_V6 };
         Self { at: None, transport: Transport::Icmp { kind }, program: None, marked: None }
     }
 }
 
 /// Splits the senders by what the policy and the kernel say of what they want.
-pub fn parts(
+pub(crate) fn parts(
     wanted: &Wanted,
     family: Family,
     loaded: &Loaded,

@@ -9,11 +9,11 @@ use tipstaff_linux::lab::seal;
 use tipstaff_linux::probe::Met;
 
 /// What became of the packets of one try.
-pub type Outcome = Vec<(Met, Ranges)>;
+pub(super) type Outcome = Vec<(Met, Ranges)>;
 
 /// What a lab has found out.
 #[derive(Debug, Default)]
-pub struct Findings {
+pub(crate) struct Findings {
     /// What could not be copied, in words.
     pub missing: Vec<String>,
     /// How many packets were sent.

@@ -70,7 +70,7 @@ pub struct Ranges {
 
 /// What the lab answers.
 #[derive(Debug, Serialize, Deserialize)]
-pub enum Answer {
+pub(super) enum Answer {
     /// The lab stands, and can be tried.
     Ready {
         /// What could not be copied, in words.

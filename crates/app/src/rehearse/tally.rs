@@ -17,7 +17,7 @@ use tipstaff_linux::probe::Met;
 const SHOWN: usize = 20;
 
 /// What has been found out so far.
-pub struct Tally<'l> {
+pub(super) struct Tally<'l> {
     pub plan: &'l HostPlan,
     pub live: bool,
     /// Who listens on this machine, if a copy of it is tried.
@@ -29,13 +29,13 @@ pub struct Tally<'l> {
 
 impl<'l> Tally<'l> {
     /// A tally in which nothing was met yet.
-    pub fn new(loaded: &'l Loaded, receivers: Option<Receivers>) -> Self {
+    pub(super) fn new(loaded: &'l Loaded, receivers: Option<Receivers>) -> Self {
         let (plan, live) = (&loaded.plan, receivers.is_some());
         Self { plan, live, receivers, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
     }
 
     /// Adds what came of one try.
-    pub fn add(
+    pub(super) fn add(
         &mut self,
         stand: &Stand,
         program: Option<&str>,

@@ -25,7 +25,7 @@ fn is_told_apart(plan: &HostPlan, protocol: PortProtocol) -> bool {
 
 /// Which ports are tried.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Depth {
+pub(super) enum Depth {
     /// Every port, from those who speak for all that fare alike.
     Every,
     /// Those that any rule tells apart.
@@ -35,7 +35,7 @@ pub enum Depth {
 }
 
 /// What to try: all that there is, as long as that can be done in good time.
-pub fn tries(
+pub(super) fn tries(
     plan: &HostPlan,
     course: &Course,
     wanted: &TrafficSet,
@@ -133,7 +133,7 @@ pub(crate) fn named_programs(plan: &HostPlan) -> BTreeSet<String> {
 
 /// The ports at which a program is tried: all that rules for programs are about, or where those are
 /// too many, the first and the last of each run; and whether those are all.
-pub fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (TrafficSet, bool) {
+pub(super) fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (TrafficSet, bool) {
     let its = about_programs(plan).filter(|it| it.programs.iter().any(|it| it == program));
     let all = its.fold(TrafficSet::empty(), |all, it| all.union(&it.traffic));
     let few = |ports: &RangeSet<u16>, wanted: &RangeSet<u16>| {
@@ -164,7 +164,7 @@ pub fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (TrafficSet
 }
 
 /// A packet of a stand, which carries nothing yet that matters.
-pub fn packet(stand: &Stand) -> Packet {
+pub(super) fn packet(stand: &Stand) -> Packet {
     Packet {
         direction: Direction::Inbound,
         in_interface: Some(stand.interface.clone()),

@@ -59,7 +59,7 @@ pub struct Cell {
 ///
 /// # Errors
 /// [`Failure`] never, in fact: no place is asked for by name.
-pub fn matrix(
+pub(super) fn matrix(
     machine: &dyn Machine,
     loaded: &Loaded,
     listeners: &[Listener],

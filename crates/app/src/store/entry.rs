@@ -91,7 +91,7 @@ pub struct Entry {
 /// What a line of the docket says.
 #[derive(Clone, Debug, Serialize)]
 #[serde(untagged)]
-pub enum Event {
+pub(super) enum Event {
     /// A change that was made.
     Made(Box<Entry>),
     /// What became of one.
@@ -101,7 +101,7 @@ pub enum Event {
 /// What became of an entry.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Became {
+pub(super) struct Became {
     /// The number of the entry that it is about.
     pub id: u64,
     /// What it is now.
@@ -114,7 +114,7 @@ const SUM: &str = ",\"sum\":\"";
 const DIGITS: usize = 16;
 
 /// A value as a line with its sum, the line's end included.
-pub fn line(value: &impl Serialize) -> Vec<u8> {
+pub(super) fn line(value: &impl Serialize) -> Vec<u8> {
     let mut text = serde_json::to_string(value).unwrap_or_default();
     // The brace goes behind the sum.
     text.pop();
@@ -124,7 +124,7 @@ pub fn line(value: &impl Serialize) -> Vec<u8> {
 
 /// The value of a line, if the line is what it was when it was written; says why not otherwise.
 /// Lines of before there were sums have none.
-pub fn value(line: &[u8]) -> Result<Value, &'static str> {
+pub(super) fn value(line: &[u8]) -> Result<Value, &'static str> {
     let text = std::str::from_utf8(line).map_err(|_| "is not UTF-8 text")?;
     let text = text.trim_end();
     let Some((body, end)) = text.rsplit_once(SUM) else {
@@ -137,7 +137,7 @@ pub fn value(line: &[u8]) -> Result<Value, &'static str> {
 }
 
 /// What a line of the docket says.
-pub fn event(line: &[u8]) -> Result<Event, &'static str> {
+pub(super) fn event(line: &[u8]) -> Result<Event, &'static str> {
     let value = value(line)?;
     let became = value.get("became").is_some();
     let event = match became {

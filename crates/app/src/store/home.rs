@@ -116,7 +116,7 @@ impl Home {
 }
 
 /// Waits for a lock that whoever may open the file can have.
-pub fn lock(file: &File, patience: Duration) -> io::Result<()> {
+pub(super) fn lock(file: &File, patience: Duration) -> io::Result<()> {
     wait(patience, || Ok(flock(file, FlockOperation::NonBlockingLockExclusive)?))
 }
 
@@ -176,7 +176,7 @@ fn trusted_folder(path: &Path) -> io::Result<()> {
 }
 
 /// Opens a file that is kept: a plain one, no link, nobody else's.
-pub fn open(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
+pub(super) fn open(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
     // A pipe or a device must not make anybody wait.
     let flags = OFlags::NOFOLLOW | OFlags::NONBLOCK;
     let flags = i32::try_from(flags.bits()).unwrap_or_default();
@@ -190,7 +190,7 @@ pub fn open(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
 }
 
 /// What is in a file that is kept; larger ones than this many bytes are not ours.
-pub fn read(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+pub(super) fn read(path: &Path, most: u64) -> io::Result<Vec<u8>> {
     use std::io::Read;
     let file = open(path, OpenOptions::new().read(true))?;
     let mut bytes = Vec::new();
@@ -202,7 +202,7 @@ pub fn read(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 }
 
 /// The failure to keep something.
-pub fn broken(what: &str, folder: &Path, error: &io::Error) -> Failure {
+pub(super) fn broken(what: &str, folder: &Path, error: &io::Error) -> Failure {
     let mut help = vec!["nothing was changed".to_owned()];
     match error.kind() {
         ErrorKind::PermissionDenied => {

@@ -30,7 +30,7 @@ pub struct Guarded {
 }
 
 /// Makes the folder in which policies are kept.
-pub fn make(home: &Home) -> io::Result<()> {
+pub(super) fn make(home: &Home) -> io::Result<()> {
     DirBuilder::new().recursive(true).mode(0o700).create(home.folder.join(FOLDER))
 }
 
@@ -40,7 +40,7 @@ fn path(home: &Home, digest: &str) -> PathBuf {
 
 /// Keeps a policy under the digest of what it says, and gives that. One that is there already but
 /// damaged is written anew.
-pub fn keep(home: &Home, host: &str, sources: &[Source]) -> io::Result<String> {
+pub(super) fn keep(home: &Home, host: &str, sources: &[Source]) -> io::Result<String> {
     let (digest, bytes) = digest(host, sources);
     let path = path(home, &digest);
     let whole = read(&path, LARGEST).is_ok_and(|held| held == bytes);

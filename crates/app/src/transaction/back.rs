@@ -15,7 +15,7 @@ const WAYS: usize = 4;
 
 /// What to go back to. It holds everything that takes, and needs no file any more.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Back {
+pub(super) struct Back {
     /// Whether nothing of ours was in force before: the rules are taken out.
     pub take_out: bool,
     /// The policies, the one that was confirmed last first.
@@ -30,7 +30,7 @@ pub struct Back {
 
 /// A policy to go back to.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Way {
+pub(super) struct Way {
     /// The number of the entry that goes back.
     pub entry: u64,
     /// The digest of its policy.
@@ -45,7 +45,7 @@ pub struct Way {
 
 /// What was put in place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Went {
+pub(super) enum Went {
     /// Our rules were taken out.
     Out,
     /// Back to the policy of this entry.
@@ -60,7 +60,7 @@ pub enum Went {
 
 impl Went {
     /// The entry that is in force again.
-    pub fn entry(self) -> Option<u64> {
+    pub(super) fn entry(self) -> Option<u64> {
         match self {
             Self::To(entry) => Some(entry),
             _ => None,
@@ -68,7 +68,7 @@ impl Went {
     }
 
     /// What is said of it where it is not what was to be expected.
-    pub fn trouble(self, wanted: Option<u64>) -> Option<String> {
+    pub(super) fn trouble(self, wanted: Option<u64>) -> Option<String> {
         match self {
             Self::Out | Self::Before => None,
             Self::To(entry) if Some(entry) == wanted => None,
@@ -88,7 +88,7 @@ impl Went {
 
 impl Back {
     /// The way back of a change that waits.
-    pub fn of(home: &Home, written: &Written, waits: &Pending) -> Self {
+    pub(super) fn of(home: &Home, written: &Written, waits: &Pending) -> Self {
         let mut back = Self::to(home, written, waits.back_to);
         if waits.back_to.is_none() && waits.held {
             // Nobody knows any more what it was: only who watches over it from the beginning does.
@@ -103,7 +103,7 @@ impl Back {
     /// The way back to the entry of that number; `None`: to no rules of ours.
     ///
     /// What the docket has lost, the note of the boot may still know.
-    pub fn to(home: &Home, written: &Written, entry: Option<u64>) -> Self {
+    pub(super) fn to(home: &Home, written: &Written, entry: Option<u64>) -> Self {
         let mut back = Self {
             take_out: false,
             ways: Vec::new(),
@@ -182,7 +182,11 @@ impl Back {
     ///
     /// # Errors
     /// [`Failure`] if the kernel takes nothing at all; then it is to be tried again.
-    pub fn go(&self, machine: &dyn Machine, before: Option<&Snapshot>) -> Result<Gone, Failure> {
+    pub(super) fn go(
+        &self,
+        machine: &dyn Machine,
+        before: Option<&Snapshot>,
+    ) -> Result<Gone, Failure> {
         let mut kernel = machine.channel(Protocol::Netfilter)?;
         let mut trouble = Vec::new();
         if self.take_out {
@@ -219,7 +223,7 @@ impl Back {
 
 /// What was put in place, and what stood in the way.
 #[derive(Debug)]
-pub struct Gone {
+pub(super) struct Gone {
     /// What is in force now.
     pub went: Went,
     /// The host of the policy, if it is one.
@@ -279,7 +283,7 @@ impl Way {
 }
 
 /// Loads a policy; where programs cannot be told apart, all its other rules.
-pub fn put(
+pub(super) fn put(
     machine: &dyn Machine,
     kernel: &mut NetlinkSocket,
     policy: &mut Loaded,
@@ -302,7 +306,11 @@ pub fn put(
 }
 
 /// Loads nothing but the baseline and the remote shell.
-pub fn close(kernel: &mut NetlinkSocket, host: &str, shell: &[String]) -> Result<(), Failure> {
+pub(super) fn close(
+    kernel: &mut NetlinkSocket,
+    host: &str,
+    shell: &[String],
+) -> Result<(), Failure> {
     let policy = only_shell(host, shell)?;
     let program = &policy.program;
     ruleset::enforce(kernel, &policy.plan.host, program)?;

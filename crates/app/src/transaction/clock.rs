@@ -5,7 +5,7 @@ use rustix::time::{ClockId, clock_gettime};
 use std::time::Duration;
 
 /// The moment, as it is written down (RFC 3339).
-pub fn now() -> String {
+pub(super) fn now() -> String {
     Timestamp::from_second(Timestamp::now().as_second())
         .map_or_else(|_| String::new(), |it| it.to_string())
 }
@@ -18,6 +18,6 @@ pub(crate) fn since_boot() -> u64 {
 }
 
 /// When a change goes that waits this long.
-pub fn deadline(within: Duration) -> u64 {
+pub(super) fn deadline(within: Duration) -> u64 {
     since_boot() + u64::try_from(within.as_millis()).unwrap_or(u64::MAX / 2)
 }

@@ -9,7 +9,7 @@ use tipstaff_core::policy::{Source, Time};
 use tipstaff_linux::Machine;
 
 /// What is to be written down.
-pub struct New<'n> {
+pub(super) struct New<'n> {
     /// What it is about.
     pub kind: Kind,
     /// The policy, and the digest by which it is kept.
@@ -25,7 +25,7 @@ pub struct New<'n> {
 }
 
 /// A new entry by whoever runs this.
-pub fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
+pub(super) fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
     let users = Users::of(machine);
     let login =
         fs::read_to_string("/proc/self/loginuid").ok().and_then(|it| it.trim().parse().ok());
@@ -60,7 +60,7 @@ pub fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
 
 /// Where the remote shell of a policy's host listens: what is written; else the port of the session
 /// that asks, and what is usual.
-pub fn shell(machine: &dyn Machine, policy: &Loaded) -> Vec<String> {
+pub(super) fn shell(machine: &dyn Machine, policy: &Loaded) -> Vec<String> {
     let host = policy.policy.host(&policy.plan.host);
     if let Some(shell) = host.and_then(|host| host.shell.as_ref()) {
         return shell.traffic.to_string().split(", ").map(str::to_owned).collect();
@@ -75,7 +75,11 @@ pub fn shell(machine: &dyn Machine, policy: &Loaded) -> Vec<String> {
 ///
 /// # Errors
 /// [`Failure`] if it is not kept any more, or not what it was.
-pub fn recorded(machine: &dyn Machine, home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
+pub(super) fn recorded(
+    machine: &dyn Machine,
+    home: &Home,
+    entry: &Entry,
+) -> Result<Loaded, Failure> {
     let mut policy = as_written(home, entry)?;
     policy.place(machine)?;
     Ok(policy)

@@ -18,7 +18,7 @@ const AHEAD: i64 = 3_600;
 ///
 /// # Errors
 /// [`Failure::Stopped`] with the session and what stands in its way.
-pub fn guard(machine: &dyn Machine, policy: &Loaded) -> Result<(), Failure> {
+pub(super) fn guard(machine: &dyn Machine, policy: &Loaded) -> Result<(), Failure> {
     let own = machine.own_session();
     // Where connections cannot be listed, the session that asks still is.
     let sessions = living(machine).unwrap_or_else(|_| own.into_iter().collect());

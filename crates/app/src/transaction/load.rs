@@ -14,7 +14,7 @@ const BETWEEN: Duration = Duration::from_millis(100);
 
 /// Why it did not come to the new rules being in force.
 #[derive(Debug)]
-pub enum Outcome {
+pub(super) enum Outcome {
     /// The kernel holds what it held before.
     Refused(LinuxError),
     /// Nobody knows what it holds, or it is neither the old nor the new.

@@ -7,7 +7,7 @@ use tipstaff_linux::Machine;
 
 /// Opens the docket, settles what an earlier command left open, and refuses while a change waits to
 /// be confirmed.
-pub fn opened(machine: &dyn Machine, home: &Home) -> Result<Docket, Failure> {
+pub(super) fn opened(machine: &dyn Machine, home: &Home) -> Result<Docket, Failure> {
     let mut docket = match Docket::open(home) {
         Ok(docket) => docket,
         Err(failure) => {

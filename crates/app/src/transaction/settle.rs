@@ -18,11 +18,11 @@ use std::time::Duration;
 use tipstaff_linux::Machine;
 
 /// How long a command that only looks after an overdue change waits for the docket.
-pub const PATIENCE: Duration = Duration::from_secs(5);
+pub(super) const PATIENCE: Duration = Duration::from_secs(5);
 
 /// What became of a change that seemed to wait.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Became {
+pub(super) struct Became {
     /// The number of the entry that was settled.
     pub entry: u64,
     /// What became of it.
@@ -36,7 +36,7 @@ pub struct Became {
 ///
 /// # Errors
 /// [`Failure`] if the kernel or the docket refuses.
-pub fn settle(
+pub(super) fn settle(
     machine: &dyn Machine,
     home: &Home,
     docket: &mut Docket,
@@ -176,7 +176,7 @@ pub(crate) fn settle_what_waits(machine: &dyn Machine, home: &Home) -> bool {
 }
 
 /// Notes for the boot what was confirmed; says if that cannot be done.
-pub fn noted(home: &Home, docket: &Docket, id: u64) -> Option<String> {
+pub(super) fn noted(home: &Home, docket: &Docket, id: u64) -> Option<String> {
     let entry = docket.written().entry(id)?;
     let error = Note::of(entry).write(home).err()?;
     let path = home.note.as_ref()?.display();

@@ -40,7 +40,7 @@ struct Order {
 /// A watcher that is ready. Unless it is let go, it is called off when this is dropped: nothing has
 /// been changed then.
 #[derive(Debug)]
-pub struct Ready {
+pub(super) struct Ready {
     child: Option<Child>,
     /// Which process it is.
     pub watcher: Watcher,
@@ -67,7 +67,7 @@ impl Drop for Ready {
 ///
 /// # Errors
 /// [`Failure`] if it does not come to that; nothing was changed.
-pub fn start(
+pub(super) fn start(
     home: &Home,
     id: u64,
     deadline: u64,

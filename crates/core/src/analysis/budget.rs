@@ -2,18 +2,18 @@
 
 /// The bound was reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Spent;
+pub(super) struct Spent;
 
 /// How many more steps may be taken.
 #[derive(Clone, Copy, Debug)]
-pub struct Budget {
+pub(super) struct Budget {
     left: usize,
 }
 
 impl Budget {
     /// A budget of so many steps.
     #[must_use]
-    pub fn new(steps: usize) -> Self {
+    pub(super) fn new(steps: usize) -> Self {
         Self { left: steps }
     }
 

@@ -18,7 +18,7 @@ pub struct Failing<'p> {
 
 /// The packets that an expectation is about.
 #[must_use]
-pub fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
+pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
     let mut piece = ordinary(plan, expectation.direction);
     piece.traffic = expectation.traffic.clone();
     if !expectation.from_terms.is_empty() {

@@ -5,7 +5,7 @@ use crate::space::{AddressSet, ByProtocol, Piece, Point, PortProtocol, RangeSet,
 /// The smallest and largest values of the fields of a piece: two pieces whose hulls do not meet
 /// have no packet in common, which is told from these alone.
 #[derive(Clone, Copy, Debug)]
-pub struct Hull {
+pub(super) struct Hull {
     source: Ends,
     destination: Ends,
     ports: ByProtocol<(u16, u16)>,
@@ -37,7 +37,7 @@ fn ends<T: Point>(set: &RangeSet<T>) -> Option<(T, T)> {
 
 impl Hull {
     /// The hull of a piece.
-    pub fn of(piece: &Piece) -> Self {
+    pub(super) fn of(piece: &Piece) -> Self {
         let TrafficSet { ports, icmp, icmpv6, others } = &piece.traffic;
         Self {
             source: Ends::of(&piece.source),
@@ -48,7 +48,7 @@ impl Hull {
     }
 
     /// Whether the two meet.
-    pub fn meets(&self, other: &Self) -> bool {
+    pub(super) fn meets(&self, other: &Self) -> bool {
         fn meet<T: Ord + Copy>(a: (T, T), b: (T, T)) -> bool {
             a.0.max(b.0) <= a.1.min(b.1)
         }
@@ -73,7 +73,7 @@ impl Hull {
     }
 
     /// The ports of a protocol, if there are any.
-    pub fn ports(&self, protocol: PortProtocol) -> Option<(u64, u64)> {
+    pub(super) fn ports(&self, protocol: PortProtocol) -> Option<(u64, u64)> {
         some(self.ports[protocol])
     }
 

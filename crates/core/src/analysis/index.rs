@@ -55,7 +55,7 @@ impl Axis {
 
 /// Conditions by their senders, and by what they carry.
 #[derive(Clone, Debug)]
-pub struct Index {
+pub(super) struct Index {
     words: usize,
     senders: [Axis; 2],
     ports: ByProtocol<Axis>,
@@ -65,7 +65,7 @@ pub struct Index {
 
 impl Index {
     /// An index of a list of hulls.
-    pub fn new(hulls: &[&Hull]) -> Self {
+    pub(super) fn new(hulls: &[&Hull]) -> Self {
         fn axis(hulls: &[&Hull], range: impl Fn(&Hull) -> Option<(u64, u64)>) -> Axis {
             Axis::new(&hulls.iter().map(|hull| range(hull)).collect::<Vec<_>>())
         }

@@ -34,7 +34,7 @@ pub fn piece_of(condition: &Condition) -> Piece {
 
 /// One condition of a decision that is in force.
 #[derive(Clone, Debug)]
-pub struct Line<'p> {
+pub(super) struct Line<'p> {
     /// The decision's place in the chain.
     pub decision: usize,
     /// The packets that meet the condition.
@@ -53,7 +53,7 @@ impl Line<'_> {
 
 /// The conditions of one direction, in order.
 #[derive(Clone, Debug)]
-pub struct Lines<'p> {
+pub(super) struct Lines<'p> {
     /// The direction of the list.
     pub direction: Direction,
     /// The conditions of decisions that are in force.
@@ -63,7 +63,7 @@ pub struct Lines<'p> {
 
 impl<'p> Lines<'p> {
     /// The conditions of a chain.
-    pub fn of(chain: &'p Chain) -> Self {
+    pub(super) fn of(chain: &'p Chain) -> Self {
         let mut list = Vec::new();
         for (at, decision) in chain.decisions.iter().enumerate() {
             if decision.idle.is_some() {
@@ -100,7 +100,7 @@ impl<'p> Lines<'p> {
     ///
     /// # Errors
     /// [`Spent`] if the parts are too many.
-    pub fn shares(
+    pub(super) fn shares(
         &self,
         pieces: Vec<Piece>,
         budget: &mut Budget,
@@ -159,7 +159,7 @@ impl<'p> Lines<'p> {
 ///
 /// # Errors
 /// [`Spent`] if that takes too many steps.
-pub fn find(
+pub(super) fn find(
     piece: &Piece,
     covers: &[&Line<'_>],
     wanted: Option<&Packet>,
@@ -198,7 +198,7 @@ pub fn find(
 
 /// What a decision does, as far as packets notice.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Outcome(pub Act);
+pub(super) struct Outcome(pub Act);
 
 impl Outcome {
     /// Whether packets let through by one are let through by the other.
@@ -209,7 +209,7 @@ impl Outcome {
 
     /// Whether packets fare alike when either of two different decisions takes them. Two limits
     /// are never alike: each counts for itself.
-    pub fn same_as(self, other: Self) -> bool {
+    pub(super) fn same_as(self, other: Self) -> bool {
         match (self.0, other.0) {
             (Act::Decide(a), Act::Decide(b)) => a == b,
             _ => false,

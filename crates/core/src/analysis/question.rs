@@ -9,7 +9,7 @@ use crate::space::{
 
 /// Regions that take more steps than this to be told apart, about a second's worth, are too long to
 /// be read.
-pub const STEPS: usize = 20_000_000;
+pub(super) const STEPS: usize = 20_000_000;
 
 /// The packets of a region that one decision takes.
 #[derive(Clone, Debug)]

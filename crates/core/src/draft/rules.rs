@@ -21,7 +21,7 @@ const MOST_SENDERS: usize = 256;
 const DHCP_CLIENTS: [u16; 2] = [68, 546];
 
 /// A rule of a draft.
-pub struct Rule {
+pub(super) struct Rule {
     name: String,
     program: Option<String>,
     /// Whether the rule is only for that program.
@@ -37,7 +37,7 @@ pub struct Rule {
 }
 
 /// One rule for each program, and for each port of it that others use; the remote shell's first.
-pub fn rules(facts: &Facts) -> Vec<Rule> {
+pub(super) fn rules(facts: &Facts) -> Vec<Rule> {
     let own: Vec<IpAddr> =
         facts.links.iter().flat_map(|link| &link.addresses).map(|it| it.0).collect();
     let mut ports: BTreeMap<(u16, PortProtocol), &Listener> = BTreeMap::new();
@@ -108,7 +108,7 @@ impl Rule {
 
     /// Writes the rule, with what led to it. `administrators` are those of the place of that
     /// name, `networks` the place that stands for the machine's own networks.
-    pub fn write(
+    pub(super) fn write(
         &self,
         out: &mut String,
         host: &str,

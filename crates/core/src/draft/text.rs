@@ -4,7 +4,7 @@ use crate::policy::deceives;
 use crate::policy::edit::quoted;
 
 /// Adds a comment, in lines of readable length. Nothing in it can end it.
-pub fn comment(out: &mut String, text: &str) {
+pub(super) fn comment(out: &mut String, text: &str) {
     const WIDTH: usize = 96;
     let clean: String = text.chars().map(|it| if deceives(it) { '\u{fffd}' } else { it }).collect();
     let mut line = String::from("#");
@@ -21,7 +21,7 @@ pub fn comment(out: &mut String, text: &str) {
     out.push('\n');
 }
 
-pub fn list(items: impl IntoIterator<Item = String>) -> String {
+pub(super) fn list(items: impl IntoIterator<Item = String>) -> String {
     let items: Vec<String> = items.into_iter().map(|it| quoted(&it)).collect();
     format!("[{}]", items.join(", "))
 }

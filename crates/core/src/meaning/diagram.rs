@@ -14,14 +14,14 @@ use std::hash::{BuildHasherDefault, Hasher};
 
 /// A diagram: a leaf, or the node with which it begins.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Diagram(u32);
+pub(super) struct Diagram(u32);
 
 const LEAF: u32 = 1 << 31;
 
 impl Diagram {
     /// The function that gives the same number for every packet.
     #[must_use]
-    pub const fn leaf(number: u32) -> Self {
+    pub(super) const fn leaf(number: u32) -> Self {
         Self(number | LEAF)
     }
 
@@ -42,7 +42,7 @@ struct Node {
 
 /// Mixes the few words of a key; the standard hasher is slower and guards against nothing here.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Mixer(u64);
+pub(super) struct Mixer(u64);
 
 impl Hasher for Mixer {
     fn finish(&self) -> u64 {
@@ -72,11 +72,11 @@ impl Hasher for Mixer {
 type Table<K, V> = HashMap<K, V, BuildHasherDefault<Mixer>>;
 
 /// Remembered results of one operation.
-pub type Memo = Table<(Diagram, Diagram), Diagram>;
+pub(super) type Memo = Table<(Diagram, Diagram), Diagram>;
 
 /// All diagrams that can be compared with one another.
 #[derive(Clone, Debug)]
-pub struct Diagrams {
+pub(super) struct Diagrams {
     nodes: Vec<Node>,
     known: Table<Node, Diagram>,
     /// With so many nodes nothing is combined any more.
@@ -90,24 +90,24 @@ impl Default for Diagrams {
 }
 
 /// A range of values, both ends included, and what it leads to.
-pub type Way = (u128, u128, Diagram);
+pub(super) type Way = (u128, u128, Diagram);
 
 impl Diagrams {
     /// Diagrams of at most about so many nodes in all.
     #[must_use]
-    pub fn within(most: usize) -> Self {
+    pub(super) fn within(most: usize) -> Self {
         Self { most, ..Self::default() }
     }
 
     /// Whether there were not enough nodes: then what was combined last is not what it should be.
     #[must_use]
-    pub fn is_exhausted(&self) -> bool {
+    pub(super) fn is_exhausted(&self) -> bool {
         self.nodes.len() >= self.most
     }
 
     /// How many nodes there are.
     #[must_use]
-    pub fn len(&self) -> usize {
+    pub(super) fn len(&self) -> usize {
         self.nodes.len()
     }
 
@@ -124,7 +124,7 @@ impl Diagrams {
 
     /// The two halves of a diagram by a bit that nothing before it asks.
     #[must_use]
-    pub fn halves(&self, diagram: Diagram, bit: u16) -> (Diagram, Diagram) {
+    pub(super) fn halves(&self, diagram: Diagram, bit: u16) -> (Diagram, Diagram) {
         match self.node(diagram) {
             Some(node) if node.bit == bit => (node.low, node.high),
             _ => (diagram, diagram),
@@ -136,7 +136,7 @@ impl Diagrams {
     ///
     /// # Panics
     /// With more than 2³¹ nodes, which do not fit the memory of machines.
-    pub fn ask(&mut self, bit: u16, low: Diagram, high: Diagram) -> Diagram {
+    pub(super) fn ask(&mut self, bit: u16, low: Diagram, high: Diagram) -> Diagram {
         debug_assert!(bit < self.first_bit(low) && bit < self.first_bit(high), "in order");
         if low == high {
             return low;
@@ -179,7 +179,13 @@ impl Diagrams {
     /// Leads each value of a field of `width` bits, the first of which is `bit`, its way; values
     /// in no way go `otherwise`. Ways are ascending and disjoint, and lead to diagrams that ask
     /// nothing before the end of the field.
-    pub fn fork(&mut self, bit: u16, width: u16, ways: &[Way], otherwise: Diagram) -> Diagram {
+    pub(super) fn fork(
+        &mut self,
+        bit: u16,
+        width: u16,
+        ways: &[Way],
+        otherwise: Diagram,
+    ) -> Diagram {
         self.fork_block(bit, width, 0, ways, otherwise)
     }
 
@@ -207,7 +213,7 @@ impl Diagrams {
     }
 
     /// Follows the diagram with the bits that `value` gives, to its leaf.
-    pub fn follow(&self, diagram: Diagram, mut value: impl FnMut(u16) -> bool) -> u32 {
+    pub(super) fn follow(&self, diagram: Diagram, mut value: impl FnMut(u16) -> bool) -> u32 {
         let mut at = diagram;
         while let Some(node) = self.node(at) {
             at = if value(node.bit) { node.high } else { node.low };
@@ -217,7 +223,7 @@ impl Diagrams {
 
     /// A way through the diagram to a leaf other than `nothing`, which keeps to the bits of
     /// `value` wherever it can: the bits that it had to choose, and the leaf.
-    pub fn find(
+    pub(super) fn find(
         &self,
         diagram: Diagram,
         nothing: Diagram,

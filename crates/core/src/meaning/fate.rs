@@ -80,11 +80,11 @@ impl fmt::Display for Fate {
 /// Nothing decides; for diagrams that are sets, what is outside.
 pub(crate) const NOTHING: Diagram = Diagram::leaf(0);
 /// For diagrams that are sets: what is inside.
-pub const INSIDE: Diagram = Diagram::leaf(1);
+pub(super) const INSIDE: Diagram = Diagram::leaf(1);
 
 /// Fates as numbers of leaves. The numbers 0 and 1 are taken.
 #[derive(Clone, Debug, Default)]
-pub struct Fates {
+pub(super) struct Fates {
     list: Vec<Fate>,
     numbers: HashMap<Fate, u32>,
 }
@@ -93,7 +93,7 @@ const TAKEN: usize = 2;
 
 impl Fates {
     /// The leaf of a fate.
-    pub fn leaf(&mut self, fate: Fate) -> Diagram {
+    pub(super) fn leaf(&mut self, fate: Fate) -> Diagram {
         if fate == Fate::Undecided {
             return NOTHING;
         }
@@ -106,7 +106,7 @@ impl Fates {
     }
 
     /// The fate of a leaf's number.
-    pub fn fate(&self, number: u32) -> &Fate {
+    pub(super) fn fate(&self, number: u32) -> &Fate {
         (number as usize)
             .checked_sub(TAKEN)
             .and_then(|at| self.list.get(at))
@@ -114,7 +114,7 @@ impl Fates {
     }
 
     /// What becomes of packets of the first leaf, if packets beyond its rate go on to the second.
-    pub fn beyond(&mut self, first: u32, second: u32) -> Diagram {
+    pub(super) fn beyond(&mut self, first: u32, second: u32) -> Diagram {
         let beyond = self.fate(second).clone();
         match self.fate(first).clone() {
             Fate::Within { by, rate, beyond: open } if *open == Fate::Undecided => {

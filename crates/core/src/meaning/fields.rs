@@ -11,7 +11,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// A field: its first bit, and how many it has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Field {
+pub(super) struct Field {
     pub bit: u16,
     pub width: u16,
 }
@@ -22,25 +22,25 @@ const fn after(field: Field, width: u16) -> Field {
 
 // The order matters for the size. What most rules test comes early; the interface, which the
 // baseline tests of every packet, comes late, so that it does not double all that is below it.
-pub const STATE: Field = Field { bit: 0, width: 3 };
+pub(super) const STATE: Field = Field { bit: 0, width: 3 };
 pub(crate) const FAMILY: Field = after(STATE, 1);
 const SOURCE: Field = after(FAMILY, 128);
 const DESTINATION: Field = after(SOURCE, 128);
-pub const PROTOCOL: Field = after(DESTINATION, 8);
-pub const PORT: Field = after(PROTOCOL, 16);
-pub const SOURCE_PORT: Field = after(PORT, 16);
-pub const ICMP_TYPE: Field = after(SOURCE_PORT, 8);
+pub(super) const PROTOCOL: Field = after(DESTINATION, 8);
+pub(super) const PORT: Field = after(PROTOCOL, 16);
+pub(super) const SOURCE_PORT: Field = after(PORT, 16);
+pub(super) const ICMP_TYPE: Field = after(SOURCE_PORT, 8);
 pub(crate) const IN_INTERFACE: Field = after(ICMP_TYPE, 16);
 pub(crate) const OUT_INTERFACE: Field = after(IN_INTERFACE, 16);
-pub const PROGRAM: Field = after(OUT_INTERFACE, 16);
+pub(super) const PROGRAM: Field = after(OUT_INTERFACE, 16);
 
 /// The source address; IPv4 addresses take the first 32 of the bits.
-pub fn source(family: Family) -> Field {
+pub(super) fn source(family: Family) -> Field {
     Field { width: width(family), ..SOURCE }
 }
 
 /// The destination address, likewise.
-pub fn destination(family: Family) -> Field {
+pub(super) fn destination(family: Family) -> Field {
     Field { width: width(family), ..DESTINATION }
 }
 
@@ -49,19 +49,19 @@ fn width(family: Family) -> u16 {
 }
 
 /// The number of ICMP in packets of an IP version.
-pub fn icmp(family: Family) -> u8 {
+pub(super) fn icmp(family: Family) -> u8 {
     if family == Family::V4 { ICMP } else { ICMPV6 }
 }
 
 /// Names as numbers. Number 0 stands for all that nobody names.
 #[derive(Clone, Debug, Default)]
-pub struct Names {
+pub(super) struct Names {
     list: Vec<String>,
     numbers: HashMap<String, u128>,
 }
 
 impl Names {
-    pub fn number(&mut self, name: &str) -> u128 {
+    pub(super) fn number(&mut self, name: &str) -> u128 {
         if let Some(&number) = self.numbers.get(name) {
             return number;
         }
@@ -72,7 +72,7 @@ impl Names {
     }
 
     /// All names with their numbers.
-    pub fn numbered(&self) -> impl Iterator<Item = (u128, &str)> {
+    pub(super) fn numbered(&self) -> impl Iterator<Item = (u128, &str)> {
         (1..).zip(self.list.iter().map(String::as_str))
     }
 
@@ -88,14 +88,14 @@ impl Names {
 
 /// The names that packets and tests carry.
 #[derive(Clone, Debug, Default)]
-pub struct Vocabulary {
+pub(super) struct Vocabulary {
     pub interfaces: Names,
     pub programs: Names,
 }
 
 /// One value for each field.
 #[derive(Clone, Copy, Debug)]
-pub struct Values {
+pub(super) struct Values {
     state: u128,
     family: u128,
     source: u128,
@@ -111,7 +111,7 @@ pub struct Values {
 
 impl Vocabulary {
     /// The values of a packet's fields. Fields that it does not have are 0.
-    pub fn values(&self, packet: &Packet) -> Values {
+    pub(super) fn values(&self, packet: &Packet) -> Values {
         let address = |address: IpAddr| match address {
             IpAddr::V4(address) => u128::from(address.to_bits()) << 96,
             IpAddr::V6(address) => address.to_bits(),
@@ -136,7 +136,7 @@ impl Vocabulary {
     }
 
     /// The packet of some values.
-    pub fn packet(&self, values: &Values, direction: Direction) -> Packet {
+    pub(super) fn packet(&self, values: &Values, direction: Direction) -> Packet {
         // Each value fits its field.
         let short = |value: u128| u16::try_from(value & 0xffff).unwrap_or_default();
         let byte = |value: u128| u8::try_from(value & 0xff).unwrap_or_default();
@@ -192,7 +192,7 @@ impl Values {
     }
 
     /// The value of one bit of a packet.
-    pub fn bit(&self, bit: u16) -> bool {
+    pub(super) fn bit(&self, bit: u16) -> bool {
         // Addresses take most of the bits that diagrams ask.
         let (value, field) = if bit < FAMILY.bit {
             (self.state, STATE)
@@ -215,7 +215,7 @@ impl Values {
     }
 
     /// Sets one bit of a packet.
-    pub fn set(&mut self, bit: u16, on: bool) {
+    pub(super) fn set(&mut self, bit: u16, on: bool) {
         let (value, field) = self.field(bit);
         let place = 1 << (field.width - 1 - (bit - field.bit));
         *value = if on { *value | place } else { *value & !place };
@@ -223,7 +223,7 @@ impl Values {
 }
 
 /// The ranges of a set as ways that all lead to the same.
-pub fn ways<T: Point + Into<u128>>(set: &RangeSet<T>, then: Diagram) -> Vec<Way> {
+pub(super) fn ways<T: Point + Into<u128>>(set: &RangeSet<T>, then: Diagram) -> Vec<Way> {
     set.ranges().iter().map(|it| (it.0.into(), it.1.into(), then)).collect()
 }
 
@@ -273,7 +273,7 @@ impl Vocabulary {
 
 impl Field {
     /// Leads the values of this field their ways.
-    pub fn fork(self, diagrams: &mut Diagrams, ways: &[Way], otherwise: Diagram) -> Diagram {
+    pub(super) fn fork(self, diagrams: &mut Diagrams, ways: &[Way], otherwise: Diagram) -> Diagram {
         diagrams.fork(self.bit, self.width, ways, otherwise)
     }
 

@@ -53,7 +53,7 @@ fn decision(name: &str, conditions: Vec<Condition>, act: Act, traffic: &str) -> 
 
 /// The baseline's decisions for one direction, in order. What is switched off stays in the list,
 /// paused, so that it is seen to be missing.
-pub fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decision> {
+pub(super) fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decision> {
     let mut list = Vec::new();
     if direction != Direction::Forwarded {
         list.push(loopback(direction));

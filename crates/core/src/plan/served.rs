@@ -15,11 +15,11 @@ use std::collections::{BTreeMap, BTreeSet};
 const MANY: u32 = 1_024;
 
 /// UDP ports, each with the programs that alone may be reached there.
-pub struct Served(Vec<(RangeSet<u16>, BTreeSet<String>)>);
+pub(super) struct Served(Vec<(RangeSet<u16>, BTreeSet<String>)>);
 
 impl Served {
     /// The ports at which the host's rules let others reach named programs and nobody else.
-    pub fn of(host: &Host, now: Time) -> Option<Self> {
+    pub(super) fn of(host: &Host, now: Time) -> Option<Self> {
         if host.defaults.of(Direction::Inbound).verdict == Verdict::Allow {
             return None;
         }
@@ -62,7 +62,7 @@ impl Served {
     }
 
     /// Has the decision about replies ask whose socket it is.
-    pub fn narrow(&self, decision: &mut Decision, direction: Direction) {
+    pub(super) fn narrow(&self, decision: &mut Decision, direction: Direction) {
         let established = || Condition::states(&[ConnectionState::Established]);
         let datagrams = |ports: &RangeSet<u16>| PortProtocol::Udp.traffic(ports.clone());
         let full = RangeSet::full();

@@ -6,7 +6,7 @@ use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
 /// The file being read, and what is wrong with it so far.
-pub struct Reader<'a> {
+pub(super) struct Reader<'a> {
     pub source: &'a Source,
     pub problems: Vec<Diagnostic>,
     /// Names that have been used so far.
@@ -14,21 +14,21 @@ pub struct Reader<'a> {
 }
 
 impl<'a> Reader<'a> {
-    pub fn new(source: &'a Source) -> Self {
+    pub(super) fn new(source: &'a Source) -> Self {
         Self { source, problems: Vec::new(), uses: Vec::new() }
     }
 
     /// Notes that a name is used.
-    pub fn uses(&mut self, what: Used, term: &Text) {
+    pub(super) fn uses(&mut self, what: Used, term: &Text) {
         let origin = self.origin(term.inner());
         self.uses.push(Use { what, name: term.value.clone(), origin });
     }
 
-    pub fn origin(&self, span: Range<usize>) -> Origin {
+    pub(super) fn origin(&self, span: Range<usize>) -> Origin {
         self.source.origin(span)
     }
 
-    pub fn report(&mut self, mut problem: Diagnostic) {
+    pub(super) fn report(&mut self, mut problem: Diagnostic) {
         // A value with escapes can only be pointed at as a whole, quotes included; what was meant
         // for a part of it would not fit there.
         problem.patches.retain(|patch| {
@@ -41,7 +41,7 @@ impl<'a> Reader<'a> {
 
 /// A text value with its place.
 #[derive(Clone)]
-pub struct Text {
+pub(super) struct Text {
     pub value: String,
     pub span: Range<usize>,
     /// Where the value begins, if it stands in the source letter for letter.
@@ -62,13 +62,13 @@ impl Text {
     }
 
     /// A source that is one value, without quotes.
-    pub fn whole(source: &Source) -> Self {
+    pub(super) fn whole(source: &Source) -> Self {
         let value = source.text.to_string();
         Self { span: 0..value.len(), value, verbatim: Some(0) }
     }
 
     /// The text without its first `bytes` bytes.
-    pub fn after(&self, bytes: usize) -> Self {
+    pub(super) fn after(&self, bytes: usize) -> Self {
         Self {
             value: self.value.get(bytes..).unwrap_or_default().to_owned(),
             span: self.span.clone(),
@@ -77,7 +77,7 @@ impl Text {
     }
 
     /// The place of some bytes of the value, as exactly as the source allows.
-    pub fn part(&self, part: Range<usize>) -> Range<usize> {
+    pub(super) fn part(&self, part: Range<usize>) -> Range<usize> {
         match self.verbatim {
             Some(start) => start + part.start..start + part.end,
             None => self.span.clone(),
@@ -85,13 +85,13 @@ impl Text {
     }
 
     /// The place of the whole value, without its quotes where that is possible.
-    pub fn inner(&self) -> Range<usize> {
+    pub(super) fn inner(&self) -> Range<usize> {
         self.part(0..self.value.len())
     }
 }
 
 /// One table whose keys and shapes have been checked.
-pub struct Table<'t, 'i> {
+pub(super) struct Table<'t, 'i> {
     pub spec: &'static TableSpec,
     pub span: Range<usize>,
     entries: Vec<(&'static KeySpec, Range<usize>, &'t Spanned<DeValue<'i>>)>,
@@ -100,7 +100,7 @@ pub struct Table<'t, 'i> {
 impl<'t, 'i> Table<'t, 'i> {
     /// Checks every key of `table` against the kind's list. Unknown keys, values of another
     /// shape and missing keys are reported; what is right can be taken out.
-    pub fn check(
+    pub(super) fn check(
         reader: &mut Reader<'_>,
         kind: &str,
         table: &'t DeTable<'i>,
@@ -140,7 +140,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// Whether the key is there, usable or not.
-    pub fn has(&self, name: &str) -> bool {
+    pub(super) fn has(&self, name: &str) -> bool {
         self.entry(name).is_some()
     }
 
@@ -166,7 +166,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// A text, if the key is there and holds one.
-    pub fn text(&self, reader: &Reader<'_>, name: &str) -> Option<Text> {
+    pub(super) fn text(&self, reader: &Reader<'_>, name: &str) -> Option<Text> {
         let value = self.value(name)?;
         let text = value.get_ref().as_str()?;
         Some(Text::quoted(reader.source, text, value.span()))
@@ -178,17 +178,17 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// A whole number as its digits.
-    pub fn number(&self, name: &str) -> Option<String> {
+    pub(super) fn number(&self, name: &str) -> Option<String> {
         self.value(name)?.get_ref().as_integer().map(ToString::to_string)
     }
 
     /// The value of a key that is `true` or `false`.
-    pub fn switch(&self, name: &str) -> Option<bool> {
+    pub(super) fn switch(&self, name: &str) -> Option<bool> {
         self.value(name)?.get_ref().as_bool()
     }
 
     /// A time as it is written, in or without quotes.
-    pub fn time(&self, reader: &Reader<'_>, name: &str) -> Option<Text> {
+    pub(super) fn time(&self, reader: &Reader<'_>, name: &str) -> Option<Text> {
         let value = self.value(name)?;
         match value.get_ref() {
             DeValue::Datetime(time) => {
@@ -200,7 +200,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// A list of texts; items that are not texts have been reported and are left out.
-    pub fn list(&self, reader: &Reader<'_>, name: &str) -> Option<Vec<Text>> {
+    pub(super) fn list(&self, reader: &Reader<'_>, name: &str) -> Option<Vec<Text>> {
         let entry = self.entry(name)?;
         if entry.0.shape == Shape::TextOrList
             && let Some(text) = self.text(reader, name)
@@ -220,7 +220,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// The names and texts of a table of texts.
-    pub fn words(&self, reader: &Reader<'_>, name: &str) -> Vec<(Text, Text)> {
+    pub(super) fn words(&self, reader: &Reader<'_>, name: &str) -> Vec<(Text, Text)> {
         let Some(words) = self.value(name).and_then(|it| it.get_ref().as_table()) else {
             return Vec::new();
         };
@@ -232,7 +232,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// A table inside this one.
-    pub fn table(&self, reader: &mut Reader<'_>, name: &str) -> Option<Table<'t, 'i>> {
+    pub(super) fn table(&self, reader: &mut Reader<'_>, name: &str) -> Option<Table<'t, 'i>> {
         let entry = self.entry(name)?;
         let Shape::Table(kind) = entry.0.shape else {
             return None;
@@ -242,7 +242,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// Tables by name, each with the place of its name.
-    pub fn named(&self, reader: &mut Reader<'_>, name: &str) -> Vec<(Text, Table<'t, 'i>)> {
+    pub(super) fn named(&self, reader: &mut Reader<'_>, name: &str) -> Vec<(Text, Table<'t, 'i>)> {
         let Some(entry) = self.entry(name) else {
             return Vec::new();
         };
@@ -279,7 +279,7 @@ impl<'t, 'i> Table<'t, 'i> {
     }
 
     /// The tables of a list.
-    pub fn tables(&self, reader: &mut Reader<'_>, name: &str) -> Vec<Table<'t, 'i>> {
+    pub(super) fn tables(&self, reader: &mut Reader<'_>, name: &str) -> Vec<Table<'t, 'i>> {
         let Some(entry) = self.entry(name) else {
             return Vec::new();
         };

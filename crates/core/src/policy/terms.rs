@@ -13,7 +13,7 @@ pub const ANYWHERE: &str = "anywhere";
 /// The built-in place that holds the addresses of the host whose rule it is.
 pub(crate) const THIS_HOST: &str = "this-host";
 /// The built-in place that holds the addresses which are not routed on the Internet.
-pub const PRIVATE: &str = "private";
+pub(super) const PRIVATE: &str = "private";
 /// The built-in place that holds the networks of the host's own addresses.
 pub(crate) const ON_LINK: &str = "on-link";
 /// The names of all built-in places.
@@ -40,7 +40,11 @@ fn private() -> AddressSet {
 }
 
 /// Reads one traffic term; what is wrong with it is reported.
-pub fn traffic(reader: &mut Reader<'_>, services: &[Service], term: &Text) -> Option<TrafficSet> {
+pub(super) fn traffic(
+    reader: &mut Reader<'_>,
+    services: &[Service],
+    term: &Text,
+) -> Option<TrafficSet> {
     if let Some(service) = services.iter().find(|service| service.name == term.value) {
         reader.uses(Used::Service, term);
         return Some(service.traffic.clone());
@@ -213,7 +217,7 @@ fn no_protocol(reader: &Reader<'_>, services: &[Service], term: &Text) -> Diagno
 }
 
 /// Reads one block of addresses; what is wrong with it is reported.
-pub fn block(reader: &mut Reader<'_>, term: &Text) -> Option<Block> {
+pub(super) fn block(reader: &mut Reader<'_>, term: &Text) -> Option<Block> {
     match Block::parse(&term.value) {
         Ok(block) => Some(block),
         Err(error) => {
@@ -253,7 +257,7 @@ fn bad_block(reader: &Reader<'_>, term: &Text, error: &BlockError) -> Diagnostic
 }
 
 /// Reads one port or range of ports without a protocol, such as an item of `source-ports`.
-pub fn ports(reader: &mut Reader<'_>, term: &Text) -> Option<(u16, u16)> {
+pub(super) fn ports(reader: &mut Reader<'_>, term: &Text) -> Option<(u16, u16)> {
     if let Some((ports, _)) = term.value.split_once('/') {
         let problem = Diagnostic::error(
             "bad-port",
@@ -268,7 +272,7 @@ pub fn ports(reader: &mut Reader<'_>, term: &Text) -> Option<(u16, u16)> {
 }
 
 /// What senders and receivers can be named after.
-pub struct Names<'a> {
+pub(super) struct Names<'a> {
     /// The places that the policy defines.
     pub places: &'a [Place],
     /// The services that the policy defines.
@@ -282,7 +286,7 @@ pub struct Names<'a> {
 }
 
 /// Reads one interface, by its role or its name; gives its name.
-pub fn interface(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<String> {
+pub(super) fn interface(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<String> {
     let found = term.value.as_str();
     let known = names.interfaces.unwrap_or_default();
     if let Some(interface) = known.iter().find(|it| it.role == found || it.name == found) {
@@ -327,7 +331,7 @@ pub(crate) fn is_interface_name(text: &str) -> bool {
 
 /// Reads a list of senders or receivers: places, addresses, networks, ranges. What has a `!` in
 /// front is left out; a list of only such items means everything else.
-pub fn addresses(reader: &mut Reader<'_>, names: &Names<'_>, terms: &[Text]) -> AddressSet {
+pub(super) fn addresses(reader: &mut Reader<'_>, names: &Names<'_>, terms: &[Text]) -> AddressSet {
     let (mut named, mut excluded) = (Vec::new(), Vec::new());
     for term in terms {
         match term.value.strip_prefix('!') {

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 /// Neighbouring values for which the same items matter.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Cell {
+pub(super) struct Cell {
     /// The smallest value of the cell.
     pub first: u128,
     /// The largest value of the cell.
@@ -14,12 +14,12 @@ pub struct Cell {
 }
 
 /// A range of values at which an item matters.
-pub type Stretch = (usize, u128, u128);
+pub(super) type Stretch = (usize, u128, u128);
 
 /// Splits the values at every end of every range. `takes_all` says of an item whether it leaves
 /// nothing to those behind it. Values at which nothing matters are left out. Gives `None` as soon
 /// as more than `most` items would have to be listed in all.
-pub fn cells(
+pub(super) fn cells(
     ranges: &[Stretch],
     takes_all: impl Fn(usize) -> bool,
     most: usize,

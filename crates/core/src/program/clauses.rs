@@ -58,7 +58,7 @@ fn in_few(ports: &RangeSet<u16>) -> impl Iterator<Item = RangeSet<u16>> {
 }
 
 /// The protocols that are meant at any ports; those at the same ports together.
-pub fn alike(
+pub(super) fn alike(
     all: &ByProtocol<RangeSet<u16>>,
     tcp_apart: bool,
 ) -> Vec<(RangeSet<u8>, &RangeSet<u16>)> {

@@ -9,7 +9,7 @@ pub(super) const FEW: usize = 8;
 
 /// One condition of a decision.
 #[derive(Clone, Debug)]
-pub struct Item<'p> {
+pub(super) struct Item<'p> {
     pub decision: &'p Decision,
     pub condition: Rc<Condition>,
 }

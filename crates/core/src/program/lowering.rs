@@ -32,12 +32,12 @@ pub(super) struct Mark {
 
 impl Lowering {
     /// A lowering that has made no chain yet.
-    pub fn new(direction: Direction, room: Room) -> Self {
+    pub(super) fn new(direction: Direction, room: Room) -> Self {
         Self { direction, chains: Vec::new(), own: BTreeSet::new(), numbered: 0, room }
     }
 
     /// How far it has come.
-    pub fn mark(&self) -> Mark {
+    pub(super) fn mark(&self) -> Mark {
         Mark { chains: self.chains.len(), numbered: self.numbered, room: self.room }
     }
 
@@ -92,7 +92,7 @@ impl Lowering {
     }
 
     /// A chain that rules of this direction jump to.
-    pub fn helper(&self, name: &str, rules: Vec<ProgramRule>) -> Chain {
+    pub(super) fn helper(&self, name: &str, rules: Vec<ProgramRule>) -> Chain {
         Chain { name: name.to_owned(), direction: Some(self.direction), base: None, rules }
     }
 }

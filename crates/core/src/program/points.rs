@@ -16,7 +16,7 @@ const SPELLED_OUT: usize = 1_024;
 const SHORT: usize = 2;
 
 /// A list of items, split by how they are found.
-pub struct Split<'p> {
+pub(super) struct Split<'p> {
     /// For each value, ascending, the item that takes it.
     pub points: Vec<(KeyValue, Item<'p>)>,
     /// The items that are to be looked up otherwise, in order; none of them comes before a point
@@ -28,7 +28,7 @@ pub struct Split<'p> {
 ///
 /// The points are found first. So none may have a box ahead of it in the list: one that has is
 /// left out if the box takes it anyway, and stays among the boxes if only the box knows.
-pub fn split<'p>(items: Vec<Item<'p>>, axis: Axis, family: Family) -> Split<'p> {
+pub(super) fn split<'p>(items: Vec<Item<'p>>, axis: Axis, family: Family) -> Split<'p> {
     let values: Vec<Option<Vec<KeyValue>>> =
         items.iter().map(|item| spelled_out(&item.condition, axis, family)).collect();
     let all: usize = values.iter().flatten().map(Vec::len).sum();

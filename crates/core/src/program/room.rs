@@ -8,7 +8,7 @@ use super::clauses::alike;
 use crate::plan::{Condition, InterfaceTest};
 
 /// The bytes that an entry of a lookup takes in the kernel's messages.
-pub const ENTRY: usize = 72;
+pub(super) const ENTRY: usize = 72;
 /// Those of a rule without the sets that it looks into.
 const RULE: usize = 320;
 /// Those of a range in a set.
@@ -20,11 +20,11 @@ const LEAST: usize = 900 * 1024;
 
 /// The bytes that lookups may still take.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Room(usize);
+pub(super) struct Room(usize);
 
 impl Room {
     /// What a list may take that is `plain` bytes when walked, of a program that is `all`.
-    pub fn share(plain: usize, all: usize) -> Self {
+    pub(super) fn share(plain: usize, all: usize) -> Self {
         let whole = (TIMES * all).max(LEAST);
         let share = u128::try_from(whole).unwrap_or(0) * u128::try_from(plain).unwrap_or(0)
             / u128::try_from(all.max(1)).unwrap_or(1);
@@ -32,7 +32,7 @@ impl Room {
     }
 
     /// Takes so many bytes, if there are that many.
-    pub fn take(&mut self, bytes: usize) -> bool {
+    pub(super) fn take(&mut self, bytes: usize) -> bool {
         let left = self.0.checked_sub(bytes);
         self.0 = left.unwrap_or(self.0);
         left.is_some()
@@ -40,7 +40,7 @@ impl Room {
 }
 
 /// About how many bytes the rules for a condition take.
-pub fn weight(condition: &Condition) -> usize {
+pub(super) fn weight(condition: &Condition) -> usize {
     let traffic = &condition.traffic;
     let groups = alike(&traffic.ports, false).len()
         + usize::from(!traffic.icmp.is_empty() && !traffic.icmp.is_full())

@@ -12,7 +12,7 @@ const SPREAD: usize = 8;
 
 /// The end by whose address items are looked up.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Axis {
+pub(super) enum Axis {
     Source,
     Destination,
 }
@@ -30,7 +30,7 @@ impl Axis {
         }
     }
 
-    pub fn addresses(self, condition: &Condition) -> &AddressSet {
+    pub(super) fn addresses(self, condition: &Condition) -> &AddressSet {
         match self {
             Self::Source => &condition.source,
             Self::Destination => &condition.destination,
@@ -65,7 +65,7 @@ impl Axis {
 
 /// Items one behind the other that keep their order.
 #[derive(Debug)]
-pub enum Stretch<'p> {
+pub(super) enum Stretch<'p> {
     /// No lookup fits: they are walked one by one.
     OneByOne(Vec<Item<'p>>),
     /// Items that name addresses, to be looked up first, and items that do not, behind them.

@@ -363,26 +363,26 @@ mod indexed {
     use std::collections::HashMap;
     use std::hash::Hash;
 
-    pub struct Indexed<K, V> {
+    pub(super) struct Indexed<K, V> {
         list: Vec<V>,
         at: HashMap<K, usize>,
     }
 
     impl<K: Hash + Eq, V> Indexed<K, V> {
-        pub fn new() -> Self {
+        pub(super) fn new() -> Self {
             Self { list: Vec::new(), at: HashMap::new() }
         }
 
-        pub fn get_mut(&mut self, key: &K) -> Option<&mut V> {
+        pub(super) fn get_mut(&mut self, key: &K) -> Option<&mut V> {
             self.at.get(key).map(|&at| &mut self.list[at])
         }
 
-        pub fn push(&mut self, key: K, value: V) {
+        pub(super) fn push(&mut self, key: K, value: V) {
             self.at.insert(key, self.list.len());
             self.list.push(value);
         }
 
-        pub fn into_iter(self) -> impl Iterator<Item = (K, V)> {
+        pub(super) fn into_iter(self) -> impl Iterator<Item = (K, V)> {
             let mut keys: Vec<(usize, K)> =
                 self.at.into_iter().map(|(key, at)| (at, key)).collect();
             keys.sort_unstable_by_key(|it| it.0);

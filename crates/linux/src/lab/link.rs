@@ -37,17 +37,17 @@ const PATIENCE: Duration = Duration::from_secs(30);
 const FORWARDING: &[(&str, &str)] = &[("ipv4/ip_forward", "1"), ("ipv6/conf/all/forwarding", "1")];
 
 /// Configures the calling thread's namespace.
-pub struct Links {
+pub(super) struct Links {
     socket: NetlinkSocket,
 }
 
 impl Links {
-    pub fn open() -> Result<Self, LinuxError> {
+    pub(super) fn open() -> Result<Self, LinuxError> {
         Ok(Self { socket: NetlinkSocket::open(Protocol::Route)? })
     }
 
     /// Writes the settings of a machine, and switches its loopback link on.
-    pub fn prepare(&mut self, forwards: bool) -> Result<(), LinuxError> {
+    pub(super) fn prepare(&mut self, forwards: bool) -> Result<(), LinuxError> {
         let more = if forwards { FORWARDING } else { &[] };
         for (name, value) in SETTINGS.iter().chain(more) {
             let path = format!("/proc/sys/net/{name}");
@@ -62,7 +62,7 @@ impl Links {
     }
 
     /// Makes a namespace that sends nothing by itself.
-    pub fn silence(&mut self) -> Result<(), LinuxError> {
+    pub(super) fn silence(&mut self) -> Result<(), LinuxError> {
         for scope in ["all", "default"] {
             let path = format!("/proc/sys/net/ipv6/conf/{scope}/disable_ipv6");
             fs::write(&path, "1")
@@ -71,7 +71,7 @@ impl Links {
         Ok(())
     }
 
-    pub fn bridge(&mut self, name: &str) -> Result<u32, LinuxError> {
+    pub(super) fn bridge(&mut self, name: &str) -> Result<u32, LinuxError> {
         ask(&mut self.socket, "make a bridge in a lab", |n| route::new_bridge(name, n))?;
         let made = index(name)?;
         self.up(name, made, None)?;
@@ -79,7 +79,7 @@ impl Links {
     }
 
     /// Makes a pair of links, the far end in `fabric`; the near end gets that number if one is given.
-    pub fn pair(
+    pub(super) fn pair(
         &mut self,
         name: &str,
         number: Option<u32>,
@@ -93,14 +93,19 @@ impl Links {
         ask(&mut self.socket, &doing, |n| route::new_pair(&near, peer, fabric, n))
     }
 
-    pub fn up(&mut self, name: &str, link: u32, bridge: Option<u32>) -> Result<(), LinuxError> {
+    pub(super) fn up(
+        &mut self,
+        name: &str,
+        link: u32,
+        bridge: Option<u32>,
+    ) -> Result<(), LinuxError> {
         let doing = format!("switch on the link {name} in a lab");
         ask(&mut self.socket, &doing, |n| route::link_up(link, bridge, n))
     }
 
     /// Waits until all links that are switched on carry packets. The kernel gets round to that a little
     /// later than it says that they are on, on a busy machine by seconds, and until then loses what is sent.
-    pub fn ready(&mut self) -> Result<(), LinuxError> {
+    pub(super) fn ready(&mut self) -> Result<(), LinuxError> {
         let begun = Instant::now();
         loop {
             let doing = "list links in a lab";
@@ -118,20 +123,20 @@ impl Links {
     }
 
     /// Gives a link an address; it may have it already, such as its own link-local one.
-    pub fn address(&mut self, link: u32, address: (IpAddr, u8)) -> Result<(), LinuxError> {
+    pub(super) fn address(&mut self, link: u32, address: (IpAddr, u8)) -> Result<(), LinuxError> {
         let doing = format!("set the address {}/{} in a lab", address.0, address.1);
         let request = |n| route::new_address(link, address.0, address.1, n);
         ask_about(&mut self.socket, &doing, &[libc::EEXIST], request).map(drop)
     }
 
-    pub fn route(&mut self, network: (IpAddr, u8), via: Via) -> Result<(), LinuxError> {
+    pub(super) fn route(&mut self, network: (IpAddr, u8), via: Via) -> Result<(), LinuxError> {
         let doing = format!("set a route to {}/{} in a lab", network.0, network.1);
         ask(&mut self.socket, &doing, |n| route::new_route(network.0, network.1, via, n))
     }
 }
 
 /// The number of a link.
-pub fn index(name: &str) -> Result<u32, LinuxError> {
+pub(super) fn index(name: &str) -> Result<u32, LinuxError> {
     let doing = || format!("find the link {name}");
     let any = socket(AddressFamily::INET, SocketType::DGRAM, None)
         .map_err(|source| LinuxError::system(doing(), source))?;
@@ -139,7 +144,7 @@ pub fn index(name: &str) -> Result<u32, LinuxError> {
 }
 
 /// A locally administered address, different for each link of a lab.
-pub fn hardware_address(at: usize) -> [u8; 6] {
+pub(super) fn hardware_address(at: usize) -> [u8; 6] {
     let [.., high, low] = at.to_be_bytes();
     [0x02, 0, 0, 0, high, low]
 }

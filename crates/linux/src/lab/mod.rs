@@ -17,17 +17,10 @@ pub use stage::{Stage, StageLink};
 pub use topology::{Interface, Machine, Route, Segment, Topology, TopologyError};
 
 use crate::sys::namespace;
-use rustix::fd::OwnedFd;
 use std::process::Command;
 
 /// Makes `command` start sealed off: in a network of its own, where it may do what root may.
 /// It ends when the calling thread ends, so call this on a thread that waits for it.
 pub fn seal(command: &mut Command) {
     namespace::seal(command);
-}
-
-/// Like [`seal`], and in a control group of its own, whose `cgroup.procs` is given: what is hooked
-/// at the root of the groups it sees concerns nobody else.
-pub(crate) fn seal_into(command: &mut Command, group: OwnedFd) {
-    namespace::seal_into(command, Some(group));
 }

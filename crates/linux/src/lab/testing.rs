@@ -3,7 +3,7 @@
 // Tests say what they expect of the system by failing.
 #![allow(clippy::missing_panics_doc)]
 
-use super::{Interface, Lab, Machine, Node, Route, Topology, seal, seal_into};
+use super::{Interface, Lab, Machine, Node, Route, Topology, namespace, seal};
 pub use crate::sys::mark::{mark, set_mark, set_mark_at_length};
 use crate::sys::packet::HostSender;
 use rustix::fs::{Mode, OFlags, open};
@@ -61,14 +61,14 @@ pub fn sealed_with_hooks(name: &str, body: impl FnOnce(), otherwise: impl FnOnce
     command.env(INSIDE, "1").env(GROUP, "1");
     let processes = group.0.join("cgroup.procs");
     let processes = open(&processes, OFlags::WRONLY | OFlags::CLOEXEC, Mode::empty());
-    seal_into(&mut command, processes.expect("the group's processes"));
+    namespace::seal_into(&mut command, Some(processes.expect("the group's processes")));
     run(name, command);
 }
 
 const GROUP: &str = "TIPSTAFF_TEST_GROUP";
 
 fn mount_own(kind: &str, at: &str) {
-    crate::sys::namespace::seal_mounts().expect("what is mounted here stays here");
+    namespace::seal_mounts().expect("what is mounted here stays here");
     // A file system is not mounted upon itself, which is what would happen where version 2 of control
     // groups has its usual place.
     mount("tmpfs", at, "tmpfs", MountFlags::empty(), None)
@@ -153,7 +153,7 @@ pub fn sealed_benchmark_with_hooks(body: impl FnOnce()) {
     command.env(INSIDE, "1");
     let processes = group.0.join("cgroup.procs");
     let processes = open(&processes, OFlags::WRONLY | OFlags::CLOEXEC, Mode::empty());
-    seal_into(&mut command, processes.expect("the group's processes"));
+    namespace::seal_into(&mut command, Some(processes.expect("the group's processes")));
     assert!(command.status().expect("namespaces are allowed here").success());
 }
 

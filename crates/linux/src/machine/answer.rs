@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 /// What a machine answered.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum Answer<T> {
+pub(super) enum Answer<T> {
     /// It told.
     Told(T),
     /// Whoever asked was not permitted to do this.
@@ -31,7 +31,7 @@ pub enum Answer<T> {
 
 impl<T> Answer<T> {
     /// Keeps an answer. What went wrong on our side of the conversation is kept as a refusal.
-    pub fn of(answer: Result<T, LinuxError>) -> Self {
+    pub(super) fn of(answer: Result<T, LinuxError>) -> Self {
         match answer {
             Ok(told) => Self::Told(told),
             Err(LinuxError::NotPermitted { doing }) => Self::NotPermitted(doing),
@@ -54,7 +54,7 @@ impl<T> Answer<T> {
 
 impl<T: Clone> Answer<T> {
     /// Tells it again.
-    pub fn again(&self) -> Result<T, LinuxError> {
+    pub(super) fn again(&self) -> Result<T, LinuxError> {
         match self.clone() {
             Self::Told(told) => Ok(told),
             Self::NotPermitted(doing) => Err(LinuxError::NotPermitted { doing }),

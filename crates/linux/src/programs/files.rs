@@ -21,12 +21,12 @@ const FIRST_LINE: u64 = 256;
 
 /// Asks the kernel which files are open here.
 #[derive(Debug)]
-pub struct Files {
+pub(super) struct Files {
     link: OwnedFd,
 }
 
 impl Files {
-    pub fn open(needs: &Needs) -> Result<Self, LinuxError> {
+    pub(super) fn open(needs: &Needs) -> Result<Self, LinuxError> {
         let doing = |source| LinuxError::system("ask the kernel which files are open", source);
         let code = open_files(needs.offsets)?;
         let purpose = Purpose { kind: TRACING, hook: ITERATOR, function: needs.open_files };
@@ -35,7 +35,10 @@ impl Files {
     }
 
     /// The identities of open files, by their descriptors.
-    pub fn identities(&self, of: &[BorrowedFd<'_>]) -> Result<BTreeMap<i32, Identity>, LinuxError> {
+    pub(super) fn identities(
+        &self,
+        of: &[BorrowedFd<'_>],
+    ) -> Result<BTreeMap<i32, Identity>, LinuxError> {
         let doing = |source| LinuxError::system("ask the kernel which files are open", source);
         let mut bytes = Vec::new();
         let iterator = bpf::iterate(self.link.as_fd()).map_err(doing)?;
@@ -51,7 +54,7 @@ impl Files {
     }
 
     /// The identity of the file at a path, links followed; `None` if there is none to run.
-    pub fn identity(&self, path: &str) -> Result<Option<Identity>, LinuxError> {
+    pub(super) fn identity(&self, path: &str) -> Result<Option<Identity>, LinuxError> {
         let Some(file) = executable(Path::new(path)) else { return Ok(None) };
         let descriptor = file.as_raw_fd();
         let found = self.identities(&[file.as_fd()])?;
@@ -69,7 +72,7 @@ impl Files {
 }
 
 /// Opens a file without reading it, if it is a regular one.
-pub fn executable(path: &Path) -> Option<OwnedFd> {
+pub(super) fn executable(path: &Path) -> Option<OwnedFd> {
     let file = open(path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty()).ok()?;
     let kind = rustix::fs::FileType::from_raw_mode(fstat(&file).ok()?.st_mode);
     kind.is_file().then_some(file)

@@ -102,7 +102,7 @@ pub struct Recognition {
 
 /// Our programs, as they have just been put in place.
 #[derive(Debug)]
-pub struct Hooks {
+pub(super) struct Hooks {
     map: OwnedFd,
     table: Table,
     /// What the map holds.
@@ -132,7 +132,7 @@ fn if_there<T>(found: io::Result<T>) -> Result<Option<T>, LinuxError> {
 
 impl Hooks {
     /// Takes away what namespaces that are gone have left at the hooks, which all namespaces share.
-    pub fn collect(needs: &Needs) {
+    pub(super) fn collect(needs: &Needs) {
         let folder = |name: &str| needs.pins.with_file_name(name);
         for name in needs.abandoned() {
             for entry in fs::read_dir(folder(&name)).into_iter().flatten().flatten() {
@@ -145,7 +145,7 @@ impl Hooks {
 
     /// Puts programs that know `programs` in place of those that are there, one hook after the
     /// other, each at once. Who sends is looked at if that is asked for, or has been until now.
-    pub fn put(
+    pub(super) fn put(
         needs: &Needs,
         mask: u32,
         programs: &BTreeMap<Identity, Standing>,
@@ -259,7 +259,7 @@ impl Hooks {
     }
 
     /// Has the kernel know a file no more.
-    pub fn forget(&mut self, identity: Identity) -> Result<(), LinuxError> {
+    pub(super) fn forget(&mut self, identity: Identity) -> Result<(), LinuxError> {
         self.programs.remove(&identity);
         self.table.forget(identity);
         bpf::put(self.map.as_fd(), &self.table.to_value()).map_err(failed)
@@ -289,7 +289,7 @@ impl Hooks {
     }
 
     /// Puts back what was there before.
-    pub fn undo(self, needs: &Needs) {
+    pub(super) fn undo(self, needs: &Needs) {
         let pinned = |name: &str| needs.pins.join(format!("{name}{PROGRAM}"));
         for (link, program, name) in &self.before {
             // What cannot be put back recognises the old programs all the same.
@@ -313,7 +313,7 @@ impl Hooks {
     }
 
     /// Reads what hangs at the hooks.
-    pub fn read(needs: &Needs) -> Result<Option<Recognition>, LinuxError> {
+    pub(super) fn read(needs: &Needs) -> Result<Option<Recognition>, LinuxError> {
         let Some(map) = if_there(bpf::pinned(&needs.pins.join(PROGRAMS)))? else {
             return Ok(None);
         };
@@ -337,7 +337,7 @@ impl Hooks {
 
     /// Takes everything away; the map last, by which what is left is found again should we be
     /// stopped.
-    pub fn remove(needs: &Needs) -> Result<(), LinuxError> {
+    pub(super) fn remove(needs: &Needs) -> Result<(), LinuxError> {
         let map = needs.pins.join(PROGRAMS);
         for entry in fs::read_dir(&needs.pins).map_err(failed)? {
             let pin = entry.map_err(failed)?.path();

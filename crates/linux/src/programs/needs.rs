@@ -22,7 +22,7 @@ const PINS: &str = "/sys/fs/bpf";
 
 /// What recognising programs takes.
 #[derive(Debug)]
-pub struct Needs {
+pub(super) struct Needs {
     /// Where the kernel keeps what we read.
     pub offsets: Offsets,
     /// The number of the kernel's function that iterators over open files are attached to.
@@ -50,7 +50,7 @@ impl Needs {
     ///
     /// # Errors
     /// [`LinuxError::Lacking`] with all that is not there.
-    pub fn find() -> Result<Self, LinuxError> {
+    pub(super) fn find() -> Result<Self, LinuxError> {
         fn or_lack<T>(lacks: &mut Vec<String>, found: Result<T, String>) -> Option<T> {
             found.map_err(|it| lacks.push(it)).ok()
         }

@@ -19,7 +19,7 @@ const AT_ONCE: usize = 200;
 const REMOVED: &str = " (deleted)";
 
 /// Every file that some process executes, with the processes.
-pub fn executed(files: &Files) -> Result<BTreeMap<Identity, Vec<u32>>, LinuxError> {
+pub(super) fn executed(files: &Files) -> Result<BTreeMap<Identity, Vec<u32>>, LinuxError> {
     // One process for each file is asked, by what everybody may see of files.
     let mut alike: BTreeMap<Seen, Vec<u32>> = BTreeMap::new();
     for pid in processes() {
@@ -54,7 +54,7 @@ fn still(seen: Seen, pids: &[u32]) -> Option<OwnedFd> {
 }
 
 /// The numbers of all processes.
-pub fn processes() -> Vec<u32> {
+pub(super) fn processes() -> Vec<u32> {
     let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
     entries.filter_map(|it| it.file_name().to_str()?.parse().ok()).collect()
 }

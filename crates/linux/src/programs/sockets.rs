@@ -21,7 +21,7 @@ struct Holder {
 
 /// Marks the sockets of our network namespace that carry no valid bits of ours for the program that
 /// holds them, or for nobody; and takes the bits of `leave` off all.
-pub fn claim(
+pub(super) fn claim(
     needs: &Needs,
     files: &Files,
     mask: u32,

@@ -10,7 +10,7 @@ const WORD: u32 = 4;
 
 /// A sender's address (RFC 791 section 3.1, RFC 8200 section 3), as offset and length in the IP
 /// header.
-pub fn source(family: Family) -> (u32, u32) {
+pub(super) fn source(family: Family) -> (u32, u32) {
     match family {
         Family::V4 => (12, 4),
         Family::V6 => (8, 16),
@@ -18,7 +18,7 @@ pub fn source(family: Family) -> (u32, u32) {
 }
 
 /// A receiver's address, likewise.
-pub fn destination(family: Family) -> (u32, u32) {
+pub(super) fn destination(family: Family) -> (u32, u32) {
     match family {
         Family::V4 => (16, 4),
         Family::V6 => (24, 16),
@@ -26,7 +26,7 @@ pub fn destination(family: Family) -> (u32, u32) {
 }
 
 /// Whom a rate for each source takes for one, likewise.
-pub fn sender(sender: Sender) -> (u32, u32) {
+pub(super) fn sender(sender: Sender) -> (u32, u32) {
     match sender {
         Sender::Address => source(Family::V4),
         // The first 64 bits of the address.
@@ -35,7 +35,7 @@ pub fn sender(sender: Sender) -> (u32, u32) {
 }
 
 /// Loads what a key looks up, the first part into the first register.
-pub fn load(key: Key) -> Vec<Expression> {
+pub(super) fn load(key: Key) -> Vec<Expression> {
     let payload = |base, (offset, length): (u32, u32), register| Expression::Payload {
         base,
         offset,
@@ -64,7 +64,7 @@ pub fn load(key: Key) -> Vec<Expression> {
 }
 
 /// How many bytes a key takes.
-pub fn length(key: Key) -> u32 {
+pub(super) fn length(key: Key) -> u32 {
     match key {
         Key::Source(family) | Key::Destination(family) => source(family).1,
         Key::DestinationPort => 2,
@@ -75,7 +75,7 @@ pub fn length(key: Key) -> u32 {
 }
 
 /// A value as the kernel compares it.
-pub fn bytes(key: Key, value: KeyValue) -> Vec<u8> {
+pub(super) fn bytes(key: Key, value: KeyValue) -> Vec<u8> {
     // The value came from a field of that many bytes.
     let low = |value: u128, length: usize| value.to_be_bytes()[16 - length..].to_vec();
     match key {
@@ -96,7 +96,7 @@ fn address_bytes(family: Family) -> usize {
 }
 
 /// Reads what [`bytes`] writes.
-pub fn value(key: Key, bytes: &[u8]) -> Option<KeyValue> {
+pub(super) fn value(key: Key, bytes: &[u8]) -> Option<KeyValue> {
     let wide = |bytes: &[u8]| {
         let mut value = [0; 16];
         value.get_mut(16usize.checked_sub(bytes.len())?..)?.copy_from_slice(bytes);

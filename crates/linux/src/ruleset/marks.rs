@@ -39,11 +39,11 @@ mod pairs {
 
     type Lists = BTreeMap<Vec<String>, BTreeSet<Numbered>>;
 
-    pub fn serialize<S: Serializer>(lists: &Lists, to: S) -> Result<S::Ok, S::Error> {
+    pub(super) fn serialize<S: Serializer>(lists: &Lists, to: S) -> Result<S::Ok, S::Error> {
         to.collect_seq(lists)
     }
 
-    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Lists, D::Error> {
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Lists, D::Error> {
         Ok(Vec::deserialize(from)?.into_iter().collect())
     }
 }

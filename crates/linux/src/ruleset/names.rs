@@ -17,7 +17,7 @@ pub(crate) const CROWDS: u32 = 16_384;
 /// `NFT_LOOKUP_F_INV`.
 pub(crate) const NOT_IN: u32 = 1;
 
-pub fn user_data(text: &str) -> Vec<u8> {
+pub(super) fn user_data(text: &str) -> Vec<u8> {
     let mut data = vec![USER_DATA_VERSION];
     data.extend_from_slice(text.as_bytes());
     data
@@ -57,7 +57,7 @@ pub(crate) fn interface_key(name: &str) -> Vec<u8> {
 }
 
 /// The text in user data of ours.
-pub fn text_of(user_data: &[u8]) -> Option<&str> {
+pub(super) fn text_of(user_data: &[u8]) -> Option<&str> {
     let (version, text) = user_data.split_first()?;
     (*version == USER_DATA_VERSION).then(|| std::str::from_utf8(text).ok())?
 }

@@ -20,7 +20,7 @@ use tipstaff_wire::nf_tables::{
 };
 
 /// The name of the chain.
-pub const CHAIN: &str = "reopened";
+pub(super) const CHAIN: &str = "reopened";
 
 /// The flags of a TCP header (RFC 9293 section 3.1): where they are, and FIN, SYN, RST and ACK.
 const FLAGS: u32 = 13;
@@ -28,7 +28,7 @@ const ENDS_OR_GOES_ON: u8 = 0x01 | SYN | 0x04 | 0x10;
 const SYN: u8 = 0x02;
 
 /// The chain, behind the translation of addresses.
-pub fn chain() -> Chain {
+pub(super) fn chain() -> Chain {
     Chain {
         table: TABLE.into(),
         name: CHAIN.into(),
@@ -78,7 +78,7 @@ pub(crate) fn last_steps(family: Family) -> Vec<Expression> {
 }
 
 /// The IP version and the ports of a rule of the chain; `None` if it is not one that we make.
-pub fn read(rule: &Rule, sets: &Sets) -> Option<(Family, RangeSet<u16>)> {
+pub(super) fn read(rule: &Rule, sets: &Sets) -> Option<(Family, RangeSet<u16>)> {
     Family::BOTH.into_iter().find_map(|family| {
         let rest = rule.expressions.strip_suffix(last_steps(family).as_slice())?;
         let first = Rule { expressions: rest.to_vec(), ..rule.clone() };
@@ -89,7 +89,10 @@ pub fn read(rule: &Rule, sets: &Sets) -> Option<(Family, RangeSet<u16>)> {
 }
 
 /// The ports of a chain, from its rules; `None` if it is not as we make it.
-pub fn ports(found: &Chain, rules: &[Option<(Family, RangeSet<u16>)>]) -> Option<RangeSet<u16>> {
+pub(super) fn ports(
+    found: &Chain,
+    rules: &[Option<(Family, RangeSet<u16>)>],
+) -> Option<RangeSet<u16>> {
     let [Some((Family::V4, ports)), Some((Family::V6, same))] = rules else { return None };
     (*found == chain() && ports == same).then(|| ports.clone())
 }

@@ -4,7 +4,7 @@ use std::net::Ipv6Addr;
 use tipstaff_core::space::{Point, RangeSet};
 
 /// A value with a fixed number of bytes in network order.
-pub trait Key: Point {
+pub(super) trait Key: Point {
     /// The number of bytes.
     const LENGTH: u32;
     fn to_key(self) -> Vec<u8>;
@@ -33,7 +33,7 @@ key!(u8, u16, u32, u128);
 const SHORT: usize = 2;
 
 /// The ranges of a set as single values, if they are short.
-pub fn spelled_out<T: Key>(ranges: &[(T, T)]) -> Option<Vec<(T, T)>> {
+pub(super) fn spelled_out<T: Key>(ranges: &[(T, T)]) -> Option<Vec<(T, T)>> {
     let most = SHORT * ranges.len();
     let mut values = Vec::with_capacity(most);
     for &(first, last) in ranges {
@@ -57,7 +57,7 @@ pub(crate) fn set_of<T: Key>(ranges: &[(Vec<u8>, Vec<u8>)]) -> Option<RangeSet<T
 }
 
 /// The largest key before `key`.
-pub fn before(key: &[u8]) -> Option<Vec<u8>> {
+pub(super) fn before(key: &[u8]) -> Option<Vec<u8>> {
     let mut wide = [0; 16];
     let start = 16usize.checked_sub(key.len())?;
     wide[start..].copy_from_slice(key);
@@ -66,6 +66,6 @@ pub fn before(key: &[u8]) -> Option<Vec<u8>> {
 }
 
 /// The largest key of a length.
-pub fn largest(length: usize) -> Vec<u8> {
+pub(super) fn largest(length: usize) -> Vec<u8> {
     vec![0xff; length]
 }

@@ -101,7 +101,7 @@ impl Attribute {
 
 /// Makes a map that holds one value.
 #[allow(unsafe_code)]
-pub fn map(name: &str, value: &[u8]) -> io::Result<OwnedFd> {
+pub(crate) fn map(name: &str, value: &[u8]) -> io::Result<OwnedFd> {
     let size = |it: usize| u32::try_from(it).unwrap_or(u32::MAX);
     let mut attribute = Attribute::new()
         .number(0, ARRAY)
@@ -117,7 +117,7 @@ pub fn map(name: &str, value: &[u8]) -> io::Result<OwnedFd> {
 
 /// Puts the value into a map. It must be as long as the one that the map was made with.
 #[allow(unsafe_code)]
-pub fn put(map: BorrowedFd<'_>, value: &[u8]) -> io::Result<()> {
+pub(crate) fn put(map: BorrowedFd<'_>, value: &[u8]) -> io::Result<()> {
     if value_length(map)? != value.len() {
         return Err(io::Error::other("the map's value has another length"));
     }
@@ -137,7 +137,7 @@ fn value_length(map: BorrowedFd<'_>) -> io::Result<usize> {
 
 /// The value of a map that holds one.
 #[allow(unsafe_code)]
-pub fn value(map: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
+pub(crate) fn value(map: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
     let mut value = vec![0; value_length(map)?];
     let mut attribute = Attribute::new()
         .descriptor(0, map)
@@ -150,7 +150,7 @@ pub fn value(map: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
 
 /// A map as the kernel describes it.
 #[derive(Clone, Debug)]
-pub struct MapInfo {
+pub(crate) struct MapInfo {
     /// The kernel's number for it.
     pub id: u32,
     /// The length of keys.
@@ -178,7 +178,7 @@ pub(crate) fn map_info(map: BorrowedFd<'_>) -> io::Result<MapInfo> {
 
 /// A program as the kernel describes it.
 #[derive(Clone, Debug)]
-pub struct ProgramInfo {
+pub(crate) struct ProgramInfo {
     /// The kernel's number for it.
     pub id: u32,
     /// The numbers of the maps that it uses.
@@ -200,7 +200,7 @@ pub(crate) fn program_info(program: BorrowedFd<'_>) -> io::Result<ProgramInfo> {
 
 /// A link as the kernel describes it.
 #[derive(Clone, Copy, Debug)]
-pub struct LinkInfo {
+pub(crate) struct LinkInfo {
     /// The kernel's number for the program that it holds.
     pub program: u32,
     /// The cgroup at which it is; zero if that is gone.
@@ -236,7 +236,7 @@ fn info<const N: usize>(of: BorrowedFd<'_>, asked: &[u8]) -> io::Result<[u8; N]>
 
 /// What a program is for.
 #[derive(Clone, Copy, Debug)]
-pub struct Purpose {
+pub(crate) struct Purpose {
     /// `enum bpf_prog_type`.
     pub kind: u32,
     /// `enum bpf_attach_type`.
@@ -247,7 +247,7 @@ pub struct Purpose {
 
 /// Loads a program. The error's text ends with what the kernel's checker says.
 #[allow(unsafe_code)]
-pub fn program(name: &str, purpose: Purpose, code: &[u8]) -> io::Result<OwnedFd> {
+pub(crate) fn program(name: &str, purpose: Purpose, code: &[u8]) -> io::Result<OwnedFd> {
     const INSTRUCTION: usize = 8;
     let load = |log: &mut [u8]| {
         let count = u32::try_from(code.len() / INSTRUCTION).unwrap_or(u32::MAX);
@@ -286,7 +286,7 @@ pub fn program(name: &str, purpose: Purpose, code: &[u8]) -> io::Result<OwnedFd>
 
 /// Holds a program at a hook for as long as somebody holds the link: a descriptor, or a pin.
 #[allow(unsafe_code)]
-pub fn link(
+pub(crate) fn link(
     program: BorrowedFd<'_>,
     cgroup: Option<BorrowedFd<'_>>,
     hook: u32,
@@ -301,7 +301,7 @@ pub fn link(
 
 /// Puts another program into a link, with no moment between.
 #[allow(unsafe_code)]
-pub fn replace(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> {
+pub(crate) fn replace(link: BorrowedFd<'_>, program: BorrowedFd<'_>) -> io::Result<()> {
     let mut attribute = Attribute::new().descriptor(0, link).descriptor(4, program);
     // SAFETY: nothing is pointed to.
     unsafe { attribute.give(Command::LinkUpdate) }.map(drop)
@@ -326,7 +326,7 @@ pub(crate) fn iterate(link: BorrowedFd<'_>) -> io::Result<OwnedFd> {
 
 /// Gives a map, program or link a name in a bpf file system: it lives until that is removed.
 #[allow(unsafe_code)]
-pub fn pin(it: BorrowedFd<'_>, path: &Path) -> io::Result<()> {
+pub(crate) fn pin(it: BorrowedFd<'_>, path: &Path) -> io::Result<()> {
     let path = CString::new(path.as_os_str().as_bytes())?;
     let mut attribute = Attribute::new().pointer(0, path.as_ptr()).descriptor(8, it);
     // SAFETY: the path ends with a NUL and outlives the call.
@@ -335,7 +335,7 @@ pub fn pin(it: BorrowedFd<'_>, path: &Path) -> io::Result<()> {
 
 /// Opens what has been pinned.
 #[allow(unsafe_code)]
-pub fn pinned(path: &Path) -> io::Result<OwnedFd> {
+pub(crate) fn pinned(path: &Path) -> io::Result<OwnedFd> {
     let path = CString::new(path.as_os_str().as_bytes())?;
     let mut attribute = Attribute::new().pointer(0, path.as_ptr());
     // SAFETY: the path ends with a NUL and outlives the call.

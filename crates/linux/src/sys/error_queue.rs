@@ -7,7 +7,7 @@ use std::mem::MaybeUninit;
 
 /// Who reported an error, and the ICMP or ICMPv6 type and code if it was a packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Reported {
+pub(crate) struct Reported {
     /// Whether it came as ICMP (`Some(false)`) or ICMPv6 (`Some(true)`), or from this host
     /// itself (`None`).
     pub v6: Option<bool>,
@@ -28,7 +28,7 @@ pub(crate) fn enable(socket: &OwnedFd, v6: bool) -> io::Result<()> {
 
 /// Takes one error from the queue; `None` if it is empty.
 #[allow(unsafe_code)]
-pub fn take(socket: &OwnedFd) -> Option<Reported> {
+pub(crate) fn take(socket: &OwnedFd) -> Option<Reported> {
     let mut control = [0u64; 64];
     let mut data = [0u8; 256];
     let mut part = libc::iovec { iov_base: data.as_mut_ptr().cast(), iov_len: data.len() };

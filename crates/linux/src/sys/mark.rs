@@ -1,5 +1,8 @@
 //! Options of sockets that no well-kept crate wraps: marks, and whose network a socket is in.
 
+// Tests come to the marks through the lab.
+#![allow(unreachable_pub)]
+
 use rustix::fd::{AsRawFd, BorrowedFd};
 use std::io;
 
@@ -58,6 +61,6 @@ pub(crate) fn namespace_cookie(socket: BorrowedFd<'_>) -> io::Result<u64> {
 }
 
 /// `AF_INET`, `AF_INET6`, `AF_UNIX` and so on.
-pub fn family(socket: BorrowedFd<'_>) -> io::Result<i32> {
+pub(crate) fn family(socket: BorrowedFd<'_>) -> io::Result<i32> {
     get(socket, libc::SO_DOMAIN).map(i32::from_ne_bytes)
 }

@@ -1,13 +1,13 @@
 //! The only place with unsafe code: system calls that no well-kept crate wraps.
 
-pub mod bpf;
-pub mod error_queue;
+pub(crate) mod bpf;
+pub(crate) mod error_queue;
 mod filter;
-pub mod lock;
-pub mod mark;
-pub mod namespace;
-pub mod netlink;
-pub mod packet;
+pub(crate) mod lock;
+pub(crate) mod mark;
+pub(crate) mod namespace;
+pub(crate) mod netlink;
+pub(crate) mod packet;
 
 use rustix::fd::{AsRawFd, OwnedFd};
 use std::io;

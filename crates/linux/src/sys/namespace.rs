@@ -121,7 +121,7 @@ fn unshare(flags: UnshareFlags) -> rustix::io::Result<()> {
 /// Makes `command` start sealed off: in new network and mount namespaces, and, where this user
 /// may not make those, in a user namespace in which it is root. It ends when the calling thread
 /// ends.
-pub fn seal(command: &mut Command) {
+pub(crate) fn seal(command: &mut Command) {
     seal_into(command, None);
 }
 

@@ -27,7 +27,7 @@ pub enum Protocol {
     Netfilter,
 }
 
-pub fn open(protocol: Protocol) -> io::Result<OwnedFd> {
+pub(crate) fn open(protocol: Protocol) -> io::Result<OwnedFd> {
     let family = match protocol {
         // NETLINK_ROUTE is protocol 0, the family's default.
         Protocol::Route => None,
@@ -56,7 +56,7 @@ pub(crate) fn receive_buffer(socket: &OwnedFd, bytes: usize) -> io::Result<()> {
     Ok(())
 }
 
-pub fn send(socket: &OwnedFd, bytes: &[u8]) -> io::Result<()> {
+pub(crate) fn send(socket: &OwnedFd, bytes: &[u8]) -> io::Result<()> {
     if bytes.len() > USUAL_SEND_BUFFER {
         let room = bytes.len() * OVERHEAD;
         if sockopt::set_socket_send_buffer_size_force(socket, room).is_err() {
@@ -70,7 +70,7 @@ pub fn send(socket: &OwnedFd, bytes: &[u8]) -> io::Result<()> {
 
 /// Receives one datagram, and only one that has come already if `now`; `buffer` is room that is used
 /// again each time.
-pub fn receive<'a>(
+pub(crate) fn receive<'a>(
     socket: &OwnedFd,
     buffer: &'a mut Vec<u8>,
     now: bool,

@@ -29,7 +29,7 @@ unsafe impl SocketAddrArg for LinkAddress {
 }
 
 /// Sends packets, from the IP header on, over one link to one neighbour.
-pub struct LinkSender {
+pub(crate) struct LinkSender {
     socket: OwnedFd,
     v4: LinkAddress,
     v6: LinkAddress,
@@ -40,7 +40,7 @@ const ETHERTYPE_V6: u16 = 0x86dd;
 
 impl LinkSender {
     /// Opens a sender on the link of that name in the calling thread's namespace.
-    pub fn open(link: &str, neighbour: [u8; 6]) -> io::Result<Self> {
+    pub(crate) fn open(link: &str, neighbour: [u8; 6]) -> io::Result<Self> {
         // Protocol 0: nothing is received.
         let socket =
             socket_with(AddressFamily::PACKET, SocketType::DGRAM, SocketFlags::CLOEXEC, None)?;
@@ -63,7 +63,7 @@ impl LinkSender {
     }
 
     /// Sends one packet from the IP header on.
-    pub fn send(&self, packet: &[u8]) -> io::Result<()> {
+    pub(crate) fn send(&self, packet: &[u8]) -> io::Result<()> {
         let is_v4 = packet.first().is_some_and(|byte| byte >> 4 == 4);
         let address = if is_v4 { &self.v4 } else { &self.v6 };
         rustix::io::retry_on_intr(|| {
@@ -74,7 +74,7 @@ impl LinkSender {
 }
 
 /// Sends whole frames over one link to one neighbour, many at a time.
-pub struct FrameSender {
+pub(crate) struct FrameSender {
     socket: OwnedFd,
     /// Receiver and sender of each frame.
     ends: [u8; 12],
@@ -82,7 +82,7 @@ pub struct FrameSender {
 
 impl FrameSender {
     /// Opens a sender on the link of that name in the calling thread's namespace.
-    pub fn open(link: &str, neighbour: [u8; 6]) -> io::Result<Self> {
+    pub(crate) fn open(link: &str, neighbour: [u8; 6]) -> io::Result<Self> {
         let socket =
             socket_with(AddressFamily::PACKET, SocketType::RAW, SocketFlags::CLOEXEC, None)?;
         let index = netdevice::name_to_index(&socket, link)?;
@@ -115,7 +115,7 @@ impl FrameSender {
     }
 
     /// Sends frames, each as it is.
-    pub fn send(&self, frames: &[&[u8]]) -> io::Result<()> {
+    pub(crate) fn send(&self, frames: &[&[u8]]) -> io::Result<()> {
         let slices: Vec<[IoSlice<'_>; 1]> = frames.iter().map(|it| [IoSlice::new(it)]).collect();
         let mut nothing: Vec<SendAncillaryBuffer<'_, '_, '_>> =
             frames.iter().map(|_| SendAncillaryBuffer::default()).collect();
@@ -135,7 +135,7 @@ impl FrameSender {
 }
 
 /// Hears the UDP datagrams to one port that come in, ahead of all rules.
-pub struct Listener(OwnedFd);
+pub(crate) struct Listener(OwnedFd);
 
 /// `ETH_P_ALL` (linux/if_ether.h), in network order.
 const EVERYTHING: u32 = (3u16.to_be()) as u32;
@@ -144,7 +144,7 @@ const LONGEST: usize = 2_048;
 
 impl Listener {
     /// Opens one in the calling thread's namespace.
-    pub fn open(port: u16) -> io::Result<Self> {
+    pub(crate) fn open(port: u16) -> io::Result<Self> {
         let protocol = std::num::NonZeroU32::new(EVERYTHING).map(Protocol::from_raw);
         let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
         let socket = socket_with(AddressFamily::PACKET, SocketType::DGRAM, flags, protocol)?;
@@ -154,7 +154,7 @@ impl Listener {
     }
 
     /// The next packet, from the IP header on, that comes before the deadline.
-    pub fn next(&self, deadline: Instant) -> io::Result<Option<Vec<u8>>> {
+    pub(crate) fn next(&self, deadline: Instant) -> io::Result<Option<Vec<u8>>> {
         let mut buffer = vec![0; LONGEST];
         loop {
             match rustix::net::recv(&self.0, &mut buffer[..], RecvFlags::empty()) {
@@ -181,14 +181,14 @@ impl Listener {
 }
 
 /// Sends packets, from the IP header on, as if a program of this host had made them.
-pub struct HostSender {
+pub(crate) struct HostSender {
     v4: OwnedFd,
     v6: OwnedFd,
 }
 
 impl HostSender {
     /// Opens a sender in the calling thread's namespace.
-    pub fn open() -> io::Result<Self> {
+    pub(crate) fn open() -> io::Result<Self> {
         let raw = rustix::net::ipproto::RAW;
         let open = |family| {
             let protocol: Option<Protocol> = Some(raw);
@@ -199,7 +199,7 @@ impl HostSender {
 
     /// Sends one packet. A refusal by the host's own rules is not an error here: the packet was
     /// made, and what became of it is observed elsewhere.
-    pub fn send(&self, packet: &[u8], destination: IpAddr) -> io::Result<()> {
+    pub(crate) fn send(&self, packet: &[u8], destination: IpAddr) -> io::Result<()> {
         let socket = if destination.is_ipv4() { &self.v4 } else { &self.v6 };
         let to = SocketAddr::new(destination, 0);
         match rustix::io::retry_on_intr(|| sendto(socket, packet, SendFlags::empty(), &to)) {

@@ -98,7 +98,7 @@ pub struct RoutingMark {
 }
 
 /// A machine beside the policy that is for it.
-pub struct Machine<'p> {
+pub(super) struct Machine<'p> {
     /// The policy that is looked at.
     pub policy: &'p Policy,
     /// What the policy says of the host.

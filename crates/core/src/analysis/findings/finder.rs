@@ -19,7 +19,7 @@ pub struct FindingKind {
 
 /// What a finder looks at.
 #[derive(Clone, Copy)]
-pub enum Look {
+pub(super) enum Look {
     /// The rules of one direction.
     Rules(fn(&Subjects<'_>, &Lines<'_>) -> Vec<Finding>),
     /// The policy, for one host.
@@ -39,7 +39,7 @@ pub enum Scope {
 
 /// Finds what is probably not meant.
 #[derive(Clone, Copy)]
-pub struct Finder {
+pub(super) struct Finder {
     /// The kinds of findings that it makes.
     pub kinds: &'static [FindingKind],
     /// How such findings are looked for.
@@ -48,7 +48,7 @@ pub struct Finder {
 
 impl Finder {
     /// What its findings can be about.
-    pub fn scopes(&self) -> impl Iterator<Item = Scope> {
+    pub(super) fn scopes(&self) -> impl Iterator<Item = Scope> {
         self.looks.iter().map(|look| match look {
             Look::Rules(_) | Look::Policy(_) => Scope::Policy,
             Look::Machine(_) => Scope::Live,

@@ -6,7 +6,7 @@ use crate::space::{Direction, Packet};
 use std::collections::HashMap;
 
 /// What is looked at.
-pub struct Subjects<'p> {
+pub(super) struct Subjects<'p> {
     pub policy: &'p Policy,
     pub host: &'p Host,
     pub plan: &'p HostPlan,
@@ -19,7 +19,10 @@ pub struct Subjects<'p> {
 
 impl<'p> Subjects<'p> {
     /// The written rules of one direction that are in force, with their places in the chain.
-    pub fn rules(&self, direction: Direction) -> impl Iterator<Item = (usize, &'p Decision)> {
+    pub(super) fn rules(
+        &self,
+        direction: Direction,
+    ) -> impl Iterator<Item = (usize, &'p Decision)> {
         let decisions = self.plan.chain(direction).decisions.iter().enumerate();
         decisions.filter(|(_, it)| it.id.kind == Kind::Rule && it.idle.is_none())
     }

@@ -7,7 +7,7 @@ use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
 /// A file, taken apart.
-pub struct Layout<'s> {
+pub(super) struct Layout<'s> {
     pub text: &'s str,
     pub root: DeTable<'s>,
     /// Where the lines with headings begin.
@@ -18,7 +18,7 @@ pub struct Layout<'s> {
 
 impl<'s> Layout<'s> {
     /// Takes a file apart; `None` if it is not TOML.
-    pub fn of(source: &'s Source) -> Option<Self> {
+    pub(super) fn of(source: &'s Source) -> Option<Self> {
         let text = source.text.as_ref();
         let root = DeTable::parse(text).ok()?.into_inner();
         let line_end = match text.find('\n') {
@@ -67,13 +67,13 @@ impl<'s> Layout<'s> {
     }
 
     /// The end of the line, its line end included.
-    pub fn line_end(&self, at: usize) -> usize {
+    pub(super) fn line_end(&self, at: usize) -> usize {
         self.text[at..].find('\n').map_or(self.text.len(), |length| at + length + 1)
     }
 
     /// The lines of a table that has a heading: from the comments right above it to the end of
     /// its last line, its own sections included.
-    pub fn section(&self, value: &Spanned<DeValue<'_>>) -> Option<Range<usize>> {
+    pub(super) fn section(&self, value: &Spanned<DeValue<'_>>) -> Option<Range<usize>> {
         let table = value.get_ref().as_table().filter(|_| self.has_heading(value))?;
         let heading = self.line_start(value.span().start);
         let mut start = heading;
@@ -146,7 +146,7 @@ impl<'s> Layout<'s> {
     }
 
     /// Lines as this file ends them.
-    pub fn lines(&self, lines: &[String]) -> String {
+    pub(super) fn lines(&self, lines: &[String]) -> String {
         lines.iter().flat_map(|line| [line.as_str(), self.line_end]).collect()
     }
 
@@ -156,7 +156,7 @@ impl<'s> Layout<'s> {
     }
 
     /// A key of a table and its value.
-    pub fn entry<'l>(
+    pub(super) fn entry<'l>(
         &self,
         table: &'l DeTable<'s>,
         key: &str,

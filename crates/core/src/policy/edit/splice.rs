@@ -4,18 +4,18 @@ use std::ops::Range;
 
 /// Replacements, all by places of the original text.
 #[derive(Clone, Debug, Default)]
-pub struct Splices {
+pub(super) struct Splices {
     list: Vec<(Range<usize>, String)>,
 }
 
 impl Splices {
     /// Replaces a part of the text.
-    pub fn replace(&mut self, range: Range<usize>, text: impl Into<String>) {
+    pub(super) fn replace(&mut self, range: Range<usize>, text: impl Into<String>) {
         self.list.push((range, text.into()));
     }
 
     /// Puts something in between.
-    pub fn insert(&mut self, at: usize, text: impl Into<String>) {
+    pub(super) fn insert(&mut self, at: usize, text: impl Into<String>) {
         self.replace(at..at, text);
     }
 

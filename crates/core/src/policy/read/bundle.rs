@@ -16,7 +16,7 @@ const MOST: u64 = 1_000_000;
 const TOLD: usize = 100;
 
 /// The bundles of a file, as tables: what they mean depends on the host that uses them.
-pub struct Bundles<'t, 'i> {
+pub(super) struct Bundles<'t, 'i> {
     bundles: Vec<Entry<'t, 'i>>,
 }
 
@@ -30,7 +30,7 @@ struct Entry<'t, 'i> {
 
 /// Rules of one host, or of one bundle, in order.
 #[derive(Default)]
-pub struct Unfolded {
+pub(super) struct Unfolded {
     pub rules: Vec<Rule>,
     /// Where each name was first used.
     first_of: HashMap<String, Origin>,
@@ -42,12 +42,12 @@ pub struct Unfolded {
 
 impl<'t, 'i> Bundles<'t, 'i> {
     /// A shelf that holds no bundle yet.
-    pub fn new() -> Self {
+    pub(super) fn new() -> Self {
         Self { bundles: Vec::new() }
     }
 
     /// Takes in the bundles of one file.
-    pub fn read(&mut self, reader: &mut Reader<'t>, file: &Table<'t, 'i>) -> Vec<Bundle> {
+    pub(super) fn read(&mut self, reader: &mut Reader<'t>, file: &Table<'t, 'i>) -> Vec<Bundle> {
         let mut written = Vec::new();
         for (name, table) in file.named(reader, "bundle") {
             check_name(reader, "bundle", &name);
@@ -64,7 +64,7 @@ impl<'t, 'i> Bundles<'t, 'i> {
     }
 
     /// Reports what is wrong with the bundles of the reader's file, whatever the host: here, once.
-    pub fn check(&self, reader: &mut Reader<'_>, names: &Names<'_>) {
+    pub(super) fn check(&self, reader: &mut Reader<'_>, names: &Names<'_>) {
         // Any address may turn out to be the host's own, or on its link.
         let anybody = AddressSet::full();
         let names = Names { this_host: Some(&anybody), on_link: Some(&anybody), ..*names };

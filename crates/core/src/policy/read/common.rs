@@ -31,7 +31,7 @@ pub(crate) fn nonempty_list(
 }
 
 /// The findings that the `accept` key accepts.
-pub fn accepted(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Accepted> {
+pub(super) fn accepted(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Accepted> {
     let mut list = Vec::new();
     for (word, reason) in table.words(reader, "accept") {
         let Some(code) = Code::parse(&word.value) else {
@@ -61,7 +61,11 @@ pub fn accepted(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Accepted>
     list
 }
 
-pub fn choice<'a>(reader: &mut Reader<'_>, text: &'a Text, words: &[&'a str]) -> Option<&'a str> {
+pub(super) fn choice<'a>(
+    reader: &mut Reader<'_>,
+    text: &'a Text,
+    words: &[&'a str],
+) -> Option<&'a str> {
     if let Some(word) = words.iter().find(|&&word| word == text.value) {
         return Some(word);
     }

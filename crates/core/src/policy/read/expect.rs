@@ -8,7 +8,7 @@ use super::common::{accepted, choice};
 use super::rule::{direction, ends, interfaces, traffic};
 
 /// Reads one expectation; what is wrong with it is reported.
-pub fn expectation(
+pub(super) fn expectation(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     table: &Table<'_, '_>,

@@ -14,7 +14,7 @@ use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 
 /// Reads the section of one host.
-pub fn host(
+pub(super) fn host(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     bundles: &Bundles<'_, '_>,

@@ -8,7 +8,11 @@ use super::common::{accepted, check_name, choice, nonempty_list};
 use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
 
 /// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
-pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -> Option<Rule> {
+pub(super) fn rule(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+) -> Option<Rule> {
     let name = table.text(reader, "name");
     match &name {
         Some(name) => check_name(reader, "rule", name),
@@ -84,7 +88,7 @@ pub fn rule(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -
 }
 
 /// The traffic that a list of terms names together, and the terms.
-pub fn traffic(
+pub(super) fn traffic(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     table: &Table<'_, '_>,
@@ -101,7 +105,7 @@ pub fn traffic(
 }
 
 /// The `direction` key; inbound when left out.
-pub fn direction(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Direction {
+pub(super) fn direction(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Direction {
     let text = table.text(reader, "direction");
     let word = text.as_ref().and_then(|text| {
         choice(reader, text, &Direction::ALL.map(Direction::as_str)).and_then(Direction::parse)
@@ -239,7 +243,7 @@ fn the_verdict(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Verdict
     }
 }
 
-pub fn ends(
+pub(super) fn ends(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     table: &Table<'_, '_>,
@@ -299,7 +303,7 @@ fn own_ends(
     (sets.into_iter().collect(), list.into_iter().map(|term| term.value).collect())
 }
 
-pub fn interfaces(
+pub(super) fn interfaces(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     table: &Table<'_, '_>,

@@ -4,7 +4,7 @@ use super::observed::{Counts, GROUPS, Met};
 use tipstaff_wire::packet::{Answer, Seen};
 
 /// Packets that were sent together, and what has been reported of them.
-pub struct Lot {
+pub(super) struct Lot {
     /// The tag of the first; the others follow.
     first: u32,
     /// What became of each, as far as that was reported.
@@ -14,13 +14,13 @@ pub struct Lot {
 }
 
 impl Lot {
-    pub fn new(first: u32, packets: usize) -> Self {
+    pub(super) fn new(first: u32, packets: usize) -> Self {
         Self { first, met: vec![None; packets], reported: [0; GROUPS.len()] }
     }
 
     /// Notes a report. One about an earlier lot that came too late for it is passed over: it must not
     /// stand for one about this that is still to come.
-    pub fn note(&mut self, group: usize, seen: Seen) {
+    pub(super) fn note(&mut self, group: usize, seen: Seen) {
         let (tag, what) = match (seen, GROUPS[group].met) {
             (Seen::Foreign, _) => {
                 self.reported[group] += 1;
@@ -42,7 +42,7 @@ impl Lot {
 
     /// Whether all packets that the observer has met since then arrived, and were reported if they were
     /// to be: then what was not reported was denied.
-    pub fn is_whole(&self, before: &Counts, after: &Counts) -> bool {
+    pub(super) fn is_whole(&self, before: &Counts, after: &Counts) -> bool {
         let since = |group: usize| after.reported[group] - before.reported[group];
         let all = (0..GROUPS.len()).all(|group| since(group) == self.reported[group]);
         all && after.arrived - before.arrived == self.met.len() as u64

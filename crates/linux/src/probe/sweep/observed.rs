@@ -21,21 +21,22 @@ pub enum Met {
 
 /// How many packets the observer has met, by the kernel's count.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
-pub struct Counts {
+pub(super) struct Counts {
     pub arrived: u64,
     pub reported: [u64; GROUPS.len()],
 }
 
 /// Where and as what packets are reported.
-pub struct Group {
+pub(super) struct Group {
     pub number: u16,
     pub chain: &'static str,
     pub met: Option<Met>,
 }
 
-pub const OPEN: Group = Group { number: 40, chain: "through-open", met: Some(Met::Open) };
+pub(super) const OPEN: Group = Group { number: 40, chain: "through-open", met: Some(Met::Open) };
 pub(crate) const CLOSED: Group =
     Group { number: 41, chain: "through-closed", met: Some(Met::Closed) };
-pub const ELSEWHERE: Group = Group { number: 42, chain: "elsewhere", met: Some(Met::PassedOn) };
+pub(super) const ELSEWHERE: Group =
+    Group { number: 42, chain: "elsewhere", met: Some(Met::PassedOn) };
 pub(crate) const ANSWERS: Group = Group { number: 43, chain: "answers", met: None };
 pub(crate) const GROUPS: [Group; 4] = [OPEN, CLOSED, ELSEWHERE, ANSWERS];

@@ -10,7 +10,7 @@ use tipstaff_core::space::{AddressSet, ConnectionState, Family, RangeSet, StateS
 use tipstaff_wire::nf_tables::{Compare, FAMILY_IPV4, FAMILY_IPV6};
 
 /// What comparing a field with one value says.
-pub fn compare(field: Field, op: Compare, data: &[u8]) -> Test {
+pub(super) fn compare(field: Field, op: Compare, data: &[u8]) -> Test {
     let opaque = || Test::Opaque("cmp".into());
     match (field, op) {
         (Field::InInterface, _) => interface(op, data).map_or_else(opaque, Test::InInterface),

@@ -9,7 +9,7 @@ use tipstaff_wire::nf_tables::{Base, Expression, MetaKey, SocketKey, ct, registe
 
 /// What a register holds.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Field {
+pub(super) enum Field {
     InInterface,
     OutInterface,
     State,
@@ -38,7 +38,7 @@ pub enum Field {
 
 impl Field {
     /// Whom it takes for one sender.
-    pub fn sender(self) -> Option<Sender> {
+    pub(super) fn sender(self) -> Option<Sender> {
         match self {
             Self::Source(Family::V4) => Some(Sender::Address),
             Self::SourceNetwork => Some(Sender::Network),
@@ -49,21 +49,21 @@ impl Field {
 
 /// What the registers hold, by words of four bytes.
 #[derive(Default)]
-pub struct Registers(HashMap<u32, Field>);
+pub(super) struct Registers(HashMap<u32, Field>);
 
 impl Registers {
     /// What a register holds.
-    pub fn get(&self, register: u32) -> Field {
+    pub(super) fn get(&self, register: u32) -> Field {
         self.behind(register, 0)
     }
 
     /// What it holds so many words further on.
-    pub fn behind(&self, register: u32, words: u32) -> Field {
+    pub(super) fn behind(&self, register: u32, words: u32) -> Field {
         self.0.get(&(registers::word(register) + words)).copied().unwrap_or(Field::Unknown)
     }
 
     /// Follows what puts something into a register; gives whether the expression does.
-    pub fn load(&mut self, expression: &Expression, tests: &[Test]) -> bool {
+    pub(super) fn load(&mut self, expression: &Expression, tests: &[Test]) -> bool {
         let (register, field) = match expression {
             Expression::Meta { key, register } => {
                 let field = match key {

@@ -6,11 +6,11 @@ use std::collections::HashMap;
 use tipstaff_wire::nf_tables::Element;
 
 /// Inclusive ranges of keys.
-pub type Ranges = Vec<(Vec<u8>, Vec<u8>)>;
+pub(super) type Ranges = Vec<(Vec<u8>, Vec<u8>)>;
 
 /// What a set holds.
 #[derive(Debug)]
-pub enum Found {
+pub(crate) enum Found {
     /// Keys, as ranges of bytes.
     Keys(Ranges),
     /// Numbers of programs at their places in marks, with the paths they stand for.
@@ -23,7 +23,7 @@ pub enum Found {
 
 /// What is in our sets.
 #[derive(Default)]
-pub struct Sets {
+pub(crate) struct Sets {
     by_name: HashMap<String, Found>,
     /// The lists of one program, by its number at its place in marks.
     alone: HashMap<u32, String>,
@@ -31,7 +31,7 @@ pub struct Sets {
 
 impl Sets {
     /// Adds what a set holds.
-    pub fn insert(&mut self, name: &str, found: Found) {
+    pub(crate) fn insert(&mut self, name: &str, found: Found) {
         if let Found::Programs(entries) = &found
             && let [(bits, _)] = entries[..]
         {
@@ -41,18 +41,18 @@ impl Sets {
     }
 
     /// The set of that name.
-    pub fn get(&self, name: &str) -> Option<&Found> {
+    pub(crate) fn get(&self, name: &str) -> Option<&Found> {
         self.by_name.get(name)
     }
 
     /// The list on which that program alone stands.
-    pub fn alone(&self, bits: u32) -> Option<&Found> {
+    pub(crate) fn alone(&self, bits: u32) -> Option<&Found> {
         self.get(self.alone.get(&bits)?)
     }
 }
 
 /// A set's elements, in any order.
-pub fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> Found {
+pub(crate) fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> Found {
     if map && intervals {
         let ranges = ranges(&mut elements, true);
         let mut starts = elements.into_iter().filter(|it| !it.ends_interval);

@@ -18,7 +18,7 @@ enum Keeps {
 
 /// What limits a rule.
 #[derive(Default)]
-pub struct Limiter {
+pub(super) struct Limiter {
     /// The limiter, and who share it.
     limit: Option<(Limit, Keeps)>,
     /// The set of senders told apart, if only those come so far that it does not hold.
@@ -34,7 +34,12 @@ impl Limiter {
     }
 
     /// Follows what keeps a rate, or is for those for whom there was no room; gives whether the expression is.
-    pub fn step(&mut self, expression: &Expression, registers: &Registers, sets: &Sets) -> bool {
+    pub(super) fn step(
+        &mut self,
+        expression: &Expression,
+        registers: &Registers,
+        sets: &Sets,
+    ) -> bool {
         match expression {
             Expression::Lookup { register, set, flags: NOT_IN, to_verdict: false, .. }
                 if registers.get(*register).sender().is_some()
@@ -65,7 +70,7 @@ impl Limiter {
 
     /// What a rule does that ends in `action` and that this limits; `crowded` says whether it counts those for
     /// whom there was no room.
-    pub fn action(&self, action: Option<Action>, crowded: bool) -> Action {
+    pub(super) fn action(&self, action: Option<Action>, crowded: bool) -> Action {
         match (action, self.limit) {
             (Some(Action::Allow), Some((limit, Keeps::Crowd(sender)))) => {
                 rate(&limit, true).map_or_else(opaque, |rate| Action::AllowCrowded(rate, sender))

@@ -10,7 +10,7 @@ mod limiters;
 mod programs;
 mod reader;
 
-pub use found::{Found, Sets, found};
+pub(super) use found::{Found, Sets, found};
 
 use super::marks::Marks;
 use super::names::text_of;
@@ -21,7 +21,7 @@ use tipstaff_core::program::ProgramRule;
 use tipstaff_wire::nf_tables::Rule;
 
 /// A rule, and what goes with it.
-pub struct Read {
+pub(super) struct Read {
     pub rule: ProgramRule,
     /// What it has counted, for each decision.
     pub counts: Vec<(RuleId, Count)>,
@@ -36,7 +36,7 @@ pub struct Read {
 }
 
 /// Reads one rule; if `counted`, also what it has counted.
-pub fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
+pub(super) fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
     let id = match text_of(&rule.user_data) {
         Some("") => None,
         Some(name) => Some(RuleId::parse(name)),

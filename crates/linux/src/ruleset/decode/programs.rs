@@ -8,7 +8,7 @@ use tipstaff_wire::nf_tables::{Compare, Expression};
 
 /// The programs that an expression tells from others, if it compares numbers of programs; `marks` learns which
 /// number is whose.
-pub fn programs(
+pub(super) fn programs(
     expression: &Expression,
     registers: &Registers,
     sets: &Sets,

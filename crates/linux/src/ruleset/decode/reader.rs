@@ -19,7 +19,7 @@ pub(crate) fn not_ours() -> RuleId {
     RuleId::rule("(not ours)")
 }
 
-pub struct RuleReader<'a> {
+pub(super) struct RuleReader<'a> {
     pub sets: &'a Sets,
     pub registers: Registers,
     pub tests: Vec<Test>,
@@ -36,7 +36,7 @@ pub struct RuleReader<'a> {
 
 impl<'a> RuleReader<'a> {
     /// One that has met nothing yet.
-    pub fn new(id: Option<RuleId>, sets: &'a Sets, counted: bool) -> Self {
+    pub(super) fn new(id: Option<RuleId>, sets: &'a Sets, counted: bool) -> Self {
         Self {
             sets,
             registers: Registers::default(),
@@ -52,7 +52,7 @@ impl<'a> RuleReader<'a> {
     }
 
     /// Follows one expression of the rule.
-    pub fn step(&mut self, expression: &Expression) {
+    pub(super) fn step(&mut self, expression: &Expression) {
         if self.action.is_some() {
             // Something behind the verdict: this is not a rule that we understand.
             self.action = Some(Action::Opaque(expression.name().into()));

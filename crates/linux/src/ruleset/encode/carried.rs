@@ -8,12 +8,12 @@ use tipstaff_core::space::Direction;
 
 /// What decisions have counted so far and are to go on from.
 #[derive(Default)]
-pub struct Carried {
+pub(super) struct Carried {
     of: HashMap<(Direction, RuleId), HashMap<Counted, Count>>,
 }
 
 impl Carried {
-    pub fn of(tallies: &[Tally]) -> Self {
+    pub(super) fn of(tallies: &[Tally]) -> Self {
         let counts = |it: &Tally| {
             let taken = (it.taken != Count::default()).then_some((Counted::Taken, it.taken));
             let excess = it.excess.map(|count| (Counted::Excess, count));
@@ -25,7 +25,12 @@ impl Carried {
     }
 
     /// What the first counter of a decision is to begin with. Nothing is given twice.
-    pub fn take(&mut self, direction: Direction, id: &RuleId, counted: Counted) -> Option<Count> {
+    pub(super) fn take(
+        &mut self,
+        direction: Direction,
+        id: &RuleId,
+        counted: Counted,
+    ) -> Option<Count> {
         if self.of.is_empty() {
             return None;
         }

@@ -15,7 +15,7 @@ use tipstaff_wire::nf_tables::{
 
 impl Encoder<'_> {
     /// What a test needs, its sets included.
-    pub fn test(
+    pub(super) fn test(
         &mut self,
         test: &Test,
         rule: &ProgramRule,

@@ -8,7 +8,7 @@ use tipstaff_core::program::{Sender, Test};
 use tipstaff_wire::nf_tables::{Batch, Expression};
 
 /// A batch while it is being written.
-pub struct Encoder<'a> {
+pub(super) struct Encoder<'a> {
     pub carried: Carried,
     pub batch: Batch,
     pub ledger: Ledger,

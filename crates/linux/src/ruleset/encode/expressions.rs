@@ -10,19 +10,19 @@ use tipstaff_wire::nf_tables::{
 /// So many bytes of a reported packet: its headers, and a little of what they carry.
 const LOGGED_BYTES: u32 = 256;
 
-pub fn meta(key: MetaKey) -> Expression {
+pub(super) fn meta(key: MetaKey) -> Expression {
     Expression::Meta { key, register: registers::FIRST }
 }
 
-pub fn payload(base: Base, offset: u32, length: u32) -> Expression {
+pub(super) fn payload(base: Base, offset: u32, length: u32) -> Expression {
     Expression::Payload { base, offset, length, register: registers::FIRST }
 }
 
-pub fn compare(op: Compare, data: Vec<u8>) -> Expression {
+pub(super) fn compare(op: Compare, data: Vec<u8>) -> Expression {
     Expression::Cmp { register: registers::FIRST, op, data }
 }
 
-pub fn interface(key: MetaKey, test: &InterfaceTest, out: &mut Vec<Expression>) {
+pub(super) fn interface(key: MetaKey, test: &InterfaceTest, out: &mut Vec<Expression>) {
     let (op, name) = match test {
         InterfaceTest::Any => return,
         InterfaceTest::Is(name) => (Compare::Equal, name),
@@ -33,7 +33,7 @@ pub fn interface(key: MetaKey, test: &InterfaceTest, out: &mut Vec<Expression>) 
 }
 
 /// Counter and verdict. A jump is not counted: what it leads to is.
-pub fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
+pub(super) fn action(action: &Action, name: &str, out: &mut Vec<Expression>) {
     let counter = Expression::Counter { packets: 0, bytes: 0 };
     match action {
         Action::Allow => out.extend([counter, Expression::Immediate(Verdict::Accept)]),

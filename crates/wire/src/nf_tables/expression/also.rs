@@ -4,7 +4,7 @@ use super::parts::Parts;
 use crate::{WireError, Writer};
 
 /// What else must hold of an expression, for it to be all that the fields say.
-pub enum Also {
+pub(super) enum Also {
     /// The attribute is this number; it is written so.
     Is(u16, u32),
     /// It is there: without it, the expression does something else.
@@ -19,7 +19,7 @@ pub enum Also {
 
 impl Also {
     /// Writes what it says of the attribute.
-    pub fn write(&self, out: &mut Writer) {
+    pub(super) fn write(&self, out: &mut Writer) {
         if let Self::Is(kind, value) = self {
             out.be32(*kind, *value);
         }
@@ -29,7 +29,7 @@ impl Also {
     ///
     /// # Errors
     /// [`WireError`] if one is malformed.
-    pub fn holds(&self, parts: &Parts<'_>) -> Result<bool, WireError> {
+    pub(super) fn holds(&self, parts: &Parts<'_>) -> Result<bool, WireError> {
         Ok(match self {
             Self::Is(kind, value) => parts.optional(*kind)? == Some(*value),
             Self::There(kind) => parts.get(*kind).is_some(),

@@ -39,7 +39,7 @@ macro_rules! expressions {
         }
 
         /// The kernel's name of an expression.
-        pub fn name(expression: &Expression) -> &str {
+        pub(super) fn name(expression: &Expression) -> &str {
             match expression {
                 $(Expression::$variant { .. } => $name,)*
                 Expression::Limit(_) => NAMED,
@@ -50,7 +50,7 @@ macro_rules! expressions {
         }
 
         /// Writes an expression with its name and attributes.
-        pub fn write(expression: &Expression, out: &mut Writer) {
+        pub(super) fn write(expression: &Expression, out: &mut Writer) {
             match expression {
                 $(Expression::$variant { $($field),* } => {
                     $($form::write(out, $number, $field);)*
@@ -65,7 +65,7 @@ macro_rules! expressions {
         ///
         /// # Errors
         /// [`WireError`] if it is malformed.
-        pub fn read(name: &str, parts: &Parts<'_>) -> Result<Option<Expression>, WireError> {
+        pub(super) fn read(name: &str, parts: &Parts<'_>) -> Result<Option<Expression>, WireError> {
             match name {
                 $($name => {
                     let also: &[Also] = &[$($also),*];

@@ -5,7 +5,7 @@ use super::parts::{DATA, NAME, Parts, split};
 use crate::{WireError, Writer};
 
 /// The kernel's name of it.
-pub const NAMED: &str = "limit";
+pub(super) const NAMED: &str = "limit";
 
 /// A token bucket (`limit`).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

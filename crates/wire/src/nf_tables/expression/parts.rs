@@ -3,7 +3,7 @@
 use crate::{Attribute, Attributes, WireError};
 
 /// `NFTA_EXPR_NAME`.
-pub const NAME: u16 = 1;
+pub(super) const NAME: u16 = 1;
 /// `NFTA_EXPR_DATA`.
 pub(crate) const DATA: u16 = 2;
 /// `NFTA_DATA_VALUE`.
@@ -16,7 +16,7 @@ const NUMBERS: usize = 12;
 ///
 /// # Errors
 /// [`WireError`] if it is malformed.
-pub fn split<'a>(element: &Attribute<'a>) -> Result<(&'a str, &'a [u8]), WireError> {
+pub(super) fn split<'a>(element: &Attribute<'a>) -> Result<(&'a str, &'a [u8]), WireError> {
     let (mut name, mut data) = (None, &[][..]);
     for attribute in element.nested("NFTA_LIST_ELEM") {
         let attribute = attribute?;
