@@ -1,11 +1,14 @@
 //! One mistake, and whether the tests notice.
 
 use crate::places::Place;
+use rustix::process::{Pid, Signal, kill_process_group};
 use std::fs;
-use std::io;
+use std::io::{self, BufRead, BufReader};
+use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::time::Duration;
 
 /// Tests that take longer than this go round in circles.
 const PATIENCE: Duration = Duration::from_secs(1_200);
@@ -57,27 +60,43 @@ impl Copy {
         }
     }
 
-    fn cargo(&self, words: &[&str]) -> io::Result<bool> {
-        let mut process = Command::new("cargo")
+    fn cargo(&self, words: &[&str]) -> Command {
+        let mut command = Command::new("cargo");
+        command
             .args(words)
             .current_dir(&self.folder)
             .env("CARGO_TARGET_DIR", self.folder.with_file_name("target"))
             .env("RUST_BACKTRACE", "0")
             .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()?;
-        let begun = Instant::now();
-        loop {
-            if let Some(status) = process.try_wait()? {
-                return Ok(status.success());
+            .stderr(Stdio::null());
+        command
+    }
+
+    /// Whether all tests of a crate passed. The first that fails ends it: what the others would have
+    /// said changes nothing.
+    fn passes(&self, name: &str, words: &str) -> io::Result<bool> {
+        let mut command = self.cargo(&["test", "-p", name, "--"]);
+        command.args(words.split_whitespace()).stdout(Stdio::piped()).process_group(0);
+        let mut process = command.spawn()?;
+        let (tell, heard) = mpsc::channel();
+        let out = process.stdout.take();
+        let reader = std::thread::spawn(move || {
+            let lines =
+                out.into_iter().flat_map(|out| BufReader::new(out).lines().map_while(Result::ok));
+            for line in lines {
+                if line.starts_with("test ") && line.ends_with("FAILED") && tell.send(()).is_err() {
+                    break;
+                }
             }
-            if begun.elapsed() > PATIENCE {
-                process.kill()?;
-                process.wait()?;
-                return Ok(false);
-            }
-            std::thread::sleep(Duration::from_millis(100));
+        });
+        // The reader ends when the tests do.
+        let failed = heard.recv_timeout(PATIENCE) != Err(RecvTimeoutError::Disconnected);
+        if failed && let Some(group) = i32::try_from(process.id()).ok().and_then(Pid::from_raw) {
+            kill_process_group(group, Signal::KILL)?;
         }
+        let status = process.wait()?;
+        let _ = reader.join();
+        Ok(!failed && status.success())
     }
 
     /// Makes a mistake, tries, and takes it back.
@@ -96,13 +115,11 @@ impl Copy {
     fn outcome(&self, crates: &str) -> Outcome {
         for it in crates.split(',') {
             let (name, words) = it.split_once('=').unwrap_or((it, ""));
-            let build = ["test", "-q", "--no-run", "-p", name];
-            if !self.cargo(&build).unwrap_or(false) {
+            let build = self.cargo(&["test", "-q", "--no-run", "-p", name]).status();
+            if !build.is_ok_and(|it| it.success()) {
                 return Outcome::DoesNotCompile;
             }
-            let mut test = vec!["test", "-q", "-p", name, "--"];
-            test.extend(words.split_whitespace());
-            if !self.cargo(&test).unwrap_or(false) {
+            if !self.passes(name, words).unwrap_or(false) {
                 return Outcome::Caught;
             }
         }
