@@ -19,11 +19,11 @@ pub enum Need {
     Rules,
     /// To tell by program whose a socket is.
     Programs,
-    /// To report packets.
+    /// To report packets to whoever asked for them.
     Reports,
     /// To list the flows that are tracked.
     Flows,
-    /// To list sockets.
+    /// To list the sockets that wait.
     Sockets,
     /// To leave multicast router discovery to the rules.
     RouterDiscovery,

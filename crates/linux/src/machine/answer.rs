@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub(super) enum Answer<T> {
-    /// It told.
+    /// What the machine told.
     Told(T),
     /// Whoever asked was not permitted to do this.
     NotPermitted(String),
@@ -53,7 +53,7 @@ impl<T> Answer<T> {
 }
 
 impl<T: Clone> Answer<T> {
-    /// Tells it again.
+    /// Gives the answer as it was given.
     pub(super) fn again(&self) -> Result<T, LinuxError> {
         match self.clone() {
             Self::Told(told) => Ok(told),

@@ -164,7 +164,7 @@ pub trait Machine: Sync {
 /// Sockets, and which could not be listed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listed<T> {
-    /// Those that could.
+    /// Those that could be listed.
     pub found: Vec<T>,
     /// The protocols whose sockets could not be listed, and why.
     pub unlisted: Vec<(PortProtocol, String)>,

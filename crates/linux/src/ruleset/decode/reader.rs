@@ -94,7 +94,7 @@ impl<'a> RuleReader<'a> {
         true
     }
 
-    /// What counts.
+    /// Reads a counter, if it is one.
     fn counts(&mut self, expression: &Expression) -> bool {
         match expression {
             Expression::Counter { .. } if !self.counted => {}
