@@ -24,10 +24,10 @@ pub struct Question {
     pub to: Option<String>,
     /// The traffic term for what it carries.
     pub traffic: String,
-    /// By which interface, by role or name.
-    pub via: Option<String>,
-    /// By which interface a forwarded packet goes out.
-    pub out_via: Option<String>,
+    /// By which interface it comes in, by role or name.
+    pub ingress: Option<String>,
+    /// By which interface it goes out, by role or name.
+    pub egress: Option<String>,
     /// The executable of the socket that receives or sends it.
     pub program: Option<String>,
     /// Which way it goes, seen from the host.
@@ -141,13 +141,18 @@ fn packet(loaded: &Loaded, question: &Question) -> Result<Packet, Failure> {
     // A packet from the host to itself never leaves it.
     let to_itself = source.is_loopback() || loaded.plan.addresses.contains(&source);
     let itself = || (direction == Direction::Inbound && to_itself).then(|| LOOPBACK.to_owned());
-    let named = question.via.as_ref().map(|word| interface(&loaded.plan, word));
-    let via = named.or_else(itself);
-    let out_via = question.out_via.as_ref().map(|word| interface(&loaded.plan, word));
-    let (in_interface, out_interface) = match direction {
-        Direction::Outbound => (None, via),
-        Direction::Inbound | Direction::Forwarded => (via, out_via),
+    let named = |word: &Option<String>| word.as_ref().map(|it| interface(&loaded.plan, it));
+    let foreign = match direction {
+        Direction::Inbound => question.egress.as_ref().map(|_| ("--egress", "--ingress")),
+        Direction::Outbound => question.ingress.as_ref().map(|_| ("--ingress", "--egress")),
+        Direction::Forwarded => None,
     };
+    if let Some((wrong, right)) = foreign {
+        let message = format!("{wrong} is not for {direction} packets");
+        return Err(Failure::usage(message, format!("{right} names their interface")));
+    }
+    let in_interface = named(&question.ingress).or_else(itself);
+    let out_interface = named(&question.egress);
     let packet = Packet {
         direction,
         in_interface,
@@ -181,11 +186,10 @@ fn which_interface(plan: &HostPlan, packet: &Packet) -> Option<Failure> {
     let outgoing = packet.out_interface.is_none() && packet.direction != Direction::Inbound;
     let ins = names().map(|it| Packet { in_interface: it, ..packet.clone() }).collect();
     let outs = names().map(|it| Packet { out_interface: it, ..packet.clone() }).collect();
-    let out_flag = if packet.direction == Direction::Forwarded { "--out-via" } else { "--via" };
     incoming
-        .then(|| differs("--via", ins))
+        .then(|| differs("--ingress", ins))
         .flatten()
-        .or_else(|| outgoing.then(|| differs(out_flag, outs)).flatten())
+        .or_else(|| outgoing.then(|| differs("--egress", outs)).flatten())
 }
 
 /// An interface's name, for its role or its name.

@@ -10,7 +10,7 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, SocketAddr};
-use tipstaff_core::plan::Decided;
+use tipstaff_core::plan::{Decided, RuleId, TURNED_AWAY};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::{
@@ -81,12 +81,23 @@ struct Found {
     flows: Vec<Flow>,
 }
 
-/// Finds the connections that the rules in force would not admit, and with `cut` ends them. Listening
-/// sockets are never touched.
+/// Which of the connections that the rules in force would not admit are to be ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum End {
+    /// None: they are only listed.
+    None,
+    /// Those of addresses that are turned away; others are not listed either.
+    OfTurnedAway,
+    /// All of them.
+    All,
+}
+
+/// Finds the connections that the rules in force would not admit, and ends those that are to be ended.
+/// Listening sockets are never touched.
 ///
 /// # Errors
 /// [`Failure`] if no rules are in force, or the kernel does not let us look.
-pub fn report(machine: &dyn Machine, cut: bool) -> Result<Report, Failure> {
+pub fn report(machine: &dyn Machine, ends: End) -> Result<Report, Failure> {
     let held = machine.rules()?.filter(|it| !it.dormant);
     let Some(held) = held else {
         return Err(Failure::Stopped {
@@ -95,11 +106,15 @@ pub fn report(machine: &dyn Machine, cut: bool) -> Result<Report, Failure> {
         });
     };
     let (mut found, unknown) = found(machine, &held.program)?;
-    if cut {
+    if ends == End::OfTurnedAway {
+        let by = RuleId::baseline(TURNED_AWAY).to_string();
+        found.retain(|it| it.living.by == by);
+    }
+    if ends != End::None {
         end(machine, &mut found)?;
     }
     let living = found.into_iter().map(|it| it.living).collect();
-    Ok(Report { host: held.host, cut, living, unknown })
+    Ok(Report { host: held.host, cut: ends != End::None, living, unknown })
 }
 
 /// How many connections live on that the rules would not admit.

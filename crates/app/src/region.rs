@@ -30,9 +30,9 @@ pub struct RegionWords {
     /// The ports they come from.
     pub source_ports: Option<String>,
     /// The interfaces by which they come in.
-    pub via: Option<String>,
+    pub ingress: Option<String>,
     /// The interfaces by which they go out.
-    pub out_via: Option<String>,
+    pub egress: Option<String>,
     /// The programs that receive or send them.
     pub programs: Option<String>,
     /// The states of their connections, if first packets are not among them.
@@ -97,8 +97,8 @@ impl<'p> Words<'p> {
             to_except,
             version: one.filter(|_| unsaid).map(Into::into),
             source_ports: (has_ports && !ports.is_full()).then(|| ports.to_string()),
-            via: named(&piece.in_interfaces),
-            out_via: named(&piece.out_interfaces),
+            ingress: named(&piece.in_interfaces),
+            egress: named(&piece.out_interfaces),
             programs: named(&piece.programs),
             states: if piece.states.contains(ConnectionState::New) {
                 Vec::new()
@@ -285,8 +285,8 @@ impl RegionWords {
             words.extend(value.iter().map(|value| format!("{word} {value}")));
         };
         more("from port", &self.source_ports);
-        more("via", &self.via);
-        more("out via", &self.out_via);
+        more("in by", &self.ingress);
+        more("out by", &self.egress);
         // In brackets: behind a place, "of" would seem to be about that.
         words.extend(self.programs.as_ref().map(|it| match it.strip_prefix("not ") {
             Some(others) => format!("(any program but {})", others.replace(", not ", ", ")),

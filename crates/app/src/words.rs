@@ -109,6 +109,14 @@ impl PacketWords {
         }
     }
 
+    /// The interfaces by which it comes and goes, as they follow its ends in a line.
+    pub fn interfaces(&self) -> String {
+        let way = |word: &str, name: &Option<String>| {
+            name.as_ref().map(|it| format!(" {word} by {it}")).unwrap_or_default()
+        };
+        way("in", &self.in_interface) + &way("out", &self.out_interface)
+    }
+
     /// What it carries, as a traffic term.
     pub fn traffic(&self) -> String {
         match (self.destination_port, self.icmp_type) {

@@ -225,7 +225,7 @@ fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> 
             let senders = if alone { version.to_owned() } else { fare.senders.to_string() };
             let ways: Vec<&str> = fare.interfaces.iter().flatten().map(String::as_str).collect();
             let ways =
-                if ways.is_empty() { String::new() } else { format!(" via {}", ways.join(", ")) };
+                if ways.is_empty() { String::new() } else { format!(" by {}", ways.join(", ")) };
             parts.push(format!("{} for {senders}{ways}", word(fare)));
         }
     }

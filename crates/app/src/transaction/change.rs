@@ -14,6 +14,7 @@ use crate::effect::Effects;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
+use tipstaff_core::plan::{RuleId, TURNED_AWAY};
 use tipstaff_linux::LinuxError;
 use tipstaff_linux::ruleset::Snapshot;
 
@@ -93,6 +94,14 @@ pub(crate) fn carry_out(
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
+    match shut_out(policy, options).transpose() {
+        Ok(ended) => report.living = ended,
+        Err(failure) => report.remarks.push(format!(
+            "what those who are turned away had open could not be ended, though nothing of it passes any \
+             more: {}",
+            failure.line()
+        )),
+    }
     Ok(Report {
         done: if same { say::Changed::Unchanged } else { say::Changed::Enforced },
         entry: Some(id),
@@ -101,6 +110,12 @@ pub(crate) fn carry_out(
         told: told.is_some(),
         ..report
     })
+}
+
+/// Ends what those who are turned away have open, if anybody is.
+fn shut_out(policy: &Loaded, options: &Options<'_>) -> Option<Result<cut::Report, Failure>> {
+    policy.plan.find(&RuleId::baseline(TURNED_AWAY))?;
+    Some(cut::report(options.machine, cut::End::OfTurnedAway))
 }
 
 /// What a change would do.

@@ -81,7 +81,7 @@ fn findings_are_about_what_listened() {
 
 #[test]
 fn what_lives_on_is_told_and_one_s_own_session_with_it() {
-    let report = cut::report(&sluice(), false).expect("told");
+    let report = cut::report(&sluice(), cut::End::None).expect("told");
     assert_eq!(
         (report.host.as_str(), report.cut, report.outcome()),
         ("sluice", false, Outcome::Fine)
@@ -103,7 +103,7 @@ fn what_lives_on_is_told_and_one_s_own_session_with_it() {
     within["own_session"] = json!({
         "client": "203.0.113.66", "client_port": port, "server": "192.0.2.10", "port": 443
     });
-    let report = cut::report(&machine(within), false).expect("told");
+    let report = cut::report(&machine(within), cut::End::None).expect("told");
     assert_eq!(words(&report)[1], "203.0.113.66 443/tcp nuisance true");
 }
 
@@ -122,7 +122,7 @@ fn what_was_refused_is_never_taken_for_nothing() {
     let mended = policy(&rules, MENDED);
     let words = "the kernel refuses to say it: Input/output error";
     assert_eq!(line(&status::report(&rules, &mended, &desk.home).expect_err("refused")), words);
-    assert_eq!(line(&cut::report(&rules, false).expect_err("refused")), words);
+    assert_eq!(line(&cut::report(&rules, cut::End::None).expect_err("refused")), words);
     assert_eq!(line(&programs::report(&rules).expect_err("refused")), words);
     assert_eq!(line(&kernel::report(&rules, &mended).expect_err("refused")), words);
     let others = refused(&["others"]);
@@ -139,7 +139,7 @@ fn what_was_refused_is_never_taken_for_nothing() {
     // Where there may be flows that one may not see, something may live on.
     let mut answers = answers();
     answers["flows"] = json!({"not_permitted": "list connections"});
-    let failure = cut::report(&machine(answers), false).expect_err("refused");
+    let failure = cut::report(&machine(answers), cut::End::None).expect_err("refused");
     assert!(line(&failure).contains("list connections"), "{}", failure.line());
 }
 
@@ -153,7 +153,7 @@ fn what_cannot_be_listed_of_one_protocol_does_not_hide_the_others() {
     (answers["waiting"][2][1], answers["under_way"][2][1]) = (refusal.clone(), refusal);
     let machine = machine(answers);
     let unseen = ["what speaks sctp: the kernel refuses to list the sockets of sctp: No such file"];
-    let report = cut::report(&machine, false).expect("told");
+    let report = cut::report(&machine, cut::End::None).expect("told");
     assert_eq!((report.living.len(), &report.unknown[..]), (2, &unseen.map(str::to_owned)[..]));
     assert_eq!(draft::report(&machine, None, false).expect("told").unseen, unseen);
     let rules = "[[host.sluice.rule]]\nname = \"diameter\"\nallow = [\"3868/tcp+sctp\"]\nfrom = [\"stacks\"]\n";

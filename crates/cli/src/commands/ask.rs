@@ -22,20 +22,20 @@ pub struct Ask {
     #[arg(long, value_name = "TRAFFIC", required_unless_present_any = ["who", "what", "why"])]
     pub traffic: Option<String>,
     /// Instead: who can reach this traffic, such as 5432/tcp
-    #[arg(long, value_name = "TRAFFIC", conflicts_with_all = ["from", "to", "traffic", "via", "what", "why"])]
+    #[arg(long, value_name = "TRAFFIC", conflicts_with_all = ["from", "to", "traffic", "ingress", "egress", "what", "why"])]
     pub who: Option<String>,
     /// Instead: what this sender, or all of a place, can reach
-    #[arg(long, value_name = "PLACE|ADDRESS", add = Names::new(places), conflicts_with_all = ["from", "to", "traffic", "via", "why"])]
+    #[arg(long, value_name = "PLACE|ADDRESS", add = Names::new(places), conflicts_with_all = ["from", "to", "traffic", "ingress", "egress", "why"])]
     pub what: Option<String>,
     /// Instead: what this rule still decides after those above it
-    #[arg(long, value_name = "RULE", add = Names::new(rules), conflicts_with_all = ["from", "to", "traffic", "via"])]
+    #[arg(long, value_name = "RULE", add = Names::new(rules), conflicts_with_all = ["from", "to", "traffic", "ingress", "egress"])]
     pub why: Option<String>,
-    /// The interface it comes in by (outbound: goes out by), by role or name
+    /// The interface it comes in by, by role or name
     #[arg(long, value_name = "INTERFACE")]
-    pub via: Option<String>,
-    /// The interface a forwarded packet goes out by
+    pub ingress: Option<String>,
+    /// The interface it goes out by, by role or name
     #[arg(long, value_name = "INTERFACE")]
-    pub out_via: Option<String>,
+    pub egress: Option<String>,
     /// The program on this host that receives it (outbound: sends it), by absolute path
     #[arg(long, value_name = "PATH")]
     pub program: Option<String>,
@@ -56,8 +56,8 @@ impl Ask {
                 from: self.from.clone(),
                 to: self.to.clone(),
                 traffic: traffic.clone(),
-                via: self.via.clone(),
-                out_via: self.out_via.clone(),
+                ingress: self.ingress.clone(),
+                egress: self.egress.clone(),
                 program: self.program.clone(),
                 direction,
             };

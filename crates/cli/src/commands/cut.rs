@@ -20,7 +20,8 @@ impl Cut {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = cut::report(context.machine, !self.dry_run)?;
+        let end = if self.dry_run { cut::End::None } else { cut::End::All };
+        let report = cut::report(context.machine, end)?;
         Ok(context.shown(&report, report.outcome(), render::cut))
     }
 }

@@ -74,7 +74,7 @@ impl Enforce {
         };
         let mut report = transaction::enforce(&loaded, &how)?;
         if self.cut {
-            report.living = Some(cut::report(context.machine, true)?);
+            report.living = Some(cut::report(context.machine, cut::End::All)?);
         }
         drop(busy);
         Ok(context.fine(&report, render::enforced))

@@ -31,12 +31,12 @@ pub struct Keys {
     /// Only at these of the host's own addresses
     #[arg(long, value_name = "ADDRESS", num_args = 1..)]
     at: Vec<String>,
-    /// Only by these interfaces, by role or name
+    /// Only what comes in by these interfaces, by role or name
     #[arg(long, value_name = "INTERFACE", num_args = 1..)]
-    via: Vec<String>,
-    /// Only out by these interfaces (for forwarded packets)
+    ingress: Vec<String>,
+    /// Only what goes out by these interfaces, by role or name
     #[arg(long, value_name = "INTERFACE", num_args = 1..)]
-    out_via: Vec<String>,
+    egress: Vec<String>,
     /// Only from these ports
     #[arg(long, value_name = "PORTS", num_args = 1..)]
     source_ports: Vec<String>,
@@ -77,8 +77,8 @@ impl Keys {
             list_of("from", &self.from),
             list_of("to", &self.to),
             list_of("at", &self.at),
-            list_of("via", &self.via),
-            list_of("out-via", &self.out_via),
+            list_of("ingress", &self.ingress),
+            list_of("egress", &self.egress),
             list_of("source-ports", &self.source_ports),
             program,
             text_of("rate", self.rate.as_ref()),
@@ -98,8 +98,8 @@ pub const DROPPABLE: [&str; 12] = [
     "from",
     "to",
     "at",
-    "via",
-    "out-via",
+    "ingress",
+    "egress",
     "source-ports",
     "program",
     "rate",

@@ -298,8 +298,8 @@ impl Teller {
             from: Some(question.from.into()),
             to: None,
             traffic: question.traffic.into(),
-            via: None,
-            out_via: None,
+            ingress: None,
+            egress: None,
             program: None,
             direction: Direction::Inbound,
         };

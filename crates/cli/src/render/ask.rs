@@ -8,18 +8,15 @@ use tipstaff_app::vocabulary::Verdict;
 /// The report as text.
 pub fn ask(report: &Report, screen: &Screen) -> String {
     let packet = &report.packet;
-    let via = match (&packet.in_interface, &packet.out_interface) {
-        (Some(name), _) | (None, Some(name)) => format!(" via {}", clean(name)),
-        (None, None) => String::new(),
-    };
     let program = packet.program.as_ref().map(|it| format!(" (program {})", clean(it)));
     let heading = format!(
-        "{}: {} {} from {} to {}{via}{}",
+        "{}: {} {} from {} to {}{}{}",
         clean(&report.host),
         packet.direction,
         packet.traffic(),
         packet.source,
         packet.destination,
+        clean(&packet.interfaces()),
         program.unwrap_or_default()
     );
     let decided = &report.decided_by;

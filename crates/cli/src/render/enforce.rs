@@ -36,7 +36,7 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
         (Some(ended), _) if !ended.living.is_empty() => {
             text.push_str(&format!("\n{}", super::cut(ended, screen)));
         }
-        (None, Some(count)) if count > 0 => {
+        (_, Some(count)) if count > 0 => {
             let what = if count == 1 { "1 connection lives" } else { "connections live" };
             let many = if count == 1 { String::new() } else { format!("{count} ") };
             let them = if count == 1 { "it" } else { "them" };

@@ -185,8 +185,8 @@ fn word_style(word: Word) -> Style {
 fn whom(alike: &[&From], part: usize) -> String {
     let ways = alike[0].parts[part].interfaces.as_ref();
     match ways.map(|ways| ways.join(" or ")) {
-        Some(ways) if alike[0].covers_all(part) => format!("via {ways}"),
-        Some(ways) => format!("{} via {ways}", addresses(alike, part)),
+        Some(ways) if alike[0].covers_all(part) => format!("by {ways}"),
+        Some(ways) => format!("{} by {ways}", addresses(alike, part)),
         None => addresses(alike, part),
     }
 }

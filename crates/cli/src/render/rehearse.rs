@@ -213,7 +213,7 @@ fn differs(witness: &Witness, screen: &Screen) -> String {
         packet.traffic(),
         packet.source,
         packet.destination,
-        packet.in_interface.as_ref().map(|it| format!(" by {it}")).unwrap_or_default(),
+        packet.interfaces(),
         decided_by.name,
     );
     let lines = wrap(&clean(&line), screen.width.saturating_sub(2));

@@ -99,17 +99,14 @@ pub fn finding(found: &Finding, screen: &Screen) -> String {
 
 /// A packet in a line.
 fn example(packet: &PacketWords) -> String {
-    let via = match (&packet.in_interface, &packet.out_interface) {
-        (Some(name), _) | (None, Some(name)) => format!(" via {name}"),
-        (None, None) => String::new(),
-    };
     let program = packet.program.iter().map(|program| format!(" of {program}"));
     format!(
-        "{} {} from {} to {}{via}{}",
+        "{} {} from {} to {}{}{}",
         packet.direction,
         packet.traffic(),
         packet.source,
         packet.destination,
+        packet.interfaces(),
         program.collect::<String>()
     )
 }

@@ -64,8 +64,11 @@ fn flows((client, server): &mut (TcpStream, TcpStream)) -> bool {
 }
 
 fn living(report: &Outcome) -> Vec<String> {
-    let json = report.json();
-    let list = json["living"].as_array().expect("a list").iter();
+    words(&report.json())
+}
+
+fn words(report: &serde_json::Value) -> Vec<String> {
+    let list = report["living"].as_array().expect("a list").iter();
     list.map(|it| {
         let word = |key: &str| it[key].as_str().expect("a word").to_owned();
         format!("{} {} {}", word("direction"), word("from"), word("traffic"))
@@ -313,5 +316,45 @@ fn cutting_under_load_never_ends_a_listener() {
             asks.recv(&mut [0; 64]).is_ok()
         });
         assert!(still, "the name server is there");
+    });
+}
+
+/// Who is turned away loses what is open, at once and without being asked twice; everybody else keeps theirs,
+/// and so does the session that turns them away.
+#[test]
+fn what_those_who_are_turned_away_have_open_is_ended() {
+    sealed("cutting::what_those_who_are_turned_away_have_open_is_ended", || {
+        let rules = "[[host.sluice.rule]]\nname = \"services\"\nallow = [\"5432/tcp\"]\n";
+        let world = World::with(&policy(rules));
+        world.run(&["enforce", "--keep"]).exits(0);
+        let stores = world.listen("[::]:5432");
+        let mut theirs = [
+            world.connect("203.0.113.9", "192.0.2.10:5432", &stores),
+            world.connect("[2001:db8:bad::9]", "[2001:db8:2::10]:5432", &stores),
+        ];
+        let mut other = world.connect("192.0.2.1", "192.0.2.10:5432", &stores);
+        assert!(theirs.iter_mut().all(flows) && flows(&mut other));
+        world.desk.write(policy(&format!("turned-away = [\"strangers\"]\n{rules}")));
+        let json = world.run(&["--format", "json", "enforce", "--keep"]).exits(0).json();
+        assert_eq!(
+            words(&json["living"]),
+            ["inbound 203.0.113.9 5432/tcp", "inbound 2001:db8:bad::9 5432/tcp"]
+        );
+        assert_eq!((&json["living_on"], &json["living"]["cut"]), (&0.into(), &true.into()));
+        assert!(
+            json["living"]["living"]
+                .as_array()
+                .expect("a list")
+                .iter()
+                .all(|it| { it["by"] == "baseline/turned-away" && it["ended"] == true })
+        );
+        assert!(!theirs.iter_mut().any(flows) && flows(&mut other));
+        let again = world.node("street").run(|| {
+            connect_from(
+                "203.0.113.9:0".parse().expect("it"),
+                "192.0.2.10:5432".parse().expect("it"),
+            )
+        });
+        assert!(again.expect("run").is_err(), "nobody answers them");
     });
 }

@@ -13,7 +13,7 @@ fn closed_by(interface: &str) -> String {
         "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
          interfaces = {{ outside = \"{interface}\" }}\n[host.sluice.default]\n\
          inbound = \"allow\"\n[[host.sluice.rule]]\nname = \"closed\"\n\
-         deny = [\"5432/tcp\"]\nvia = [\"outside\"]\n"
+         deny = [\"5432/tcp\"]\ningress = [\"outside\"]\n"
     )
 }
 

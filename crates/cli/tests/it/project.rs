@@ -208,6 +208,10 @@ fn form(shape: Shape, example: &str) -> Value {
         Shape::TextOrList => json!({ "anyOf": [text(), list()] }),
         Shape::Cap => json!({ "type": ["boolean", "string"] }),
         Shape::Words => json!({ "type": "object", "additionalProperties": text() }),
+        Shape::ListOrWords => json!({ "anyOf": [
+            list(),
+            { "type": "object", "additionalProperties": text(), "minProperties": 1 },
+        ] }),
         Shape::Table(kind) => table(kind),
         Shape::Named(kind) => json!({ "type": "object", "additionalProperties": table(kind) }),
         Shape::Tables(kind) => json!({ "type": "array", "items": table(kind) }),

@@ -201,7 +201,7 @@ fn vantages_are_checked_before_anything_is_sent() {
 fn a_copy_is_asked_for_another_interface_by_one_that_no_rule_names() {
     sealed("reach::a_copy_is_asked_for_another_interface_by_one_that_no_rule_names", || {
         let world = World::new();
-        let policy = POLICY.replace("\"5353/udp\"]\n", "\"5353/udp\"]\nvia = [\"eth0\"]\n");
+        let policy = POLICY.replace("\"5353/udp\"]\n", "\"5353/udp\"]\ningress = [\"eth0\"]\n");
         assert_ne!(policy, POLICY);
         world.desk.write(policy);
         let _held = world.sluice().run(|| TcpListener::bind("[::]:443").expect("bound"));
@@ -233,7 +233,7 @@ fn what_depends_on_the_interface_is_told_by_interface() {
         let world = World::new();
         let policy = POLICY.replace(
             "[[host.sluice.rule]]\nname = \"old\"",
-            "[[host.sluice.rule]]\nname = \"metrics\"\nallow = [\"9100/tcp\"]\nvia = [\"stacks\"]\n\
+            "[[host.sluice.rule]]\nname = \"metrics\"\nallow = [\"9100/tcp\"]\ningress = [\"stacks\"]\n\
              [[host.sluice.rule]]\nname = \"old\"",
         );
         let addresses = "addresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n";
@@ -254,13 +254,14 @@ fn what_depends_on_the_interface_is_told_by_interface() {
         assert_eq!(outside["policy"], "reject");
         assert_eq!(outside["observed"], "refused");
         let text = world.desk.on(world.sluice(), ["reach", "--from", "curators"]).exits(0).stdout;
-        assert!(text.contains("via eth1: allow"), "{text}");
+        assert!(text.contains("by eth1: allow"), "{text}");
 
         let ask = ["ask", "--from", "198.51.100.7", "--traffic", "9100/tcp"];
         let unclear = world.desk.run(ask).exits(2).stderr;
-        assert!(unclear.contains("depends on the interface: --via is missing"), "{unclear}");
-        let by = |via: &str| {
-            let answer = world.desk.run(ask.iter().chain(&["--via", via, "--format", "json"]));
+        assert!(unclear.contains("depends on the interface: --ingress is missing"), "{unclear}");
+        let by = |ingress: &str| {
+            let answer =
+                world.desk.run(ask.iter().chain(&["--ingress", ingress, "--format", "json"]));
             answer.exits(0).json()["decided_by"]["name"].as_str().map(str::to_owned)
         };
         assert_eq!(by("stacks").as_deref(), Some("metrics"));

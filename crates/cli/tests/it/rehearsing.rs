@@ -23,7 +23,7 @@ from = ["curators"]
 [[host.sluice.rule]]
 name = "old"
 reject = ["9100/tcp"]
-via = ["outside"]
+ingress = ["outside"]
 "#;
 
 fn row<'a>(report: &'a Value, from: &str, version: &str, interface: &str) -> &'a Value {

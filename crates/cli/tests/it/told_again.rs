@@ -111,7 +111,10 @@ fn a_recorded_machine_answers_as_the_real_one_did() {
             &|| value(&review::report(&machine, &loaded, true).expect("told")),
             &["review", "--live"],
         );
-        found(&|| value(&cut::report(&machine, false).expect("told")), &["cut", "--dry-run"]);
+        found(
+            &|| value(&cut::report(&machine, cut::End::None).expect("told")),
+            &["cut", "--dry-run"],
+        );
         found(
             &|| {
                 let policy = Path::new("policy.toml");
@@ -140,7 +143,7 @@ fn behind_a_mask(world: &World, machine: &Recorded) {
     }
     let masked = recorded(&facts);
     let living = |machine: &Recorded| {
-        let mut report = value(&cut::report(machine, false).expect("told"));
+        let mut report = value(&cut::report(machine, cut::End::None).expect("told"));
         let list = report["living"].as_array_mut().expect("a list");
         assert_eq!(list.len(), 2, "{list:?}");
         for it in list {

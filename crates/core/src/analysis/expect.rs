@@ -5,7 +5,7 @@ use super::lines::{Line, Lines, find};
 use super::question::{STEPS, Share, loopback, ordinary, shares};
 use crate::plan::HostPlan;
 use crate::policy::Expectation;
-use crate::space::{AddressSet, Direction, NameSet, Piece};
+use crate::space::{AddressSet, NameSet, Piece};
 
 /// An expectation that does not hold.
 #[derive(Clone, Debug)]
@@ -28,12 +28,12 @@ pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
         let to = &expectation.to;
         piece.destination = if to.is_full() { piece.destination } else { off_loopback(to) };
     }
-    if !expectation.via.is_empty() {
-        let via = NameSet::only(expectation.via.iter().map(String::as_str));
-        match expectation.direction {
-            Direction::Outbound => piece.out_interfaces = via,
-            Direction::Inbound | Direction::Forwarded => piece.in_interfaces = via,
-        }
+    let only = |names: &[String]| NameSet::only(names.iter().map(String::as_str));
+    if !expectation.ingress.is_empty() {
+        piece.in_interfaces = only(&expectation.ingress);
+    }
+    if !expectation.egress.is_empty() {
+        piece.out_interfaces = only(&expectation.egress);
     }
     piece
 }

@@ -32,6 +32,9 @@ pub(super) const BLOCKS: [&str; 16] = [
 const PORTS: [u16; 10] = [1, 22, 53, 80, 443, 2202, 5432, 9100, 22_000, 65_535];
 const SERVICES: [&str; 2] = ["catalogue", "remote"];
 const BUNDLES: [&str; 2] = ["staff-access", "monitoring"];
+/// Who is turned away: places, machines, networks.
+const TURNED_AWAY: [&str; 5] =
+    ["strangers", "203.0.113.64/28", "2001:db8:bad::/64", "198.51.100.128/28", "10.44.8.20"];
 const PLACES: [&str; 3] = ["curators", "herbarium", "strangers"];
 pub(super) const PROGRAMS: [&str; 4] =
     ["/usr/sbin/catalogued", "/srv/tidegauge", "/opt/seedbase", "/usr/bin/other"];
@@ -92,6 +95,12 @@ impl Generator {
             let ports = self.list(1, 3, Self::traffic_term);
             let _ = writeln!(text, "\n[service.{service}]\nports = {ports}");
         }
+        // One that is made of the others, with words.
+        let [first, second] = SERVICES;
+        let _ = writeln!(
+            text,
+            "\n[service.both.ports]\n{first} = \"made up\"\n{second} = \"\"\n\"7/udp\" = \"too\""
+        );
         for bundle in BUNDLES {
             let _ = writeln!(text, "\n[bundle.{bundle}]\nwhy = \"made up\"");
             for number in 0..self.below(3) {
@@ -106,6 +115,10 @@ impl Generator {
         let _ = writeln!(text, "labels = [\"edge\"]\nprogram-marks = \"0x00ff0000\"");
         let _ = writeln!(text, "shell = [\"2202/tcp\"]\non-failure = \"closed\"");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
+        if self.one_in(3) {
+            let list = self.list(1, 3, |it| format!("\"{}\"", it.pick(&TURNED_AWAY)));
+            let _ = writeln!(text, "turned-away = {list}");
+        }
         let _ = writeln!(text, "\n[host.{HOST_NAME}.default]");
         for direction in Direction::ALL {
             if !self.one_in(4) {
@@ -113,7 +126,8 @@ impl Generator {
                 let _ = writeln!(text, "{} = \"{verdict}\"", direction.as_str());
             }
         }
-        let ping = self.pick(&["allow", "deny", "1000000/second", "500/minute, burst 100000"]);
+        let ping =
+            self.pick(&["allow", "deny", "by-rules", "1000000/second", "500/minute, burst 100000"]);
         let _ = writeln!(text, "\n[host.{HOST_NAME}.baseline]\nping = \"{ping}\"");
         for name in ["loopback", "false-loopback", "invalid", "replies", "neighbours", "dhcp"] {
             if self.one_in(6) {
@@ -217,7 +231,7 @@ impl Generator {
                 let _ = writeln!(text, "to = [\"{}\", \"{}\"]", HOST[0], HOST[2]);
             }
             if self.one_in(25) {
-                let _ = writeln!(text, "via = [\"eth{}\"]", self.below(2));
+                let _ = writeln!(text, "ingress = [\"eth{}\"]", self.below(2));
             }
         }
         text
@@ -259,7 +273,9 @@ impl Generator {
         let direction = self.pick(&Direction::ALL);
         let _ = writeln!(text, "\n[[host.{HOST_NAME}.expect]]\ntraffic = {traffic}");
         let _ = writeln!(text, "verdict = \"{verdict}\"\ndirection = \"{direction}\"");
-        let _ = writeln!(text, "from = [\"anywhere\"]\nto = [\"this-host\"]\nvia = [\"outside\"]");
+        let key = if *direction == Direction::Outbound { "egress" } else { "ingress" };
+        let _ =
+            writeln!(text, "from = [\"anywhere\"]\nto = [\"this-host\"]\n{key} = [\"outside\"]");
     }
 
     fn rule(&mut self, text: &mut String, section: &str, name: &str) {
@@ -268,10 +284,6 @@ impl Generator {
         let own = self.pick(&HOST).to_owned();
         let _ = writeln!(text, "\n[[{section}.rule]]\nname = \"{name}\"");
         let _ = writeln!(text, "{verdict} = {traffic}\naccept = {{ overlap = \"made up\" }}");
-        if self.one_in(6) {
-            let via = self.pick(&["outside", "eth1", "stacks\", \"outside"]);
-            let _ = writeln!(text, "via = [\"{via}\"]");
-        }
         // So generous that no test meets the limit by accident.
         if *verdict == "allow" && self.one_in(4) {
             let rate = self.pick(&["1000000/second", "1000/second per source, burst 100000"]);
@@ -290,14 +302,19 @@ impl Generator {
             let log = self.pick(&["true", "false", "\"10/minute\"", "\"1000/second, burst 9\""]);
             let _ = writeln!(text, "log = {log}");
         }
-        let mut forwarded = false;
-        if self.one_in(2) {
-            let direction = *self.pick(&Direction::ALL);
-            forwarded = direction == Direction::Forwarded;
+        let written = self.one_in(2);
+        let direction = if written { *self.pick(&Direction::ALL) } else { Direction::Inbound };
+        let forwarded = direction == Direction::Forwarded;
+        if self.one_in(6) {
+            let by = self.pick(&["outside", "eth1", "stacks\", \"outside"]);
+            let key = if direction == Direction::Outbound { "egress" } else { "ingress" };
+            let _ = writeln!(text, "{key} = [\"{by}\"]");
+        }
+        if written {
             let _ = writeln!(text, "direction = \"{direction}\"");
-            if direction == Direction::Forwarded && self.one_in(3) {
-                let via = self.pick(&["outside", "stacks", "eth0\", \"stacks"]);
-                let _ = writeln!(text, "out-via = [\"{via}\"]");
+            if forwarded && self.one_in(3) {
+                let by = self.pick(&["outside", "stacks", "eth0\", \"stacks"]);
+                let _ = writeln!(text, "egress = [\"{by}\"]");
             }
             if direction != Direction::Forwarded && self.one_in(6) {
                 let _ = writeln!(text, "at = [\"{own}\"]");
@@ -336,6 +353,7 @@ impl Generator {
                     }
                     // With both versions on each side, some packet can always match.
                     (true, 2) => "[\"private\", \"!10.44.8.20\"]".into(),
+                    (true, 4) if self.one_in(2) => "[\"!this-host\", \"!on-link\"]".into(),
                     (true, 4) => "[\"on-link\", \"203.0.113.70\"]".into(),
                     (true, 3) => {
                         "[\"this-host\", \"203.0.113.0/24\", \"2001:db8:bad::/48\"]".into()
@@ -377,6 +395,7 @@ impl Generator {
     fn traffic(&mut self) -> String {
         match self.below(16) {
             0 | 1 => format!("\"{}\"", self.pick(&SERVICES)),
+            3 => "\"both\"".into(),
             2 => format!("\"{}\"", self.pick(&["domain", "https", "postgresql", "x11"])),
             _ => self.traffic_term(),
         }

@@ -6,10 +6,13 @@
 
 use super::condition::{Condition, InterfaceTest, LOOPBACK};
 use super::model::{Act, Decision, Idle, RuleId, Written};
-use crate::policy::{Baseline, Ping, Verdict};
+use crate::policy::{Baseline, Host, Ping, TurnedAway, Verdict};
 use crate::space::{
     AddressSet, ConnectionState, Direction, IGMP, PortProtocol, RangeSet, TrafficSet,
 };
+
+/// The name of the part that turns addresses away.
+pub const TURNED_AWAY: &str = "turned-away";
 
 const ECHO_REQUEST: u8 = 8;
 const ECHO_REQUEST_V6: u8 = 128;
@@ -53,7 +56,8 @@ fn decision(name: &str, conditions: Vec<Condition>, act: Act, traffic: &str) -> 
 
 /// The baseline's decisions for one direction, in order. What is switched off stays in the list,
 /// paused, so that it is seen to be missing.
-pub(super) fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decision> {
+pub(super) fn baseline(host: &Host, direction: Direction) -> Vec<Decision> {
+    let switches = &host.baseline;
     let mut list = Vec::new();
     if direction != Direction::Forwarded {
         list.push(loopback(direction));
@@ -61,13 +65,14 @@ pub(super) fn baseline(switches: &Baseline, direction: Direction) -> Vec<Decisio
     if direction == Direction::Inbound {
         list.push(false_loopback());
     }
+    list.extend(host.turned_away.as_ref().map(|it| turned_away(it, direction)));
     if direction != Direction::Outbound {
         list.push(invalid());
     }
     if direction == Direction::Inbound {
         list.push(ping(switches));
     }
-    list.push(replies());
+    list.push(replies(switches.ping == Ping::ByRules && direction == Direction::Inbound));
     if direction != Direction::Forwarded {
         list.push(neighbours());
     }
@@ -117,6 +122,25 @@ fn false_loopback() -> Decision {
     decision
 }
 
+/// What comes from those who are turned away, and what goes to them: an answer could not come back.
+fn turned_away(them: &TurnedAway, direction: Direction) -> Decision {
+    let from = Condition { source: them.addresses.clone(), ..Condition::default() };
+    let to = Condition { destination: them.addresses.clone(), ..Condition::default() };
+    let terms = them.terms.join(", ");
+    let (conditions, written) = match direction {
+        Direction::Inbound => (vec![from], Written { from: terms, ..Written::default() }),
+        Direction::Outbound => (vec![to], Written { to: terms, ..Written::default() }),
+        Direction::Forwarded => {
+            (vec![from, to], Written { from: format!("or to: {terms}"), ..Written::default() })
+        }
+    };
+    let mut decision = decision(TURNED_AWAY, conditions, Act::Decide(Verdict::Deny), "any");
+    decision.written = Written { traffic: "any".into(), ..written };
+    decision.origin = Some(them.origin.clone());
+    decision.why = Some("`turned-away` in the host's section".into());
+    decision
+}
+
 fn invalid() -> Decision {
     let condition = Condition::states(&[ConnectionState::Invalid]);
     let mut decision =
@@ -125,8 +149,14 @@ fn invalid() -> Decision {
     decision
 }
 
-fn replies() -> Decision {
-    let condition = Condition::states(&[ConnectionState::Established, ConnectionState::Related]);
+/// Where the rules decide about echo requests, all but these: connection tracking calls every one after
+/// the first of a series a part of what was allowed.
+fn replies(but_pings: bool) -> Decision {
+    let mut condition =
+        Condition::states(&[ConnectionState::Established, ConnectionState::Related]);
+    if but_pings {
+        condition.traffic = TrafficSet::any().difference(&pings());
+    }
     let mut decision =
         decision("replies", vec![condition], Act::Decide(Verdict::Allow), "replies, related");
     decision.why = Some("answers to what was allowed, and errors about it".into());
@@ -183,21 +213,24 @@ fn dhcp(name: &str, ports: (u16, u16), ports_v6: (u16, u16)) -> Decision {
     decision
 }
 
+fn pings() -> TrafficSet {
+    TrafficSet::icmp(RangeSet::single(ECHO_REQUEST), RangeSet::single(ECHO_REQUEST_V6))
+}
+
 fn ping(switches: &Baseline) -> Decision {
-    let condition = Condition {
-        traffic: TrafficSet::icmp(
-            RangeSet::single(ECHO_REQUEST),
-            RangeSet::single(ECHO_REQUEST_V6),
-        ),
-        ..Condition::default()
-    };
+    let condition = Condition { traffic: pings(), ..Condition::default() };
     let act = match switches.ping {
         Ping::Allow => Act::Decide(Verdict::Allow),
-        Ping::Deny => Act::Decide(Verdict::Deny),
+        // By the rules: not in force, it stands there so that it is seen who decides.
+        Ping::Deny | Ping::ByRules => Act::Decide(Verdict::Deny),
         Ping::Rate(rate) => Act::AllowWithin(rate),
     };
     let mut decision = decision("ping", vec![condition], act, "icmp echo requests");
     decision.origin.clone_from(&switches.ping_origin);
     decision.why = Some("`ping` in the baseline section".into());
+    if switches.ping == Ping::ByRules {
+        decision.idle = Some(Idle::Paused);
+        decision.why = Some("the rules decide: `ping` in the baseline section".into());
+    }
     decision
 }

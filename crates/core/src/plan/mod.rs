@@ -9,6 +9,7 @@ mod resolve;
 mod served;
 mod sweep;
 
+pub use baseline::TURNED_AWAY;
 pub use condition::{Condition, InterfaceTest, LOOPBACK, Miss, told_apart};
 pub use evaluate::{Decided, Step};
 pub use model::{Act, Chain, Decision, HostPlan, Idle, Kind, RuleId, Written};

@@ -55,7 +55,7 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
 }
 
 fn chain(host: &Host, direction: Direction, now: Time) -> Chain {
-    let mut decisions = baseline(&host.baseline, direction);
+    let mut decisions = baseline(host, direction);
     if let Some(served) = Served::of(host, now) {
         decisions
             .iter_mut()
@@ -104,11 +104,7 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
             names => names.iter().cloned().map(InterfaceTest::Is).collect(),
         }
     };
-    let (via, out_via) = (tests(&rule.via), tests(&rule.out_via));
-    let (ins, outs) = match rule.direction {
-        Direction::Outbound => (out_via, via),
-        Direction::Inbound | Direction::Forwarded => (via, out_via),
-    };
+    let (ins, outs) = (tests(&rule.ingress), tests(&rule.egress));
     let mut conditions = Vec::new();
     for in_interface in &ins {
         for out_interface in &outs {
@@ -134,11 +130,11 @@ fn written(rule: &Rule) -> Written {
     if !rule.source_ports.is_full() {
         traffic.push_str(&format!(" from port {}", rule.source_ports));
     }
-    if !rule.via.is_empty() {
-        traffic.push_str(&format!(" via {}", rule.via.join(" or ")));
+    if !rule.ingress.is_empty() {
+        traffic.push_str(&format!(" in by {}", rule.ingress.join(" or ")));
     }
-    if !rule.out_via.is_empty() {
-        traffic.push_str(&format!(" out via {}", rule.out_via.join(" or ")));
+    if !rule.egress.is_empty() {
+        traffic.push_str(&format!(" out by {}", rule.egress.join(" or ")));
     }
     if !rule.programs.is_empty() {
         traffic.push_str(&format!(" of {}", rule.programs.join(" or ")));

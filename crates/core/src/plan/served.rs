@@ -8,7 +8,7 @@
 use super::condition::Condition;
 use super::model::{Decision, RuleId};
 use crate::policy::{Host, Time, Verdict};
-use crate::space::{ConnectionState, Direction, PortProtocol, RangeSet, TrafficSet};
+use crate::space::{ConnectionState, Direction, PortProtocol, RangeSet};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A rule for more ports than this is not about services: clients have theirs among them.
@@ -82,21 +82,23 @@ impl Served {
         };
         let own = self.0.iter().map(own);
         let all = decision.conditions.clone();
-        let apart = |udp: &RangeSet<u16>| {
-            let mut traffic = TrafficSet::any();
-            traffic.ports[PortProtocol::Udp] = udp.clone();
-            all.iter().map(move |it| Condition { traffic: traffic.clone(), ..it.clone() })
+        let apart = |udp: RangeSet<u16>| {
+            all.iter().map(move |it| {
+                let mut traffic = it.traffic.clone();
+                traffic.ports[PortProtocol::Udp] = udp.clone();
+                Condition { traffic, ..it.clone() }
+            })
         };
         decision.conditions = match direction {
             Direction::Forwarded => return,
-            Direction::Inbound => apart(&elsewhere).chain(own).collect(),
+            Direction::Inbound => apart(elsewhere).chain(own).collect(),
             Direction::Outbound => {
                 let from_elsewhere = Condition {
                     traffic: datagrams(&full),
                     source_ports: elsewhere.clone(),
                     ..established()
                 };
-                apart(&RangeSet::empty()).chain([from_elsewhere]).chain(own).collect()
+                apart(RangeSet::empty()).chain([from_elsewhere]).chain(own).collect()
             }
         };
         let told: Vec<String> = self

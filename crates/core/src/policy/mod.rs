@@ -21,7 +21,7 @@ pub(crate) use iana::known_service;
 pub use iana::{KNOWN_SERVICES, KnownService};
 pub use model::{
     Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, Log, PROGRAM_MARKS, Ping,
-    Place, Policy, Rule, Service, Shell, Use, Used, Verdict, Written,
+    Place, Policy, Rule, Service, ServicePort, Shell, TurnedAway, Use, Used, Verdict, Written,
 };
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic};

@@ -91,12 +91,23 @@ pub struct Service {
     pub name: String,
     /// What it stands for.
     pub traffic: TrafficSet,
+    /// The terms that it is made of, as written.
+    pub ports: Vec<ServicePort>,
     /// Why it is there.
     pub why: Option<String>,
     /// Findings about it that are accepted.
     pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,
+}
+
+/// One term of a service.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ServicePort {
+    /// The traffic term, or the name of another service.
+    pub term: String,
+    /// What it is for, if that is written.
+    pub meaning: Option<String>,
 }
 
 /// A named list of rules.
@@ -131,6 +142,8 @@ pub struct Host {
     pub rules: Vec<Rule>,
     /// What must hold whatever its rules are, in the order written.
     pub expectations: Vec<Expectation>,
+    /// Who is turned away ahead of everything else, if anybody is.
+    pub turned_away: Option<TurnedAway>,
     /// Where the remote shell listens, if that is written.
     pub shell: Option<Shell>,
     /// Whether everything passes if the rules cannot be loaded at boot.
@@ -151,6 +164,17 @@ pub const PROGRAM_MARKS: u32 = 0xff00_0000;
 pub struct Shell {
     /// The ports at which it listens.
     pub traffic: TrafficSet,
+    /// The same, as it is written.
+    pub terms: Written,
+    /// Where that is written.
+    pub origin: Origin,
+}
+
+/// Who is turned away ahead of pings, replies and all rules.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TurnedAway {
+    /// Their addresses.
+    pub addresses: AddressSet,
     /// The same, as it is written.
     pub terms: Written,
     /// Where that is written.
@@ -241,6 +265,8 @@ pub enum Ping {
     Deny,
     /// Up to a rate, all senders together.
     Rate(Rate),
+    /// The rules decide about every single one, also in a series that was allowed before.
+    ByRules,
 }
 
 /// The switches of the baseline.
@@ -289,10 +315,10 @@ pub struct Rule {
     /// The host's own addresses it is narrowed to, as written; `from` and `to` are narrowed
     /// already.
     pub at_terms: Written,
-    /// By which interfaces it comes in, for outbound packets goes out; any if empty.
-    pub via: Vec<String>,
-    /// By which interfaces forwarded packets go out; any if empty.
-    pub out_via: Vec<String>,
+    /// By which interfaces its packets come in; any if empty, as always for outbound ones.
+    pub ingress: Vec<String>,
+    /// By which interfaces its packets go out; any if empty, as always for inbound ones.
+    pub egress: Vec<String>,
     /// From which ports, where packets have ports; all ports when left out.
     pub source_ports: RangeSet<u16>,
     /// For an `allow` rule, how often it allows a new flow.
@@ -333,8 +359,10 @@ pub struct Expectation {
     pub to: AddressSet,
     /// The receivers as written; empty when left out.
     pub to_terms: Written,
-    /// By which interfaces they come in, for outbound packets go out; any if empty.
-    pub via: Vec<String>,
+    /// By which interfaces they come in; any if empty, as always for outbound ones.
+    pub ingress: Vec<String>,
+    /// By which interfaces they go out; any if empty, as always for inbound ones.
+    pub egress: Vec<String>,
     /// What all of them must meet.
     pub verdict: Verdict,
     /// Why it must hold.

@@ -20,6 +20,8 @@ pub enum Shape {
     Time,
     /// A table of texts under names chosen by the author.
     Words,
+    /// A list of texts, or a table that has a text for each of them.
+    ListOrWords,
     /// A table with keys of its own, named in [`SCHEMA`].
     Table(&'static str),
     /// A table whose keys are names chosen by the author, each with a table of the given kind.
@@ -41,6 +43,7 @@ impl Shape {
             Self::Cap => "true, false, or a rate in quotes",
             Self::Time => "a time",
             Self::Words => "a table of texts in quotes",
+            Self::ListOrWords => "a list of texts in quotes, or a table that describes each",
             Self::Table(_) => "a table",
             Self::Named(_) => "a table for each name",
             Self::Tables(_) => "a list of tables",
@@ -155,9 +158,10 @@ pub const SCHEMA: &[TableSpec] = &[
         keys: &[
             required(key(
                 "ports",
-                Shape::List,
-                "The traffic terms that it stands for",
-                "[\"80/tcp\", \"443/tcp+udp\"]",
+                Shape::ListOrWords,
+                "The traffic terms that it stands for, other services among them; as a table, with \
+                 what each is for",
+                "{ \"5432/tcp\" = \"Queries\", \"5433/tcp\" = \"Copies\" }",
             )),
             WHY,
             ACCEPT,
@@ -189,6 +193,13 @@ pub const SCHEMA: &[TableSpec] = &[
             key("baseline", Shape::Table("baseline"), "What keeps the network working", ""),
             key("rule", Shape::Tables("rule"), "The rules; the first that matches decides", ""),
             key("expect", Shape::Tables("expect"), "Statements that must hold", ""),
+            key(
+                "turned-away",
+                Shape::List,
+                "Places and addresses that nothing comes from and nothing goes to, ahead of pings, \
+                 replies and all rules",
+                "[\"nuisance\", \"203.0.113.9\"]",
+            ),
             key(
                 "on-failure",
                 Shape::Text,
@@ -231,7 +242,7 @@ pub const SCHEMA: &[TableSpec] = &[
             key(
                 "ping",
                 Shape::Text,
-                "Echo requests: `allow`, `deny`, or a rate; `5/second` if left out",
+                "Echo requests: `allow`, `deny`, a rate, or `by-rules`; `5/second` if left out",
                 "\"5/second\"",
             ),
             switch("replies", "Replies, and errors about what was allowed, are allowed"),
@@ -269,15 +280,15 @@ pub const SCHEMA: &[TableSpec] = &[
                 "[\"192.0.2.10\"]",
             ),
             key(
-                "via",
+                "ingress",
                 Shape::List,
-                "Only by these interfaces, by role or name: incoming, for `outbound` outgoing",
+                "Only what comes in by these interfaces, by role or name (not for `outbound`)",
                 "[\"outside\"]",
             ),
             key(
-                "out-via",
+                "egress",
                 Shape::List,
-                "Only out by these interfaces (for `forwarded`)",
+                "Only what goes out by these interfaces, by role or name (not for `inbound`)",
                 "[\"stacks\"]",
             ),
             key(
@@ -329,7 +340,8 @@ pub const SCHEMA: &[TableSpec] = &[
             key("direction", Shape::Text, "As for a rule", "\"inbound\""),
             key("from", Shape::List, "Senders, as for a rule", "[\"anywhere\"]"),
             key("to", Shape::List, "Receivers, as for a rule", "[\"10.44.8.20\"]"),
-            key("via", Shape::List, "Interfaces, as for a rule", "[\"outside\"]"),
+            key("ingress", Shape::List, "Interfaces, as for a rule", "[\"outside\"]"),
+            key("egress", Shape::List, "Interfaces, as for a rule", "[\"stacks\"]"),
             WHY,
             ACCEPT,
         ],

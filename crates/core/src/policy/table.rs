@@ -231,6 +231,11 @@ impl<'t, 'i> Table<'t, 'i> {
         words.iter().filter_map(pair).collect()
     }
 
+    /// Whether the key holds a table without any key.
+    pub(super) fn is_empty_table(&self, name: &str) -> bool {
+        self.value(name).and_then(|it| it.get_ref().as_table()).is_some_and(DeTable::is_empty)
+    }
+
     /// A table inside this one.
     pub(super) fn table(&self, reader: &mut Reader<'_>, name: &str) -> Option<Table<'t, 'i>> {
         let entry = self.entry(name)?;
@@ -311,6 +316,7 @@ fn fits(shape: Shape, value: &DeValue<'_>) -> bool {
         Shape::Words => {
             value.as_table().is_some_and(|table| table.values().all(|it| it.get_ref().is_str()))
         }
+        Shape::ListOrWords => fits(Shape::List, value) || fits(Shape::Words, value),
         Shape::Table(_) | Shape::Named(_) => value.is_table(),
         Shape::Tables(_) => {
             value.as_array().is_some_and(|items| items.iter().all(|item| item.get_ref().is_table()))
@@ -337,11 +343,11 @@ fn wrong_shape(
 ) -> Diagnostic {
     // In a list, the item that does not fit is the place to point at.
     let misfit = match (key.shape, value.get_ref().as_array()) {
-        (Shape::List | Shape::TextOrList, Some(items)) => {
+        (Shape::List | Shape::TextOrList | Shape::ListOrWords, Some(items)) => {
             items.iter().find(|item| !item.get_ref().is_str())
         }
         (Shape::Tables(_), Some(items)) => items.iter().find(|item| !item.get_ref().is_table()),
-        (Shape::Words, None) => {
+        (Shape::Words | Shape::ListOrWords, None) => {
             let words = value.get_ref().as_table();
             words.and_then(|it| it.values().find(|value| !value.get_ref().is_str()))
         }
@@ -355,14 +361,15 @@ fn wrong_shape(
         reader.origin(at.span()),
     );
     let written = reader.source.text.get(at.span()).unwrap_or_default();
+    let is_item = misfit.is_some() && value.get_ref().is_array();
     match (key.shape, at.get_ref()) {
-        (Shape::List, DeValue::String(_)) => problem
+        (Shape::List | Shape::ListOrWords, DeValue::String(_)) if misfit.is_none() => problem
             .expected("expected a list of texts in quotes")
             .replace_with(format!("[{written}]")),
-        (Shape::List, DeValue::Integer(number)) if misfit.is_some() => problem
+        (Shape::List | Shape::ListOrWords, DeValue::Integer(number)) if is_item => problem
             .expected("expected a text in quotes")
             .help(format!("a port is written with its protocol, such as \"{number}/tcp\"")),
-        (Shape::Words | Shape::TextOrList, _) if misfit.is_some() => {
+        (Shape::Words | Shape::TextOrList | Shape::ListOrWords, _) if misfit.is_some() => {
             problem.expected("expected a text in quotes")
         }
         (Shape::Text, DeValue::Boolean(_) | DeValue::Integer(_)) => {
@@ -392,6 +399,11 @@ fn unknown_key(
         format!("{place} has no key `{found}`"),
         reader.origin(span),
     );
+    if ["via", "out-via"].contains(&found) && spec.key("ingress").is_some() {
+        return problem.expected(
+            "`ingress` names the interfaces by which packets come in, `egress` those by which they go out",
+        );
+    }
     let names: Vec<&str> = spec.keys.iter().map(|key| key.name).collect();
     match nearest(found, names.iter().copied()) {
         Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),

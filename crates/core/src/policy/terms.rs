@@ -281,6 +281,8 @@ pub(super) struct Names<'a> {
     pub this_host: Option<&'a AddressSet>,
     /// The networks of those addresses; `None` if it belongs to no host, or if none is written.
     pub on_link: Option<&'a AddressSet>,
+    /// Whether those of this host stand for those of any: then what leaves them out leaves out nobody.
+    pub any_host: bool,
     /// That host's interfaces; `None` if any role may turn out to be known.
     pub interfaces: Option<&'a [Interface]>,
 }
@@ -335,7 +337,11 @@ pub(super) fn addresses(reader: &mut Reader<'_>, names: &Names<'_>, terms: &[Tex
     let (mut named, mut excluded) = (Vec::new(), Vec::new());
     for term in terms {
         match term.value.strip_prefix('!') {
-            Some(_) => excluded.extend(one_end(reader, names, &term.after(1))),
+            Some(it) => {
+                let of_some_host = names.any_host && [THIS_HOST, ON_LINK].contains(&it);
+                let set = one_end(reader, names, &term.after(1));
+                excluded.extend(set.filter(|_| !of_some_host));
+            }
             None => named.extend(one_end(reader, names, term)),
         }
     }

@@ -91,7 +91,7 @@ mod tests {
             ("allow = [\"22/tcp\", \"proto:47\"]", 2, 0, 0),
             // More than it takes: its parts are not told apart.
             ("allow = [\"any\"]", 1, 6, 0),
-            ("allow = [\"22/tcp\"]\nvia = [\"outside\"]", 1, 0, 1),
+            ("allow = [\"22/tcp\"]\ningress = [\"outside\"]", 1, 0, 1),
             ("allow = [\"22/tcp\"]\nfrom = [\"198.51.100.1\", \"198.51.100.3\"]", 1, 0, 0),
             (
                 "allow = [\"22/tcp\"]\nfrom = [\"198.51.100.1\", \"198.51.100.3\", \"198.51.100.5\"]",

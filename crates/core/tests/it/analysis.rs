@@ -83,7 +83,7 @@ fn draft(dice: &mut Generator) -> String {
             let _ = writeln!(text, "to = {}", some(dice, &RECEIVERS.map(|it| it.0), 2));
         }
         if dice.one_in(6) {
-            text.push_str("via = [\"eth0\"]\n");
+            text.push_str("ingress = [\"eth0\"]\n");
         }
         if dice.one_in(8) {
             text.push_str("program = \"/usr/sbin/catalogued\"\n");

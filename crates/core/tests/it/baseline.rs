@@ -160,3 +160,76 @@ fn each_part_can_be_switched_off_and_is_still_shown() {
         Packet { state: ConnectionState::Established, ..packet(STRANGER, OWN, tcp(40_000)) };
     decides(&plan(&text, "sluice"), &reply, Deny, "default/inbound");
 }
+
+/// Nothing comes from them, and nothing goes to them: ahead of pings and of replies, in every direction.
+#[test]
+fn who_is_turned_away_meets_silence_ahead_of_everything() {
+    let text = BARE.replace(
+        "[host.sluice.default]",
+        "turned-away = [\"203.0.113.0/24\", \"!203.0.113.7\", \"2001:db8:bad::9\"]\n\
+         [host.sluice.default]",
+    );
+    let text = format!("{text}[[host.sluice.rule]]\nname = \"all\"\nallow = [\"any\"]\n");
+    let plan = plan(&text, "sluice");
+    let by = "baseline/turned-away";
+    for (them, own, ping) in [(STRANGER, OWN, 8), (STRANGER_V6, OWN_V6, 128)] {
+        for state in [ConnectionState::New, ConnectionState::Established, ConnectionState::Invalid]
+        {
+            let from = Packet { state, ..packet(them, own, tcp(443)) };
+            decides(&plan, &from, Deny, by);
+            decides(&plan, &Packet { state, ..packet(them, own, icmp(ping)) }, Deny, by);
+            let to = Packet { state, ..outbound(packet(own, them, tcp(443))) };
+            decides(&plan, &to, Deny, by);
+            for (from, to) in [(them, own), (own, them)] {
+                let direction = Direction::Forwarded;
+                decides(
+                    &plan,
+                    &Packet { direction, state, ..packet(from, to, tcp(443)) },
+                    Deny,
+                    by,
+                );
+            }
+        }
+    }
+    decides(&plan, &packet("203.0.113.7", OWN, tcp(443)), Allow, "all");
+    // Programs of this host talk to each other all the same.
+    let inside = Packet { in_interface: Some("lo".into()), ..packet(STRANGER, OWN, tcp(443)) };
+    decides(&plan, &inside, Allow, "baseline/loopback");
+    let nobody = plan_of(BARE);
+    assert!(nobody.chain(Direction::Inbound).decisions.iter().all(|it| it.id.to_string() != by));
+}
+
+fn plan_of(text: &str) -> HostPlan {
+    plan(text, "sluice")
+}
+
+/// Each ping is the rules' own, also the second of a series, which connection tracking calls established;
+/// answers to the host's own pings still come in.
+#[test]
+fn pings_can_be_left_to_the_rules() {
+    let rules = "[host.sluice.baseline]\nping = \"by-rules\"\n\
+                 [[host.sluice.rule]]\nname = \"stacks-ping\"\nallow = [\"icmp:echo-request\"]\n\
+                 from = [\"10.44.8.0/24\", \"fd44:8::/64\"]\nrate = \"9/minute\"\n";
+    let plan = plan_of(&format!("{BARE}{rules}"));
+    for state in [ConnectionState::New, ConnectionState::Established] {
+        for (from, to, kind) in [("10.44.8.20", OWN, 8), ("fd44:8::20", OWN_V6, 128)] {
+            let ping = Packet { state, ..packet(from, to, icmp(kind)) };
+            decides(&plan, &ping, Allow, "stacks-ping");
+            assert!(plan.evaluate(&ping).limited);
+        }
+        for (from, to, kind) in [(STRANGER, OWN, 8), (STRANGER_V6, OWN_V6, 128)] {
+            let ping = Packet { state, ..packet(from, to, icmp(kind)) };
+            decides(&plan, &ping, Deny, "default/inbound");
+        }
+    }
+    let state = ConnectionState::Established;
+    decides(&plan, &Packet { state, ..packet(STRANGER, OWN, icmp(0)) }, Allow, "baseline/replies");
+    decides(&plan, &Packet { state, ..packet(STRANGER, OWN, tcp(443)) }, Allow, "baseline/replies");
+    // It still stands there, not in force, and says who decides.
+    let chain = plan.chain(Direction::Inbound);
+    let ping =
+        chain.decisions.iter().find(|it| it.id.to_string() == "baseline/ping").expect("shown");
+    assert!(
+        ping.idle.is_some() && ping.why.as_ref().is_some_and(|it| it.contains("the rules decide"))
+    );
+}

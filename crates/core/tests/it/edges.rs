@@ -234,9 +234,10 @@ fn an_expectation_fails_for_its_own_packets_only() {
         "[host.sluice]\n",
         "[host.sluice]\ninterfaces = { outside = \"eth0\", stacks = \"eth1\" }\n",
     );
-    let inside = rule("shell", "allow = [\"22/tcp\"]\nvia = [\"stacks\"]");
-    let by = |via: &str| {
-        let text = format!("{roles}{inside}[[host.sluice.expect]]\n{nobody}\nvia = [\"{via}\"]\n");
+    let inside = rule("shell", "allow = [\"22/tcp\"]\ningress = [\"stacks\"]");
+    let by = |ingress: &str| {
+        let text =
+            format!("{roles}{inside}[[host.sluice.expect]]\n{nobody}\ningress = [\"{ingress}\"]\n");
         has(&text, Code::ExpectationFailed)
     };
     assert!(by("stacks") && !by("outside"));

@@ -13,15 +13,15 @@ interfaces = { outside = "52:54:00:5e:00:01", stacks = "eth1" }
 [[host.sluice.rule]]
 name = "closed"
 deny = ["5432/tcp"]
-via = ["outside"]
+ingress = ["outside"]
 [[host.sluice.rule]]
 name = "open"
 allow = ["80/tcp"]
-via = ["outside"]
+ingress = ["outside"]
 [[host.sluice.rule]]
 name = "inside"
 allow = ["9100/tcp"]
-via = ["stacks"]
+ingress = ["stacks"]
 "#;
 
 fn link(name: &str, hardware: &str) -> LinkSeen {

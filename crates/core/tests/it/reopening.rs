@@ -62,14 +62,17 @@ fn the_opening_is_what_rules_are_for() {
     assert_eq!(barred(&with("", &above), V4), denied("not-he"));
     // By which interface, and for which program.
     let roles = "interfaces = { outside = \"eth0\", stacks = \"eth1\" }\n";
-    assert_eq!(barred(&with(roles, &shell("via = [\"outside\"]")), V4), None);
-    assert_eq!(barred(&with(roles, &shell("via = [\"stacks\"]")), V4), denied("default/inbound"));
+    assert_eq!(barred(&with(roles, &shell("ingress = [\"outside\"]")), V4), None);
+    assert_eq!(
+        barred(&with(roles, &shell("ingress = [\"stacks\"]")), V4),
+        denied("default/inbound")
+    );
     let named = with("", &shell("program = \"/usr/sbin/shelld\""));
     assert_eq!(barred(&named, V4), denied("default/inbound"));
     let known = Session { program: Some("/usr/sbin/shelld".into()), ..session(V4.0, V4.1) };
     assert_eq!(obstacle(&named, &known), None);
     let unseen = Session { interface: None, ..session(V4.0, V4.1) };
-    assert!(obstacle(&with(roles, &shell("via = [\"outside\"]")), &unseen).is_some());
+    assert!(obstacle(&with(roles, &shell("ingress = [\"outside\"]")), &unseen).is_some());
 }
 
 #[test]

@@ -40,7 +40,7 @@ from = ["nuisance"]
 name = "shell"
 allow = ["2202/tcp"]
 from = ["curators"]
-via = ["outside"]
+ingress = ["outside"]
 [[host.sluice.rule]]
 name = "one"
 allow = ["9101/tcp"]

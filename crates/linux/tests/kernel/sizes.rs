@@ -38,7 +38,7 @@ fn overlapping(rules: usize, seed: u64) -> String {
         writeln!(
             text,
             "[[host.sluice.rule]]\nname = \"r{number}\"\n{verdict} = [\"{}-{}/tcp\"]\n\
-             from = [\"{}-{}\"]\nto = [\"{}-{}\"]\nsource-ports = [\"{}-{}\"]\nvia = [\"eth{}\"]",
+             from = [\"{}-{}\"]\nto = [\"{}-{}\"]\nsource-ports = [\"{}-{}\"]\ningress = [\"eth{}\"]",
             ports.0,
             ports.1,
             address(from.0),

@@ -67,7 +67,8 @@ impl<'t, 'i> Bundles<'t, 'i> {
     pub(super) fn check(&self, reader: &mut Reader<'_>, names: &Names<'_>) {
         // Any address may turn out to be the host's own, or on its link.
         let anybody = AddressSet::full();
-        let names = Names { this_host: Some(&anybody), on_link: Some(&anybody), ..*names };
+        let names =
+            Names { this_host: Some(&anybody), on_link: Some(&anybody), any_host: true, ..*names };
         for bundle in self.bundles.iter().filter(|it| it.source.name == reader.source.name) {
             let open = vec![bundle.name.value.clone()];
             let mut unfolded = Unfolded { open, ..Unfolded::default() };

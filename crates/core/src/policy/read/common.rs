@@ -12,9 +12,9 @@ pub(crate) fn nonempty_list(
 ) -> Vec<Text> {
     let list = table.list(reader, key);
     let span = table.value_span(key);
-    if let (Some(list), Some(span)) = (&list, span)
-        && list.is_empty()
-        && reader.source.text.get(span.clone()).is_some_and(|text| text.starts_with('['))
+    if let Some(span) = span
+        && list.as_ref().map_or_else(|| table.is_empty_table(key), Vec::is_empty)
+        && reader.source.text.get(span.clone()).is_some_and(|text| text.starts_with(['[', '{']))
         && !reader
             .problems
             .iter()
@@ -28,6 +28,19 @@ pub(crate) fn nonempty_list(
         );
     }
     list.unwrap_or_default()
+}
+
+/// The items of a list of texts, or of a table that says of each what it is for.
+pub(super) fn described(
+    reader: &mut Reader<'_>,
+    table: &Table<'_, '_>,
+    key: &str,
+) -> Vec<(Text, Option<Text>)> {
+    let words = table.words(reader, key);
+    if words.is_empty() {
+        return nonempty_list(reader, table, key).into_iter().map(|it| (it, None)).collect();
+    }
+    words.into_iter().map(|(term, text)| (term, Some(text))).collect()
 }
 
 /// The findings that the `accept` key accepts.

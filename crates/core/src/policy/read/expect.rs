@@ -18,7 +18,7 @@ pub(super) fn expectation(
     let (from, from_terms) = ends(reader, names, table, "from");
     let (to, to_terms) = ends(reader, names, table, "to");
     let direction = direction(reader, table);
-    let via = interfaces(reader, names, table, "via");
+    let (ingress, egress) = interfaces(reader, names, table, direction);
     let why = table.text(reader, "why").map(|text| text.value);
     let accepted = accepted(reader, table);
     let verdict = table.text(reader, "verdict")?;
@@ -44,7 +44,8 @@ pub(super) fn expectation(
         from_terms,
         to,
         to_terms,
-        via,
+        ingress,
+        egress,
         verdict,
         why,
         accepted,

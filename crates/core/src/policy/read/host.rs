@@ -1,15 +1,15 @@
 //! Hosts: addresses, defaults, baseline, and their rules with bundles unfolded.
 
 use super::super::model::{
-    Baseline, Default, Defaults, Host, Interface, PROGRAM_MARKS, Ping, Shell, Verdict,
+    Baseline, Default, Defaults, Host, Interface, PROGRAM_MARKS, Ping, Shell, TurnedAway, Verdict,
 };
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
-use super::super::{Diagnostic, Rate};
+use super::super::{Diagnostic, Rate, nearest};
 use super::bundle::{Bundles, Unfolded};
 use super::common::{accepted, check_name, choice, nonempty_list};
 use super::expect::expectation;
-use super::rule::traffic;
+use super::rule::{ends, traffic};
 use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 
@@ -51,6 +51,7 @@ pub(super) fn host(
     let expectations = table.tables(reader, "expect");
     let expectations =
         expectations.iter().filter_map(|table| expectation(reader, &names, table)).collect();
+    let turned_away = turned_away(reader, &names, table);
     let shell = shell(reader, &names, table);
     let on_failure = table.text(reader, "on-failure");
     let on_failure =
@@ -71,6 +72,7 @@ pub(super) fn host(
         baseline: read_baseline(reader, baseline.as_ref()),
         rules: unfolded.rules,
         expectations,
+        turned_away,
         shell,
         open_on_failure: on_failure.as_deref() == Some("open"),
         program_marks,
@@ -106,6 +108,17 @@ fn shell(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -> O
     let span = table.key_span("shell")?;
     let (traffic, terms) = traffic(reader, names, table, "shell");
     Some(Shell { traffic, terms, origin: reader.origin(span) })
+}
+
+/// Reads the key `turned-away` of a host.
+fn turned_away(
+    reader: &mut Reader<'_>,
+    names: &Names<'_>,
+    table: &Table<'_, '_>,
+) -> Option<TurnedAway> {
+    let span = table.key_span("turned-away")?;
+    let (addresses, terms) = ends(reader, names, table, "turned-away");
+    Some(TurnedAway { addresses, terms, origin: reader.origin(span) })
 }
 
 fn interfaces(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Interface> {
@@ -207,11 +220,18 @@ fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Base
     baseline.ping = match text.value.as_str() {
         "allow" => Ping::Allow,
         "deny" => Ping::Deny,
+        "by-rules" => Ping::ByRules,
         other => match Rate::parse(other) {
             Ok(rate) => Ping::Rate(rate),
             Err(error) => {
                 let origin = reader.origin(text.inner());
-                reader.report(error.problem(&text.value, origin, "`allow`, `deny` or "));
+                let problem = error.problem(&text.value, origin, "`allow`, `deny`, `by-rules` or ");
+                reader.report(match nearest(&text.value, ["allow", "deny", "by-rules"]) {
+                    Some(word) => {
+                        problem.expected(format!("did you mean `{word}`?")).replace_with(word)
+                    }
+                    None => problem,
+                });
                 usual
             }
         },

@@ -5,15 +5,17 @@ mod common;
 mod expect;
 mod host;
 mod rule;
+mod services;
 
-use super::model::{Host, Place, Policy, Service};
+use super::model::{Host, Place, Policy};
 use super::table::{Reader, Table, Text};
-use super::terms::{self, BUILT_IN_PLACES, Names, TRAFFIC_WORDS};
+use super::terms::{self, BUILT_IN_PLACES, Names};
 use super::{Diagnostic, Origin, Source};
 use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
 use common::{accepted, check_name, nonempty_list};
 use host::host;
+use services::Services;
 use std::collections::HashMap;
 use toml::de::DeTable;
 
@@ -60,14 +62,15 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
         edition(&mut reader, &file);
         files.push((source, file));
     }
-    let (mut places, mut services) = (Vec::new(), Vec::new());
+    let (mut places, mut named_services) = (Vec::new(), Services::default());
     let (mut tables, mut bundles) = (Bundles::new(), Vec::new());
     for (source, file) in &files {
         reader.source = source;
         places.extend(self::places(&mut reader, file));
-        services.extend(self::services(&mut reader, file));
+        named_services.read(&mut reader, file);
         bundles.extend(tables.read(&mut reader, file));
     }
+    let services = named_services.resolve(&mut reader);
     once(&mut reader, "place", places.iter().map(|it| (&it.name, &it.origin)));
     once(&mut reader, "service", services.iter().map(|it| (&it.name, &it.origin)));
     once(&mut reader, "bundle", bundles.iter().map(|it| (&it.name, &it.origin)));
@@ -76,6 +79,7 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
         services: &services,
         this_host: None,
         on_link: None,
+        any_host: false,
         interfaces: None,
     };
     for (source, _) in &files {
@@ -152,6 +156,7 @@ pub fn read_addresses(policy: &Policy, source: &Source) -> Result<AddressSet, Ve
         services: &policy.services,
         this_host: None,
         on_link: None,
+        any_host: false,
         interfaces: None,
     };
     let set = terms::addresses(&mut reader, &names, &[Text::whole(source)]);
@@ -203,33 +208,4 @@ fn places(reader: &mut Reader<'_>, file: &Table<'_, '_>) -> Vec<Place> {
         });
     }
     places
-}
-
-fn services(reader: &mut Reader<'_>, file: &Table<'_, '_>) -> Vec<Service> {
-    let mut services = Vec::new();
-    for (name, table) in file.named(reader, "service") {
-        check_name(reader, "service", &name);
-        if TRAFFIC_WORDS.contains(&name.value.as_str()) {
-            let origin = reader.origin(name.span.clone());
-            let message = format!("`{}` is a word of the language", name.value);
-            reader.report(
-                Diagnostic::error("reserved-name", message, origin).expected("choose another name"),
-            );
-        }
-        let mut traffic = TrafficSet::empty();
-        for term in nonempty_list(reader, &table, "ports") {
-            // A service cannot be made of services: there is one place to look.
-            if let Some(set) = terms::traffic(reader, &[], &term) {
-                traffic = traffic.union(&set);
-            }
-        }
-        services.push(Service {
-            traffic,
-            why: table.text(reader, "why").map(|text| text.value),
-            accepted: accepted(reader, &table),
-            origin: reader.origin(name.span),
-            name: name.value,
-        });
-    }
-    services
 }

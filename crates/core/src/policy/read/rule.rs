@@ -42,16 +42,7 @@ pub(super) fn rule(
         Direction::Inbound | Direction::Forwarded => to = to.intersection(&at),
     }
     let source_ports = source_ports(reader, table, &traffic);
-    let via = interfaces(reader, names, table, "via");
-    let out_via = interfaces(reader, names, table, "out-via");
-    if let (true, Some(key)) = (direction != Direction::Forwarded, table.key_span("out-via")) {
-        let origin = reader.origin(key);
-        let message = format!("{direction} packets do not come in and go out");
-        reader.report(
-            Diagnostic::error("out-via", message, origin)
-                .expected("`via` names their interface; `out-via` is for `forwarded`"),
-        );
-    }
+    let (ingress, egress) = interfaces(reader, names, table, direction);
     let rate = rate(reader, table);
     let programs = programs(reader, table, direction);
     let log = log(reader, table);
@@ -73,8 +64,8 @@ pub(super) fn rule(
         to,
         to_terms,
         at_terms,
-        via,
-        out_via,
+        ingress,
+        egress,
         source_ports,
         rate,
         programs,
@@ -303,14 +294,35 @@ fn own_ends(
     (sets.into_iter().collect(), list.into_iter().map(|term| term.value).collect())
 }
 
+/// The interfaces of the keys `ingress` and `egress`. Only forwarded packets have both.
 pub(super) fn interfaces(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     table: &Table<'_, '_>,
-    key: &str,
-) -> Vec<String> {
-    let list = nonempty_list(reader, table, key);
-    list.iter().filter_map(|term| terms::interface(reader, names, term)).collect()
+    direction: Direction,
+) -> (Vec<String>, Vec<String>) {
+    let foreign = match direction {
+        Direction::Inbound => Some(("egress", "ingress", "go out by no interface")),
+        Direction::Outbound => Some(("ingress", "egress", "come in by no interface")),
+        Direction::Forwarded => None,
+    };
+    if let Some((key, own, why)) = foreign
+        && let Some(span) = table.key_span(key)
+    {
+        let origin = reader.origin(span);
+        let mut problem =
+            Diagnostic::error("wrong-interface-key", format!("{direction} packets {why}"), origin)
+                .expected(format!("`{own}` names their interface"));
+        if !table.has(own) {
+            problem = problem.replace_with(own);
+        }
+        reader.report(problem);
+    }
+    let mut list = |key: &str| -> Vec<String> {
+        let list = nonempty_list(reader, table, key);
+        list.iter().filter_map(|term| terms::interface(reader, names, term)).collect()
+    };
+    (list("ingress"), list("egress"))
 }
 
 fn rate(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Rate> {
