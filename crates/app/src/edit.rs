@@ -167,7 +167,7 @@ fn refused(error: &EditError, request: &Request<'_>) -> Failure {
         EditError::Taken { what, .. } => {
             format!("choose another name, or change it with `tipstaff {what} change`")
         }
-        EditError::InBundle { bundle, .. } => format!("add --bundle {bundle}"),
+        EditError::Elsewhere { what, owner, .. } => format!("add --{what} {owner}"),
         EditError::InUse { .. } => "take it out there first".to_owned(),
         EditError::Form { .. } => {
             "give each rule a section of its own, such as [[host.NAME.rule]]".to_owned()
@@ -310,6 +310,8 @@ pub struct RuleWords {
     pub paused: bool,
     /// The bundle that it comes from.
     pub bundle: Option<String>,
+    /// The label by which the host has it.
+    pub label: Option<String>,
     /// Why it is there.
     pub why: Option<String>,
     /// Where it is written.
@@ -329,6 +331,7 @@ pub fn rules(loaded: &Loaded) -> RuleList {
         to: rule.to_terms.iter().chain(&rule.at_terms).cloned().collect(),
         paused: rule.paused,
         bundle: rule.bundle.clone(),
+        label: rule.label.clone(),
         why: rule.why.clone(),
         origin: (&rule.origin).into(),
     });

@@ -71,6 +71,11 @@ pub fn bundles() -> Vec<CompletionCandidate> {
     offer(|policy| offer_of(&policy.bundles, |it| (it.name.clone(), it.why.clone())))
 }
 
+/// The labels of the policy that have a section.
+pub fn labels() -> Vec<CompletionCandidate> {
+    offer(|policy| offer_of(&policy.labels, |it| (it.name.clone(), it.why.clone())))
+}
+
 /// The places of the policy.
 pub fn places() -> Vec<CompletionCandidate> {
     offer(|policy| offer_of(&policy.places, |it| (it.name.clone(), it.why.clone())))

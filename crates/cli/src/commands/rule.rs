@@ -1,6 +1,6 @@
 //! `rule`: changes of rules.
 
-use super::complete::{bundles, rules};
+use super::complete::{bundles, labels, rules};
 use super::context::Context;
 use super::output::Output;
 use super::rule_keys::{DROPPABLE, Keys, droppable};
@@ -37,6 +37,9 @@ pub struct Common {
     /// The bundle whose rule it is; the host's own rules if left out
     #[arg(long, value_name = "NAME", add = Names::new(bundles))]
     bundle: Option<String>,
+    /// The label whose rule it is
+    #[arg(long, value_name = "NAME", add = Names::new(labels), conflicts_with = "bundle")]
+    label: Option<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
@@ -175,16 +178,17 @@ impl Rule {
         let request = Request {
             path: &context.global.policy,
             host: context.host(),
-            about_host: common.bundle.is_none(),
+            about_host: common.bundle.is_none() && common.label.is_none(),
             rule: Some(renamed),
             done: format!("{done}: {name}"),
             dry: common.dry_run,
         };
         let busy = render::progress("working out the effect");
         let report = edit::edit(&request, |sources, policy, host| {
-            let owner = match &common.bundle {
-                Some(bundle) => ("bundle", bundle.as_str()),
-                None => ("host", host),
+            let owner = match (&common.bundle, &common.label) {
+                (Some(bundle), _) => ("bundle", bundle.as_str()),
+                (None, Some(label)) => ("label", label.as_str()),
+                (None, None) => ("host", host),
             };
             edit_rule(sources, policy, owner, name, &edit)
         })?;

@@ -76,6 +76,9 @@ pub fn rules(report: &RuleList, screen: &Screen) -> String {
         if let Some(bundle) = &rule.bundle {
             name = name.line(format!("of {bundle}"), Style::Faint);
         }
+        if let Some(label) = &rule.label {
+            name = name.line(format!("by the label {label}"), Style::Faint);
+        }
         table.row(vec![
             name,
             verdict,

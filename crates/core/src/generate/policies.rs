@@ -107,6 +107,7 @@ impl Generator {
                 self.rule(&mut text, &format!("bundle.{bundle}"), &format!("{bundle}-{number}"));
             }
         }
+        self.label(&mut text);
         let addresses: Vec<String> = HOST
             .iter()
             .map(|it| format!("\"{it}/{}\"", if it.contains(':') { 64 } else { 24 }))
@@ -265,6 +266,24 @@ impl Generator {
             );
         }
         text
+    }
+
+    /// A label that the host has, with a section in half of the policies.
+    fn label(&mut self, text: &mut String) {
+        if self.one_in(2) {
+            return;
+        }
+        let position = self.pick(&["ahead", "behind"]);
+        let _ = writeln!(text, "\n[label.edge]\nposition = \"{position}\"");
+        if self.one_in(3) {
+            let _ = writeln!(text, "turned-away = [\"{}\"]", self.pick(&TURNED_AWAY));
+        }
+        let verdict = self.pick(&["allow", "deny", "reject"]);
+        let _ = writeln!(text, "[label.edge.default]\nforwarded = \"{verdict}\"");
+        let _ = writeln!(text, "[label.edge.baseline]\ndhcp = {}", self.one_in(2));
+        for number in 0..self.below(3) {
+            self.rule(text, "label.edge", &format!("edge-{number}"));
+        }
     }
 
     fn expectation(&mut self, text: &mut String) {

@@ -20,8 +20,9 @@ pub use diagnostic::{Diagnostic, Label, Patch, Severity};
 pub(crate) use iana::known_service;
 pub use iana::{KNOWN_SERVICES, KnownService};
 pub use model::{
-    Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, Log, PROGRAM_MARKS, Ping,
-    Place, Policy, Rule, Service, ServicePort, Shell, TurnedAway, Use, Used, Verdict, Written,
+    Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, LabelSection, Log,
+    PROGRAM_MARKS, Ping, Place, Policy, Rule, Service, ServicePort, Shell, TurnedAway, Use, Used,
+    Verdict, Written,
 };
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic};

@@ -15,6 +15,8 @@ pub struct Policy {
     pub services: Vec<Service>,
     /// Named lists of rules, in the order written; their rules stand with the hosts that use them.
     pub bundles: Vec<Bundle>,
+    /// Labels with a section, in the order written; what they say stands with the hosts that have them.
+    pub labels: Vec<LabelSection>,
     /// The hosts, in the order written; at least one.
     pub hosts: Vec<Host>,
     /// Where places, services and bundles are used, in no particular order.
@@ -30,6 +32,8 @@ pub enum Used {
     Service,
     /// A named list of rules.
     Bundle,
+    /// A label with a section.
+    Label,
 }
 
 impl Used {
@@ -40,6 +44,7 @@ impl Used {
             Self::Place => "place",
             Self::Service => "service",
             Self::Bundle => "bundle",
+            Self::Label => "label",
         }
     }
 }
@@ -114,6 +119,19 @@ pub struct ServicePort {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Bundle {
     /// The name that hosts use.
+    pub name: String,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// Findings about it that are accepted.
+    pub accepted: Vec<Accepted>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
+/// What all hosts with a label have.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LabelSection {
+    /// The word that hosts have among their labels.
     pub name: String,
     /// Why it is there.
     pub why: Option<String>,
@@ -333,6 +351,8 @@ pub struct Rule {
     pub paused: bool,
     /// The bundle that it comes from.
     pub bundle: Option<String>,
+    /// The label by which the host has it.
+    pub label: Option<String>,
     /// Why it is there.
     pub why: Option<String>,
     /// Findings about it that are accepted.

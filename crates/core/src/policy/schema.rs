@@ -116,6 +116,9 @@ const fn required(mut spec: KeySpec) -> KeySpec {
     spec
 }
 
+const POSITION: &str =
+    "Where its rules stand: `ahead` of the host's own (if left out), or `behind` them";
+
 const WHY: KeySpec = key("why", Shape::Text, "The reason, for readers", "\"The curators' office\"");
 
 const ACCEPT: KeySpec = key(
@@ -135,6 +138,7 @@ pub const SCHEMA: &[TableSpec] = &[
             key("place", Shape::Named("place"), "Named sets of addresses", ""),
             key("service", Shape::Named("service"), "Named sets of ports", ""),
             key("bundle", Shape::Named("bundle"), "Named lists of rules", ""),
+            key("label", Shape::Named("label"), "What all hosts with a label have", ""),
             key("host", Shape::Named("host"), "The machines, one section each", ""),
         ],
     },
@@ -173,6 +177,25 @@ pub const SCHEMA: &[TableSpec] = &[
         keys: &[key("rule", Shape::Tables("rule"), "The rules, in order", ""), WHY, ACCEPT],
     },
     TableSpec {
+        kind: "label",
+        meaning: "What every host that has the label among its `labels` has beside its own",
+        keys: &[
+            key("rule", Shape::Tables("rule"), "Rules, in order", ""),
+            key("position", Shape::Text, POSITION, "\"behind\""),
+            key("default", Shape::Table("default"), "Defaults, where the host says nothing", ""),
+            key("baseline", Shape::Table("baseline"), "Likewise for the baseline", ""),
+            key("expect", Shape::Tables("expect"), "Statements that must hold", ""),
+            key(
+                "turned-away",
+                Shape::List,
+                "Who is turned away, beside those of the host",
+                "[\"nuisance\"]",
+            ),
+            WHY,
+            ACCEPT,
+        ],
+    },
+    TableSpec {
         kind: "host",
         meaning: "One machine",
         keys: &[
@@ -182,7 +205,12 @@ pub const SCHEMA: &[TableSpec] = &[
                 "The machine's own addresses; with a prefix length where `on-link` is used",
                 "[\"192.0.2.10/24\", \"2001:db8:2::10/64\"]",
             )),
-            key("labels", Shape::List, "Words that describe it, for readers", "[\"edge\"]"),
+            key(
+                "labels",
+                Shape::List,
+                "Words that describe it; those with a section `[label.NAME]` also bring what that says",
+                "[\"edge\"]",
+            ),
             key(
                 "interfaces",
                 Shape::Words,

@@ -12,11 +12,13 @@ fn tables() -> String {
     for table in SCHEMA {
         let heading = match table.kind {
             "" => "The file".to_owned(),
-            "place" | "service" | "bundle" => format!("`[{}.NAME]`", table.kind),
+            "place" | "service" | "bundle" | "label" => format!("`[{}.NAME]`", table.kind),
             "host" => "`[host.NAME]`".to_owned(),
-            "expect" => "`[[host.NAME.expect]]`".to_owned(),
-            "rule" => "`[[host.NAME.rule]]` and `[[bundle.NAME.rule]]`".to_owned(),
-            kind => format!("`[host.NAME.{kind}]`"),
+            "expect" => "`[[host.NAME.expect]]` and `[[label.NAME.expect]]`".to_owned(),
+            "rule" => {
+                "`[[host.NAME.rule]]`, `[[bundle.NAME.rule]]`, `[[label.NAME.rule]]`".to_owned()
+            }
+            kind => format!("`[host.NAME.{kind}]` and `[label.NAME.{kind}]`"),
         };
         let _ = writeln!(text, "\n### {heading}\n\n{}.\n", table.meaning);
         let _ = writeln!(text, "| key | value | meaning | example |\n|---|---|---|---|");

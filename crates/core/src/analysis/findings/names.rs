@@ -11,7 +11,7 @@ pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::UnusedName,
         severity: Severity::Note,
-        meaning: "A place, service or bundle is defined and never used. Perhaps a rule that should use \
+        meaning: "A place, service, bundle or label is defined and never used. Perhaps a rule that should use \
              it is missing.",
     }],
     looks: &[Look::Policy(findings)],
@@ -37,6 +37,9 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
     for bundle in &policy.bundles {
         look(Used::Bundle, &bundle.name, &bundle.origin, &bundle.accepted);
     }
+    for label in &policy.labels {
+        look(Used::Label, &label.name, &label.origin, &label.accepted);
+    }
     findings
 }
 
@@ -49,7 +52,8 @@ fn unused(what: Used, name: &str, origin: &Origin, accepted: &[Accepted]) -> Fin
         origin: Some(origin.clone()),
         message: format!("nothing uses the {} `{name}`", what.as_str()),
         witness: None,
-        mend: (what != Used::Bundle).then(|| Mend::RemoveName(what, name.to_owned())),
+        mend: matches!(what, Used::Place | Used::Service)
+            .then(|| Mend::RemoveName(what, name.to_owned())),
         accepted: None,
     };
     finding.accepted_by(accepted)

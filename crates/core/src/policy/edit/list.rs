@@ -173,9 +173,14 @@ impl<'l, 's> List<'l, 's> {
         let found = self.get(name);
         let host = policy.host(owner.1).filter(|_| owner.0 == "host");
         let rule = host.and_then(|host| host.rules.iter().find(|rule| rule.name == name));
-        match rule.and_then(|rule| rule.bundle.clone()) {
-            Some(bundle) if found.is_err() => {
-                Err(EditError::InBundle { name: name.into(), bundle })
+        let owner = rule.and_then(|rule| match (&rule.bundle, &rule.label) {
+            (Some(bundle), _) => Some(("bundle", bundle.clone())),
+            (None, Some(label)) => Some(("label", label.clone())),
+            (None, None) => None,
+        });
+        match owner {
+            Some((what, owner)) if found.is_err() => {
+                Err(EditError::Elsewhere { name: name.into(), what, owner })
             }
             _ => found,
         }

@@ -90,12 +90,14 @@ pub enum EditError {
         /// The name that nothing has.
         name: String,
     },
-    /// The rule belongs to a bundle that the host uses.
-    InBundle {
+    /// The rule belongs to a bundle that the host uses, or to a label that it has.
+    Elsewhere {
         /// The rule that was to be changed.
         name: String,
-        /// The bundle that it comes from.
-        bundle: String,
+        /// `bundle` or `label`.
+        what: &'static str,
+        /// Its name.
+        owner: String,
     },
     /// It is used, and so cannot go or be called otherwise.
     InUse {
@@ -136,8 +138,8 @@ impl fmt::Display for EditError {
                 }
             }
             Self::Taken { what, name } => write!(out, "there is a {what} `{name}` already"),
-            Self::InBundle { name, bundle } => {
-                write!(out, "the rule `{name}` belongs to the bundle `{bundle}`")
+            Self::Elsewhere { name, what, owner } => {
+                write!(out, "the rule `{name}` belongs to the {what} `{owner}`")
             }
             Self::InUse { what, name, users } => {
                 let shown: Vec<String> = users.iter().take(8).map(ToString::to_string).collect();

@@ -160,7 +160,7 @@ impl<'t, 'i> Bundles<'t, 'i> {
         for table in &bundle.rules {
             let mut inner = Reader::new(bundle.source);
             self.unfold_inner(&mut inner, names, table, into, &origin);
-            fits_not(reader, inner.problems, &wanted, &origin);
+            fits_not(reader, inner.problems, &format!("bundle `{}`", wanted.value), &origin);
         }
         into.open.pop();
         for rule in into.rules.iter_mut().skip(first) {
@@ -169,7 +169,7 @@ impl<'t, 'i> Bundles<'t, 'i> {
         }
     }
 
-    fn unfold_inner(
+    pub(super) fn unfold_inner(
         &self,
         inner: &mut Reader<'_>,
         names: &Names<'_>,
@@ -200,9 +200,14 @@ impl<'t, 'i> Bundles<'t, 'i> {
     }
 }
 
-/// Reports what is wrong with a section of a bundle on this host only, where the bundle is used.
-/// Its general mistakes have been reported with the bundle.
-fn fits_not(reader: &mut Reader<'_>, problems: Vec<Diagnostic>, wanted: &Text, used: &Origin) {
+/// Reports what is wrong with a section of a bundle or label on this host only, where it is used.
+/// Its general mistakes have been reported where it is written.
+pub(super) fn fits_not(
+    reader: &mut Reader<'_>,
+    problems: Vec<Diagnostic>,
+    wanted: &str,
+    used: &Origin,
+) {
     for problem in problems {
         if reader.problems.contains(&problem) {
             continue;
@@ -213,8 +218,8 @@ fn fits_not(reader: &mut Reader<'_>, problems: Vec<Diagnostic>, wanted: &Text, u
             reader.report(problem);
             continue;
         }
-        let message = format!("bundle `{}` does not fit here: {}", wanted.value, problem.message);
-        let mut misfit = Diagnostic::error("bundle-misfit", message, used.clone());
+        let message = format!("{wanted} does not fit here: {}", problem.message);
+        let mut misfit = Diagnostic::error("misfit", message, used.clone());
         if let Some(label) = problem.primary {
             misfit = misfit.context(label.origin, label.text);
         }

@@ -1,15 +1,15 @@
 //! Hosts: addresses, defaults, baseline, and their rules with bundles unfolded.
 
-use super::super::model::{
-    Baseline, Default, Defaults, Host, Interface, PROGRAM_MARKS, Ping, Shell, TurnedAway, Verdict,
-};
+use super::super::Diagnostic;
+use super::super::model::{Host, Interface, PROGRAM_MARKS, Shell};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
-use super::super::{Diagnostic, Rate, nearest};
 use super::bundle::{Bundles, Unfolded};
 use super::common::{accepted, check_name, choice, nonempty_list};
 use super::expect::expectation;
-use super::rule::{ends, traffic};
+use super::label::Labels;
+use super::rule::traffic;
+use super::settings::{Settings, all_turned_away, settled, turned_away};
 use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 
@@ -17,7 +17,7 @@ use std::net::IpAddr;
 pub(super) fn host(
     reader: &mut Reader<'_>,
     names: &Names<'_>,
-    bundles: &Bundles<'_, '_>,
+    (bundles, shared): (&Bundles<'_, '_>, &Labels<'_, '_>),
     name: &Text,
     table: &Table<'_, '_>,
 ) -> Host {
@@ -42,16 +42,19 @@ pub(super) fn host(
         interfaces: Some(&interfaces),
         ..*names
     };
-    let defaults = table.table(reader, "default");
-    let baseline = table.table(reader, "baseline");
+    let parts = shared.parts(reader, &names, &labels);
+    let own = Settings::read(reader, table);
+    let (defaults, baseline) = settled(reader, &own, &parts);
     let mut unfolded = Unfolded::default();
+    shared.unfold(reader, &names, (&labels, false), bundles, &mut unfolded);
     for table in table.tables(reader, "rule") {
         bundles.unfold(reader, &names, &table, &mut unfolded);
     }
-    let expectations = table.tables(reader, "expect");
-    let expectations =
-        expectations.iter().filter_map(|table| expectation(reader, &names, table)).collect();
-    let turned_away = turned_away(reader, &names, table);
+    shared.unfold(reader, &names, (&labels, true), bundles, &mut unfolded);
+    let turned_away = all_turned_away(turned_away(reader, &names, table), &parts);
+    let mut expectations: Vec<_> = parts.into_iter().flat_map(|it| it.expectations).collect();
+    let own = table.tables(reader, "expect");
+    expectations.extend(own.iter().filter_map(|table| expectation(reader, &names, table)));
     let shell = shell(reader, &names, table);
     let on_failure = table.text(reader, "on-failure");
     let on_failure =
@@ -64,12 +67,8 @@ pub(super) fn host(
         addresses,
         labels: labels.into_iter().map(|label| label.value).collect(),
         interfaces,
-        defaults: Defaults {
-            inbound: default(reader, defaults.as_ref(), "inbound", Verdict::Deny),
-            outbound: default(reader, defaults.as_ref(), "outbound", Verdict::Allow),
-            forwarded: default(reader, defaults.as_ref(), "forwarded", Verdict::Deny),
-        },
-        baseline: read_baseline(reader, baseline.as_ref()),
+        defaults,
+        baseline,
         rules: unfolded.rules,
         expectations,
         turned_away,
@@ -108,17 +107,6 @@ fn shell(reader: &mut Reader<'_>, names: &Names<'_>, table: &Table<'_, '_>) -> O
     let span = table.key_span("shell")?;
     let (traffic, terms) = traffic(reader, names, table, "shell");
     Some(Shell { traffic, terms, origin: reader.origin(span) })
-}
-
-/// Reads the key `turned-away` of a host.
-fn turned_away(
-    reader: &mut Reader<'_>,
-    names: &Names<'_>,
-    table: &Table<'_, '_>,
-) -> Option<TurnedAway> {
-    let span = table.key_span("turned-away")?;
-    let (addresses, terms) = ends(reader, names, table, "turned-away");
-    Some(TurnedAway { addresses, terms, origin: reader.origin(span) })
 }
 
 fn interfaces(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Interface> {
@@ -189,53 +177,4 @@ fn on_link(networks: Vec<AddressSet>) -> Option<AddressSet> {
     let link_local = Block::parse("fe80::/64").ok().filter(|_| all.has(Family::V6));
     let link_local = link_local.map(|block| block.addresses());
     (!all.is_empty()).then(|| link_local.iter().fold(all, |all, more| all.union(more)))
-}
-
-fn default(
-    reader: &mut Reader<'_>,
-    table: Option<&Table<'_, '_>>,
-    key: &str,
-    otherwise: Verdict,
-) -> Default {
-    let written = table.and_then(|table| table.text(reader, key));
-    let Some(text) = written else {
-        return Default { verdict: otherwise, origin: None };
-    };
-    let verdict = choice(reader, &text, &Verdict::ALL.map(Verdict::as_str))
-        .and_then(Verdict::parse)
-        .unwrap_or(otherwise);
-    Default { verdict, origin: Some(reader.origin(text.span)) }
-}
-
-fn read_baseline(reader: &mut Reader<'_>, table: Option<&Table<'_, '_>>) -> Baseline {
-    let usual = Ping::Rate(Rate { count: 5, seconds: 1, burst: 5, per_source: false });
-    let mut baseline = Baseline { ping: usual, ping_origin: None, switches: Vec::new() };
-    let Some(table) = table else { return baseline };
-    for key in table.spec.keys {
-        if let (Some(on), Some(span)) = (table.switch(key.name), table.value_span(key.name)) {
-            baseline.switches.push((key.name, on, reader.origin(span)));
-        }
-    }
-    let Some(text) = table.text(reader, "ping") else { return baseline };
-    baseline.ping = match text.value.as_str() {
-        "allow" => Ping::Allow,
-        "deny" => Ping::Deny,
-        "by-rules" => Ping::ByRules,
-        other => match Rate::parse(other) {
-            Ok(rate) => Ping::Rate(rate),
-            Err(error) => {
-                let origin = reader.origin(text.inner());
-                let problem = error.problem(&text.value, origin, "`allow`, `deny`, `by-rules` or ");
-                reader.report(match nearest(&text.value, ["allow", "deny", "by-rules"]) {
-                    Some(word) => {
-                        problem.expected(format!("did you mean `{word}`?")).replace_with(word)
-                    }
-                    None => problem,
-                });
-                usual
-            }
-        },
-    };
-    baseline.ping_origin = Some(reader.origin(text.span));
-    baseline
 }

@@ -4,8 +4,10 @@ mod bundle;
 mod common;
 mod expect;
 mod host;
+mod label;
 mod rule;
 mod services;
+mod settings;
 
 use super::model::{Host, Place, Policy};
 use super::table::{Reader, Table, Text};
@@ -15,6 +17,7 @@ use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
 use common::{accepted, check_name, nonempty_list};
 use host::host;
+use label::Labels;
 use services::Services;
 use std::collections::HashMap;
 use toml::de::DeTable;
@@ -64,15 +67,18 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     }
     let (mut places, mut named_services) = (Vec::new(), Services::default());
     let (mut tables, mut bundles) = (Bundles::new(), Vec::new());
+    let (mut shared, mut labels) = (Labels::default(), Vec::new());
     for (source, file) in &files {
         reader.source = source;
         places.extend(self::places(&mut reader, file));
         named_services.read(&mut reader, file);
         bundles.extend(tables.read(&mut reader, file));
+        labels.extend(shared.read(&mut reader, file));
     }
     let services = named_services.resolve(&mut reader);
     once(&mut reader, "place", places.iter().map(|it| (&it.name, &it.origin)));
     once(&mut reader, "service", services.iter().map(|it| (&it.name, &it.origin)));
+    once(&mut reader, "label", labels.iter().map(|it| (&it.name, &it.origin)));
     once(&mut reader, "bundle", bundles.iter().map(|it| (&it.name, &it.origin)));
     let names = Names {
         places: &places,
@@ -85,12 +91,13 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     for (source, _) in &files {
         reader.source = source;
         tables.check(&mut reader, &names);
+        shared.check(&mut reader, &names, &tables);
     }
     let mut hosts: Vec<Host> = Vec::new();
     for (source, file) in &files {
         reader.source = source;
         for (name, table) in file.named(&mut reader, "host") {
-            hosts.push(host(&mut reader, &names, &tables, &name, &table));
+            hosts.push(host(&mut reader, &names, (&tables, &shared), &name, &table));
         }
     }
     once(&mut reader, "host", hosts.iter().map(|it| (&it.name, &it.origin)));
@@ -100,7 +107,8 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     let mut problems = reader.problems;
     if problems.is_empty() {
         let uses = reader.uses;
-        return Ok(Policy { sources: sources.to_vec(), places, services, bundles, hosts, uses });
+        let sources = sources.to_vec();
+        return Ok(Policy { sources, places, services, bundles, labels, hosts, uses });
     }
     let file_of = |problem: &Diagnostic| {
         let label = problem.primary.as_ref()?;

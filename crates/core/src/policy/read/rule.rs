@@ -73,6 +73,7 @@ pub(super) fn rule(
         until,
         paused,
         bundle: None,
+        label: None,
         why,
         accepted,
     })
