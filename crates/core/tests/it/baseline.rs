@@ -199,6 +199,34 @@ fn who_is_turned_away_meets_silence_ahead_of_everything() {
     assert!(nobody.chain(Direction::Inbound).decisions.iter().all(|it| it.id.to_string() != by));
 }
 
+/// How rules read, their narrower keys where they belong.
+#[test]
+fn rules_are_shown_with_all_that_narrows_them() {
+    let rule = |name: &str, keys: &str| {
+        format!("[[host.sluice.rule]]\nname = \"{name}\"\nallow = [\"443/tcp\"]\n{keys}\n")
+    };
+    let text = format!(
+        "{BARE}{}{}{}",
+        rule(
+            "in",
+            "ingress = [\"eth0\", \"eth1\"]\nsource-ports = [\"1024-65535\"]\nat = [\"192.0.2.10\"]"
+        ),
+        rule("out", "direction = \"outbound\"\negress = [\"eth0\"]\nprogram = \"/srv/tidegauge\""),
+        rule("through", "direction = \"forwarded\"\ningress = [\"eth0\"]\negress = [\"eth1\"]"),
+    );
+    let plan = plan_of(&text);
+    let written = |name: &str| {
+        let decisions = plan.decisions().map(|it| it.1);
+        let found =
+            decisions.into_iter().find(|it| it.id.to_string() == name).expect("it is there");
+        let written = &found.written;
+        format!("{}|{}|{}", written.traffic, written.from, written.to)
+    };
+    assert_eq!(written("in"), "443/tcp from port 1024-65535 in by eth0 or eth1||at 192.0.2.10");
+    assert_eq!(written("out"), "443/tcp out by eth0 of /srv/tidegauge||");
+    assert_eq!(written("through"), "443/tcp in by eth0 out by eth1||");
+}
+
 fn plan_of(text: &str) -> HostPlan {
     plan(text, "sluice")
 }

@@ -172,7 +172,9 @@ fn rules_for_addresses_of_another_host_never_match() {
         never(&format!("allow = [\"53/udp\"]\ndirection = \"outbound\"\nfrom = [\"{from}\"]"))
     };
     let foreign = "never matches here: this host has no address that it comes from";
-    assert_eq!(outbound("192.0.2.11").as_deref(), Some(foreign));
+    for other in ["192.0.2.11", "0.0.0.1", "::2", "fec0::10"] {
+        assert_eq!(outbound(other).as_deref(), Some(foreign), "{other}");
+    }
     // Before it has one of its own.
     for own in ["192.0.2.10", "2001:db8:2::10", "0.0.0.0", "::", "fe80::10"] {
         assert_eq!(outbound(own), None, "{own}");
@@ -354,4 +356,24 @@ fn what_is_overruled_in_part_is_told_unless_it_is_an_exception() {
     // An exception lies wholly within what follows.
     let exception = rule("but-they", "allow = [\"443/tcp\"]\nfrom = [\"198.51.100.0/27\"]");
     assert!(!has(&format!("{exception}{nuisance}"), Code::Overlap));
+}
+
+/// What comes in and has no socket belongs to no program; what goes out was sent by one.
+#[test]
+fn programs_are_named_where_there_are_sockets() {
+    let never = |keys: &str| {
+        let text = rule("gauge", &format!("{keys}\nprogram = \"/srv/tidegauge\""));
+        has(&text, Code::ProgramNeverMatches)
+    };
+    assert!(never("allow = [\"icmp\"]") && never("allow = [\"proto:47\"]"));
+    assert!(!never("allow = [\"icmp\", \"5353/udp\"]") && !never("allow = [\"any\"]"));
+    assert!(!never("allow = [\"icmp\"]\ndirection = \"outbound\""));
+    assert!(!never("allow = [\"icmp\"]\npaused = true"));
+    let replies = |keys: &str| {
+        let gauge = "allow = [\"5353/udp\"]\nprogram = \"/srv/tidegauge\"";
+        let text = format!("[host.sluice.baseline]\nreplies = {keys}\n{}", rule("gauge", gauge));
+        of(&text, Code::ProgramNeedsReplies).map(|it| it.others)
+    };
+    assert_eq!(replies("false"), Some(vec![RuleId::rule("gauge")]));
+    assert_eq!(replies("true"), None);
 }

@@ -134,6 +134,12 @@ fn programs_at_their_paths_and_others_at_their_ports() {
     assert_eq!(codes(&rules, &at(program("/usr/sbin/seedbase", 1, None))), []);
     assert_eq!(codes(&rules, &at(ProgramFile::Missing)), [Code::ProgramMissing]);
     assert_eq!(codes(&rules, &at(ProgramFile::NotExecutable)), [Code::ProgramMissing]);
+    // A rule that is not in force asks for no program, and the replies that it narrows say nothing twice.
+    let paused = format!("{rules}paused = true\n");
+    assert!(!codes(&paused, &at(ProgramFile::Missing)).contains(&Code::ProgramMissing));
+    let udp = rule("seeds", "allow = [\"5432/udp\"]\nprogram = \"/usr/sbin/seedbase\"");
+    let missing = codes(&udp, &at(ProgramFile::Missing));
+    assert_eq!(missing.iter().filter(|it| **it == Code::ProgramMissing).count(), 1, "{missing:?}");
     let script = ProgramFile::Script { interpreter: "/usr/bin/python3".into() };
     assert_eq!(codes(&rules, &at(script)), [Code::ProgramIsScript]);
     assert_eq!(codes(&rules, &at(program("/usr/sbin/seedbase", 2, None))), [Code::ProgramShared]);

@@ -1,10 +1,11 @@
 //! Programs and what they are made of, written down as JSON and read again.
 
+use crate::given::{packet, tcp};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, read};
-use tipstaff_core::program::{Action, Key, RuleProgram, lower};
-use tipstaff_core::space::{AddressSet, HardwareAddress, RangeSet};
+use tipstaff_core::program::{Action, Key, RuleProgram, Test, lower};
+use tipstaff_core::space::{AddressSet, HardwareAddress, RangeSet, Transport};
 
 fn lowered(text: &str) -> RuleProgram {
     let policy = read(&Source::new("generated.toml", text)).expect("a policy");
@@ -52,6 +53,51 @@ fn what_is_written_down_reads_well() {
     let its: Vec<_> =
         rules.filter(|it| it.id.as_ref().is_some_and(|id| id.to_string() == "curators")).collect();
     insta::assert_json_snapshot!(its);
+}
+
+/// As people see it beside a rule: a few entries, and how many more there are.
+#[test]
+fn lookups_are_told_in_a_line() {
+    let policy = |senders: &[&str]| {
+        let mut text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n".to_owned();
+        for (at, sender) in senders.iter().enumerate() {
+            text += &format!(
+                "[[host.sluice.rule]]\nname = \"r{at}\"\ndeny = [\"any\"]\nfrom = [\"{sender}\"]\n"
+            );
+        }
+        let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
+        lower(&resolve(&policy, "sluice", NOW).expect("the host is there"))
+    };
+    let told = |program: &RuleProgram| -> Vec<String> {
+        let rules = program.chains.iter().flat_map(|it| &it.rules);
+        let lookups = rules.filter(|it| matches!(it.action, Action::Choose(_)));
+        lookups.map(|it| it.action.to_string()).collect()
+    };
+    let all: Vec<String> = (1..=12).map(|it| format!("10.44.8.{it}")).collect();
+    let all: Vec<&str> = all.iter().map(String::as_str).collect();
+    let twelve = told(&policy(&all));
+    assert_eq!(
+        twelve,
+        ["look up the sender: 10.44.8.1 deny (r0), 10.44.8.2 deny (r1), 10.44.8.3 deny (r2), \
+          10.44.8.4 deny (r3), 8 more"]
+    );
+}
+
+/// What a packet has not, no test of it holds.
+#[test]
+fn tests_ask_for_what_a_packet_has() {
+    let tcp = packet("203.0.113.9", "192.0.2.10", tcp(443));
+    let ping = packet("203.0.113.9", "192.0.2.10", Transport::Icmp { kind: 8 });
+    let ports = || RangeSet::from_ranges([(0, u16::MAX)]);
+    for (test, of_tcp, of_ping) in [
+        (Test::IcmpType(RangeSet::full()), false, true),
+        (Test::IcmpType(RangeSet::single(0)), false, false),
+        (Test::SourcePort(ports()), true, false),
+        (Test::DestinationPort(ports()), true, false),
+        (Test::Program(vec!["/srv/tidegauge".into()]), false, false),
+    ] {
+        assert_eq!((test.holds(&tcp), test.holds(&ping)), (Some(of_tcp), Some(of_ping)), "{test}");
+    }
 }
 
 #[test]
