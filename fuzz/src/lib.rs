@@ -158,7 +158,7 @@ fn edits(bytes: &[u8]) {
             let changes = [
                 (RuleEdit::Remove, before.len() - 1),
                 (RuleEdit::Move { place: Place::Last }, before.len()),
-                (RuleEdit::Change { keys: paused }, before.len()),
+                (RuleEdit::Change { keys: paused, items: Vec::new() }, before.len()),
             ];
             for (change, count) in changes {
                 let owner = ("host", host.name.as_str());

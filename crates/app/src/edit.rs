@@ -7,14 +7,14 @@ use super::region::{RegionWords, Words};
 use super::{Failure, Loaded, host_name, likely_packet, load_all};
 use crate::Outcome;
 use crate::Written;
-use crate::store;
+use crate::store::{self, undo};
 use crate::vocabulary as say;
 use serde::Serialize;
 use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::path::Path;
 use tipstaff_core::analysis::{ordinary, piece_of, review_expectations, shares};
 use tipstaff_core::plan::{Decision, HostPlan, Kind, RuleId, resolve};
-use tipstaff_core::policy::edit::{EditError, Edited};
+use tipstaff_core::policy::edit::{EditError, Edited, ItemProblem};
 use tipstaff_core::policy::{Policy, Source, Time, read_all};
 use tipstaff_core::space::without;
 
@@ -110,7 +110,67 @@ pub fn edit(
 ) -> Result<Report, Failure> {
     // Whoever else changes the policy waits until this is done.
     let _lock = store::lock(request.path)?;
-    let (sources, old, now) = load_all(request.path)?;
+    carry_out(request, load_all(request.path)?, change, |before, after| {
+        let file = Path::new(&*before.name);
+        let mut changes = undo::changes(request.path)?;
+        changes.push(undo::Change::now(&request.done, file, &before.text, after));
+        // Ahead of the change itself: one that was never made is known by what it led to.
+        undo::keep(request.path, &changes)?;
+        store::replace(file, after.as_bytes())
+    })
+}
+
+/// Takes back the last change that was made from the command line.
+///
+/// # Errors
+/// [`Failure`] if there is none, or if the file was changed otherwise since; then nothing is changed.
+pub fn take_back(path: &Path, host: Option<&str>, dry: bool) -> Result<Report, Failure> {
+    let _lock = store::lock(path)?;
+    let loaded = load_all(path)?;
+    let mut changes = undo::changes(path)?;
+    let now = |change: &undo::Change| {
+        loaded.0.iter().position(|it| undo::name_of(Path::new(&*it.name)) == change.file)
+    };
+    // What somebody was kept from making, or has taken back already, is no change.
+    while changes.last().is_some_and(|it| {
+        now(it).is_some_and(|at| *loaded.0[at].text == *it.before && !it.led_to(&it.before))
+    }) {
+        changes.pop();
+    }
+    let Some(last) = changes.pop() else {
+        return Err(Failure::usage(
+            "there is no change to take back",
+            "changes made from the command line can be taken back, others cannot",
+        ));
+    };
+    let at = now(&last).filter(|&at| last.led_to(&loaded.0[at].text));
+    let Some(source) = at else {
+        return Err(Failure::usage(
+            format!("{} has been changed otherwise since: {}", last.file, last.done),
+            "to take that back would lose what was changed since; edit the file, or use `rule change`",
+        ));
+    };
+    let done = format!("taken back: {}", last.done);
+    let request = Request { path, host, about_host: false, rule: None, done, dry };
+    let edited = Edited { source, text: last.before.clone() };
+    carry_out(
+        &request,
+        loaded,
+        |_, _, _| Ok(edited),
+        |before, after| {
+            store::replace(Path::new(&*before.name), after.as_bytes())?;
+            undo::keep(path, &changes)
+        },
+    )
+}
+
+/// Makes a change of a policy that was read, and tells what it does.
+fn carry_out(
+    request: &Request<'_>,
+    (sources, old, now): (Vec<Source>, Policy, Time),
+    change: impl FnOnce(&[Source], &Policy, &str) -> Result<Edited, EditError>,
+    write: impl FnOnce(&Source, &str) -> Result<(), Failure>,
+) -> Result<Report, Failure> {
     let about = match request.about_host {
         true => Some(host_name(&old, request.host, now)?),
         false => None,
@@ -145,7 +205,7 @@ pub fn edit(
         .is_empty()
         .then(|| why_nothing(request.rule.zip(about.as_deref()), &new, &notes, now));
     if !request.dry && edited.text != *before.text {
-        store::replace(Path::new(&*before.name), edited.text.as_bytes())?;
+        write(before, &edited.text)?;
     }
     Ok(Report {
         done: request.done.clone(),
@@ -169,6 +229,18 @@ fn refused(error: &EditError, request: &Request<'_>) -> Failure {
         }
         EditError::Elsewhere { what, owner, .. } => format!("add --{what} {owner}"),
         EditError::InUse { .. } => "take it out there first".to_owned(),
+        EditError::Item { key, problem, .. } => match problem {
+            ItemProblem::Last => {
+                format!("put another in first with --also-{key}, or remove the whole")
+            }
+            ItemProblem::AllAlready => format!("--{key} narrows it to what you name"),
+            ItemProblem::OtherVerdict(other) => {
+                format!("--also-{other} adds to what it does; --{key} makes it do that instead")
+            }
+            ItemProblem::There | ItemProblem::NotThere(_) => {
+                "look at it with `tipstaff rule list`, `place list` or `service list`".to_owned()
+            }
+        },
         EditError::Form { .. } => {
             "give each rule a section of its own, such as [[host.NAME.rule]]".to_owned()
         }

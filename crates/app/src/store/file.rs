@@ -112,11 +112,20 @@ fn folder_of(path: &Path) -> PathBuf {
 /// [`Failure`] if the file is a link that leads out of its folder, or cannot be written.
 pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     let path = &inside(path)?;
+    replace_like(path, bytes, path)
+}
+
+/// Makes a file, or replaces what is in it, with the owner and mode of the file `like`.
+///
+/// # Errors
+/// [`Failure`] if it cannot be written.
+pub(super) fn replace_like(path: &Path, bytes: &[u8], like: &Path) -> Result<(), Failure> {
     let failed = |error: io::Error| Failure::System {
         message: format!("cannot write {}: {error}", path.display()),
         help: vec!["nothing was changed".into()],
     };
-    let metadata = fs::metadata(path).map_err(failed)?;
+    let like = &first_file(like).map_err(failed)?;
+    let metadata = fs::metadata(like).map_err(failed)?;
     let (folder, name) = (folder_of(path), path.file_name().unwrap_or_default());
     // Hidden, and not named like a policy: a folder that is read as one does not take it in.
     let mut draft = std::ffi::OsString::from(".");
@@ -125,7 +134,7 @@ pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     let draft = folder.join(draft);
     // One that a killed process of the same number left behind would be in the way.
     let _ = fs::remove_file(&draft);
-    let written = write(&draft, bytes, &metadata, path)
+    let written = write(&draft, bytes, &metadata, like)
         .and_then(|()| fs::rename(&draft, path))
         .and_then(|()| File::open(&folder)?.sync_all());
     if written.is_err() {

@@ -8,6 +8,7 @@ mod home;
 mod kept;
 mod note;
 mod pending;
+pub mod undo;
 
 pub use docket::{Docket, Lost, Written};
 pub use entry::{Entry, Kind, State};

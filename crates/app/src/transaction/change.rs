@@ -94,14 +94,7 @@ pub(crate) fn carry_out(
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
-    match shut_out(policy, options).transpose() {
-        Ok(ended) => report.living = ended,
-        Err(failure) => report.remarks.push(format!(
-            "what those who are turned away had open could not be ended, though nothing of it passes any \
-             more: {}",
-            failure.line()
-        )),
-    }
+    shut_out(policy, options, &mut report);
     Ok(Report {
         done: if same { say::Changed::Unchanged } else { say::Changed::Enforced },
         entry: Some(id),
@@ -113,9 +106,18 @@ pub(crate) fn carry_out(
 }
 
 /// Ends what those who are turned away have open, if anybody is.
-fn shut_out(policy: &Loaded, options: &Options<'_>) -> Option<Result<cut::Report, Failure>> {
-    policy.plan.find(&RuleId::baseline(TURNED_AWAY))?;
-    Some(cut::report(options.machine, cut::End::OfTurnedAway))
+fn shut_out(policy: &Loaded, options: &Options<'_>, report: &mut Report) {
+    if policy.plan.find(&RuleId::baseline(TURNED_AWAY)).is_none() {
+        return;
+    }
+    match cut::report(options.machine, cut::End::OfTurnedAway) {
+        Ok(ended) => report.living = Some(ended),
+        Err(failure) => report.remarks.push(format!(
+            "what those who are turned away had open could not be ended, though nothing of it passes any \
+             more: {}",
+            failure.line()
+        )),
+    }
 }
 
 /// What a change would do.

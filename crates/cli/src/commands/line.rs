@@ -29,6 +29,7 @@ use super::show::Show;
 use super::stand_by::StandBy;
 use super::stand_in::StandIn;
 use super::status::Status;
+use super::undo::Undo;
 use super::vantage::Vantage;
 use crate::render::{Format, Screen};
 use clap::builder::{PossibleValuesParser, TypedValueParser};
@@ -86,6 +87,8 @@ enum Command {
     Service(Service),
     /// Set what happens where no rule decides
     Defaults(Defaults),
+    /// Take back the last change that was made from the command line
+    Undo(Undo),
     /// Show the host's decision list as it will be enforced
     Show(Show),
     /// Find what is probably not meant: rules that never decide, ports open too wide, and more
@@ -141,6 +144,7 @@ impl Command {
             Self::Place(it) => it.run(context),
             Self::Service(it) => it.run(context),
             Self::Defaults(it) => it.run(context),
+            Self::Undo(it) => it.run(context),
             Self::Show(it) => it.run(context),
             Self::Review(it) => it.run(context),
             Self::Ask(it) => it.run(context),

@@ -16,6 +16,7 @@ mod enforce;
 mod examples;
 mod facts;
 mod global;
+mod items;
 mod lend_hand;
 mod line;
 mod looking;
@@ -37,6 +38,7 @@ mod stand_by;
 mod stand_in;
 mod status;
 mod staying;
+mod undo;
 mod values;
 mod vantage;
 

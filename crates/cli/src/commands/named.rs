@@ -9,7 +9,7 @@ use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
 use tipstaff_app::edit::{self, Request};
 use tipstaff_core::policy::Used;
-use tipstaff_core::policy::edit::{Assignment, NamedEdit, edit_named};
+use tipstaff_core::policy::edit::{Assignment, ItemEdit, NamedEdit, edit_named};
 
 /// What goes.
 #[derive(Debug, Args)]
@@ -36,7 +36,7 @@ pub fn named(
     let word = what.as_str();
     let done = match edit {
         NamedEdit::Add(_) => format!("{word} added: {name}"),
-        NamedEdit::Change(_) => format!("{word} changed: {name}"),
+        NamedEdit::Change(..) => format!("{word} changed: {name}"),
         NamedEdit::Remove => format!("{word} removed: {name}"),
         NamedEdit::Rename(new) => format!("{word} {name} renamed: {new}"),
     };
@@ -58,13 +58,13 @@ pub fn named(
 /// # Errors
 /// [`Failure`] if neither was given, or both.
 pub fn changed(
-    keys: Vec<Assignment>,
+    (keys, items): (Vec<Assignment>, Vec<ItemEdit>),
     rename: Option<&String>,
     name: &str,
 ) -> Result<NamedEdit, Failure> {
-    match (rename, keys.is_empty()) {
+    match (rename, keys.is_empty() && items.is_empty()) {
         (Some(new), true) => Ok(NamedEdit::Rename(new.clone())),
-        (None, false) => Ok(NamedEdit::Change(keys)),
+        (None, false) => Ok(NamedEdit::Change(keys, items)),
         (Some(_), false) => Err(Failure::usage(
             "a new name and new values are two changes",
             "do one after the other",

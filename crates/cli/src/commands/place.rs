@@ -2,6 +2,7 @@
 
 use super::complete::places;
 use super::context::Context;
+use super::items::{Items, OfPlaces};
 use super::named::{Gone, changed, named};
 use super::output::Output;
 use super::values::{list_of, text_of};
@@ -18,14 +19,14 @@ pub enum Place {
     /// Add a place
     Add(PlaceKeys),
     /// Give a place other addresses
-    Change(PlaceKeys),
+    Change(Changed),
     /// Remove a place that nothing uses
     Remove(Gone),
     /// List the places
     List,
 }
 
-/// Options of `place add` and `place change`.
+/// Options of `place add`.
 #[derive(Debug, Args)]
 pub struct PlaceKeys {
     /// Its name
@@ -37,12 +38,21 @@ pub struct PlaceKeys {
     /// The reason, for readers
     #[arg(long, value_name = "TEXT")]
     why: Option<String>,
-    /// Its new name (for `change`)
-    #[arg(long, value_name = "NAME")]
-    rename: Option<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
+}
+
+/// Options of `place change`.
+#[derive(Debug, Args)]
+pub struct Changed {
+    #[command(flatten)]
+    keys: PlaceKeys,
+    #[command(flatten)]
+    items: Items<OfPlaces>,
+    /// Its new name
+    #[arg(long, value_name = "NAME")]
+    rename: Option<String>,
 }
 
 impl PlaceKeys {
@@ -66,8 +76,9 @@ impl Place {
             }
             Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
             Self::Change(it) => {
-                let edit = changed(it.assignments(), it.rename.as_ref(), &it.name)?;
-                run(&it.name, edit, it.dry_run)
+                let new = (it.keys.assignments(), it.items.edits());
+                let edit = changed(new, it.rename.as_ref(), &it.keys.name)?;
+                run(&it.keys.name, edit, it.keys.dry_run)
             }
             Self::Remove(it) => run(&it.name, NamedEdit::Remove, it.dry_run),
         }

@@ -2,15 +2,17 @@
 
 use super::complete::{bundles, labels, rules};
 use super::context::Context;
+use super::items::{Items, OfRules};
 use super::output::Output;
 use super::rule_keys::{DROPPABLE, Keys, droppable};
 use super::values::text;
 use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
+use std::slice;
 use tipstaff_app::Failure;
 use tipstaff_app::edit::{self, Request};
-use tipstaff_core::policy::edit::{Place, RuleEdit, Value, edit_rule};
+use tipstaff_core::policy::edit::{Place, RuleEdit, Value, edit_rules};
 
 /// What can be done to rules.
 #[derive(Debug, Subcommand)]
@@ -21,11 +23,11 @@ pub enum Rule {
     Change(Change),
     /// Give a rule another place in the order
     Move(Move),
-    /// Switch a rule off, and keep it
+    /// Switch rules off, and keep them
     Pause(Named),
-    /// Switch a paused rule on again
+    /// Switch paused rules on again
     Resume(Named),
-    /// Remove a rule
+    /// Remove rules
     Remove(Named),
     /// List the host's rules in order
     List,
@@ -84,6 +86,8 @@ pub struct Change {
     name: String,
     #[command(flatten)]
     keys: Keys,
+    #[command(flatten)]
+    items: Items<OfRules>,
     /// Its new name
     #[arg(long, value_name = "NAME")]
     rename: Option<String>,
@@ -106,12 +110,12 @@ pub struct Move {
     common: Common,
 }
 
-/// A rule.
+/// Rules.
 #[derive(Debug, Args)]
 pub struct Named {
-    /// The rule
-    #[arg(add = Names::new(rules))]
-    name: String,
+    /// The rules
+    #[arg(value_name = "NAME", required = true, add = Names::new(rules))]
+    names: Vec<String>,
     #[command(flatten)]
     common: Common,
 }
@@ -133,8 +137,8 @@ impl Rule {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let switch = |on| RuleEdit::Change { keys: vec![("paused", on)] };
-        let (name, common, edit, done) = match self {
+        let switch = |on| RuleEdit::Change { keys: vec![("paused", on)], items: Vec::new() };
+        let (names, common, edit, done) = match self {
             Self::List => {
                 let report = edit::rules(&context.policy()?);
                 return Ok(context.fine(&report, render::rules));
@@ -142,19 +146,30 @@ impl Rule {
             Self::Add(add) => {
                 let (place, keys) =
                     (add.place.place().unwrap_or(Place::Last), add.keys.assignments());
-                (&add.name, &add.common, RuleEdit::Add { place, keys }, "rule added")
+                (
+                    slice::from_ref(&add.name),
+                    &add.common,
+                    RuleEdit::Add { place, keys },
+                    "rule added",
+                )
             }
             Self::Change(change) => {
                 let mut keys = change.keys.assignments();
                 keys.extend(change.rename.as_ref().map(|name| ("name", Some(text(name)))));
                 keys.extend(change.drop.iter().filter_map(|key| droppable(key)));
-                if keys.is_empty() {
+                let items = change.items.edits();
+                if keys.is_empty() && items.is_empty() {
                     return Err(Failure::usage(
                         format!("nothing is to change about `{}`", change.name),
                         "name keys and their new values, such as --from curators",
                     ));
                 }
-                (&change.name, &change.common, RuleEdit::Change { keys }, "rule changed")
+                (
+                    slice::from_ref(&change.name),
+                    &change.common,
+                    RuleEdit::Change { keys, items },
+                    "rule changed",
+                )
             }
             Self::Move(it) => {
                 let Some(place) = it.place.place() else {
@@ -163,24 +178,25 @@ impl Rule {
                         "add one of --first, --last, --before NAME and --after NAME",
                     ));
                 };
-                (&it.name, &it.common, RuleEdit::Move { place }, "rule moved")
+                (slice::from_ref(&it.name), &it.common, RuleEdit::Move { place }, "rule moved")
             }
             Self::Pause(it) => {
-                (&it.name, &it.common, switch(Some(Value::Switch(true))), "rule paused")
+                (&it.names[..], &it.common, switch(Some(Value::Switch(true))), "rule paused")
             }
-            Self::Resume(it) => (&it.name, &it.common, switch(None), "rule resumed"),
-            Self::Remove(it) => (&it.name, &it.common, RuleEdit::Remove, "rule removed"),
+            Self::Resume(it) => (&it.names[..], &it.common, switch(None), "rule resumed"),
+            Self::Remove(it) => (&it.names[..], &it.common, RuleEdit::Remove, "rule removed"),
         };
         let renamed = match self {
-            Self::Change(Change { rename: Some(new), .. }) => new,
-            _ => name,
+            Self::Change(Change { rename: Some(new), .. }) => Some(new),
+            _ => names.first(),
         };
         let request = Request {
             path: &context.global.policy,
             host: context.host(),
             about_host: common.bundle.is_none() && common.label.is_none(),
-            rule: Some(renamed),
-            done: format!("{done}: {name}"),
+            // Of several, what each of them changes is told together.
+            rule: renamed.filter(|_| names.len() == 1).map(String::as_str),
+            done: format!("{done}: {}", names.join(", ")),
             dry: common.dry_run,
         };
         let busy = render::progress("working out the effect");
@@ -190,7 +206,7 @@ impl Rule {
                 (None, Some(label)) => ("label", label.as_str()),
                 (None, None) => ("host", host),
             };
-            edit_rule(sources, policy, owner, name, &edit)
+            edit_rules(sources, policy, owner, names, &edit)
         })?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::edited))

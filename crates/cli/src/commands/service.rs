@@ -2,6 +2,7 @@
 
 use super::complete::services;
 use super::context::Context;
+use super::items::{Items, OfServices};
 use super::named::{Gone, changed, named};
 use super::output::Output;
 use super::values::{list_of, text_of};
@@ -18,7 +19,7 @@ pub enum Service {
     /// Add a service
     Add(ServiceKeys),
     /// Give a service other ports
-    Change(ServiceKeys),
+    Change(Changed),
     /// Remove a service that nothing uses
     Remove(Gone),
     /// List the policy's own services
@@ -30,7 +31,7 @@ pub enum Service {
     },
 }
 
-/// Options of `service add` and `service change`.
+/// Options of `service add`.
 #[derive(Debug, Args)]
 pub struct ServiceKeys {
     /// Its name
@@ -42,12 +43,21 @@ pub struct ServiceKeys {
     /// The reason, for readers
     #[arg(long, value_name = "TEXT")]
     why: Option<String>,
-    /// Its new name (for `change`)
-    #[arg(long, value_name = "NAME")]
-    rename: Option<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
+}
+
+/// Options of `service change`.
+#[derive(Debug, Args)]
+pub struct Changed {
+    #[command(flatten)]
+    keys: ServiceKeys,
+    #[command(flatten)]
+    items: Items<OfServices>,
+    /// Its new name
+    #[arg(long, value_name = "NAME")]
+    rename: Option<String>,
 }
 
 impl ServiceKeys {
@@ -74,8 +84,9 @@ impl Service {
             }
             Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
             Self::Change(it) => {
-                let edit = changed(it.assignments(), it.rename.as_ref(), &it.name)?;
-                run(&it.name, edit, it.dry_run)
+                let new = (it.keys.assignments(), it.items.edits());
+                let edit = changed(new, it.rename.as_ref(), &it.keys.name)?;
+                run(&it.keys.name, edit, it.keys.dry_run)
             }
             Self::Remove(it) => run(&it.name, NamedEdit::Remove, it.dry_run),
         }

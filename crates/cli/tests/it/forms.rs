@@ -46,6 +46,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("show", schema_for!(show::Report)),
         ("status", schema_for!(status::Report)),
         ("status-kernel", schema_for!(kernel::Report)),
+        ("undo", schema_for!(edit::Report)),
     ])
 }
 
@@ -230,6 +231,8 @@ fn reports_about_policies_have_their_forms() {
     fits("service-list", &run(&["service", "find", "dns"]));
     fits("service", &run(&["service", "add", "new", "--ports", "7/tcp", "--dry-run"]));
     fits("defaults", &run(&["defaults", "--inbound", "reject", "--dry-run"]));
+    fits("defaults", &run(&["defaults", "--inbound", "reject"]));
+    fits("undo", &run(&["undo"]));
     fits("report", &run(&["report"]));
 }
 

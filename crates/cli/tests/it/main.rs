@@ -28,6 +28,7 @@ mod servers;
 mod showing;
 mod told_again;
 mod torture;
+mod undoing;
 mod usage;
 mod vantages;
 mod way_back;

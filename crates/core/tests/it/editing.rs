@@ -100,7 +100,8 @@ fn each_change_is_all_that_changes() {
     );
 
     let keys = vec![("from", None), ("allow", list(&["2202/tcp"])), ("why", text("moved"))];
-    let changed = change(ODD, "shell", &RuleEdit::Change { keys }).expect("changed");
+    let changed =
+        change(ODD, "shell", &RuleEdit::Change { keys, items: Vec::new() }).expect("changed");
     let (gone, come) = difference(ODD, &changed);
     assert_eq!(gone.concat(), "allow = [\"22/tcp\"]\r\nfrom  = [\"curators\"]\r\n");
     assert_eq!(come.concat(), "allow = [\"2202/tcp\"]\r\nwhy = \"moved\"\r\n");
@@ -108,7 +109,8 @@ fn each_change_is_all_that_changes() {
     // A key goes, the comment behind it stays; a verdict takes the place of another.
     let commented = ODD.replace("from  = [\"curators\"]", "from  = [\"curators\"] # only they");
     let keys = vec![("from", None), ("deny", list(&["22/tcp"]))];
-    let changed = change(&commented, "shell", &RuleEdit::Change { keys }).expect("changed");
+    let changed = change(&commented, "shell", &RuleEdit::Change { keys, items: Vec::new() })
+        .expect("changed");
     let (_, come) = difference(&commented, &changed);
     assert_eq!(come.concat(), "deny = [\"22/tcp\"]\r\n# only they\r\n");
 
@@ -222,7 +224,12 @@ fn random_sequences_of_changes_lose_no_comment_and_no_rule() {
                         ("why", text("because \"x\" \\ y")),
                     ];
                     let key = keys[dice.below(keys.len())].clone();
-                    now = change(&now, &name, &RuleEdit::Change { keys: vec![key] }).expect("it");
+                    now = change(
+                        &now,
+                        &name,
+                        &RuleEdit::Change { keys: vec![key], items: Vec::new() },
+                    )
+                    .expect("it");
                 }
                 2 => {
                     if matches!(&place, Place::Before(it) | Place::After(it) if *it == name) {

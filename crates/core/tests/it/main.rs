@@ -8,6 +8,7 @@ mod drift;
 mod edges;
 mod editing;
 mod given;
+mod items;
 mod labels;
 mod lowering;
 mod machine;

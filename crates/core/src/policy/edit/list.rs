@@ -1,6 +1,7 @@
 //! Changes of a list of rules: a host's, or a bundle's.
 
 use super::super::{Policy, Source};
+use super::items::{self, ItemEdit};
 use super::layout::Layout;
 use super::splice::Splices;
 use super::{Assignment, EditError, Edited, Value};
@@ -35,6 +36,8 @@ pub enum RuleEdit {
     Change {
         /// The keys that are set or removed.
         keys: Vec<Assignment>,
+        /// Items that come into lists, or go.
+        items: Vec<ItemEdit>,
     },
     /// Another place in the list.
     Move {
@@ -82,7 +85,7 @@ pub fn edit_rule(
             lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
             list.put(place, &layout.lines(&lines), &mut splices)?;
         }
-        RuleEdit::Change { keys } => {
+        RuleEdit::Change { keys, items } => {
             let item = list.find(policy, name, owner)?;
             if let Some((_, Some(Value::Text(new)))) = keys.iter().find(|it| it.0 == "name")
                 && new != name
@@ -91,6 +94,7 @@ pub fn edit_rule(
                 return Err(EditError::Taken { what: "rule", name: new.clone() });
             }
             assign(&layout, item, keys, &mut splices);
+            items::change(&layout, item, items, &mut splices)?;
         }
         RuleEdit::Move { place } => {
             let block = list.block(list.find(policy, name, owner)?)?;
@@ -114,6 +118,28 @@ pub fn edit_rule(
         }
     }
     Ok(Edited { source, text: splices.apply(layout.text) })
+}
+
+/// Changes several rules of a host, bundle or label in the same way.
+///
+/// # Errors
+/// As for [`edit_rule`]; then none is changed.
+pub fn edit_rules(
+    sources: &[Source],
+    policy: &Policy,
+    owner: (&'static str, &str),
+    names: &[String],
+    edit: &RuleEdit,
+) -> Result<Edited, EditError> {
+    let mut sources = sources.to_vec();
+    let mut edited = None;
+    for name in names {
+        let one = edit_rule(&sources, policy, owner, name, edit)?;
+        // They are in one list, and so in one file.
+        sources[one.source] = Source::new(&sources[one.source].name, &one.text);
+        edited = Some(one);
+    }
+    edited.ok_or_else(|| EditError::unknown("rule", "", []))
 }
 
 /// The file in which the owner is defined.

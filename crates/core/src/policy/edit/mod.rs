@@ -4,12 +4,14 @@
 //! The text is never written anew. Each change is a few splices at places that the parser gives,
 //! so what is not meant to change cannot.
 
+mod items;
 mod layout;
 mod list;
 mod named;
 mod splice;
 
-pub use list::{Place, RuleEdit, edit_rule};
+pub use items::ItemEdit;
+pub use list::{Place, RuleEdit, edit_rule, edit_rules};
 pub use named::{NamedEdit, edit_named, set_default};
 
 use super::{Origin, deceives, nearest};
@@ -108,6 +110,15 @@ pub enum EditError {
         /// Where it is used.
         users: Vec<Origin>,
     },
+    /// An item cannot be put into a list, or taken out.
+    Item {
+        /// The key whose value the list is.
+        key: &'static str,
+        /// The item.
+        item: String,
+        /// Why not.
+        problem: ItemProblem,
+    },
     /// It is written in a form that cannot be changed piece by piece.
     Form {
         /// Where, as a key.
@@ -115,6 +126,21 @@ pub enum EditError {
         /// The file that it is written in.
         file: String,
     },
+}
+
+/// Why an item cannot be put in or taken out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ItemProblem {
+    /// It is there already.
+    There,
+    /// It is not there; what is.
+    NotThere(Vec<String>),
+    /// The key is left out, or says whom it does not mean: what is to come in is meant already.
+    AllAlready,
+    /// The rule does something else with its traffic.
+    OtherVerdict(&'static str),
+    /// Nothing would be left.
+    Last,
 }
 
 impl EditError {
@@ -147,6 +173,28 @@ impl fmt::Display for EditError {
                 match users.len() - shown.len() {
                     0 => Ok(()),
                     more => write!(out, " and {more} more"),
+                }
+            }
+            Self::Item { key, item, problem } => {
+                let item = item.escape_debug();
+                match problem {
+                    ItemProblem::There => write!(out, "`{key}` says that about `{item}` already"),
+                    ItemProblem::NotThere(there) if there.is_empty() => {
+                        write!(out, "`{item}` is not in `{key}`, which is not there")
+                    }
+                    ItemProblem::NotThere(there) => {
+                        let there: Vec<&str> = there.iter().take(8).map(String::as_str).collect();
+                        write!(out, "`{item}` is not in `{key}`, which has: {}", there.join(", "))
+                    }
+                    ItemProblem::AllAlready => {
+                        write!(out, "`{item}` is meant already: `{key}` names nobody else")
+                    }
+                    ItemProblem::OtherVerdict(other) => {
+                        write!(out, "the rule has `{other}`, not `{key}`")
+                    }
+                    ItemProblem::Last => {
+                        write!(out, "`{item}` is all that `{key}` has; without it nothing is left")
+                    }
                 }
             }
             Self::Form { key, file } => {

@@ -1,6 +1,7 @@
 //! Changes of places and services, and of a host's defaults.
 
 use super::super::{Policy, Source, Used};
+use super::items::{self, ItemEdit};
 use super::layout::Layout;
 use super::list::assign;
 use super::splice::Splices;
@@ -12,8 +13,8 @@ use toml::de::DeTable;
 pub enum NamedEdit {
     /// A new one, with these keys.
     Add(Vec<Assignment>),
-    /// Other values of some keys.
-    Change(Vec<Assignment>),
+    /// Other values of some keys, and items that come into lists, or go.
+    Change(Vec<Assignment>, Vec<ItemEdit>),
     /// Another name, if nothing uses it by the old one.
     Rename(String),
     /// It is taken out of the policy.
@@ -68,7 +69,10 @@ pub fn edit_named(
     let lines = layout.section(value).ok_or_else(form)?;
     let mut splices = Splices::default();
     match edit {
-        NamedEdit::Change(keys) => assign(layout, value, keys, &mut splices),
+        NamedEdit::Change(keys, items) => {
+            assign(layout, value, keys, &mut splices);
+            items::change(layout, value, items, &mut splices)?;
+        }
         NamedEdit::Rename(new) if known.contains(new) => {
             return Err(EditError::Taken { what: word, name: new.clone() });
         }

@@ -1,0 +1,104 @@
+//! What a policy was before it was changed, beside it: so that a change can be taken back.
+
+use super::file::replace_like;
+use super::sum;
+use crate::Failure;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use std::fs;
+use std::io::ErrorKind;
+use std::path::{Path, PathBuf};
+
+/// So many changes can be taken back.
+const MOST: usize = 50;
+/// So many bytes are kept for that, the newest change aside.
+const LARGEST: usize = 16 << 20;
+/// What the file's name ends in.
+const ENDING: &str = ".undo";
+
+/// A change that can be taken back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Change {
+    /// What was done, in words.
+    pub done: String,
+    /// When (RFC 3339).
+    pub time: String,
+    /// The name of the file that was changed, without its folder.
+    pub file: String,
+    /// What was in it before.
+    pub before: String,
+    /// The digest of what was in it afterwards.
+    after: String,
+}
+
+impl Change {
+    /// A change that is about to be made.
+    pub fn now(done: &str, file: &Path, before: &str, after: &str) -> Self {
+        let time = Timestamp::from_second(Timestamp::now().as_second());
+        Self {
+            done: done.to_owned(),
+            time: time.map_or_else(|_| String::new(), |it| it.to_string()),
+            file: name_of(file),
+            before: before.to_owned(),
+            after: sum(after.as_bytes()),
+        }
+    }
+
+    /// Whether it left the file as it is now.
+    pub fn led_to(&self, text: &str) -> bool {
+        self.after == sum(text.as_bytes())
+    }
+}
+
+/// The name of a file without its folder.
+pub fn name_of(file: &Path) -> String {
+    file.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+/// Where the changes of the policy at `path` are kept.
+fn place(path: &Path) -> PathBuf {
+    let path = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    match path.is_dir() {
+        true => path.join(ENDING),
+        false => path.with_file_name(format!(".{}{ENDING}", name_of(&path))),
+    }
+}
+
+/// The changes of the policy at `path` that can be taken back, oldest first.
+///
+/// # Errors
+/// [`Failure`] if they cannot be read.
+pub fn changes(path: &Path) -> Result<Vec<Change>, Failure> {
+    let place = place(path);
+    let failed = |why: String| Failure::System {
+        message: format!("cannot read {}: {why}", place.display()),
+        help: vec!["it holds what the policy was; without it nothing can be taken back".into()],
+    };
+    let text = match fs::read_to_string(&place) {
+        Ok(text) => text,
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(failed(error.to_string())),
+    };
+    let lines = text.lines().map(serde_json::from_str);
+    lines.collect::<Result<_, _>>().map_err(|error| failed(error.to_string()))
+}
+
+/// Keeps these changes, the oldest of them only as far as there is room.
+///
+/// # Errors
+/// [`Failure`] if they cannot be written.
+pub fn keep(path: &Path, changes: &[Change]) -> Result<(), Failure> {
+    let mut lines = Vec::new();
+    let mut bytes = 0;
+    for change in changes.iter().rev().take(MOST) {
+        let line = serde_json::to_string(change).unwrap_or_default();
+        bytes += line.len();
+        if bytes > LARGEST && !lines.is_empty() {
+            break;
+        }
+        lines.push(line);
+    }
+    lines.reverse();
+    let text: String = lines.iter().flat_map(|line| [line.as_str(), "\n"]).collect();
+    replace_like(&place(path), text.as_bytes(), path)
+}
