@@ -44,8 +44,7 @@ pub(crate) fn carry_out(
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: say::Changed::WouldEnforce, ..report });
     };
-    let host = &policy.plan.host;
-    let digest = docket.keep(host, &policy.sources)?;
+    let digest = docket.keep(&policy.plan.host, &policy.sources)?;
     let same = before.as_ref().is_some_and(|it| {
         is_in_force(policy, it) && programs::are_known(options.machine, policy, &it.marks)
     });

@@ -336,10 +336,9 @@ fn what_those_who_are_turned_away_have_open_is_ended() {
         assert!(theirs.iter_mut().all(flows) && flows(&mut other));
         world.desk.write(policy(&format!("turned-away = [\"strangers\"]\n{rules}")));
         let json = world.run(&["--format", "json", "enforce", "--keep"]).exits(0).json();
-        assert_eq!(
-            words(&json["living"]),
-            ["inbound 203.0.113.9 5432/tcp", "inbound 2001:db8:bad::9 5432/tcp"]
-        );
+        let mut ended = words(&json["living"]);
+        ended.sort();
+        assert_eq!(ended, ["inbound 2001:db8:bad::9 5432/tcp", "inbound 203.0.113.9 5432/tcp"]);
         assert_eq!((&json["living_on"], &json["living"]["cut"]), (&0.into(), &true.into()));
         assert!(
             json["living"]["living"]
