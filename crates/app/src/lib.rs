@@ -16,6 +16,7 @@ pub mod facts;
 mod failure;
 mod finding;
 pub mod kernel;
+pub mod listing;
 mod live;
 mod load;
 mod outcome;

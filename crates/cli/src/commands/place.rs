@@ -9,7 +9,7 @@ use super::values::{list_of, text_of};
 use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
-use tipstaff_app::{Failure, edit, load_all};
+use tipstaff_app::{Failure, listing, load_all};
 use tipstaff_core::policy::Used;
 use tipstaff_core::policy::edit::{Assignment, NamedEdit};
 
@@ -71,7 +71,7 @@ impl Place {
         let run = |name: &str, edit, dry| named(context, Used::Place, name, &edit, dry);
         match self {
             Self::List => {
-                let report = edit::places(&load_all(&context.global.policy)?.1);
+                let report = listing::places(&load_all(&context.global.policy)?.1);
                 Ok(context.fine(&report, render::names))
             }
             Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),

@@ -10,8 +10,8 @@ use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
 use std::slice;
-use tipstaff_app::Failure;
 use tipstaff_app::edit::{self, Request};
+use tipstaff_app::{Failure, listing};
 use tipstaff_core::policy::edit::{Place, RuleEdit, Value, edit_rules};
 
 /// What can be done to rules.
@@ -140,7 +140,7 @@ impl Rule {
         let switch = |on| RuleEdit::Change { keys: vec![("paused", on)], items: Vec::new() };
         let (names, common, edit, done) = match self {
             Self::List => {
-                let report = edit::rules(&context.policy()?);
+                let report = listing::rules(&context.policy()?);
                 return Ok(context.fine(&report, render::rules));
             }
             Self::Add(add) => {

@@ -9,7 +9,7 @@ use super::values::{list_of, text_of};
 use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
-use tipstaff_app::{Failure, edit, load_all};
+use tipstaff_app::{Failure, listing, load_all};
 use tipstaff_core::policy::Used;
 use tipstaff_core::policy::edit::{Assignment, NamedEdit};
 
@@ -76,11 +76,11 @@ impl Service {
         let run = |name: &str, edit, dry| named(context, Used::Service, name, &edit, dry);
         let listed = |report| Ok(context.fine(&report, render::names));
         match self {
-            Self::List => listed(edit::services(&load_all(&context.global.policy)?.1)),
+            Self::List => listed(listing::services(&load_all(&context.global.policy)?.1)),
             Self::Find { word } => {
                 // The built-in table can be searched before there is a policy.
                 let policy = load_all(&context.global.policy).ok().map(|it| it.1);
-                listed(edit::find_services(policy.as_ref(), word))
+                listed(listing::find_services(policy.as_ref(), word))
             }
             Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
             Self::Change(it) => {

@@ -3,7 +3,8 @@
 use super::review::finding;
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, changes, clean, place, regions};
-use tipstaff_app::edit::{NameList, Note, Report, RuleList};
+use tipstaff_app::edit::{Note, Report};
+use tipstaff_app::listing::{NameList, RuleList};
 use tipstaff_app::vocabulary::Idle;
 
 /// More changed lines than this are not shown.
@@ -100,9 +101,18 @@ pub fn names(report: &NameList, screen: &Screen) -> String {
     }
     let mut table = Table::new(["name", "stands for", "used", "why", "written at"]).numbers(&[2]);
     for name in &report.names {
+        let mut holds = Cell::plain(&name.holds);
+        let described = name
+            .ports
+            .iter()
+            .filter_map(|it| Some((&it.term, it.meaning.as_ref()?)))
+            .filter(|it| !it.1.is_empty());
+        for (term, meaning) in described {
+            holds = holds.line(format!("{term}: {meaning}"), Style::Faint);
+        }
         table.row(vec![
             Cell::new(&name.name, Style::Strong),
-            Cell::plain(&name.holds),
+            holds,
             Cell::plain(name.uses.to_string()),
             Cell::plain(name.why.as_deref().unwrap_or_default()),
             Cell::new(place(name.origin.as_ref()), Style::Faint),

@@ -6,8 +6,8 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
-    ask, asked, compare, cut, docket, draft, edit, facts, kernel, programs, reach, rehearse,
-    report, review, show, status, transaction,
+    ask, asked, compare, cut, docket, draft, edit, facts, kernel, listing, programs, reach,
+    rehearse, report, review, show, status, transaction,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -30,7 +30,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("enforce-boot", schema_for!(transaction::Booted)),
         ("facts", schema_for!(facts::Report)),
         ("place", schema_for!(edit::Report)),
-        ("place-list", schema_for!(edit::NameList)),
+        ("place-list", schema_for!(listing::NameList)),
         ("programs", schema_for!(programs::Report)),
         ("reach", schema_for!(reach::Report)),
         ("rehearse", schema_for!(rehearse::Report)),
@@ -40,9 +40,9 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("review", schema_for!(review::Report)),
         ("review-explain", schema_for!(review::Explanation)),
         ("rule", schema_for!(edit::Report)),
-        ("rule-list", schema_for!(edit::RuleList)),
+        ("rule-list", schema_for!(listing::RuleList)),
         ("service", schema_for!(edit::Report)),
-        ("service-list", schema_for!(edit::NameList)),
+        ("service-list", schema_for!(listing::NameList)),
         ("show", schema_for!(show::Report)),
         ("status", schema_for!(status::Report)),
         ("status-kernel", schema_for!(kernel::Report)),

@@ -152,3 +152,23 @@ fn split<'a, T: Point + 'a>(
     }
     pieces
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sets_are_cut_where_others_begin_and_end() {
+        let set = |ranges: &[(u8, u8)]| RangeSet::from_ranges(ranges.iter().copied());
+        let cut = |all: &[(u8, u8)], by: &[(u8, u8)]| split(&set(all), [set(by)].iter());
+        assert_eq!(cut(&[(10, 20)], &[(0, 5), (30, 40)]), [(10, 20)]);
+        assert_eq!(cut(&[(10, 20)], &[(10, 20)]), [(10, 20)]);
+        assert_eq!(cut(&[(10, 20)], &[(0, 14)]), [(10, 14), (15, 20)]);
+        assert_eq!(cut(&[(10, 20)], &[(12, 12)]), [(10, 11), (12, 12), (13, 20)]);
+        assert_eq!(
+            cut(&[(10, 20), (40, 255)], &[(20, 50)]),
+            [(10, 19), (20, 20), (40, 50), (51, 255)]
+        );
+        assert_eq!(cut(&[(10, 20)], &[(20, 255)]), [(10, 19), (20, 20)]);
+    }
+}

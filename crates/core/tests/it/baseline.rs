@@ -261,3 +261,38 @@ fn pings_can_be_left_to_the_rules() {
         ping.idle.is_some() && ping.why.as_ref().is_some_and(|it| it.contains("the rules decide"))
     );
 }
+
+/// What was looked at on the way: why each decision did not take the packet, up to the one that did.
+#[test]
+fn the_way_to_a_decision_is_told_step_by_step() {
+    let rules = "[[host.sluice.rule]]\nname = \"off\"\nallow = [\"443/tcp\"]\npaused = true\n\
+                 [[host.sluice.rule]]\nname = \"other\"\nallow = [\"80/tcp\"]\n\
+                 [[host.sluice.rule]]\nname = \"stacks\"\nallow = [\"443/tcp\"]\nfrom = [\"10.44.8.0/24\"]\n\
+                 [[host.sluice.rule]]\nname = \"all\"\nallow = [\"443/tcp\"]\n\
+                 [[host.sluice.rule]]\nname = \"below\"\ndeny = [\"any\"]\n";
+    let plan = plan_of(&format!("{BARE}{rules}"));
+    let path = plan.explain(&packet(STRANGER, OWN, tcp(443)));
+    let told: Vec<String> = path
+        .iter()
+        .map(|it| {
+            let why = it.miss.map_or_else(|| "-".to_owned(), |miss| miss.to_string());
+            format!("{}: {why}", it.decision.id)
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "baseline/loopback: other interface",
+            "baseline/false-loopback: other receiver",
+            "baseline/invalid: other connection state",
+            "baseline/ping: other traffic",
+            "baseline/replies: other connection state",
+            "baseline/neighbours: other traffic",
+            "baseline/dhcp: other traffic",
+            "off: -",
+            "other: other traffic",
+            "stacks: other sender",
+            "all: -",
+        ]
+    );
+}

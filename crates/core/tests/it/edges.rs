@@ -1,7 +1,7 @@
 //! Findings at their edges: what is just found, and what is just not.
 
 use crate::given::{packet, tcp};
-use tipstaff_core::analysis::{Code, Finding, Mend, review};
+use tipstaff_core::analysis::{Code, Finding, Mend, Subject, review};
 use tipstaff_core::generate::NOW;
 use tipstaff_core::plan::{RuleId, resolve};
 use tipstaff_core::policy::{Severity, Source, Time, read};
@@ -376,4 +376,26 @@ fn programs_are_named_where_there_are_sockets() {
     };
     assert_eq!(replies("false"), Some(vec![RuleId::rule("gauge")]));
     assert_eq!(replies("true"), None);
+}
+
+/// A rule with several conditions has those above it and those below it told apart all the same.
+#[test]
+fn rules_by_several_interfaces_are_held_against_each_other_in_order() {
+    let by = "ingress = [\"eth0\", \"eth1\"]";
+    let deny =
+        |name: &str| rule(name, &format!("deny = [\"22/tcp\"]\nfrom = [\"curators\"]\n{by}"));
+    let allow = rule("shell", &format!("allow = [\"22/tcp\"]\n{by}"));
+    let above = found(&format!("{}{allow}{}", deny("first"), deny("last")));
+    let shadowed: Vec<_> = above.iter().filter(|it| it.code == Code::Shadowed).collect();
+    assert_eq!(shadowed.len(), 1, "{above:?}");
+    assert_eq!(shadowed[0].subject, Subject::Rule(RuleId::rule("last")));
+    assert_eq!(shadowed[0].others, [RuleId::rule("first")]);
+    assert!(of(&format!("{allow}{}", deny("last")), Code::Shadowed).is_some());
+    assert_eq!(of(&format!("{}{allow}", deny("first")), Code::Shadowed), None);
+}
+
+#[test]
+fn the_loopback_addresses_are_those_of_the_standards() {
+    let all = tipstaff_core::analysis::loopback();
+    assert_eq!(all.to_string(), "127.0.0.0/8, ::1");
 }

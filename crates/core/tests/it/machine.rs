@@ -197,6 +197,12 @@ fn marks_interfaces_and_crowds() {
     assert_eq!(part[0].code, Code::InterfaceEnslaved);
     assert_eq!(part[0].subject, Subject::Rule(RuleId::rule("seeds")));
     assert!(part[0].origin.is_some());
+    assert!(
+        part[0].message.ends_with("rules that deny mean all of bridge0, rules that allow nothing")
+    );
+    let link = Whole { name: "bond0".into(), is_one_link: true };
+    let part = found(&plain, &placed(Standing::PartOf(link)));
+    assert!(part[0].message.ends_with("its packets come in by that, and rules mean that"));
 
     let crowded = |packets| Facts {
         listeners: seeds(),

@@ -3,6 +3,7 @@
 mod analysis;
 mod answers;
 mod baseline;
+mod bundles;
 mod drafting;
 mod drift;
 mod edges;

@@ -3,8 +3,8 @@
 use crate::given::{packet, tcp};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::resolve;
-use tipstaff_core::policy::{Source, read};
-use tipstaff_core::program::{Action, Key, RuleProgram, Test, lower};
+use tipstaff_core::policy::{Source, Verdict, read};
+use tipstaff_core::program::{Action, BaseChain, Key, RuleProgram, Test, lower};
 use tipstaff_core::space::{AddressSet, HardwareAddress, RangeSet, Transport};
 
 fn lowered(text: &str) -> RuleProgram {
@@ -151,4 +151,24 @@ fn an_entry_can_fall_apart() {
         firsts,
         [number([192, 0, 2, 0]), number([198, 51, 100, 0]), number([203, 0, 113, 0])]
     );
+}
+
+/// Where no rule of a chain decides, the chain itself does; where there is none for the direction, nobody.
+#[test]
+fn what_no_rule_takes_the_chain_decides() {
+    let tcp = packet("203.0.113.9", "192.0.2.10", tcp(443));
+    for (passes, verdict) in [(true, Verdict::Allow), (false, Verdict::Deny)] {
+        let mut program = lowered("edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n");
+        for chain in program.chains.iter_mut().filter(|it| it.base.is_some()) {
+            chain.base = Some(BaseChain { passes });
+            chain.rules.clear();
+        }
+        let decided = program.evaluate(&tcp).expect("it is known");
+        assert_eq!(
+            (decided.verdict, decided.by.to_string().as_str()),
+            (verdict, "default/inbound")
+        );
+        program.chains.clear();
+        assert!(program.evaluate(&tcp).is_none());
+    }
 }

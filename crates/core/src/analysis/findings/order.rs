@@ -213,7 +213,7 @@ impl<'l, 'p> Rule<'l, 'p> {
             listed(named)
         );
         let finding = Finding::about(Code::Shadowed, Severity::Warning, self.decision, message)
-            .others(ids)
+            .others(named.iter().cloned())
             .witness(witness);
         match opposed.first() {
             Some(first) => {

@@ -1,0 +1,176 @@
+//! What stands in a policy: rules, places and services, in the order written.
+
+use crate::vocabulary as say;
+use crate::{Loaded, Written};
+use serde::Serialize;
+use tipstaff_core::policy::Policy;
+
+/// The rules of a host or bundle, as they stand in the file.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct RuleList {
+    /// The host whose rules these are.
+    pub host: String,
+    /// The rules, in order.
+    pub rules: Vec<RuleWords>,
+}
+
+/// A rule with its place in the list.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct RuleWords {
+    /// The name that the policy gives it.
+    pub name: String,
+    /// `allow`, `deny` or `reject`.
+    pub verdict: say::Verdict,
+    /// `inbound`, `outbound` or `forwarded`.
+    pub direction: say::Direction,
+    /// The traffic, as written.
+    pub traffic: Vec<String>,
+    /// The senders, as written.
+    pub from: Vec<String>,
+    /// The receivers, as written.
+    pub to: Vec<String>,
+    /// Whether it is switched off.
+    pub paused: bool,
+    /// The bundle that it comes from.
+    pub bundle: Option<String>,
+    /// The label by which the host has it.
+    pub label: Option<String>,
+    /// Why it is there.
+    pub why: Option<String>,
+    /// Where it is written.
+    pub origin: Written,
+}
+
+/// Lists the rules of the host.
+pub fn rules(loaded: &Loaded) -> RuleList {
+    let host = loaded.policy.host(&loaded.plan.host);
+    let rules = host.map(|host| &host.rules[..]).unwrap_or_default();
+    let words = rules.iter().map(|rule| RuleWords {
+        name: rule.name.clone(),
+        verdict: rule.verdict.into(),
+        direction: rule.direction.into(),
+        traffic: rule.traffic_terms.clone(),
+        from: rule.from_terms.clone(),
+        to: rule.to_terms.iter().chain(&rule.at_terms).cloned().collect(),
+        paused: rule.paused,
+        bundle: rule.bundle.clone(),
+        label: rule.label.clone(),
+        why: rule.why.clone(),
+        origin: (&rule.origin).into(),
+    });
+    RuleList { host: loaded.plan.host.clone(), rules: words.collect() }
+}
+
+/// Named things of the policy.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct NameList {
+    /// Whether these are places or services.
+    pub what: say::Named,
+    /// They, in the order written.
+    pub names: Vec<NameWords>,
+}
+
+/// A name, and what it stands for.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct NameWords {
+    /// The name as the policy writes it.
+    pub name: String,
+    /// What it stands for.
+    pub holds: String,
+    /// The terms that a service is made of, and what they are for; none for a place.
+    pub ports: Vec<PortWords>,
+    /// How often it is used.
+    pub uses: usize,
+    /// Why it is there, or what the registry says about it.
+    pub why: Option<String>,
+    /// Where it is written; `null` for what the language knows by itself.
+    pub origin: Option<Written>,
+}
+
+/// A term of a service.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct PortWords {
+    /// The traffic term, or the name of another service.
+    pub term: String,
+    /// What it is for; `null` if that is not written.
+    pub meaning: Option<String>,
+}
+
+/// Lists the places of a policy.
+pub fn places(policy: &Policy) -> NameList {
+    let names = policy.places.iter().map(|place| NameWords {
+        name: place.name.clone(),
+        holds: place.addresses.to_string(),
+        ports: Vec::new(),
+        uses: uses(policy, &place.name),
+        why: place.why.clone(),
+        origin: Some((&place.origin).into()),
+    });
+    NameList { what: say::Named::Place, names: names.collect() }
+}
+
+/// Lists the services of a policy.
+pub fn services(policy: &Policy) -> NameList {
+    let names = policy.services.iter().map(|service| NameWords {
+        name: service.name.clone(),
+        holds: service.traffic.to_string(),
+        ports: service
+            .ports
+            .iter()
+            .map(|it| PortWords { term: it.term.clone(), meaning: it.meaning.clone() })
+            .collect(),
+        uses: uses(policy, &service.name),
+        why: service.why.clone(),
+        origin: Some((&service.origin).into()),
+    });
+    NameList { what: say::Named::Service, names: names.collect() }
+}
+
+fn uses(policy: &Policy, name: &str) -> usize {
+    let mut places: Vec<_> =
+        policy.uses.iter().filter(|it| it.name == name).map(|it| &it.origin).collect();
+    places.sort_by_key(|origin| (origin.file.clone(), origin.span.start));
+    places.dedup();
+    places.len()
+}
+
+/// Services that a word finds: by name, port number or description, the policy's own first.
+pub fn find_services(policy: Option<&Policy>, word: &str) -> NameList {
+    let wanted = word.to_lowercase();
+    let number: Option<u16> = word.parse().ok();
+    let own = policy.map(|it| &it.services[..]).unwrap_or_default();
+    let mut list =
+        policy.map_or(NameList { what: say::Named::Service, names: Vec::new() }, services);
+    list.names.retain(|it| {
+        let service = own.iter().find(|service| service.name == it.name);
+        let traffic = service.map(|service| &service.traffic);
+        it.name.contains(&wanted)
+            || it.why.as_ref().is_some_and(|why| why.to_lowercase().contains(&wanted))
+            || it.ports.iter().any(|port| {
+                port.meaning.as_ref().is_some_and(|it| it.to_lowercase().contains(&wanted))
+            })
+            || number.zip(traffic).is_some_and(|(port, traffic)| traffic.has_port(port))
+    });
+    for known in tipstaff_core::policy::KNOWN_SERVICES.iter() {
+        let traffic = known.traffic();
+        let by_number = number.is_some_and(|port| traffic.has_port(port));
+        let by_word =
+            known.name.contains(&wanted) || known.description.to_lowercase().contains(&wanted);
+        if by_number || number.is_none() && by_word {
+            list.names.push(NameWords {
+                name: known.name.to_owned(),
+                holds: traffic.to_string(),
+                ports: Vec::new(),
+                uses: 0,
+                why: Some(known.description.to_owned()),
+                origin: None,
+            });
+        }
+    }
+    list
+}
