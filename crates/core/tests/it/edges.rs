@@ -172,7 +172,7 @@ fn rules_for_addresses_of_another_host_never_match() {
         never(&format!("allow = [\"53/udp\"]\ndirection = \"outbound\"\nfrom = [\"{from}\"]"))
     };
     let foreign = "never matches here: this host has no address that it comes from";
-    for other in ["192.0.2.11", "0.0.0.1", "::2", "fec0::10"] {
+    for other in ["192.0.2.11", "0.0.0.1", "::2", "fec0::1"] {
         assert_eq!(outbound(other).as_deref(), Some(foreign), "{other}");
     }
     // Before it has one of its own.

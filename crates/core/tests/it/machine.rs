@@ -82,6 +82,20 @@ fn rules_without_a_listener_and_listeners_without_a_rule() {
     let (rule, key, value) = (RuleId::rule("catalogue"), "allow", Some("8443/tcp".to_owned()));
     assert_eq!(findings[0].mend, Some(Mend::Change { rule, key, value }));
     assert_eq!(findings[1].severity, Severity::Note, "the default denies");
+    // A name tells something from four letters on.
+    let at_8443 = |program: &str| Facts {
+        listeners: vec![listener(8443, "0.0.0.0", program)],
+        ..Facts::default()
+    };
+    for (name, program, known) in [
+        ("seed", "/opt/seedbase", true),
+        ("sea", "/opt/seabase", false),
+        ("tide-gauge", "/srv/tide", true),
+    ] {
+        let rules = self::rule(name, "allow = [\"443/tcp\"]");
+        let mend = found(&rules, &at_8443(program))[0].mend.clone();
+        assert_eq!(matches!(mend, Some(Mend::Change { .. })), known, "{name} {program}: {mend:?}");
+    }
     // A rule for more ports than services have is none for a service.
     assert_eq!(codes(&self::rule("many", "allow = [\"1000-1064/tcp\"]"), &Facts::default()), []);
     let some = codes(&self::rule("some", "allow = [\"1000-1063/tcp\"]"), &Facts::default());
@@ -157,6 +171,12 @@ fn programs_at_their_paths_and_others_at_their_ports() {
         found[0].1,
         "is for /usr/sbin/seedbase, but /tmp/intruder (process 7) listens at 5432/tcp"
     );
+    // Others at other ports are none of its business, and who names any traffic means no port.
+    let elsewhere =
+        Facts { listeners: vec![listener(5433, "0.0.0.0", "/tmp/intruder")], ..Facts::default() };
+    assert!(!codes(&rules, &elsewhere).contains(&Code::OtherProgram));
+    let any = rule("seeds", "allow = [\"any\"]\nprogram = \"/usr/sbin/seedbase\"");
+    assert!(!codes(&any, &other).contains(&Code::OtherProgram));
     let here =
         Facts { listeners: vec![listener(5432, "::1", "/tmp/intruder")], ..Facts::default() };
     assert_eq!(codes(&rules, &here), [Code::LoopbackListener]);
