@@ -1,9 +1,15 @@
 //! What stands in a policy: rules, places and services, in the order written.
 
+use crate::asked::{self, Question};
 use crate::vocabulary as say;
-use crate::{Loaded, Written};
+use crate::{Failure, Loaded, Written};
 use serde::Serialize;
-use tipstaff_core::policy::Policy;
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::policy::edit::rule_lines;
+use tipstaff_core::policy::{Policy, Rule};
+use tipstaff_core::space::Direction;
+use tipstaff_linux::Machine;
+use tipstaff_linux::ruleset::Snapshot;
 
 /// The rules of a host or bundle, as they stand in the file.
 #[derive(Debug, Serialize)]
@@ -31,6 +37,22 @@ pub struct RuleWords {
     pub from: Vec<String>,
     /// The receivers, as written.
     pub to: Vec<String>,
+    /// The host's own addresses that it is narrowed to, as written.
+    pub at: Vec<String>,
+    /// The interfaces by which its packets come in; any if there is none.
+    pub ingress: Vec<String>,
+    /// The interfaces by which they go out; any if there is none.
+    pub egress: Vec<String>,
+    /// The ports they come from, if it is narrowed to some.
+    pub source_ports: Option<String>,
+    /// The executables whose sockets it is for; any if there is none.
+    pub programs: Vec<String>,
+    /// How many new connections or flows it allows.
+    pub rate: Option<String>,
+    /// Whether the packets it takes are reported: `all` of them, or up to a rate.
+    pub log: Option<String>,
+    /// When it ends by itself (RFC 3339).
+    pub until: Option<String>,
     /// Whether it is switched off.
     pub paused: bool,
     /// The bundle that it comes from.
@@ -47,20 +69,110 @@ pub struct RuleWords {
 pub fn rules(loaded: &Loaded) -> RuleList {
     let host = loaded.policy.host(&loaded.plan.host);
     let rules = host.map(|host| &host.rules[..]).unwrap_or_default();
-    let words = rules.iter().map(|rule| RuleWords {
-        name: rule.name.clone(),
-        verdict: rule.verdict.into(),
-        direction: rule.direction.into(),
-        traffic: rule.traffic_terms.clone(),
-        from: rule.from_terms.clone(),
-        to: rule.to_terms.iter().chain(&rule.at_terms).cloned().collect(),
-        paused: rule.paused,
-        bundle: rule.bundle.clone(),
-        label: rule.label.clone(),
-        why: rule.why.clone(),
-        origin: (&rule.origin).into(),
-    });
-    RuleList { host: loaded.plan.host.clone(), rules: words.collect() }
+    RuleList { host: loaded.plan.host.clone(), rules: rules.iter().map(RuleWords::of).collect() }
+}
+
+impl RuleWords {
+    /// A rule in these words.
+    pub fn of(rule: &Rule) -> Self {
+        Self {
+            name: rule.name.clone(),
+            verdict: rule.verdict.into(),
+            direction: rule.direction.into(),
+            traffic: rule.traffic_terms.clone(),
+            from: rule.from_terms.clone(),
+            to: rule.to_terms.clone(),
+            at: rule.at_terms.clone(),
+            ingress: rule.ingress.clone(),
+            egress: rule.egress.clone(),
+            source_ports: (!rule.source_ports.is_full()).then(|| rule.source_ports.to_string()),
+            programs: rule.programs.clone(),
+            rate: rule.rate.map(|it| it.to_string()),
+            log: rule.log.map(|it| it.cap.map_or_else(|| "all".to_owned(), |cap| cap.to_string())),
+            until: rule.until.map(|it| it.to_string()),
+            paused: rule.paused,
+            bundle: rule.bundle.clone(),
+            label: rule.label.clone(),
+            why: rule.why.clone(),
+            origin: (&rule.origin).into(),
+        }
+    }
+}
+
+/// One rule, in full.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct RuleShown {
+    /// The host whose rule it is.
+    pub host: String,
+    /// The rule.
+    pub rule: RuleWords,
+    /// Its lines in the file, with the comments that go where it goes.
+    pub lines: Vec<String>,
+    /// What it decides, and what it matches and others decide.
+    pub decides: asked::Report,
+    /// What it has taken since it is in force; `null` if it is not, or if that is not known.
+    pub taken: Option<Taken>,
+    /// Why it is not known what it has taken.
+    pub not_known: Option<String>,
+}
+
+/// What a rule in force has taken.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Taken {
+    /// The packets that it has taken.
+    pub packets: u64,
+    /// The bytes of those packets, IP headers included.
+    pub bytes: u64,
+    /// For a rate, the packets beyond it.
+    pub excess_packets: Option<u64>,
+}
+
+/// Shows one rule of the host.
+///
+/// # Errors
+/// [`Failure`] if there is none of that name.
+pub fn rule(machine: &dyn Machine, loaded: &Loaded, name: &str) -> Result<RuleShown, Failure> {
+    let decides = asked::report(loaded, &Question::Why(name.to_owned()), Direction::Inbound)?;
+    let host = loaded.policy.host(&loaded.plan.host);
+    let found = host.and_then(|host| host.rules.iter().find(|it| it.name == name));
+    let Some(rule) = found else {
+        return Err(Failure::usage(
+            format!("`{}` is no rule that is written", name.escape_debug()),
+            "`tipstaff show` tells what the baseline and the defaults do",
+        ));
+    };
+    let owner = match (&rule.bundle, &rule.label) {
+        (Some(bundle), _) => ("bundle", bundle.as_str()),
+        (None, Some(label)) => ("label", label.as_str()),
+        (None, None) => ("host", loaded.plan.host.as_str()),
+    };
+    // In a list that is written in one line, a rule has no lines of its own.
+    let lines = rule_lines(&loaded.sources, owner, name).unwrap_or_default();
+    let (taken, not_known) = match machine.rules() {
+        Ok(held) => (held.and_then(|it| taken(&it, rule)), None),
+        Err(error) => (None, Some(error.to_string())),
+    };
+    Ok(RuleShown {
+        host: loaded.plan.host.clone(),
+        rule: RuleWords::of(rule),
+        lines: lines.lines().map(str::to_owned).collect(),
+        decides,
+        taken,
+        not_known,
+    })
+}
+
+/// What the rules in force have counted for a rule; nothing if they are another host's, or none has its name.
+fn taken(held: &Snapshot, rule: &Rule) -> Option<Taken> {
+    let id = RuleId::rule(&rule.name);
+    let tally = held.tallies.iter().find(|it| it.id == id && it.direction == rule.direction)?;
+    Some(Taken {
+        packets: tally.taken.packets,
+        bytes: tally.taken.bytes,
+        excess_packets: tally.excess.map(|it| it.packets),
+    })
 }
 
 /// Named things of the policy.

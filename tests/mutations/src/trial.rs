@@ -11,7 +11,7 @@ use std::sync::mpsc::{self, RecvTimeoutError};
 use std::time::Duration;
 
 /// Tests that take longer than this go round in circles.
-const PATIENCE: Duration = Duration::from_secs(1_200);
+const PATIENCE: Duration = Duration::from_secs(600);
 
 /// What came of a mistake.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -31,6 +31,12 @@ pub enum Rule {
     Remove(Named),
     /// List the host's rules in order
     List,
+    /// Show one rule in full: its lines, what it decides, what it has taken
+    Show {
+        /// The rule
+        #[arg(add = Names::new(rules))]
+        name: String,
+    },
 }
 
 /// What every change has.
@@ -142,6 +148,10 @@ impl Rule {
             Self::List => {
                 let report = listing::rules(&context.policy()?);
                 return Ok(context.fine(&report, render::rules));
+            }
+            Self::Show { name } => {
+                let report = listing::rule(context.machine, &context.policy()?, name)?;
+                return Ok(context.fine(&report, render::rule));
             }
             Self::Add(add) => {
                 let (place, keys) =

@@ -1,10 +1,8 @@
 //! Changes of the policy as text, and what is in it.
 
 use super::review::finding;
-use super::show::verdict_style;
-use super::{Cell, Screen, Style, Table, changes, clean, place, regions};
+use super::{Screen, Style, changes, clean, regions};
 use tipstaff_app::edit::{Note, Report};
-use tipstaff_app::listing::{NameList, RuleList};
 use tipstaff_app::vocabulary::Idle;
 
 /// More changed lines than this are not shown.
@@ -59,64 +57,4 @@ fn lines(report: &Report, screen: &Screen) -> String {
         text.push_str(&format!("... and {} more lines\n", report.lines.len() - LINES));
     }
     text
-}
-
-/// The rules of a host.
-pub fn rules(report: &RuleList, screen: &Screen) -> String {
-    let mut table =
-        Table::new(["name", "verdict", "traffic", "from", "to", "direction", "written at"]);
-    for rule in &report.rules {
-        let verdict = if rule.paused {
-            Cell::new(format!("paused ({})", rule.verdict), Style::Faint)
-        } else {
-            Cell::new(rule.verdict, verdict_style(rule.verdict))
-        };
-        let or_anywhere =
-            |list: &[String]| if list.is_empty() { "anywhere".into() } else { list.join(", ") };
-        let mut name = Cell::new(&rule.name, Style::Strong);
-        if let Some(bundle) = &rule.bundle {
-            name = name.line(format!("of {bundle}"), Style::Faint);
-        }
-        if let Some(label) = &rule.label {
-            name = name.line(format!("by the label {label}"), Style::Faint);
-        }
-        table.row(vec![
-            name,
-            verdict,
-            Cell::plain(rule.traffic.join(", ")),
-            Cell::plain(or_anywhere(&rule.from)),
-            Cell::plain(or_anywhere(&rule.to)),
-            Cell::plain(rule.direction),
-            Cell::new(place(Some(&rule.origin)), Style::Faint),
-        ]);
-    }
-    let heading = format!("{}: the rules, in order", clean(&report.host));
-    format!("{}\n{}", screen.paint(Style::Strong, &heading), table.render(screen))
-}
-
-/// Places or services.
-pub fn names(report: &NameList, screen: &Screen) -> String {
-    if report.names.is_empty() {
-        return format!("no {}s\n", report.what);
-    }
-    let mut table = Table::new(["name", "stands for", "used", "why", "written at"]).numbers(&[2]);
-    for name in &report.names {
-        let mut holds = Cell::plain(&name.holds);
-        let described = name
-            .ports
-            .iter()
-            .filter_map(|it| Some((&it.term, it.meaning.as_ref()?)))
-            .filter(|it| !it.1.is_empty());
-        for (term, meaning) in described {
-            holds = holds.line(format!("{term}: {meaning}"), Style::Faint);
-        }
-        table.row(vec![
-            Cell::new(&name.name, Style::Strong),
-            holds,
-            Cell::plain(name.uses.to_string()),
-            Cell::plain(name.why.as_deref().unwrap_or_default()),
-            Cell::new(place(name.origin.as_ref()), Style::Faint),
-        ]);
-    }
-    table.render(screen)
 }

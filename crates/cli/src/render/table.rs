@@ -32,6 +32,11 @@ impl Cell {
         self
     }
 
+    /// Whether there is nothing in it.
+    pub fn is_empty(&self) -> bool {
+        self.lines.iter().all(|line| line.0.is_empty())
+    }
+
     fn width(&self) -> usize {
         self.lines.iter().map(|line| line.0.width()).max().unwrap_or(0)
     }
@@ -55,6 +60,8 @@ pub struct Table {
     titles: Vec<String>,
     /// Columns of numbers, written flush right.
     numbers: Vec<usize>,
+    /// Columns that are left out where there is no room for all, the first of them first.
+    spare: Vec<usize>,
     rows: Vec<Vec<Cell>>,
 }
 
@@ -62,13 +69,39 @@ impl Table {
     /// A table with these headings.
     pub fn new(titles: impl IntoIterator<Item = impl AsRef<str>>) -> Self {
         let titles = titles.into_iter().map(|title| clean(title.as_ref())).collect();
-        Self { titles, numbers: Vec::new(), rows: Vec::new() }
+        Self { titles, numbers: Vec::new(), spare: Vec::new(), rows: Vec::new() }
     }
 
     /// Names the columns that hold numbers.
     pub fn numbers(mut self, columns: &[usize]) -> Self {
         self.numbers = columns.to_vec();
         self
+    }
+
+    /// Names the columns that can be left out where there is no room: what they say is said elsewhere too.
+    pub fn spare(mut self, columns: &[usize]) -> Self {
+        self.spare = columns.to_vec();
+        self
+    }
+
+    /// The table without one of its columns.
+    fn without(&self, column: usize) -> Self {
+        let moved = |list: &[usize]| -> Vec<usize> {
+            let others = list.iter().filter(|it| **it != column);
+            others.map(|&it| if it > column { it - 1 } else { it }).collect()
+        };
+        let rest = |row: &Vec<Cell>| {
+            let cells = row.iter().enumerate().filter(|(at, _)| *at != column);
+            cells.map(|it| it.1.clone()).collect()
+        };
+        let mut titles = self.titles.clone();
+        titles.remove(column);
+        Self {
+            titles,
+            numbers: moved(&self.numbers),
+            spare: moved(&self.spare),
+            rows: self.rows.iter().map(rest).collect(),
+        }
     }
 
     /// Adds a row with a cell for each heading.
@@ -79,9 +112,14 @@ impl Table {
 
     /// The table as text. One that cannot fit is written as a list of its rows.
     pub fn render(&self, screen: &Screen) -> String {
-        match self.widths(screen.width) {
-            Some(widths) => self.as_grid(screen, &widths),
-            None => self.as_list(screen),
+        let mut fitting = self.clone();
+        loop {
+            if let Some(widths) = fitting.widths(screen.width) {
+                return fitting.as_grid(screen, &widths);
+            }
+            // A list of rows has room for all.
+            let Some(&column) = fitting.spare.first() else { return self.as_list(screen) };
+            fitting = fitting.without(column);
         }
     }
 
@@ -149,7 +187,8 @@ impl Table {
     fn as_list(&self, screen: &Screen) -> String {
         let mut text = String::new();
         for row in &self.rows {
-            for (at, (title, cell)) in self.titles.iter().zip(row).enumerate() {
+            let told = self.titles.iter().zip(row).enumerate();
+            for (at, (title, cell)) in told.filter(|(at, it)| *at == 0 || !it.1.is_empty()) {
                 let room = screen.width.saturating_sub(INDENT * 2 + title.width() + 1);
                 let lead = if at == 0 { INDENT } else { INDENT * 2 };
                 for (nth, (part, style)) in cell.wrapped(room.max(NARROWEST)).iter().enumerate() {
@@ -205,6 +244,17 @@ mod tests {
         table.row(cells.map(Cell::plain).to_vec());
         table.row(vec![Cell::new("nuisance", Style::Strong), Cell::plain("any"), Cell::plain("7")]);
         table
+    }
+
+    #[test]
+    fn what_is_said_elsewhere_too_is_left_out_first() {
+        let spare = table().spare(&[0]);
+        assert_eq!(spare.render(&Screen::of_width(40)), table().render(&Screen::of_width(40)));
+        let text = spare.render(&Screen::of_width(24));
+        let titles: Vec<&str> = text.lines().next().expect("titles").split_whitespace().collect();
+        assert_eq!(titles, ["traffic", "packets"], "{text}");
+        assert!(text.contains("443/udp") && !text.contains("catalogue"), "{text}");
+        assert!(table().render(&Screen::of_width(24)).contains("name catalogue"), "a list");
     }
 
     #[test]

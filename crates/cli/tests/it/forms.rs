@@ -41,6 +41,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("review-explain", schema_for!(review::Explanation)),
         ("rule", schema_for!(edit::Report)),
         ("rule-list", schema_for!(listing::RuleList)),
+        ("rule-show", schema_for!(listing::RuleShown)),
         ("service", schema_for!(edit::Report)),
         ("service-list", schema_for!(listing::NameList)),
         ("show", schema_for!(show::Report)),
@@ -224,6 +225,7 @@ fn reports_about_policies_have_their_forms() {
     fits("ask-region", &run(&["ask", "--why", "nuisance"]));
     fits("compare", &run(&["compare", "@granary"]));
     fits("rule-list", &run(&["rule", "list"]));
+    fits("rule-show", &run(&["rule", "show", "catalogue"]));
     fits("rule", &run(&["rule", "add", "more", "--allow", "8080/tcp", "--dry-run"]));
     fits("rule", &run(&["rule", "remove", "shell", "--dry-run"]));
     fits("place-list", &run(&["place", "list"]));

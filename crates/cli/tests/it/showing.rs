@@ -1,6 +1,6 @@
 //! `show`.
 
-use crate::harness::{Desk, MENDED};
+use crate::harness::{Desk, INHERITED, MENDED};
 
 #[test]
 fn the_decision_list_has_baseline_rules_and_default_in_order() {
@@ -87,4 +87,76 @@ fn programs_times_and_logs_are_shown_and_asked_about() {
     let desk = with("until = \"2500-02-03T04:05:06+01:00\"");
     assert!(show(&desk).contains("2500-02-03T03:05:06Z"));
     assert!(asked(&desk, &[]).contains("allow  by catalogue"));
+}
+
+const NARROWED: &str = "edition = 1\n\
+    [host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\nlabels = [\"edge\"]\n\
+    interfaces = { outside = \"eth0\", stacks = \"eth1\" }\n\
+    [[label.edge.rule]]\nname = \"staff-shell\"\nallow = [\"2202/tcp\"]\nfrom = [\"198.51.100.0/27\"]\n\
+    # read by the gauge's keepers\n\
+    [[host.sluice.rule]]\nname = \"gauge\"\nallow = [\"9100/tcp\"]\ningress = [\"stacks\"]\n\
+    at = [\"192.0.2.10\"]\nsource-ports = [\"1024-65535\"]\nprogram = \"/srv/tidegauge\"\n\
+    rate = \"6/minute per source\"\nlog = \"10/minute\"\nuntil = 2126-12-24T18:00:00Z\n\
+    why = \"The harbour reads it\"\n\
+    [[host.sluice.rule]]\nname = \"out\"\ndeny = [\"25/tcp\"]\ndirection = \"outbound\"\n\
+    egress = [\"outside\"]\npaused = true\nlog = true\n";
+
+/// Whatever narrows a rule is in the list, in columns that are there only where they are used.
+#[test]
+fn lists_of_rules_show_all_that_narrows_them() {
+    let desk = Desk::with(NARROWED);
+    let list = |width: &str| {
+        let mut command = desk.command(["--host", "sluice", "rule", "list"]);
+        command.env("COLUMNS", width);
+        crate::harness::finish(command).exits(0).stdout
+    };
+    insta::assert_snapshot!(format!("{}{}{}", list("120"), list("80"), list("50")));
+    let plain = Desk::with(INHERITED);
+    let list = plain.run(["--host", "granary", "rule", "list"]).exits(0).stdout;
+    let titles = list.lines().nth(1).expect("titles");
+    assert!(
+        !["by", "program", "limits", "direction"].iter().any(|it| titles.contains(it)),
+        "{titles}"
+    );
+    let json = desk.run(["--host", "sluice", "--format", "json", "rule", "list"]).exits(0).json();
+    let gauge = &json["rules"][1];
+    let other = &json["rules"][2];
+    assert_eq!(json["rules"][0]["label"], "edge");
+    assert_eq!(gauge["ingress"], serde_json::json!(["eth1"]));
+    assert_eq!(gauge["at"], serde_json::json!(["192.0.2.10"]));
+    assert_eq!(gauge["source_ports"], "1024-65535");
+    assert_eq!(gauge["programs"], serde_json::json!(["/srv/tidegauge"]));
+    assert_eq!(
+        (&gauge["rate"], &gauge["log"]),
+        (&"6/minute per source".into(), &"10/minute".into())
+    );
+    assert_eq!(gauge["until"], "2126-12-24T18:00:00Z");
+    assert_eq!((&other["log"], &other["paused"]), (&"all".into(), &true.into()));
+}
+
+/// One rule with its comments, what it decides, and what it has taken.
+#[test]
+fn a_rule_is_shown_in_full() {
+    let desk = Desk::with(NARROWED);
+    let show = |name: &str| desk.run(["--host", "sluice", "rule", "show", name]);
+    let gauge = show("gauge").exits(0).stdout;
+    for part in
+        ["# read by the gauge's keepers", "why = \"The harbour reads it\"", "what `gauge` decides"]
+    {
+        assert!(gauge.contains(part), "{part}: {gauge}");
+    }
+    let shell = show("staff-shell").exits(0).stdout;
+    assert!(
+        shell.contains("by the label edge") && shell.contains("[[label.edge.rule]]"),
+        "{shell}"
+    );
+    let paused = show("out").exits(0).stdout;
+    assert!(
+        paused.contains("out, paused") && paused.contains("nothing: it takes no packet"),
+        "{paused}"
+    );
+    let near = show("gage").exits(2).stderr;
+    assert!(near.contains("did you mean `gauge`?"), "{near}");
+    let built_in = show("baseline/replies").exits(2).stderr;
+    assert!(built_in.contains("is no rule that is written"), "{built_in}");
 }

@@ -120,6 +120,21 @@ pub fn edit_rule(
     Ok(Edited { source, text: splices.apply(layout.text) })
 }
 
+/// The lines of a rule as they stand in the file, with the comments that go where it goes.
+///
+/// # Errors
+/// [`EditError`] if there is no such rule, or the list is written in braces.
+pub fn rule_lines(
+    sources: &[Source],
+    owner: (&'static str, &str),
+    name: &str,
+) -> Result<String, EditError> {
+    let (source, layout) = file_of(sources, owner)?;
+    let list = List::of(&layout, owner, &sources[source].name)?;
+    let block = list.block(list.get(name)?)?;
+    Ok(layout.text[block].to_owned())
+}
+
 /// Changes several rules of a host, bundle or label in the same way.
 ///
 /// # Errors

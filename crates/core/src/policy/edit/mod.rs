@@ -11,7 +11,7 @@ mod named;
 mod splice;
 
 pub use items::ItemEdit;
-pub use list::{Place, RuleEdit, edit_rule, edit_rules};
+pub use list::{Place, RuleEdit, edit_rule, edit_rules, rule_lines};
 pub use named::{NamedEdit, edit_named, set_default};
 
 use super::{Origin, deceives, nearest};
