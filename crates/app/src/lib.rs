@@ -4,6 +4,7 @@
 
 pub mod ask;
 pub mod asked;
+pub mod chosen;
 mod committed;
 pub mod compare;
 pub mod cut;

@@ -1,9 +1,12 @@
 //! What stands in a policy: rules, places and services, in the order written.
 
 use crate::asked::{self, Question};
+use crate::chosen::{Order, Wanted, lowest_port};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, Written};
 use serde::Serialize;
+use std::cmp::Reverse;
+use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::edit::rule_lines;
 use tipstaff_core::policy::{Policy, Rule};
@@ -55,6 +58,8 @@ pub struct RuleWords {
     pub until: Option<String>,
     /// Whether it is switched off.
     pub paused: bool,
+    /// The packets that it has taken, where rules are listed by that; else `null`.
+    pub packets: Option<u64>,
     /// The bundle that it comes from.
     pub bundle: Option<String>,
     /// The label by which the host has it.
@@ -65,11 +70,43 @@ pub struct RuleWords {
     pub origin: Written,
 }
 
-/// Lists the rules of the host.
-pub fn rules(loaded: &Loaded) -> RuleList {
+/// Lists those rules of the host that are wanted.
+///
+/// # Errors
+/// [`Failure`] if they are to be listed by what they have taken, and that cannot be known.
+pub fn rules(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    wanted: &Wanted,
+    order: Order,
+) -> Result<RuleList, Failure> {
     let host = loaded.policy.host(&loaded.plan.host);
     let rules = host.map(|host| &host.rules[..]).unwrap_or_default();
-    RuleList { host: loaded.plan.host.clone(), rules: rules.iter().map(RuleWords::of).collect() }
+    let mut rules: Vec<&Rule> = rules.iter().filter(|it| wanted.holds(it)).collect();
+    let mut hits: Option<HashMap<String, u64>> = None;
+    match order {
+        Order::Asked => {}
+        Order::Name => rules.sort_by(|a, b| a.name.cmp(&b.name)),
+        Order::Verdict => rules.sort_by_key(|it| it.verdict as usize),
+        Order::Port => rules.sort_by_key(|it| lowest_port(it).map_or(u32::MAX, u32::from)),
+        Order::Hits => {
+            let Some(held) = machine.rules()? else {
+                return Err(Failure::stopped(
+                    "no rules are in force, so none has taken anything",
+                    vec!["`tipstaff enforce` puts rules in force".into()],
+                ));
+            };
+            let counts: HashMap<String, u64> =
+                held.tallies.iter().map(|it| (it.id.to_string(), it.taken.packets)).collect();
+            rules.sort_by_key(|it| Reverse(counts.get(&it.name).copied().unwrap_or_default()));
+            hits = Some(counts);
+        }
+    }
+    let words = rules.into_iter().map(|rule| RuleWords {
+        packets: hits.as_ref().map(|it| it.get(&rule.name).copied().unwrap_or_default()),
+        ..RuleWords::of(rule)
+    });
+    Ok(RuleList { host: loaded.plan.host.clone(), rules: words.collect() })
 }
 
 impl RuleWords {
@@ -91,6 +128,7 @@ impl RuleWords {
             log: rule.log.map(|it| it.cap.map_or_else(|| "all".to_owned(), |cap| cap.to_string())),
             until: rule.until.map(|it| it.to_string()),
             paused: rule.paused,
+            packets: None,
             bundle: rule.bundle.clone(),
             label: rule.label.clone(),
             why: rule.why.clone(),

@@ -17,7 +17,10 @@ pub fn examples(command: &str) -> &'static [&'static str] {
         "rule resume" => &["tipstaff rule resume catalogue"],
         "rule remove" => &["tipstaff rule remove uploads --dry-run"],
         "rule show" => &["tipstaff rule show catalogue"],
-        "rule list" => &["tipstaff rule list"],
+        "rule list" => &[
+            "tipstaff rule list",
+            "tipstaff rule list --where verdict=deny place=nuisance --sort name",
+        ],
         "place add" => {
             &["tipstaff place add pilots --addresses 198.51.100.64/29 2001:db8:51:7::/64"]
         }

@@ -7,9 +7,10 @@ use super::output::Output;
 use super::rule_keys::{DROPPABLE, Keys, droppable};
 use super::values::text;
 use crate::render;
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use clap_complete::ArgValueCandidates as Names;
 use std::slice;
+use tipstaff_app::chosen::{Order, Wanted};
 use tipstaff_app::edit::{self, Request};
 use tipstaff_app::{Failure, listing};
 use tipstaff_core::policy::edit::{Place, RuleEdit, Value, edit_rules};
@@ -29,8 +30,8 @@ pub enum Rule {
     Resume(Named),
     /// Remove rules
     Remove(Named),
-    /// List the host's rules in order
-    List,
+    /// List the host's rules, or some of them
+    List(List),
     /// Show one rule in full: its lines, what it decides, what it has taken
     Show {
         /// The rule
@@ -116,6 +117,48 @@ pub struct Move {
     common: Common,
 }
 
+/// Options of `rule list`.
+#[derive(Debug, Args)]
+pub struct List {
+    /// Only rules that are like this: verdict=, direction=, port=, program=, place=, name=, paused
+    #[arg(long = "where", value_name = "WORDS", num_args = 1..)]
+    wanted: Vec<String>,
+    /// In which order
+    #[arg(long, value_name = "BY", default_value = "order")]
+    sort: Sort,
+}
+
+/// By what rules are sorted.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Sort {
+    /// As they are asked
+    Order,
+    /// By name
+    Name,
+    /// Allow, deny, reject
+    Verdict,
+    /// By the lowest port
+    Port,
+    /// What has taken most packets first (needs the rules in force)
+    Hits,
+}
+
+impl List {
+    fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let loaded = context.policy()?;
+        let wanted = Wanted::parse(&self.wanted.join(" "), &loaded.policy)?;
+        let order = match self.sort {
+            Sort::Order => Order::Asked,
+            Sort::Name => Order::Name,
+            Sort::Verdict => Order::Verdict,
+            Sort::Port => Order::Port,
+            Sort::Hits => Order::Hits,
+        };
+        let report = listing::rules(context.machine, &loaded, &wanted, order)?;
+        Ok(context.fine(&report, render::rules))
+    }
+}
+
 /// Rules.
 #[derive(Debug, Args)]
 pub struct Named {
@@ -145,10 +188,7 @@ impl Rule {
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let switch = |on| RuleEdit::Change { keys: vec![("paused", on)], items: Vec::new() };
         let (names, common, edit, done) = match self {
-            Self::List => {
-                let report = listing::rules(&context.policy()?);
-                return Ok(context.fine(&report, render::rules));
-            }
+            Self::List(list) => return list.run(context),
             Self::Show { name } => {
                 let report = listing::rule(context.machine, &context.policy()?, name)?;
                 return Ok(context.fine(&report, render::rule));

@@ -64,9 +64,14 @@ pub fn rules(report: &RuleList, screen: &Screen) -> String {
     let narrowed_anywhere = report.rules.iter().any(|it| !narrowed(it).is_empty());
     let mut titles = vec!["name", "verdict", "traffic", "from", "to"];
     titles.extend(narrowed_anywhere.then_some("narrowed to"));
+    let counted = report.rules.iter().any(|it| it.packets.is_some());
+    titles.extend(counted.then_some("packets"));
     titles.push("written at");
     let last = titles.len() - 1;
     let mut table = Table::new(titles).spare(&[last]);
+    if counted {
+        table = table.numbers(&[last - 1]);
+    }
     for rule in &report.rules {
         let mut name = Cell::new(&rule.name, Style::Strong);
         if let Some(bundle) = &rule.bundle {
@@ -84,11 +89,19 @@ pub fn rules(report: &RuleList, screen: &Screen) -> String {
             Cell::plain(to),
         ];
         row.extend(narrowed_anywhere.then(|| narrowed(rule)));
+        row.extend(rule.packets.map(|it| Cell::plain(grouped(it))));
         row.push(Cell::new(place(Some(&rule.origin)), Style::Faint));
         table.row(row);
     }
-    let heading = format!("{}: the rules, in order", clean(&report.host));
+    if report.rules.is_empty() {
+        return format!("{}: no such rules\n", clean(&report.host));
+    }
+    let heading = format!("{}: the rules", clean(&report.host));
     format!("{}\n{}", screen.paint(Style::Strong, &heading), table.render(screen))
+}
+
+fn count(number: u64, what: &str) -> String {
+    format!("{} {what}{}", grouped(number), if number == 1 { "" } else { "s" })
 }
 
 /// One rule in full: its lines, what it decides, what it has taken.
@@ -116,9 +129,9 @@ pub fn rule(report: &RuleShown, screen: &Screen) -> String {
             let excess =
                 excess.map(|it| format!(", and turned away {} beyond its rate", grouped(it)));
             format!(
-                "In force, it has taken {} packets, {} bytes{}.\n",
-                grouped(taken.packets),
-                grouped(taken.bytes),
+                "In force, it has taken {}, {}{}.\n",
+                count(taken.packets, "packet"),
+                count(taken.bytes, "byte"),
                 excess.unwrap_or_default()
             )
         }

@@ -1,6 +1,7 @@
 //! `show`.
 
 use crate::harness::{Desk, INHERITED, MENDED};
+use tipstaff_linux::lab::testing::{connect_from, sealed, street_sluice_granary};
 
 #[test]
 fn the_decision_list_has_baseline_rules_and_default_in_order() {
@@ -159,4 +160,86 @@ fn a_rule_is_shown_in_full() {
     assert!(near.contains("did you mean `gauge`?"), "{near}");
     let built_in = show("baseline/replies").exits(2).stderr;
     assert!(built_in.contains("is no rule that is written"), "{built_in}");
+}
+
+/// Of many rules, those that are meant, in an order that helps.
+#[test]
+fn rules_are_picked_and_sorted() {
+    let desk = Desk::with(NARROWED);
+    let names = |words: &[&str]| -> Vec<String> {
+        let all = ["--host", "sluice", "--format", "json", "rule", "list"].iter().chain(words);
+        let json = desk.run(all).exits(0).json();
+        let rules = json["rules"].as_array().expect("a list").iter();
+        rules.map(|it| it["name"].as_str().expect("a name").to_owned()).collect()
+    };
+    for (words, expected) in [
+        (&["--where", "verdict=deny"][..], &["out"][..]),
+        (&["--where", "paused=false"], &["staff-shell", "gauge"]),
+        (&["--where", "paused"], &["out"]),
+        (&["--where", "port=9100"], &["gauge"]),
+        (&["--where", "port=9101"], &[]),
+        (&["--where", "program=/srv/tidegauge", "direction=inbound"], &["gauge"]),
+        (&["--where", "direction=outbound verdict=allow"], &[]),
+        (&["--where", "name=shell"], &["staff-shell"]),
+        (&["--sort", "name"], &["gauge", "out", "staff-shell"]),
+        (&["--sort", "port"], &["out", "staff-shell", "gauge"]),
+        (&["--sort", "verdict"], &["staff-shell", "gauge", "out"]),
+        (&["--sort", "order"], &["staff-shell", "gauge", "out"]),
+    ] {
+        assert_eq!(names(words), expected, "{words:?}");
+    }
+    let places = Desk::with(INHERITED);
+    let of = |words: &str| places.run(["--host", "sluice", "rule", "list", "--where", words]);
+    let nuisance = of("place=nuisance").exits(0).stdout;
+    assert!(nuisance.contains("nuisance") && !nuisance.contains("shell"), "{nuisance}");
+    assert!(of("port=7 verdict=reject").exits(0).stdout.contains("no such rules"));
+    for (words, help) in [
+        ("place=nuisanse", "did you mean the place `nuisance`?"),
+        ("verdict=block", "expected `allow`, `deny` or `reject`"),
+        ("prot=22", "did you mean `port`?"),
+        ("port", "expected a value, such as `port=5432`"),
+        ("port=70000", "expected a number up to 65535"),
+        ("zzz", "expected one of: verdict, direction"),
+    ] {
+        let refused = of(words).exits(2).stderr;
+        assert!(refused.contains(help), "{words}: {refused}");
+    }
+}
+
+/// What rules in force have taken is shown, and sorts them.
+#[test]
+fn rules_are_sorted_by_what_they_have_taken() {
+    sealed("showing::rules_are_sorted_by_what_they_have_taken", || {
+        let lab = street_sluice_granary();
+        let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let rule = |name: &str, port: u16| {
+            format!("[[host.sluice.rule]]\nname = \"{name}\"\nallow = [\"{port}/tcp\"]\n")
+        };
+        let desk = Desk::with(format!(
+            "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n{}{}",
+            rule("shell", 2202),
+            rule("seeds", 5432)
+        ));
+        let run =
+            |words: &str| desk.on(sluice, ["--host", "sluice"].into_iter().chain(words.split(' ')));
+        let none = run("rule list --sort hits").exits(1).stderr;
+        assert!(none.contains("no rules are in force"), "{none}");
+        let before = run("rule show seeds").exits(0).stdout;
+        assert!(before.contains("No rule of that name is in force here."), "{before}");
+        run("enforce --keep").exits(0);
+        let to = "192.0.2.10:5432".parse().expect("an address");
+        let from = "192.0.2.1:0".parse().expect("an address");
+        // Nobody listens there: the kernel answers, and the rule has taken the packet.
+        let met = street.run(|| connect_from(from, to)).expect("run");
+        assert!(met.is_err());
+        let json = run("--format json rule list --sort hits").exits(0).json();
+        let told =
+            |at: usize| (json["rules"][at]["name"].clone(), json["rules"][at]["packets"].clone());
+        assert_eq!(told(0), ("seeds".into(), 1.into()));
+        assert_eq!(told(1), ("shell".into(), 0.into()));
+        let shown = run("rule show seeds").exits(0).stdout;
+        assert!(shown.contains("In force, it has taken 1 packet, 60 bytes."), "{shown}");
+        let text = run("rule list --sort hits").exits(0).stdout;
+        assert!(text.lines().nth(1).expect("titles").contains("packets"), "{text}");
+    });
 }
