@@ -146,3 +146,29 @@ pub(super) fn is_there(transport: &mut dyn Transport) -> Result<bool, LinuxError
     let tables = tables(transport)?;
     Ok(tables.iter().any(|it| it.name == TABLE))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_key_has_the_protocol_both_addresses_and_both_ports() {
+        let end = |text: &str, port| (text.parse().expect("an address"), port);
+        let flow = Tuple {
+            protocol: 17,
+            source: end("203.0.113.9", 0x1234),
+            destination: end("192.0.2.10", 0x5678),
+        };
+        let key = [17, 0, 0, 0, 203, 0, 113, 9, 192, 0, 2, 10, 0x12, 0x34, 0x56, 0x78];
+        assert_eq!(flow.key(), key);
+        let back = [17, 0, 0, 0, 192, 0, 2, 10, 203, 0, 113, 9, 0x56, 0x78, 0x12, 0x34];
+        assert_eq!(flow.turned().key(), back);
+        let six = Tuple {
+            source: end("2001:db8:bad::9", 1),
+            destination: end("2001:db8:2::10", 2),
+            ..flow
+        };
+        assert_eq!(six.key().len(), 4 + 32 + 4);
+        assert_eq!(six.key()[36..], [0, 1, 0, 2]);
+    }
+}
