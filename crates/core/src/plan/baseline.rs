@@ -128,14 +128,19 @@ fn turned_away(them: &TurnedAway, direction: Direction) -> Decision {
     let to = Condition { destination: them.addresses.clone(), ..Condition::default() };
     let terms = them.terms.join(", ");
     let (conditions, written) = match direction {
-        Direction::Inbound => (vec![from], Written { from: terms, ..Written::default() }),
-        Direction::Outbound => (vec![to], Written { to: terms, ..Written::default() }),
+        Direction::Inbound => {
+            (vec![from], Written { traffic: "any".into(), from: terms, ..Written::default() })
+        }
+        Direction::Outbound => {
+            (vec![to], Written { traffic: "any".into(), to: terms, ..Written::default() })
+        }
         Direction::Forwarded => {
-            (vec![from, to], Written { from: format!("or to: {terms}"), ..Written::default() })
+            let traffic = "any, also to them".into();
+            (vec![from, to], Written { traffic, from: terms, ..Written::default() })
         }
     };
     let mut decision = decision(TURNED_AWAY, conditions, Act::Decide(Verdict::Deny), "any");
-    decision.written = Written { traffic: "any".into(), ..written };
+    decision.written = written;
     decision.origin = Some(them.origin.clone());
     decision.why = Some("`turned-away` in the host's section".into());
     decision
