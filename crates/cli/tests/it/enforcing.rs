@@ -214,8 +214,10 @@ fn the_end_of_the_session_does_not_end_the_way_back() {
             let program = env!("CARGO_BIN_EXE_tipstaff");
             let script = format!("'{program}' --host sluice enforce --confirm-within 2; sleep 600");
             let plain = desk.command(["show"]);
-            let mut shell = std::process::Command::new("/bin/sh");
-            shell.args(["-c", &script]).current_dir(desk.path()).process_group(0);
+            // Whoever runs the tests may have chosen not to hear of a terminal that is closed.
+            let mut shell = std::process::Command::new("env");
+            shell.args(["--default-signal=HUP", "/bin/sh", "-c", &script]);
+            shell.current_dir(desk.path()).process_group(0).stderr(Stdio::null());
             shell.envs(plain.get_envs().filter_map(|(key, value)| Some((key, value?))));
             shell.env("PATH", "/usr/bin:/bin").stdin(Stdio::null()).stdout(Stdio::null());
             let mut shell = shell.spawn().expect("it starts");
