@@ -1,6 +1,6 @@
 //! A boot ends closed, whatever is broken.
 
-use crate::harness::{Desk, INHERITED, MENDED, Outcome, give, named};
+use crate::harness::{Desk, INHERITED, MENDED, Outcome, named};
 use rustix::mount::{MountFlags, mount, mount_remount};
 use std::fs;
 use std::net::{SocketAddr, TcpListener, TcpStream};
@@ -8,29 +8,27 @@ use std::path::PathBuf;
 use std::time::Duration;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
-use tipstaff_linux::ruleset::TABLE;
-use tipstaff_wire::nf_tables as nf;
 
 const NAME: &str = "almanac";
 
 /// A desk, and two machines of a lab of which one takes the place of the other.
-struct Reboot {
-    desk: Desk,
+pub struct Reboot {
+    pub desk: Desk,
     lab: Lab,
 }
 
 impl Reboot {
-    fn with(policy: &str) -> Self {
+    pub fn with(policy: &str) -> Self {
         let reboot = Self { desk: Desk::with(policy), lab: street_sluice_granary() };
         named(NAME, reboot.sluice());
         reboot
     }
 
-    fn sluice(&self) -> &Node {
+    pub fn sluice(&self) -> &Node {
         self.lab.node("sluice").expect("it")
     }
 
-    fn run(&self, args: &[&str]) -> Outcome {
+    pub fn run(&self, args: &[&str]) -> Outcome {
         self.desk.on(self.sluice(), ["--host", "sluice"].iter().chain(args))
     }
 
@@ -57,7 +55,7 @@ impl Reboot {
         self.desk.on(self.sluice(), ["enforce", "--boot"]).exits(code).stdout
     }
 
-    fn kept(&self, file: &str) -> PathBuf {
+    pub fn kept(&self, file: &str) -> PathBuf {
         self.desk.kept_by(NAME).join(file)
     }
 
@@ -69,7 +67,7 @@ impl Reboot {
     }
 
     /// Whether somebody from the curators' office reaches a port, by a real connection.
-    fn open(&self, port: u16) -> bool {
+    pub fn open(&self, port: u16) -> bool {
         let street = self.lab.node("street").expect("it");
         let any = format!("0.0.0.0:{port}");
         let listener = self.sluice().run(|| TcpListener::bind(any)).expect("run");
@@ -89,7 +87,7 @@ impl Reboot {
 }
 
 /// The web is open, the shell is at a port of its own.
-const POLICY: &str = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n\
+pub const POLICY: &str = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n\
     shell = [\"2022/tcp\"]\n[[host.sluice.rule]]\nname = \"open\"\n\
     allow = [\"80/tcp\", \"2022/tcp\"]\n";
 
@@ -352,65 +350,6 @@ fn a_folder_that_others_could_fill_is_not_followed() {
         let said = reboot.boot(1);
         assert!(said.contains("cannot be read"), "a link is not followed: {said}");
         assert!(reboot.open(80) && !reboot.open(443));
-    });
-}
-
-#[test]
-fn rules_that_are_gone_are_put_back() {
-    sealed("booting::rules_that_are_gone_are_put_back", || {
-        let reboot = Reboot::with(POLICY);
-        let again = |code| {
-            let said = reboot.desk.on(reboot.sluice(), ["enforce", "--boot", "--if-gone"]);
-            said.exits(code).stdout
-        };
-        let said = again(1);
-        assert!(said.contains("no policy was confirmed yet"), "never configured: {said}");
-        assert!(reboot.open(443));
-        reboot.run(&["enforce", "--keep"]).exits(0);
-        let there = "nothing loaded: rules of sluice are in the kernel\n";
-        assert_eq!(again(0), there);
-        let asleep: fn(&mut nf::Batch) = |batch| {
-            let table = nf::Table { name: TABLE.into(), flags: 1, ..nf::Table::default() };
-            batch.new_table(&table);
-        };
-        let gone: fn(&mut nf::Batch) = |batch| {
-            batch.delete_table(TABLE);
-        };
-        let hollow: fn(&mut nf::Batch) = |batch| {
-            batch.delete_table(TABLE);
-            batch.new_table(&nf::Table { name: TABLE.into(), ..nf::Table::default() });
-        };
-        let harms = [
-            ("our table was asleep", asleep),
-            ("our rules were gone from the kernel", gone),
-            ("our rules were gone from our table", hollow),
-        ];
-        let harm = |by: fn(&mut nf::Batch)| {
-            let send = || {
-                let mut batch = nf::Batch::begin(1);
-                by(&mut batch);
-                give(batch);
-            };
-            reboot.sluice().run(send).expect("run");
-            assert!(reboot.open(443), "everything passes");
-        };
-        for (word, by) in harms {
-            harm(by);
-            let said = again(1);
-            assert!(said.starts_with("loaded sluice, as of entry 1\n"), "{word}: {said}");
-            assert!(said.contains(word), "{word}: {said}");
-            assert!(reboot.open(80) && reboot.open(2022) && !reboot.open(443), "{word}");
-            assert_eq!(again(0), there);
-        }
-        // What waits is its own way back's business: nothing is taken away from under it.
-        reboot.run(&["release", "--confirm-within", "600"]).exits(0);
-        assert_eq!(again(0), "nothing loaded: a change waits to be confirmed\n");
-        assert!(reboot.open(443));
-        reboot.run(&["confirm"]).exits(0);
-        // Out of the kernel, and that was confirmed.
-        let said = again(0);
-        assert!(said.starts_with("nothing loaded: the rules were released"), "{said}");
-        assert!(reboot.open(443));
     });
 }
 

@@ -18,6 +18,7 @@ mod harness;
 mod imports;
 mod interfaces;
 mod kernel;
+mod mishaps;
 mod programs;
 mod project;
 mod reach;
