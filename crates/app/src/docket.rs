@@ -4,9 +4,11 @@ use super::{Failure, Loaded, transaction};
 use crate::Outcome;
 use crate::store::{
     Docket, Entry, Guarded, Home, Lost, Note, State, by_digest, kept_policy, pending, set_pending,
+    undo,
 };
 use serde::Serialize;
 use std::collections::BTreeSet;
+use std::path::Path;
 use tipstaff_linux::Machine;
 
 /// All that the docket holds, newest first.
@@ -85,6 +87,34 @@ pub fn show(home: &Home, id: u64) -> Result<Shown, Failure> {
     let entry = find(home, id)?;
     let policy = entry.policy.as_ref().map(|_| kept_policy(home, &entry)).transpose()?;
     Ok(Shown { entry, policy })
+}
+
+/// The text of an entry's policy, byte for byte; of several files that of the one named.
+///
+/// # Errors
+/// As for [`show`], or if it is not said which file is meant.
+pub fn text(home: &Home, id: u64, file: Option<&str>) -> Result<String, Failure> {
+    let shown = show(home, id)?;
+    let Some(policy) = shown.policy else {
+        return Err(Failure::usage(
+            format!("entry {id} has no policy"),
+            "`tipstaff docket` lists the entries",
+        ));
+    };
+    let names: Vec<&str> = policy.files.iter().map(|it| it.0.as_str()).collect();
+    let found = match (file, &policy.files[..]) {
+        (None, [only]) => Some(only),
+        (None, _) => None,
+        (Some(name), files) => {
+            files.iter().find(|it| it.0 == name || undo::name_of(Path::new(&it.0)) == name)
+        }
+    };
+    found.map(|it| it.1.clone()).ok_or_else(|| {
+        Failure::usage(
+            format!("the policy of entry {id} has {} files", names.len()),
+            format!("name one of them behind --text: {}", names.join(", ")),
+        )
+    })
 }
 
 /// The policy of an entry, worked out.

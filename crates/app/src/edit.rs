@@ -6,7 +6,8 @@ use super::finding::{Finding, words};
 use super::region::{RegionWords, Words};
 use super::{Failure, host_name, likely_packet, load_all};
 use crate::Outcome;
-use crate::store::{self, undo};
+use crate::docket;
+use crate::store::{self, Home, undo};
 use crate::vocabulary as say;
 use serde::Serialize;
 use similar::{Algorithm, DiffTag, capture_diff_slices};
@@ -110,13 +111,70 @@ pub fn edit(
     // Whoever else changes the policy waits until this is done.
     let _lock = store::lock(request.path)?;
     carry_out(request, load_all(request.path)?, change, |before, after| {
-        let file = Path::new(&*before.name);
-        let mut changes = undo::changes(request.path)?;
-        changes.push(undo::Change::now(&request.done, file, &before.text, after));
-        // Ahead of the change itself: one that was never made is known by what it led to.
-        undo::keep(request.path, &changes)?;
-        store::replace(file, after.as_bytes())
+        write_down(request, before, after)
     })
+}
+
+/// Writes a change, so that it can be taken back.
+fn write_down(request: &Request<'_>, before: &Source, after: &str) -> Result<(), Failure> {
+    let file = Path::new(&*before.name);
+    let mut changes = undo::changes(request.path)?;
+    changes.push(undo::Change::now(&request.done, file, &before.text, after));
+    // Ahead of the change itself: one that was never made is known by what it led to.
+    undo::keep(request.path, &changes)?;
+    store::replace(file, after.as_bytes())
+}
+
+/// Writes the policy of an entry of the docket back to the file, also where what is there now is none.
+///
+/// # Errors
+/// [`Failure`] if the entry has no policy, or one of several files, or the file cannot be written; then
+/// nothing is changed.
+pub fn restore(
+    home: &Home,
+    path: &Path,
+    host: Option<&str>,
+    id: u64,
+    dry: bool,
+) -> Result<Report, Failure> {
+    let text = docket::text(home, id, None)?;
+    if path.is_dir() {
+        return Err(Failure::usage(
+            format!("{} is a folder, and the policy of entry {id} one file", path.display()),
+            "name the file with --policy, or write it by hand from `tipstaff docket show ID --text`",
+        ));
+    }
+    let _lock = store::lock(path)?;
+    let done = format!("restored: the policy of entry {id}");
+    let request = Request { path, host, about_host: false, rule: None, done, dry };
+    let edited = Edited { source: 0, text: text.clone() };
+    match load_all(path) {
+        Ok(loaded) => carry_out(
+            &request,
+            loaded,
+            |_, _, _| Ok(edited),
+            |before, after| write_down(&request, before, after),
+        ),
+        Err(Failure::Input { sources, .. }) if sources.len() == 1 => {
+            let before = &sources[0];
+            if !dry {
+                write_down(&request, before, &text)?;
+            }
+            Ok(Report {
+                done: request.done,
+                file: before.name.to_string(),
+                written: !dry,
+                hosts: Vec::new(),
+                nothing: Some(
+                    "what was there was no policy, so what changes for packets is not told".into(),
+                ),
+                notes: Vec::new(),
+                broken: Vec::new(),
+                lines: lines(&before.text, &text),
+            })
+        }
+        Err(failure) => Err(failure),
+    }
 }
 
 /// Takes back the last change that was made from the command line.

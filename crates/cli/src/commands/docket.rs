@@ -2,9 +2,9 @@
 
 use super::context::Context;
 use super::output::Output;
-use crate::render;
+use crate::render::{self, Format};
 use clap::{Args, Subcommand};
-use tipstaff_app::{Failure, compare, docket};
+use tipstaff_app::{Failure, compare, docket, edit};
 
 /// Options of `docket`.
 #[derive(Debug, Args)]
@@ -20,6 +20,17 @@ pub enum Part {
     Show {
         /// Its number
         id: u64,
+        /// Only the text of the policy, byte for byte; of several files the one named
+        #[arg(long, value_name = "FILE", num_args = 0..=1)]
+        text: Option<Option<String>>,
+    },
+    /// Write the policy of an entry back to the file; `undo` takes that back
+    Restore {
+        /// Its number
+        id: u64,
+        /// Show the effect and the lines that would change; write nothing
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Keep what can be read of a damaged docket, and say what was lost
     Mend,
@@ -41,7 +52,15 @@ impl Docket {
         let home = context.home;
         match &self.part {
             None => Ok(context.fine(&docket::list(home)?, render::docket)),
-            Some(Part::Show { id }) => {
+            Some(Part::Show { id, text: Some(file) }) if context.format() == Format::Text => {
+                Ok(Output::fine(docket::text(home, *id, file.as_deref())?))
+            }
+            Some(Part::Restore { id, dry_run }) => {
+                let path = &context.global.policy;
+                let report = edit::restore(home, path, context.host(), *id, *dry_run)?;
+                Ok(context.shown(&report, report.outcome(), render::edited))
+            }
+            Some(Part::Show { id, .. }) => {
                 Ok(context.fine(&docket::show(home, *id)?, render::docket_entry))
             }
             Some(Part::Mend) => {

@@ -24,6 +24,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("defaults", schema_for!(edit::Report)),
         ("docket", schema_for!(docket::List)),
         ("docket-mend", schema_for!(docket::Mended)),
+        ("docket-restore", schema_for!(edit::Report)),
         ("docket-show", schema_for!(docket::Shown)),
         ("draft", schema_for!(draft::Report)),
         ("enforce", schema_for!(transaction::Report)),
@@ -279,6 +280,7 @@ fn reports_about_a_machine_have_their_forms() {
         fits("revert", &run(&["revert", "--keep", "--even-if-locked-out"]).exits(0));
         fits("docket", &run(&["docket"]).exits(0));
         fits("docket-show", &run(&["docket", "show", "1"]).exits(0));
+        fits("docket-restore", &run(&["docket", "restore", "1", "--dry-run"]));
         fits("docket-mend", &run(&["docket", "mend"]));
         fits("enforce-boot", &run(&["enforce", "--boot"]));
         fits("reach", &run(&["reach"]));

@@ -4,6 +4,7 @@ use crate::harness::{Desk, INHERITED};
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
+use tipstaff_linux::lab::testing::sealed;
 
 impl Desk {
     fn file(&self, name: &str) -> PathBuf {
@@ -139,4 +140,34 @@ fn changes_of_a_folder_are_taken_back_where_they_were_made() {
     run("undo").exits(0);
     assert_eq!(read("10-places.toml"), places);
     run("undo").exits(2);
+}
+
+/// What was enforced once comes back to the file, byte for byte, also where the file was broken since.
+#[test]
+fn a_former_policy_is_written_back() {
+    sealed("undoing::a_former_policy_is_written_back", || {
+        let desk = Desk::with(INHERITED);
+        let run = |words: &str| desk.sluice(words);
+        run("enforce --keep --not-this-machine").exits(0);
+        assert_eq!(run("docket show 1 --text").exits(0).stdout, INHERITED);
+        run("rule pause shell").exits(0);
+        let paused = desk.policy_now();
+        let dry = run("docket restore 1 --dry-run").exits(0).stdout;
+        assert!(dry.contains("restored: the policy of entry 1") && dry.contains("opens"), "{dry}");
+        assert_eq!(desk.policy_now(), paused);
+        run("docket restore 1").exits(0);
+        assert_eq!(desk.policy_now(), INHERITED);
+        run("undo").exits(0);
+        assert_eq!(desk.policy_now(), paused);
+        desk.write("edition = 1\n[host.sluice\n");
+        let said = run("docket restore 1").exits(0).stdout;
+        assert!(said.contains("what was there was no policy"), "{said}");
+        assert_eq!(desk.policy_now(), INHERITED);
+        let none = run("docket restore 7").exits(2).stderr;
+        assert!(none.contains("the docket has no entry 7"), "{none}");
+        run("release --keep").exits(0);
+        let none = run("docket restore 2").exits(2).stderr;
+        assert!(none.contains("entry 2 has no policy"), "{none}");
+        assert_eq!(desk.policy_now(), INHERITED);
+    });
 }
