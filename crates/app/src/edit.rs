@@ -6,8 +6,7 @@ use super::finding::{Finding, words};
 use super::region::{RegionWords, Words};
 use super::{Failure, host_name, likely_packet, load_all};
 use crate::Outcome;
-use crate::docket;
-use crate::store::{self, Home, undo};
+use crate::store::{self, undo};
 use crate::vocabulary as say;
 use serde::Serialize;
 use similar::{Algorithm, DiffTag, capture_diff_slices};
@@ -116,7 +115,11 @@ pub fn edit(
 }
 
 /// Writes a change, so that it can be taken back.
-fn write_down(request: &Request<'_>, before: &Source, after: &str) -> Result<(), Failure> {
+pub(super) fn write_down(
+    request: &Request<'_>,
+    before: &Source,
+    after: &str,
+) -> Result<(), Failure> {
     let file = Path::new(&*before.name);
     let mut changes = undo::changes(request.path)?;
     changes.push(undo::Change::now(&request.done, file, &before.text, after));
@@ -125,104 +128,8 @@ fn write_down(request: &Request<'_>, before: &Source, after: &str) -> Result<(),
     store::replace(file, after.as_bytes())
 }
 
-/// Writes the policy of an entry of the docket back to the file, also where what is there now is none.
-///
-/// # Errors
-/// [`Failure`] if the entry has no policy, or one of several files, or the file cannot be written; then
-/// nothing is changed.
-pub fn restore(
-    home: &Home,
-    path: &Path,
-    host: Option<&str>,
-    id: u64,
-    dry: bool,
-) -> Result<Report, Failure> {
-    let text = docket::text(home, id, None)?;
-    if path.is_dir() {
-        return Err(Failure::usage(
-            format!("{} is a folder, and the policy of entry {id} one file", path.display()),
-            "name the file with --policy, or write it by hand from `tipstaff docket show ID --text`",
-        ));
-    }
-    let _lock = store::lock(path)?;
-    let done = format!("restored: the policy of entry {id}");
-    let request = Request { path, host, about_host: false, rule: None, done, dry };
-    let edited = Edited { source: 0, text: text.clone() };
-    match load_all(path) {
-        Ok(loaded) => carry_out(
-            &request,
-            loaded,
-            |_, _, _| Ok(edited),
-            |before, after| write_down(&request, before, after),
-        ),
-        Err(Failure::Input { sources, .. }) if sources.len() == 1 => {
-            let before = &sources[0];
-            if !dry {
-                write_down(&request, before, &text)?;
-            }
-            Ok(Report {
-                done: request.done,
-                file: before.name.to_string(),
-                written: !dry,
-                hosts: Vec::new(),
-                nothing: Some(
-                    "what was there was no policy, so what changes for packets is not told".into(),
-                ),
-                notes: Vec::new(),
-                broken: Vec::new(),
-                lines: lines(&before.text, &text),
-            })
-        }
-        Err(failure) => Err(failure),
-    }
-}
-
-/// Takes back the last change that was made from the command line.
-///
-/// # Errors
-/// [`Failure`] if there is none, or if the file was changed otherwise since; then nothing is changed.
-pub fn take_back(path: &Path, host: Option<&str>, dry: bool) -> Result<Report, Failure> {
-    let _lock = store::lock(path)?;
-    let loaded = load_all(path)?;
-    let mut changes = undo::changes(path)?;
-    let now = |change: &undo::Change| {
-        loaded.0.iter().position(|it| undo::name_of(Path::new(&*it.name)) == change.file)
-    };
-    // What somebody was kept from making, or has taken back already, is no change.
-    while changes.last().is_some_and(|it| {
-        now(it).is_some_and(|at| *loaded.0[at].text == *it.before && !it.led_to(&it.before))
-    }) {
-        changes.pop();
-    }
-    let Some(last) = changes.pop() else {
-        return Err(Failure::usage(
-            "there is no change to take back",
-            "changes made from the command line can be taken back, others cannot",
-        ));
-    };
-    let at = now(&last).filter(|&at| last.led_to(&loaded.0[at].text));
-    let Some(source) = at else {
-        return Err(Failure::usage(
-            format!("{} has been changed otherwise since: {}", last.file, last.done),
-            "to take that back would lose what was changed since; edit the file, or use `rule change`",
-        ));
-    };
-    let done = format!("taken back: {}", last.done);
-    let request = Request { path, host, about_host: false, rule: None, done, dry };
-    let edited = Edited { source, text: last.before.clone() };
-    carry_out(
-        &request,
-        loaded,
-        |_, _, _| Ok(edited),
-        |before, after| {
-            store::replace(Path::new(&*before.name), after.as_bytes())?;
-            undo::keep(path, &changes)
-        },
-    )
-}
-
 /// Makes a change of a policy that was read, and tells what it does.
-fn carry_out(
+pub(super) fn carry_out(
     request: &Request<'_>,
     (sources, old, now): (Vec<Source>, Policy, Time),
     change: impl FnOnce(&[Source], &Policy, &str) -> Result<Edited, EditError>,
@@ -395,7 +302,7 @@ fn why_nothing(rule: Option<(&str, &str)>, policy: &Policy, notes: &[Note], now:
 }
 
 /// The lines that differ.
-fn lines(old: &str, new: &str) -> Vec<Line> {
+pub(super) fn lines(old: &str, new: &str) -> Vec<Line> {
     let (before, after): (Vec<&str>, Vec<&str>) = (old.lines().collect(), new.lines().collect());
     let line = |at: usize, comes, text: &str| Line { number: at + 1, comes, text: text.to_owned() };
     let mut list = Vec::new();

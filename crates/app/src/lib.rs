@@ -33,6 +33,7 @@ pub mod show;
 pub mod status;
 pub mod store;
 pub mod transaction;
+pub mod undoing;
 mod users;
 pub mod vantage;
 pub mod vocabulary;

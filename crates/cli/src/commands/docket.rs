@@ -4,7 +4,7 @@ use super::context::Context;
 use super::output::Output;
 use crate::render::{self, Format};
 use clap::{Args, Subcommand};
-use tipstaff_app::{Failure, compare, docket, edit};
+use tipstaff_app::{Failure, compare, docket, undoing};
 
 /// Options of `docket`.
 #[derive(Debug, Args)]
@@ -57,7 +57,7 @@ impl Docket {
             }
             Some(Part::Restore { id, dry_run }) => {
                 let path = &context.global.policy;
-                let report = edit::restore(home, path, context.host(), *id, *dry_run)?;
+                let report = undoing::restore(home, path, context.host(), *id, *dry_run)?;
                 Ok(context.shown(&report, report.outcome(), render::edited))
             }
             Some(Part::Show { id, .. }) => {

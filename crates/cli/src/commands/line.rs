@@ -14,6 +14,7 @@ use super::examples::examples;
 use super::facts::Facts;
 use super::global::{COMMON, Global};
 use super::lend_hand::LendHand;
+use super::meant::explained;
 use super::output::Output;
 use super::place::Place;
 use super::programs::Programs;
@@ -201,7 +202,9 @@ impl Cli {
     /// What is wrong with it, in clap's words; or a text to show, such as the help.
     pub fn read(words: impl IntoIterator<Item = OsString>) -> Result<Self, clap::Error> {
         let mut command = command();
-        let matches = command.try_get_matches_from_mut(words)?;
+        let matches = command
+            .try_get_matches_from_mut(words)
+            .map_err(|error| explained(error, &mut command))?;
         let cli = Self::from_arg_matches(&matches)?;
         // Ahead of the command's name nobody knows yet what it can write.
         let named = matches.subcommand_name().unwrap_or_default();

@@ -20,6 +20,7 @@ mod items;
 mod lend_hand;
 mod line;
 mod looking;
+mod meant;
 mod named;
 mod output;
 mod place;

@@ -4,7 +4,7 @@ use super::context::Context;
 use super::output::Output;
 use crate::render;
 use clap::Args;
-use tipstaff_app::{Failure, edit};
+use tipstaff_app::{Failure, undoing};
 
 /// Options of `undo`.
 #[derive(Debug, Args)]
@@ -20,7 +20,7 @@ impl Undo {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = edit::take_back(&context.global.policy, context.host(), self.dry_run)?;
+        let report = undoing::take_back(&context.global.policy, context.host(), self.dry_run)?;
         Ok(context.shown(&report, report.outcome(), render::edited))
     }
 }

@@ -129,3 +129,22 @@ fn without_privileges_the_kernel_is_not_touched_and_that_is_said() {
     assert!(outcome.stdout.contains("not known: the kernel's rules"), "{outcome:?}");
     assert_eq!(outcome.code, 3);
 }
+
+/// Words that are no commands here are answered with those that are meant.
+#[test]
+fn words_that_people_try_first_are_understood() {
+    let desk = Desk::with(MENDED);
+    for (words, meant) in [
+        (&["block"][..], "rule add NAME --deny any --from ADDRESS --first"),
+        (&["LIST"], "rule list"),
+        (&["rule", "delete", "shell"], "rule remove NAME"),
+        (&["reload"], "`enforce` puts the policy's rules into the kernel"),
+        (&["log"], "`docket` tells what was enforced"),
+    ] {
+        let refused = desk.run(words).exits(2).stderr;
+        assert!(refused.contains("there is no command") && refused.contains(meant), "{refused}");
+    }
+    // Others are answered by their letters.
+    let near = desk.run(["enforc"]).exits(2).stderr;
+    assert!(near.contains("enforce"), "{near}");
+}
