@@ -1,5 +1,6 @@
 //! From where a host is looked at, as options.
 
+use super::span::span;
 use clap::Args;
 use std::time::Duration;
 use tipstaff_app::reach::Vantage;
@@ -13,8 +14,8 @@ pub struct Looking {
     /// Likewise, by a command that gives a byte stream to `tipstaff vantage` there
     #[arg(long, value_name = "PLACE=COMMAND", value_parser = Vantage::parse_command)]
     pub vantage_command: Vec<Vantage>,
-    /// How many seconds a probe waits for an answer
-    #[arg(long, value_name = "SECONDS", default_value = "1", value_parser = seconds)]
+    /// How long a probe waits for an answer, in seconds or such as 500ms
+    #[arg(long, value_name = "TIME", default_value = "1", value_parser = patience)]
     pub patience: Duration,
 }
 
@@ -25,10 +26,10 @@ impl Looking {
     }
 }
 
-fn seconds(text: &str) -> Result<Duration, String> {
-    text.parse()
+fn patience(text: &str) -> Result<Duration, String> {
+    let known = Duration::from_millis(10)..=Duration::from_secs(60);
+    span(text)
         .ok()
-        .filter(|seconds| (0.01..=60.0).contains(seconds))
-        .map(Duration::from_secs_f64)
-        .ok_or_else(|| "expected a number of seconds from 0.01 to 60".into())
+        .filter(|it| known.contains(it))
+        .ok_or_else(|| "expected a time from 0.01 seconds to a minute".into())
 }

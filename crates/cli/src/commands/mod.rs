@@ -35,6 +35,7 @@ mod rule;
 mod rule_keys;
 mod service;
 mod show;
+mod span;
 mod stand_by;
 mod stand_in;
 mod status;

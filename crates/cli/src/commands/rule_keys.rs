@@ -2,6 +2,7 @@
 
 use super::complete::places;
 use super::direction::DirectionWord;
+use super::span::moment;
 use super::values::{list_of, text, text_of};
 use clap::Args;
 use clap_complete::ArgValueCandidates as Names;
@@ -49,8 +50,8 @@ pub struct Keys {
     /// Report the packets it takes; with a rate, at most so many
     #[arg(long, value_name = "RATE", num_args = 0..=1, default_missing_value = "")]
     log: Option<String>,
-    /// When the rule ends by itself, such as 2026-12-24T18:00:00Z
-    #[arg(long, value_name = "TIME")]
+    /// When the rule ends by itself, such as 2026-12-24T18:00:00Z, or +2h from now
+    #[arg(long, value_name = "TIME", value_parser = moment)]
     until: Option<String>,
     /// The reason, for readers
     #[arg(long, value_name = "TEXT")]

@@ -1,6 +1,7 @@
 //! How long a change stays, as options.
 
 use super::context::Context;
+use super::span::span;
 use clap::Args;
 use std::time::Duration;
 use tipstaff_app::transaction;
@@ -12,7 +13,7 @@ pub struct Staying {
     #[arg(long)]
     pub keep: bool,
     /// Go back by itself unless `tipstaff confirm` comes within this time
-    #[arg(long, value_name = "SECONDS", default_value = "60", value_parser = waiting)]
+    #[arg(long, value_name = "TIME", default_value = "60", value_parser = waiting)]
     pub confirm_within: Duration,
 }
 
@@ -36,9 +37,9 @@ impl Staying {
 }
 
 fn waiting(text: &str) -> Result<Duration, String> {
-    text.parse()
-        .ok()
-        .filter(|seconds| (1..=86_400).contains(seconds))
-        .map(Duration::from_secs)
-        .ok_or_else(|| "expected a whole number of seconds from 1 to 86400".into())
+    let most = Duration::from_secs(24 * 60 * 60);
+    match span(text)? {
+        it if (Duration::from_secs(1)..=most).contains(&it) => Ok(it),
+        _ => Err("expected a time from a second to a day".into()),
+    }
 }
