@@ -184,7 +184,7 @@ fn only_ours(shown: &str, metadata: &Metadata) -> Result<(), Failure> {
 fn unreadable(path: &Path, error: &std::io::Error) -> Failure {
     let message = format!("cannot read the policy {}: {error}", path.display());
     let help = match error.kind() {
-        ErrorKind::NotFound => "name a policy with --policy PATH or TIPSTAFF_POLICY",
+        ErrorKind::NotFound => NO_POLICY,
         _ => "check that you may read it",
     };
     Failure::usage(message, help)
@@ -277,6 +277,10 @@ pub(crate) fn host_name(policy: &Policy, host: Option<&str>, now: Time) -> Resul
         (None, _) => this_machine(policy, now)?.host,
     })
 }
+
+/// What to do where no policy is.
+pub(crate) const NO_POLICY: &str = "`tipstaff draft` writes a first one from what listens on this machine; \
+                                    --policy PATH or TIPSTAFF_POLICY names one that is elsewhere";
 
 fn now() -> Time {
     // A clock before 1970 or beyond all times is as good as one that begins there.

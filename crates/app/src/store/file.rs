@@ -1,6 +1,7 @@
 //! Files: written whole or not at all, one writer at a time.
 
 use crate::Failure;
+use crate::load::NO_POLICY;
 use rustix::fs::{Mode, XattrFlags, fchmod, fchown};
 use rustix::io::Errno;
 use std::fs::{self, File, OpenOptions};
@@ -33,8 +34,8 @@ pub struct Lock {
 /// [`Failure`] if there is no such policy, or somebody else has held the lock for too long.
 pub fn lock(path: &Path) -> Result<Lock, Failure> {
     let failed = |error: io::Error| {
-        let message = format!("cannot lock {}: {error}", path.display());
-        Failure::usage(message, "name a policy with --policy PATH or TIPSTAFF_POLICY")
+        let doing = if error.kind() == ErrorKind::NotFound { "read the policy" } else { "lock" };
+        Failure::usage(format!("cannot {doing} {}: {error}", path.display()), NO_POLICY)
     };
     let begun = Instant::now();
     loop {

@@ -141,6 +141,21 @@ pub fn rule(report: &RuleShown, screen: &Screen) -> String {
     text
 }
 
+/// So many items of what a name stands for are told.
+const TOLD: usize = 6;
+
+/// What a name stands for; of much, the beginning and how much more it is.
+fn shortened(holds: &str) -> String {
+    let items: Vec<&str> = holds.split(", ").collect();
+    match items.len().checked_sub(TOLD) {
+        None | Some(0..=2) => holds.to_owned(),
+        Some(more) => {
+            let more = grouped(u64::try_from(more).unwrap_or(u64::MAX));
+            format!("{} and {more} more", items[..TOLD].join(", "))
+        }
+    }
+}
+
 /// Places or services.
 pub fn names(report: &NameList, screen: &Screen) -> String {
     if report.names.is_empty() {
@@ -149,7 +164,7 @@ pub fn names(report: &NameList, screen: &Screen) -> String {
     let titles = ["name", "stands for", "used", "why", "written at"];
     let mut table = Table::new(titles).numbers(&[2]).spare(&[4]);
     for name in &report.names {
-        let mut holds = Cell::plain(&name.holds);
+        let mut holds = Cell::plain(shortened(&name.holds));
         let described = name
             .ports
             .iter()

@@ -243,3 +243,23 @@ fn rules_are_sorted_by_what_they_have_taken() {
         assert!(text.lines().nth(1).expect("titles").contains("packets"), "{text}");
     });
 }
+
+/// Of a long list, the beginning and how much more there is; programs get the whole.
+#[test]
+fn places_with_many_addresses_are_told_by_how_many_they_are() {
+    let many: Vec<String> =
+        (0..2_000).map(|it| format!("\"10.{}.{}.1\"", it / 250, it % 250)).collect();
+    let text = |addresses: &[String]| {
+        format!(
+            "edition = 1\n[place.strangers]\naddresses = [{}]\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n",
+            addresses.join(", ")
+        )
+    };
+    let desk = Desk::with(text(&many));
+    let list = desk.run(["place", "list"]).exits(0).stdout;
+    assert!(list.contains("and 1,994 more") && list.len() < 1_000, "{list}");
+    let json = desk.run(["--format", "json", "place", "list"]).exits(0).json();
+    assert_eq!(json["names"][0]["holds"].as_str().expect("a text").split(", ").count(), 2_000);
+    let few = Desk::with(text(&many[..8])).run(["place", "list"]).exits(0).stdout;
+    assert!(!few.contains("more"), "{few}");
+}

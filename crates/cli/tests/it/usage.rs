@@ -148,3 +148,25 @@ fn words_that_people_try_first_are_understood() {
     let near = desk.run(["enforc"]).exits(2).stderr;
     assert!(near.contains("enforce"), "{near}");
 }
+
+/// Whoever has no policy yet learns how to begin, whatever they try.
+#[test]
+fn without_a_policy_the_way_to_a_first_one_is_told() {
+    let desk = Desk::with(MENDED);
+    for words in [
+        "show",
+        "rule list",
+        "rule add x --allow 1/tcp",
+        "undo",
+        "review",
+        "place list",
+        "ask --from 203.0.113.9 --traffic 1/tcp",
+        "reach",
+        "rehearse",
+    ] {
+        let all = ["--policy", "none.toml"].into_iter().chain(words.split(' '));
+        let refused = desk.run(all).exits(2).stderr;
+        assert!(refused.contains("cannot read the policy none.toml"), "{words}: {refused}");
+        assert!(refused.contains("`tipstaff draft` writes a first one"), "{words}: {refused}");
+    }
+}
