@@ -1,10 +1,10 @@
 //! Text to policy: what is taken over, and what the language supplies.
 
-use crate::given::{INHERITED, MENDED, address, policy};
+use crate::given::{INHERITED, MENDED, address, packet, policy, udp};
 use tipstaff_core::generate::NOW;
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Ping, Source, Verdict, read};
-use tipstaff_core::space::{Direction, Family, PortProtocol, RangeSet, TrafficSet};
+use tipstaff_core::space::{Direction, Family, PortProtocol, RangeSet, TrafficSet, Transport};
 
 #[test]
 fn the_demos_policies_are_read_whole() {
@@ -215,4 +215,37 @@ fn an_expectation_about_all_but_some_is_not_about_loopback_addresses() {
     let expectations = &policy.hosts[0].expectations;
     assert_eq!(expectations.len(), 1);
     assert!(tipstaff_core::analysis::failing(&plan, expectations).is_empty());
+}
+
+/// What docs/LANGUAGE.md says of terms that one version has, or of packets without ports.
+#[test]
+fn what_a_term_does_not_mean_is_as_the_language_says() {
+    let plan = |keys: &str| {
+        crate::given::plan(
+            &format!(
+                "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10/32\", \"2001:db8:2::10/64\"]\n\
+                 [[host.sluice.rule]]\nname = \"r\"\n{keys}\n"
+            ),
+            "sluice",
+        )
+    };
+    let takes = |keys: &str, from: &str, transport| {
+        let to = if from.contains(':') { "2001:db8:2::10" } else { "192.0.2.10" };
+        let decided = plan(keys).evaluate(&packet(from, to, transport));
+        decided.by.to_string() == "r"
+    };
+    let (v4, v6) = ("203.0.113.9", "2001:db8:bad::9");
+    let number = |protocol| Transport::Other { protocol };
+    let igmp = "allow = [\"igmp\"]";
+    assert!(takes(igmp, v4, number(2)) && takes(igmp, v6, number(2)));
+    let big = "allow = [\"icmp:packet-too-big\"]";
+    assert!(takes(big, v6, Transport::Icmp { kind: 2 }));
+    assert!((0..=255).all(|kind| !takes(big, v4, Transport::Icmp { kind })));
+    let ports = "allow = [\"any\"]\nsource-ports = [\"1-65535\"]";
+    assert!(takes(ports, v4, udp(1, 7)) && !takes(ports, v4, number(47)));
+    assert!(!takes(ports, v6, Transport::Icmp { kind: 1 }));
+    // An address with all bits as its prefix is on no network; with IPv6, link-local ones are near.
+    let near = "allow = [\"7/udp\"]\nfrom = [\"on-link\"]";
+    assert!(!takes(near, "192.0.2.10", udp(1, 7)) && !takes(near, v4, udp(1, 7)));
+    assert!(takes(near, "2001:db8:2::77", udp(1, 7)) && takes(near, "fe80::9", udp(1, 7)));
 }
