@@ -7,6 +7,7 @@ use crate::{Failure, Loaded, Written};
 use serde::Serialize;
 use std::cmp::Reverse;
 use std::collections::HashMap;
+use std::net::IpAddr;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::edit::rule_lines;
 use tipstaff_core::policy::{Policy, Rule};
@@ -262,6 +263,45 @@ pub fn places(policy: &Policy) -> NameList {
         origin: Some((&place.origin).into()),
     });
     NameList { what: say::Named::Place, names: names.collect() }
+}
+
+/// The machines of a policy.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct HostList {
+    /// They, in the order written.
+    pub hosts: Vec<HostWords>,
+}
+
+/// A machine of the policy.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct HostWords {
+    /// The name as the policy writes it.
+    pub name: String,
+    /// Its own addresses.
+    pub addresses: Vec<IpAddr>,
+    /// Its labels.
+    pub labels: Vec<String>,
+    /// Whom it turns away, as written, its labels' among them.
+    pub turned_away: Vec<String>,
+    /// How many rules it has, those of bundles and labels among them.
+    pub rules: usize,
+    /// Where it is written.
+    pub origin: Written,
+}
+
+/// Lists the hosts of a policy.
+pub fn hosts(policy: &Policy) -> HostList {
+    let hosts = policy.hosts.iter().map(|host| HostWords {
+        name: host.name.clone(),
+        addresses: host.addresses.clone(),
+        labels: host.labels.clone(),
+        turned_away: host.turned_away.iter().flat_map(|it| it.terms.clone()).collect(),
+        rules: host.rules.len(),
+        origin: (&host.origin).into(),
+    });
+    HostList { hosts: hosts.collect() }
 }
 
 /// Lists the services of a policy.

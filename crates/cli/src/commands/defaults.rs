@@ -7,7 +7,7 @@ use crate::render;
 use clap::Args;
 use tipstaff_app::Failure;
 use tipstaff_app::edit::{self, Request};
-use tipstaff_core::policy::edit::{Assignment, Value, set_default};
+use tipstaff_core::policy::edit::{Assignment, Value, set_in_section};
 
 /// Options of `defaults`.
 #[derive(Debug, Args)]
@@ -61,7 +61,9 @@ impl Defaults {
             done: format!("defaults: {}", words.join(", ")),
             dry: self.dry_run,
         };
-        let report = edit::edit(&request, |sources, _, host| set_default(sources, host, &keys))?;
+        let report = edit::edit(&request, |sources, _, host| {
+            set_in_section(sources, host, "default", &keys)
+        })?;
         Ok(context.shown(&report, report.outcome(), render::edited))
     }
 }

@@ -45,6 +45,10 @@ pub struct OfRules;
 #[derive(Debug)]
 pub struct OfPlaces;
 
+/// What a host has.
+#[derive(Debug)]
+pub struct OfHosts;
+
 /// What a service has.
 #[derive(Debug)]
 pub struct OfServices;
@@ -66,6 +70,15 @@ impl Lists for OfRules {
 
 impl Lists for OfPlaces {
     const KEYS: &'static [Key] = &[key!("addresses", "ADDRESS")];
+}
+
+impl Lists for OfHosts {
+    const KEYS: &'static [Key] = &[
+        key!("addresses", "ADDRESS"),
+        key!("labels", "LABEL"),
+        key!("turned-away", "PLACE|ADDRESS", "turned_away"),
+        key!("shell", "TRAFFIC"),
+    ];
 }
 
 impl Lists for OfServices {

@@ -1,6 +1,7 @@
 //! The whole line: every command, and how one is run.
 
 use super::ask::Ask;
+use super::baseline::Baseline;
 use super::compare::Compare;
 use super::confirm::Confirm;
 use super::context::Context;
@@ -13,6 +14,7 @@ use super::enforce::Enforce;
 use super::examples::examples;
 use super::facts::Facts;
 use super::global::{COMMON, Global};
+use super::host::Host;
 use super::lend_hand::LendHand;
 use super::meant::explained;
 use super::output::Output;
@@ -86,8 +88,13 @@ enum Command {
     /// Add, change, remove and find services
     #[command(subcommand)]
     Service(Service),
+    /// Add, change and list hosts
+    #[command(subcommand)]
+    Host(Box<Host>),
     /// Set what happens where no rule decides
     Defaults(Defaults),
+    /// Set what keeps the network working, and how pings are answered
+    Baseline(Baseline),
     /// Take back the last change that was made from the command line
     Undo(Undo),
     /// Show the host's decision list as it will be enforced
@@ -144,7 +151,9 @@ impl Command {
             Self::Rule(it) => it.run(context),
             Self::Place(it) => it.run(context),
             Self::Service(it) => it.run(context),
+            Self::Host(it) => it.run(context),
             Self::Defaults(it) => it.run(context),
+            Self::Baseline(it) => it.run(context),
             Self::Undo(it) => it.run(context),
             Self::Show(it) => it.run(context),
             Self::Review(it) => it.run(context),

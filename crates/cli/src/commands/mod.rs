@@ -2,6 +2,7 @@
 //! type leaves it.
 
 mod ask;
+mod baseline;
 mod compare;
 mod complete;
 mod confirm;
@@ -16,6 +17,7 @@ mod enforce;
 mod examples;
 mod facts;
 mod global;
+mod host;
 mod items;
 mod lend_hand;
 mod line;

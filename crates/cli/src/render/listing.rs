@@ -4,7 +4,7 @@ use super::asked::asked;
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, place};
 use tipstaff_app::grouped;
-use tipstaff_app::listing::{NameList, RuleList, RuleShown, RuleWords};
+use tipstaff_app::listing::{HostList, NameList, RuleList, RuleShown, RuleWords};
 use tipstaff_app::vocabulary::Direction;
 
 /// What narrows a rule beside its traffic and its ends.
@@ -139,6 +139,29 @@ pub fn rule(report: &RuleShown, screen: &Screen) -> String {
         (None, None) => "No rule of that name is in force here.\n".to_owned(),
     });
     text
+}
+
+/// The hosts of a policy.
+pub fn hosts(report: &HostList, screen: &Screen) -> String {
+    let away = report.hosts.iter().any(|it| !it.turned_away.is_empty());
+    let mut titles = vec!["name", "addresses", "labels", "rules"];
+    titles.extend(away.then_some("turned away"));
+    titles.push("written at");
+    let last = titles.len() - 1;
+    let mut table = Table::new(titles).numbers(&[3]).spare(&[last]);
+    for host in &report.hosts {
+        let addresses: Vec<String> = host.addresses.iter().map(ToString::to_string).collect();
+        let mut row = vec![
+            Cell::new(&host.name, Style::Strong),
+            Cell::plain(addresses.join(", ")),
+            Cell::plain(host.labels.join(", ")),
+            Cell::plain(host.rules.to_string()),
+        ];
+        row.extend(away.then(|| Cell::plain(host.turned_away.join(", "))));
+        row.push(Cell::new(place(Some(&host.origin)), Style::Faint));
+        table.row(row);
+    }
+    table.render(screen)
 }
 
 /// So many items of what a name stands for are told.

@@ -34,7 +34,7 @@ pub use effect::{changes, effects, regions};
 pub use enforce::{booted, enforced, settled, will_change};
 pub use facts::facts;
 pub use kernel::kernel;
-pub use listing::{names, rule, rules};
+pub use listing::{hosts, names, rule, rules};
 pub use programs::programs;
 pub use progress::{Bar, progress};
 pub use reach::reach;

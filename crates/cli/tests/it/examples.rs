@@ -5,12 +5,14 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 26] = [
+const PICTURES: [(&str, Result<&str, &str>); 28] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
     ("service", Err("as for a rule")),
     ("defaults", Err("as for a rule")),
+    ("host", Err("as for a rule")),
+    ("baseline", Err("as for a rule")),
     ("undo", Err("as for a rule")),
     ("show", Ok("show")),
     ("review", Ok("review")),

@@ -30,6 +30,9 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("enforce", schema_for!(transaction::Report)),
         ("enforce-boot", schema_for!(transaction::Booted)),
         ("facts", schema_for!(facts::Report)),
+        ("baseline", schema_for!(edit::Report)),
+        ("host", schema_for!(edit::Report)),
+        ("host-list", schema_for!(listing::HostList)),
         ("place", schema_for!(edit::Report)),
         ("place-list", schema_for!(listing::NameList)),
         ("programs", schema_for!(programs::Report)),
@@ -236,6 +239,9 @@ fn reports_about_policies_have_their_forms() {
     fits("defaults", &run(&["defaults", "--inbound", "reject", "--dry-run"]));
     fits("defaults", &run(&["defaults", "--inbound", "reject"]));
     fits("undo", &run(&["undo"]));
+    fits("host-list", &run(&["host", "list"]));
+    fits("host", &run(&["host", "change", "sluice", "--labels", "edge", "--dry-run"]));
+    fits("baseline", &run(&["baseline", "--ping", "deny", "--dry-run"]));
     fits("report", &run(&["report"]));
 }
 

@@ -171,3 +171,51 @@ fn a_former_policy_is_written_back() {
         assert_eq!(desk.policy_now(), INHERITED);
     });
 }
+
+/// Hosts and their baseline, from the command line and back.
+#[test]
+fn hosts_and_their_baseline_are_changed_and_taken_back() {
+    let desk = Desk::with(INHERITED);
+    let hosts = |key: &str| {
+        let json = desk.sluice("--format json host list").exits(0).json();
+        json["hosts"]
+            .as_array()
+            .expect("a list")
+            .iter()
+            .map(|it| it[key].clone())
+            .collect::<Vec<_>>()
+    };
+    let before = hosts("name").len();
+    desk.sluice("host add bench-2 --addresses 10.44.8.31 fd44:8::31 --labels desk").exits(0);
+    assert_eq!(hosts("name").len(), before + 1);
+    // A first item is no mistake where nothing means nobody, and the last one goes with its key.
+    let said = desk.sluice("host change sluice --also-turned-away nuisance").exits(0).stdout;
+    assert!(said.contains("closes") && said.contains("baseline/turned-away"), "{said}");
+    assert_eq!(hosts("turned_away")[0], serde_json::json!(["nuisance"]));
+    let said = desk.sluice("host change sluice --not-turned-away nuisance").exits(0).stdout;
+    assert!(said.contains("opens"), "{said}");
+    assert!(!desk.policy_now().contains("turned-away"));
+    desk.sluice("host change sluice --also-labels quiet --shell 2202/tcp").exits(0);
+    desk.sluice("host change sluice --drop shell").exits(0);
+    desk.sluice("host change bench-2 --rename bench-3").exits(0);
+    assert!(hosts("name").contains(&"bench-3".into()));
+    desk.sluice("baseline --ping by-rules --dhcp off").exits(0);
+    desk.sluice("baseline --ping allow --dhcp on").exits(0);
+    let show = desk.sluice("--format json show").exits(0).json();
+    let ping = show["directions"][0]["decisions"].as_array().expect("a list").iter();
+    let ping = ping.clone().find(|it| it["name"] == "baseline/ping").expect("it is there");
+    assert_eq!((&ping["verdict"], &ping["rate"]), (&"allow".into(), &serde_json::Value::Null));
+    for (words, told) in [
+        ("host change sluice", "nothing is to change about `sluice`"),
+        ("host change nowhere --labels x", "there is no host `nowhere`"),
+        ("host add sluice --addresses 192.0.2.1", "there is a host `sluice` already"),
+        ("host add empty", "`addresses` is missing"),
+        ("baseline", "no part of the baseline is to change"),
+        ("baseline --ping sometimes", "is not a rate"),
+    ] {
+        let refused = desk.sluice(words).exits(2).stderr;
+        assert!(refused.contains(told), "{words}: {refused}");
+    }
+    while desk.sluice("undo").code == 0 {}
+    assert_eq!(desk.policy_now(), INHERITED);
+}

@@ -34,6 +34,8 @@ pub enum Used {
     Bundle,
     /// A label with a section.
     Label,
+    /// A machine; nothing else in a policy uses its name.
+    Host,
 }
 
 impl Used {
@@ -45,6 +47,7 @@ impl Used {
             Self::Service => "service",
             Self::Bundle => "bundle",
             Self::Label => "label",
+            Self::Host => "host",
         }
     }
 }

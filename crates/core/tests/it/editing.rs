@@ -4,7 +4,7 @@ use crate::given::policy;
 use std::collections::BTreeSet;
 use tipstaff_core::generate::Generator;
 use tipstaff_core::policy::edit::{
-    EditError, Edited, NamedEdit, Place, RuleEdit, Value, edit_named, edit_rule, set_default,
+    EditError, Edited, NamedEdit, Place, RuleEdit, Value, edit_named, edit_rule, set_in_section,
 };
 use tipstaff_core::policy::{Source, Used};
 
@@ -150,7 +150,8 @@ fn what_cannot_be_changed_is_said() {
 fn defaults_and_places_are_written_where_they_belong() {
     let source = [Source::new("policy.toml", ODD)];
     let keys = [("inbound", text("reject")), ("outbound", text("deny"))];
-    let Edited { text: edited, .. } = set_default(&source, "sluice", &keys).expect("set");
+    let Edited { text: edited, .. } =
+        set_in_section(&source, "sluice", "default", &keys).expect("set");
     let (gone, come) = difference(ODD, &edited);
     assert_eq!(
         (gone.concat().as_str(), come.concat().as_str()),

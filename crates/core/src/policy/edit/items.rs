@@ -22,6 +22,8 @@ const VERDICTS: [&str; 3] = ["allow", "deny", "reject"];
 
 /// The keys whose items can be left out by a `!` in front.
 const WITH_EXCEPTIONS: [&str; 2] = ["from", "to"];
+/// The keys that mean nothing where they are left out, not everything.
+const NARROWS_NOTHING: [&str; 3] = ["labels", "turned-away", "shell"];
 
 /// A list as it is to become.
 struct Wanted<'v> {
@@ -102,6 +104,10 @@ impl<'v> Wanted<'v> {
         if self.holds(item) {
             return Err(ItemProblem::There);
         }
+        if self.value.is_none() && NARROWS_NOTHING.contains(&self.key) {
+            self.added.push(item.to_owned());
+            return Ok(());
+        }
         if self.value.is_none() && self.added.is_empty() {
             let other = VERDICTS.into_iter().find(|it| table.contains_key(*it));
             let is_verdict = VERDICTS.contains(&self.key);
@@ -124,7 +130,8 @@ impl<'v> Wanted<'v> {
 
     fn less(&mut self, item: &str) -> Result<(), ItemProblem> {
         if self.holds(item) {
-            if self.left().filter(|it| !it.starts_with('!')).count() == 1 {
+            let last = self.left().filter(|it| !it.starts_with('!')).count() == 1;
+            if last && !NARROWS_NOTHING.contains(&self.key) {
                 return Err(ItemProblem::Last);
             }
             self.remove(item);

@@ -12,7 +12,7 @@ mod splice;
 
 pub use items::ItemEdit;
 pub use list::{Place, RuleEdit, edit_rule, edit_rules, rule_lines};
-pub use named::{NamedEdit, edit_named, set_default};
+pub use named::{NamedEdit, edit_named, set_in_section};
 
 use super::{Origin, deceives, nearest};
 use std::fmt;

@@ -1,4 +1,4 @@
-//! Changes of places and services, and of a host's defaults.
+//! Changes of places, services and hosts, and of what a host has in sections of its own.
 
 use super::super::{Policy, Source, Used};
 use super::items::{self, ItemEdit};
@@ -123,13 +123,14 @@ fn add(layout: &Layout<'_>, word: &str, lines: &[String]) -> String {
     splices.apply(layout.text)
 }
 
-/// Sets what a host does where no rule decides: `inbound`, `outbound` or `forwarded`.
+/// Sets keys of a section that a host has: `default`, what it does where no rule decides, or `baseline`.
 ///
 /// # Errors
 /// [`EditError`] if there is no such host, or its section cannot be changed piece by piece.
-pub fn set_default(
+pub fn set_in_section(
     sources: &[Source],
     host: &str,
+    name: &'static str,
     keys: &[Assignment],
 ) -> Result<Edited, EditError> {
     let mut known = Vec::new();
@@ -138,16 +139,16 @@ pub fn set_default(
         let hosts = layout.root.get("host").and_then(|it| it.get_ref().as_table());
         known.extend(hosts.iter().flat_map(|it| it.keys().map(|key| key.get_ref().to_string())));
         let Some(owner) = hosts.and_then(|hosts| hosts.get(host)) else { continue };
-        let default = owner.get_ref().as_table().and_then(|it| it.get("default"));
+        let section = owner.get_ref().as_table().and_then(|it| it.get(name));
         let mut splices = Splices::default();
-        match default {
+        match section {
             Some(section) if layout.has_heading(section) => {
                 assign(&layout, section, keys, &mut splices);
             }
             Some(inline) => set_inline(&layout, inline, keys, &mut splices),
             None => {
                 let at = layout.end_of_own_keys(owner);
-                let mut lines = vec![String::new(), format!("[host.{host}.default]")];
+                let mut lines = vec![String::new(), format!("[host.{host}.{name}]")];
                 let written = keys.iter().filter_map(|it| Some((it.0, it.1.as_ref()?)));
                 lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
                 splices.insert(at, format!("{}{}", layout.break_before(at), layout.lines(&lines)));

@@ -1,0 +1,107 @@
+//! `host`: the machines of a policy.
+
+use super::complete::hosts;
+use super::context::Context;
+use super::items::{Items, OfHosts};
+use super::named::{changed, named};
+use super::output::Output;
+use super::values::{list_of, text_of};
+use crate::render;
+use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates as Names;
+use tipstaff_app::{Failure, listing, load_all};
+use tipstaff_core::policy::Used;
+use tipstaff_core::policy::edit::{Assignment, NamedEdit};
+
+/// What can be done to hosts.
+#[derive(Debug, Subcommand)]
+pub enum Host {
+    /// Add a host
+    Add(HostKeys),
+    /// Give keys of a host other values
+    Change(Changed),
+    /// List the hosts
+    List,
+}
+
+/// Options of `host add`.
+#[derive(Debug, Args)]
+pub struct HostKeys {
+    /// Its name
+    #[arg(add = Names::new(hosts))]
+    name: String,
+    /// Its own addresses, with a prefix length where its networks matter
+    #[arg(long, value_name = "ADDRESS", num_args = 1..)]
+    addresses: Vec<String>,
+    /// Words that describe it; those with a section bring what that says
+    #[arg(long, value_name = "LABEL", num_args = 1..)]
+    labels: Vec<String>,
+    /// Whom nothing comes from and nothing goes to
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1..)]
+    turned_away: Vec<String>,
+    /// Where its remote shell listens
+    #[arg(long, value_name = "TRAFFIC", num_args = 1..)]
+    shell: Vec<String>,
+    /// If its rules cannot be loaded at boot: closed or open
+    #[arg(long, value_name = "WORD")]
+    on_failure: Option<String>,
+    /// Show the effect and the lines that would change; write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// Options of `host change`.
+#[derive(Debug, Args)]
+pub struct Changed {
+    #[command(flatten)]
+    keys: HostKeys,
+    #[command(flatten)]
+    items: Items<OfHosts>,
+    /// Take these keys away
+    #[arg(long, value_name = "KEY", num_args = 1.., value_parser = DROPPABLE)]
+    drop: Vec<String>,
+    /// Its new name
+    #[arg(long, value_name = "NAME")]
+    rename: Option<String>,
+}
+
+/// Keys without which a host is still one.
+const DROPPABLE: [&str; 4] = ["labels", "turned-away", "shell", "on-failure"];
+
+impl HostKeys {
+    fn assignments(&self) -> Vec<Assignment> {
+        let keys = [
+            list_of("addresses", &self.addresses),
+            list_of("labels", &self.labels),
+            list_of("turned-away", &self.turned_away),
+            list_of("shell", &self.shell),
+            text_of("on-failure", self.on_failure.as_ref()),
+        ];
+        keys.into_iter().flatten().collect()
+    }
+}
+
+impl Host {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let run = |name: &str, edit, dry| named(context, Used::Host, name, &edit, dry);
+        match self {
+            Self::List => {
+                let report = listing::hosts(&load_all(&context.global.policy)?.1);
+                Ok(context.fine(&report, render::hosts))
+            }
+            Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
+            Self::Change(it) => {
+                let mut keys = it.keys.assignments();
+                let dropped =
+                    DROPPABLE.into_iter().filter(|key| it.drop.iter().any(|it| it == key));
+                keys.extend(dropped.map(|key| (key, None)));
+                let edit = changed((keys, it.items.edits()), it.rename.as_ref(), &it.keys.name)?;
+                run(&it.keys.name, edit, it.keys.dry_run)
+            }
+        }
+    }
+}
