@@ -4,15 +4,20 @@ use super::file::replace_like;
 use super::sum;
 use crate::Failure;
 use jiff::Timestamp;
+use rustix::fs::OFlags;
+use rustix::process::geteuid;
 use serde::{Deserialize, Serialize};
-use std::fs;
-use std::io::ErrorKind;
+use std::fs::{self, OpenOptions};
+use std::io::{ErrorKind, Read};
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 /// So many changes can be taken back.
 const MOST: usize = 50;
 /// So many bytes are kept for that, the newest change aside.
 const LARGEST: usize = 16 << 20;
+/// A link is not followed.
+const NOFOLLOW: i32 = OFlags::NOFOLLOW.bits().cast_signed();
 /// What the file's name ends in.
 const ENDING: &str = ".undo";
 
@@ -74,11 +79,20 @@ pub fn changes(path: &Path) -> Result<Vec<Change>, Failure> {
         message: format!("cannot read {}: {why}", place.display()),
         help: vec!["it holds what the policy was; without it nothing can be taken back".into()],
     };
-    let text = match fs::read_to_string(&place) {
-        Ok(text) => text,
+    let mut file = match OpenOptions::new().read(true).custom_flags(NOFOLLOW).open(&place) {
+        Ok(file) => file,
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),
         Err(error) => return Err(failed(error.to_string())),
     };
+    // Whoever could write it could have a policy of theirs taken for a former one.
+    let known = file.metadata().map_err(|error| failed(error.to_string()))?;
+    let policy = fs::metadata(path).map_err(|error| failed(error.to_string()))?;
+    let by_others = known.mode() & !policy.mode() & 0o022 != 0;
+    if by_others || ![0, geteuid().as_raw(), policy.uid()].contains(&known.uid()) {
+        return Err(failed("others than who may write the policy could have filled it".into()));
+    }
+    let mut text = String::new();
+    file.read_to_string(&mut text).map_err(|error| failed(error.to_string()))?;
     let lines = text.lines().map(serde_json::from_str);
     lines.collect::<Result<_, _>>().map_err(|error| failed(error.to_string()))
 }

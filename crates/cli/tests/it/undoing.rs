@@ -94,6 +94,23 @@ fn what_is_kept_for_it_belongs_to_who_owns_the_policy() {
     fs::set_permissions(desk.file("policy.toml"), fs::Permissions::from_mode(0o640)).expect("set");
     desk.sluice("rule pause shell").exits(0);
     assert_eq!((mode("policy.toml"), mode(".policy.toml.undo")), (0o640, 0o640));
+    // One that others could have written, or that is a link, is none.
+    let known = fs::read(desk.file(".policy.toml.undo")).expect("it is there");
+    let refuses = || {
+        let refused = desk.sluice("undo").exits(3).stderr;
+        assert!(
+            refused.contains("cannot read") && refused.contains(".policy.toml.undo"),
+            "{refused}"
+        );
+    };
+    fs::set_permissions(desk.file(".policy.toml.undo"), fs::Permissions::from_mode(0o666))
+        .expect("set");
+    refuses();
+    fs::remove_file(desk.file(".policy.toml.undo")).expect("gone");
+    fs::write(desk.file("elsewhere"), known).expect("written");
+    std::os::unix::fs::symlink("elsewhere", desk.file(".policy.toml.undo")).expect("linked");
+    refuses();
+    fs::remove_file(desk.file(".policy.toml.undo")).expect("gone");
     // Damaged, it stops changes that would lose it, and says which file that is.
     fs::write(desk.file(".policy.toml.undo"), "{").expect("written");
     let before = desk.policy_now();

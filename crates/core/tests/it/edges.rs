@@ -256,6 +256,11 @@ fn a_shell_that_somebody_can_reach_is_no_lockout() {
         "no address can reach the remote shell (2202/tcp, 22/tcp) of `sluice`"
     );
     assert_eq!(finding.severity, Severity::Error);
+    assert!(finding.mend.is_some() && finding.others.is_empty());
+    // A rule would come too late where everybody is turned away.
+    let away = host.replace("shell =", "turned-away = [\"anywhere\"]\nshell =");
+    let finding = of(&away, Code::ShellLockout).expect("nobody can");
+    assert_eq!((finding.mend, finding.others), (None, vec![RuleId::baseline("turned-away")]));
     assert_eq!(shut(&rule("shell", "allow = [\"22/tcp\"]\nfrom = [\"198.51.100.7\"]")), None);
     assert_eq!(shut(&rule("shell", "allow = [\"22/tcp\"]\nrate = \"9/minute per source\"")), None);
     assert!(shut(&rule("shell", "allow = [\"22/udp\"]")).is_some());

@@ -5,7 +5,7 @@ use super::facts::{Machine, is_shell};
 use super::finder::{Finder, FindingKind, Look};
 use super::finding::{Finding, Mend, Subject};
 use super::subjects::Subjects;
-use crate::plan::HostPlan;
+use crate::plan::{HostPlan, Kind};
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::{Direction, Piece, PortProtocol, RangeSet, TrafficSet};
 
@@ -41,18 +41,23 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
     let terms = shell.terms.join(", ");
     let region =
         Piece { traffic: shell.traffic.clone(), ..ordinary(subjects.plan, Direction::Inbound) };
+    let witness = region.example(&(subjects.likely)(Direction::Inbound), Direction::Inbound);
+    // Where the baseline turns everybody away, a rule that lets somebody in comes too late.
+    let above = witness.as_ref().map(|it| subjects.plan.decision(it));
+    let above = above.filter(|it| it.id.kind == Kind::Baseline).map(|it| it.id.clone());
+    let allow = Mend::Allow { name: Some("shell"), traffic: shell.terms.clone(), from: None };
     vec![Finding {
         code: Code::ShellLockout,
         severity: Severity::Error,
         subject: Subject::Host,
-        others: Vec::new(),
+        mend: above.is_none().then_some(allow),
+        others: above.into_iter().collect(),
         origin: Some(shell.origin.clone()),
         message: format!(
             "no address can reach the remote shell ({terms}) of `{}`",
             subjects.host.name
         ),
-        witness: region.example(&(subjects.likely)(Direction::Inbound), Direction::Inbound),
-        mend: Some(Mend::Allow { name: Some("shell"), traffic: shell.terms.clone(), from: None }),
+        witness,
         accepted: None,
     }]
 }
