@@ -74,7 +74,10 @@ impl Enforce {
         };
         let mut report = transaction::enforce(&loaded, &how)?;
         if self.cut {
-            report.living = Some(cut::report(context.machine, cut::End::All)?);
+            let mut cut = cut::report(context.machine, cut::End::All)?;
+            // Those of addresses that are turned away have been ended already.
+            cut.living.splice(0..0, report.living.into_iter().flat_map(|it| it.living));
+            report.living = Some(cut);
         }
         drop(busy);
         Ok(context.fine(&report, render::enforced))

@@ -348,6 +348,15 @@ fn what_those_who_are_turned_away_have_open_is_ended() {
                 .all(|it| { it["by"] == "baseline/turned-away" && it["ended"] == true })
         );
         assert!(!theirs.iter_mut().any(flows) && flows(&mut other));
+        // With --cut, those are told beside all others that are ended.
+        world.desk.write(policy(rules));
+        world.run(&["enforce", "--keep"]).exits(0);
+        let _theirs = world.connect("203.0.113.9", "192.0.2.10:5432", &stores);
+        world.desk.write(policy("turned-away = [\"strangers\"]\n"));
+        let json = world.run(&["--format", "json", "enforce", "--keep", "--cut"]).exits(0).json();
+        let mut ended = words(&json["living"]);
+        ended.sort();
+        assert_eq!(ended, ["inbound 192.0.2.1 5432/tcp", "inbound 203.0.113.9 5432/tcp"]);
         let again = world.node("street").run(|| {
             connect_from(
                 "203.0.113.9:0".parse().expect("it"),
