@@ -14,7 +14,7 @@ use tipstaff_core::plan::{Decided, RuleId, TURNED_AWAY};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::{
-    ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, TCP, Transport, UDP,
+    ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Relation, TCP, Transport, UDP,
 };
 use tipstaff_linux::flows::{self, Flow};
 use tipstaff_linux::ruleset::{Tuple, keep_quiet};
@@ -254,6 +254,10 @@ impl Here<'_> {
         address.is_loopback() || self.own.contains(&address)
     }
 
+    fn relation(&self, address: IpAddr) -> Relation {
+        Relation { own: self.is_own(address), on_link: self.rules.on_link.contains(address) }
+    }
+
     fn link(&mut self, address: IpAddr) -> Option<String> {
         let machine = self.machine;
         let known = self.links.entry(address);
@@ -315,6 +319,8 @@ impl Here<'_> {
             transport,
             state: ConnectionState::New,
             program: None,
+            source_is: self.relation(source.ip()),
+            destination_is: self.relation(destination.ip()),
         }
     }
 
@@ -375,6 +381,8 @@ impl Here<'_> {
             transport,
             state: ConnectionState::New,
             program: None,
+            source_is: self.relation(source),
+            destination_is: self.relation(destination),
         };
         let decided = self.denied(&packet)?;
         let living = self.living(&packet, &decided);

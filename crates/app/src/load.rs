@@ -10,7 +10,7 @@ use tipstaff_core::plan::{Decision, HostPlan, Idle, Placed, resolve};
 use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_all};
 use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_core::space::Direction;
-use tipstaff_linux::{LinuxError, Machine};
+use tipstaff_linux::{Here, LinuxError, Machine};
 
 /// A policy that has been read, and what it means for the host in question.
 #[derive(Clone, Debug)]
@@ -72,12 +72,24 @@ impl Loaded {
     /// # Errors
     /// [`LinuxError`] if they cannot be listed.
     pub fn place(&mut self, machine: &dyn Machine) -> Result<(), LinuxError> {
+        self.at_the_moment(machine)?;
         if Direction::ALL.iter().all(|it| self.plan.interfaces_told_apart(*it).is_empty()) {
             return Ok(());
         }
         let links = machine.links_seen()?;
         self.placed = self.plan.place(&links);
         self.program = lower(&self.plan);
+        Ok(())
+    }
+
+    /// Works it out for the addresses that this very machine has now, if the policy leaves them out.
+    fn at_the_moment(&mut self, machine: &dyn Machine) -> Result<(), LinuxError> {
+        if self.plan.moving {
+            let links = machine.links()?;
+            let all: Vec<_> = links.into_iter().flat_map(|it| it.addresses).collect();
+            self.plan.at_the_moment(&all);
+            self.program = lower(&self.plan);
+        }
         Ok(())
     }
 
@@ -106,7 +118,13 @@ const EXTENSION: &str = "toml";
 /// [`Failure`] if a file cannot be read or is not a policy, or the host is not in it.
 pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
     let sources = read_path(path)?.into_iter().map(|file| file.0).collect();
-    loaded(&path.display().to_string(), sources, host)
+    let mut policy = loaded(&path.display().to_string(), sources, host)?;
+    // Whatever is asked of this very machine is asked of it as it is now. If it does not tell, its
+    // addresses are as unknown as another machine's.
+    if policy.plan.moving && (host.is_none() || host == Some(&name_of_this_machine())) {
+        let _ = policy.at_the_moment(&Here);
+    }
+    Ok(policy)
 }
 
 /// Like [`load`], for commands that hold the policy against this very machine.
@@ -288,9 +306,13 @@ fn now() -> Time {
     Time::from_seconds(i64::try_from(since.as_secs()).unwrap_or_default())
 }
 
-fn this_machine(policy: &Policy, now: Time) -> Result<HostPlan, Failure> {
+fn name_of_this_machine() -> String {
     let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
-    let short = name.split('.').next().unwrap_or_default().to_lowercase();
+    name.split('.').next().unwrap_or_default().to_lowercase()
+}
+
+fn this_machine(policy: &Policy, now: Time) -> Result<HostPlan, Failure> {
+    let short = name_of_this_machine();
     resolve(policy, &short, now).map_err(|unknown| {
         let message = format!(
             "the policy covers {} hosts, and none is named like this machine, `{}`",

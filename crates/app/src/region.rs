@@ -3,12 +3,11 @@
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
-use tipstaff_core::analysis::loopback;
 use tipstaff_core::plan::{HostPlan, LOOPBACK};
-use tipstaff_core::policy::Policy;
+use tipstaff_core::policy::{ANYWHERE, ON_LINK, Policy, THIS_HOST};
 use tipstaff_core::space::{
     AddressSet, Block, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Piece,
-    PortProtocol, RangeSet, TrafficSet,
+    PortProtocol, RangeSet, RelationSet, TrafficSet, loopback, to_many,
 };
 
 /// Packets that pass a test on each field. What is not narrowed is empty.
@@ -44,13 +43,15 @@ pub struct RegionWords {
 pub(crate) struct Words<'p> {
     policy: &'p Policy,
     own: &'p [IpAddr],
+    moving: bool,
     direction: Direction,
 }
 
 impl<'p> Words<'p> {
     /// For regions of packets of a host, in one direction.
     pub(crate) fn of(policy: &'p Policy, plan: &'p HostPlan, direction: Direction) -> Self {
-        Self { policy, own: &plan.addresses, direction }
+        let own = if plan.moving { &[] } else { &plan.addresses[..] };
+        Self { policy, own, moving: plan.moving, direction }
     }
 
     /// The region of a piece.
@@ -65,13 +66,15 @@ impl<'p> Words<'p> {
         let (from, from_except) = if here(Direction::Outbound, &piece.source) {
             (Vec::new(), Vec::new())
         } else {
-            self.addresses(&piece.source, one)
+            let end = (&piece.source, piece.source_is);
+            self.related(end, self.direction == Direction::Outbound, one)
         };
         let (to, to_except) = if here(Direction::Inbound, &whole_own(&piece.destination, &own, one))
         {
             (Vec::new(), Vec::new())
         } else {
-            self.addresses(&piece.destination, one)
+            let end = (&piece.destination, piece.destination_is);
+            self.related(end, self.direction == Direction::Inbound, one)
         };
         // Addresses in numbers tell the version by themselves.
         let tells = |term: &String| match self.policy.place(term) {
@@ -106,6 +109,41 @@ impl<'p> Words<'p> {
                 piece.states.iter().map(ConnectionState::as_str).collect()
             },
         }
+    }
+
+    /// Likewise as [`Words::addresses`], with what they have to be to the host, if its addresses are not
+    /// listed. `own` tells whether they are the host's as a matter of course.
+    fn related(
+        &self,
+        (set, is): (&AddressSet, RelationSet),
+        own: bool,
+        one: Option<Family>,
+    ) -> (Vec<String>, Vec<String>) {
+        if !self.moving {
+            return self.addresses(set, one);
+        }
+        let meant = RelationSet::of(|it| it.own == own);
+        // What is for many goes without saying at the host's own end.
+        let whole = if own { set.union(&to_many()) } else { set.clone() };
+        let (mut named, mut except) = self.addresses(&whole, one);
+        let is = is.intersection(meant);
+        let side = |on_link: bool| is.iter().any(|it| it.on_link == on_link);
+        match (side(true), side(false)) {
+            (true, false) if named.is_empty() => named.push(ON_LINK.into()),
+            (true, false) => {
+                named.iter_mut().for_each(|it| *it = format!("{it} {ON_LINK}"));
+            }
+            (false, true) => {
+                if named.is_empty() {
+                    named.push(ANYWHERE.into());
+                }
+                except.push(ON_LINK.into());
+            }
+            // The other end of the two: what comes from the host itself, or goes to it.
+            (false, false) => named = vec![THIS_HOST.into()],
+            (true, true) => {}
+        }
+        (named, except)
     }
 
     /// The regions of some pieces.

@@ -430,6 +430,11 @@ fn words(drift: &Drift) -> String {
         Drift::Reopened => "the kernel does not lead all connections to the listeners whose \
                             programs decide: those from where old ones came"
             .into(),
+        Drift::Moved => {
+            "the kernel has other networks as those that this host is on: its addresses \
+                         have changed since the rules were loaded"
+                .into()
+        }
     }
 }
 

@@ -5,7 +5,9 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr};
 use tipstaff_core::plan::{HostPlan, RuleId};
-use tipstaff_core::space::{ConnectionState, Direction, Family, Packet, PortProtocol, Transport};
+use tipstaff_core::space::{
+    ConnectionState, Direction, Family, Packet, PortProtocol, Relation, Transport,
+};
 
 /// Who decides: a rule, a part of the baseline, or a default.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -34,12 +36,13 @@ pub(crate) fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
     const STRANGERS: [Ipv4Addr; 2] =
         [Ipv4Addr::new(203, 0, 113, 9), Ipv4Addr::new(198, 51, 100, 200)];
     let [stranger, another] = STRANGERS.map(IpAddr::V4);
-    let here = plan.addresses.iter().copied().find(IpAddr::is_ipv4).unwrap_or(another);
+    let here = plan.here(Family::V4).unwrap_or(another);
     let (source, destination) = match direction {
         Direction::Inbound => (stranger, here),
         Direction::Outbound => (here, stranger),
         Direction::Forwarded => (stranger, another),
     };
+    let own = |end: Direction| Relation { own: plan.moving && direction == end, on_link: false };
     Packet {
         direction,
         in_interface: None,
@@ -53,6 +56,8 @@ pub(crate) fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
         },
         state: ConnectionState::New,
         program: None,
+        source_is: own(Direction::Outbound),
+        destination_is: own(Direction::Inbound),
     }
 }
 

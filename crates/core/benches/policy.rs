@@ -7,7 +7,7 @@ use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{HostPlan, Kind, resolve};
 use tipstaff_core::policy::{Policy, Source, read};
 use tipstaff_core::program::{compare, lower};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Relation, Transport};
 
 const SIZES: [usize; 3] = [100, 1_000, 10_000];
 
@@ -101,6 +101,8 @@ fn likely(direction: Direction) -> Packet {
         },
         state: ConnectionState::New,
         program: None,
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     }
 }
 

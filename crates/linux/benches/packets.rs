@@ -12,7 +12,7 @@ use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::lower;
-use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Relation, Transport};
 use tipstaff_linux::lab::testing::{Flood, sealed_benchmark, street_sluice_granary};
 use tipstaff_linux::ruleset::{enforce, release};
 use tipstaff_linux::{NetlinkSocket, Protocol};
@@ -68,6 +68,8 @@ fn packets(plan: &HostPlan) -> Vec<(IpAddr, Vec<u8>)> {
         transport: Transport::Ports { protocol: PortProtocol::Udp, source: 1_024, destination: 9 },
         state: ConnectionState::New,
         program: None,
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     };
     let mut packets = Vec::with_capacity(PACKETS);
     while packets.len() < PACKETS {

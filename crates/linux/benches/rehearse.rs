@@ -7,7 +7,7 @@ use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Source, Time, read};
 use tipstaff_core::program::lower;
 use tipstaff_core::rehearsal::Judge;
-use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Relation, Transport};
 use tipstaff_linux::lab::testing::{address, sealed_benchmark};
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Sweep};
@@ -113,6 +113,8 @@ fn disagreements(plan: &HostPlan, ends: Ends<'_>, payloads: &[Payload], met: &[M
         transport: Transport::Ports { protocol: PortProtocol::Tcp, source: 0, destination: 0 },
         state: ConnectionState::New,
         program: None,
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     };
     let judge = Judge::between(plan, &packet);
     let mut differ = 0;

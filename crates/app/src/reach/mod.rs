@@ -166,7 +166,7 @@ fn pings(
     columns: &[Column],
     planned: &mut Planned,
 ) -> Vec<From> {
-    let own = |family| loaded.plan.addresses.iter().any(|it| Family::of(*it) == family);
+    let own = |family| loaded.plan.here(family).is_some();
     let mut pings = Vec::new();
     for column in columns {
         for family in Family::BOTH {

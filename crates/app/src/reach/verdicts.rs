@@ -7,7 +7,9 @@ use std::net::IpAddr;
 use tipstaff_core::plan::{self, Decided, Decider, HostPlan, Question, sweep};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::RuleProgram;
-use tipstaff_core::space::{AddressSet, ConnectionState, Direction, Family, Packet, Transport};
+use tipstaff_core::space::{
+    AddressSet, ConnectionState, Direction, Family, Packet, Relation, Transport,
+};
 use tipstaff_linux::ruleset::{Marks, Snapshot};
 use tipstaff_linux::sockets::Listener;
 
@@ -173,8 +175,12 @@ pub(crate) fn parts(
     kernel: &Kernel,
     senders: &AddressSet,
 ) -> Vec<Fares> {
-    let own = loaded.plan.addresses.iter().copied().filter(|it| Family::of(*it) == family);
-    let receivers: Vec<IpAddr> = wanted.at.map_or_else(|| own.collect(), |it| vec![it]);
+    let mut own: Vec<IpAddr> = loaded.plan.addresses.clone();
+    own.retain(|it| Family::of(*it) == family);
+    if own.is_empty() {
+        own.extend(loaded.plan.here(family));
+    }
+    let receivers = wanted.at.map_or(own, |it| vec![it]);
     let nowhere: IpAddr = match family {
         Family::V4 => [0; 4].into(),
         Family::V6 => [0; 16].into(),
@@ -188,6 +194,8 @@ pub(crate) fn parts(
         transport: wanted.transport,
         state: ConnectionState::New,
         program: wanted.program.clone(),
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     };
     let mut deciders: Vec<&dyn Decider> = vec![&loaded.plan];
     if let Kernel::Rules(program, _) = kernel {
@@ -200,8 +208,12 @@ pub(crate) fn parts(
         }
         kernel.ask(&Packet { program: wanted.marked.clone(), ..packet.clone() })
     };
-    let fate =
-        |packet: &Packet| Fate { policy: loaded.plan.evaluate(packet), kernel: by_kernel(packet) };
+    let fate = |packet: &Packet| {
+        let mut packet = loaded.plan.related(packet.clone());
+        // Whoever receives it is this host.
+        packet.destination_is.own = loaded.plan.moving;
+        Fate { policy: loaded.plan.evaluate(&packet), kernel: by_kernel(&packet) }
+    };
     let mut apart = loaded.plan.interfaces_told_apart(Direction::Inbound);
     if let Kernel::Rules(program, _) = kernel {
         apart.extend(program.interfaces_told_apart());

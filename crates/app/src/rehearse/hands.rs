@@ -5,6 +5,7 @@ use crate::{Failure, loaded};
 use std::collections::BTreeMap;
 use std::io::{BufRead, Write};
 use tipstaff_core::policy::Source;
+use tipstaff_core::program::lower;
 use tipstaff_core::space::ConnectionState;
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
@@ -63,9 +64,11 @@ fn discovery_is_invalid(order: &Order) -> Result<Option<bool>, Failure> {
 fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
     let discovery_is_invalid = discovery_is_invalid(order)?;
     match &order.scene {
-        Scene::Policy { sources, links } => {
+        Scene::Policy { sources, links, on_link } => {
             let sources = sources.iter().map(|(name, text)| Source::new(name, text)).collect();
-            let loaded = loaded("the policy", sources, Some(&order.host))?;
+            let mut loaded = loaded("the policy", sources, Some(&order.host))?;
+            loaded.plan.on_link = on_link.clone();
+            loaded.program = lower(&loaded.plan);
             let links: Vec<StageLink> = links
                 .iter()
                 .map(|(name, addresses)| StageLink {

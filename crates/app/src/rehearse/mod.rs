@@ -37,6 +37,15 @@ pub fn report(
     request: &Request<'_>,
     progress: &dyn Fn(u64, u64),
 ) -> Result<Report, Failure> {
+    let with_addresses;
+    let loaded = if loaded.plan.moving {
+        let mut its = loaded.clone();
+        its.plan.give_it_addresses();
+        with_addresses = its;
+        &with_addresses
+    } else {
+        loaded
+    };
     let from = senders(loaded, request.from)?;
     let traffic = traffic(loaded, request.traffic)?;
     let (site, scene) = scene(machine, loaded, request.live)?;
@@ -152,6 +161,7 @@ fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Sc
     });
     let sources =
         loaded.sources.iter().map(|it| (it.name.to_string(), it.text.to_string())).collect();
-    let scene = Scene::Policy { sources, links: links.collect() };
+    let on_link = loaded.plan.on_link.clone();
+    let scene = Scene::Policy { sources, links: links.collect(), on_link };
     Ok((site, scene))
 }

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::PathBuf;
-use tipstaff_core::space::{ByProtocol, Family, PortProtocol, RangeSet, TrafficSet};
+use tipstaff_core::space::{AddressSet, ByProtocol, Family, PortProtocol, RangeSet, TrafficSet};
 
 /// What the lab is made of, and what is tried in it.
 #[derive(Debug, Serialize, Deserialize)]
@@ -36,6 +36,8 @@ pub enum Scene {
         sources: Vec<(String, String)>,
         /// The host's links, with its addresses and their prefix lengths.
         links: Vec<(String, Vec<(IpAddr, u8)>)>,
+        /// The networks that the host is on, where the policy leaves its addresses out.
+        on_link: AddressSet,
     },
     /// A copy of what is in this network namespace.
     Copy(PathBuf),

@@ -45,7 +45,7 @@ impl<'l> Tally<'l> {
     ) {
         let family = stand.family();
         let mut limited = Vec::new();
-        let mut now = packet(stand);
+        let mut now = packet(self.plan, stand);
         let judge = Judge::between(self.plan, &now);
         let mut heard = 0;
         for (met, ranges) in outcome {

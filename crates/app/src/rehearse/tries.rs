@@ -5,7 +5,8 @@ use std::collections::{BTreeSet, HashMap};
 use tipstaff_core::plan::{Condition, HostPlan};
 use tipstaff_core::rehearsal::{Course, Judge, Role, Stand};
 use tipstaff_core::space::{
-    ByProtocol, ConnectionState, Direction, Packet, PortProtocol, RangeSet, TrafficSet, Transport,
+    ByProtocol, ConnectionState, Direction, Packet, PortProtocol, RangeSet, Relation, TrafficSet,
+    Transport,
 };
 
 /// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
@@ -84,7 +85,7 @@ fn tries_at(
             (Role::Speaker, Depth::Every) => &every,
             (_, Depth::Every | Depth::AnyRule) => &telling,
             (_, Depth::OwnRules) => {
-                own = narrowed(&Judge::between(plan, &packet(stand)).telling());
+                own = narrowed(&Judge::between(plan, &packet(plan, stand)).telling());
                 &own
             }
         };
@@ -164,8 +165,8 @@ pub(super) fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (Tra
 }
 
 /// A packet of a stand, which carries nothing yet that matters.
-pub(super) fn packet(stand: &Stand) -> Packet {
-    Packet {
+pub(super) fn packet(plan: &HostPlan, stand: &Stand) -> Packet {
+    plan.related(Packet {
         direction: Direction::Inbound,
         in_interface: Some(stand.interface.clone()),
         out_interface: None,
@@ -174,5 +175,7 @@ pub(super) fn packet(stand: &Stand) -> Packet {
         transport: Transport::Other { protocol: 0 },
         state: ConnectionState::New,
         program: None,
-    }
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
+    })
 }

@@ -203,8 +203,7 @@ fn add(rows: &mut Vec<Row>, row: Row) {
 fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> Cell {
     let mut fares: Vec<Fares> = Vec::new();
     for family in Family::BOTH {
-        let own = loaded.plan.addresses.iter().any(|it| Family::of(*it) == family);
-        if own && column.senders.has(family) {
+        if loaded.plan.here(family).is_some() && column.senders.has(family) {
             let kernel = Kernel::Unreadable;
             fares.extend(parts(&wanted(family), family, loaded, &kernel, &column.senders));
         }

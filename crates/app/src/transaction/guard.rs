@@ -140,7 +140,7 @@ pub(crate) fn this_machine(
     let meant = &policy.plan.addresses;
     // A machine that has no address yet may be any.
     let global = here.iter().any(|it| !is_of_link(it));
-    if !global || here.iter().any(|it| meant.contains(it)) {
+    if !global || policy.plan.moving || here.iter().any(|it| meant.contains(it)) {
         return Ok(());
     }
     let shown = |list: &[std::net::IpAddr]| {

@@ -3,11 +3,12 @@
 use super::complete::{places, rules};
 use super::context::Context;
 use super::direction::DirectionWord;
-use super::output::Output;
+use super::output::{Outcome, Output};
 use crate::render;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::{Failure, ask, asked};
+use tipstaff_core::space::ConnectionState;
 
 /// Options of `ask`.
 #[derive(Debug, Args)]
@@ -39,9 +40,42 @@ pub struct Ask {
     /// The program on this host that receives it (outbound: sends it), by absolute path
     #[arg(long, value_name = "PATH")]
     pub program: Option<String>,
+    /// The port that it comes from
+    #[arg(long, value_name = "PORT", conflicts_with_all = ["who", "what", "why"])]
+    pub source_port: Option<u16>,
+    /// What connection tracking says of it; if left out, what it says of such a packet that comes alone
+    #[arg(long, value_enum, conflicts_with_all = ["who", "what", "why"])]
+    pub state: Option<StateWord>,
     /// Which way it goes
     #[arg(long, value_enum, default_value = "inbound")]
     pub direction: DirectionWord,
+}
+
+/// What connection tracking can say of a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum StateWord {
+    /// The first of a flow
+    New,
+    /// Part of a flow that has been answered
+    Established,
+    /// Of another flow, such as an ICMP error about it
+    Related,
+    /// It fits no flow and cannot begin one
+    Invalid,
+    /// Not tracked, such as neighbour discovery
+    Untracked,
+}
+
+impl StateWord {
+    fn state(self) -> ConnectionState {
+        match self {
+            Self::New => ConnectionState::New,
+            Self::Established => ConnectionState::Established,
+            Self::Related => ConnectionState::Related,
+            Self::Invalid => ConnectionState::Invalid,
+            Self::Untracked => ConnectionState::Untracked,
+        }
+    }
 }
 
 impl Ask {
@@ -59,9 +93,13 @@ impl Ask {
                 ingress: self.ingress.clone(),
                 egress: self.egress.clone(),
                 program: self.program.clone(),
+                source_port: self.source_port,
+                state: self.state.map(StateWord::state),
                 direction,
             };
-            return Ok(context.fine(&ask::report(&context.policy()?, &question)?, render::ask));
+            let report = ask::report(&context.policy()?, &question)?;
+            let found = if report.is_one_answer() { Outcome::Fine } else { Outcome::Found };
+            return Ok(context.shown(&report, found, render::ask));
         }
         let question = match (&self.who, &self.what, &self.why) {
             (Some(traffic), ..) => asked::Question::Who(traffic.clone()),

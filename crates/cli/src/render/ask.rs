@@ -2,7 +2,7 @@
 
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, place};
-use tipstaff_app::ask::{PathStep, Report};
+use tipstaff_app::ask::{Open, PathStep, Report};
 use tipstaff_app::vocabulary::Verdict;
 
 /// The report as text.
@@ -19,6 +19,9 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
         clean(&packet.interfaces()),
         program.unwrap_or_default()
     );
+    if !report.answers.is_empty() {
+        return format!("{}\n\n{}", screen.paint(Style::Strong, &heading), answers(report, screen));
+    }
     let decided = &report.decided_by;
     let origin = decided.origin.as_ref().map_or_else(|| "built in".into(), ToString::to_string);
     let mut text = format!(
@@ -38,6 +41,32 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
     let mut table = Table::new(["", "name", "verdict", "why not this one", "written at"]);
     for step in &report.path {
         table.row(row(step));
+    }
+    text.push_str(&table.render(screen));
+    text
+}
+
+/// Every answer, and what would make it one.
+fn answers(report: &Report, screen: &Screen) -> String {
+    let word = |open: &Open| match open {
+        Open::Ingress => "--ingress",
+        Open::Egress => "--egress",
+        Open::Program => "--program",
+        Open::SourcePort => "--source-port",
+        Open::Link => "whether it is on a link of the host",
+    };
+    let words: Vec<&str> = report.depends_on.iter().map(word).collect();
+    let mut text = format!("It depends on what is left open: {}.\n\n", words.join(", "));
+    let mut table = Table::new(["verdict", "by", "when", "written at"]);
+    for answer in &report.answers {
+        let limited = if answer.limited { " (limited)" } else { "" };
+        let when: Vec<&str> = answer.when.iter().map(String::as_str).collect();
+        table.row(vec![
+            Cell::new(format!("{}{limited}", answer.verdict), verdict_style(answer.verdict)),
+            Cell::new(&answer.decided_by.name, Style::Strong),
+            Cell::plain(when.join("; or ")),
+            Cell::new(place(answer.decided_by.origin.as_ref()), Style::Faint),
+        ]);
     }
     text.push_str(&table.render(screen));
     text

@@ -2,10 +2,10 @@
 
 use super::budget::Budget;
 use super::lines::{Line, Lines, find};
-use super::question::{STEPS, Share, loopback, ordinary, shares};
+use super::question::{STEPS, Share, ordinary, shares};
 use crate::plan::HostPlan;
-use crate::policy::Expectation;
-use crate::space::{AddressSet, NameSet, Piece};
+use crate::policy::{Ends, Expectation};
+use crate::space::{AddressSet, NameSet, Piece, RelationSet, loopback};
 
 /// An expectation that does not hold.
 #[derive(Clone, Debug)]
@@ -18,16 +18,9 @@ pub struct Failing<'p> {
 
 /// The packets that an expectation is about.
 #[must_use]
-pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
+pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Vec<Piece> {
     let mut piece = ordinary(plan, expectation.direction);
     piece.traffic = expectation.traffic.clone();
-    if !expectation.from_terms.is_empty() {
-        piece.source = off_loopback(&expectation.from);
-    }
-    if !expectation.to_terms.is_empty() {
-        let to = &expectation.to;
-        piece.destination = if to.is_full() { piece.destination } else { off_loopback(to) };
-    }
     let only = |names: &[String]| NameSet::only(names.iter().map(String::as_str));
     if !expectation.ingress.is_empty() {
         piece.in_interfaces = only(&expectation.ingress);
@@ -35,8 +28,28 @@ pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Piece {
     if !expectation.egress.is_empty() {
         piece.out_interfaces = only(&expectation.egress);
     }
-    piece
+    let named = |terms: &[String], ends: &Ends, of: Part| -> Vec<Part> {
+        let says = !terms.is_empty() && !ends.is_full();
+        let part = |it: &Part| (it.0, off_loopback(&it.1));
+        if says { ends.parts().iter().map(part).collect() } else { vec![of] }
+    };
+    let from = (piece.source_is, piece.source.clone());
+    let to = (piece.destination_is, piece.destination.clone());
+    let from = named(&expectation.from_terms, &expectation.from, from);
+    let to = named(&expectation.to_terms, &expectation.to, to);
+    let pairs = from.iter().flat_map(|from| to.iter().map(move |to| (from, to)));
+    let narrowed = pairs.map(|(from, to)| Piece {
+        source_is: from.0,
+        source: from.1.clone(),
+        destination_is: to.0,
+        destination: to.1.clone(),
+        ..piece.clone()
+    });
+    narrowed.collect()
 }
+
+/// What an end may be to the host, and its addresses.
+type Part = (RelationSet, AddressSet);
 
 /// Addresses without those of the loopback interface: who names others by what they are not does not mean
 /// these. Who names nothing else does.
@@ -47,11 +60,12 @@ fn off_loopback(addresses: &AddressSet) -> AddressSet {
 
 /// Whether some packet of the expectation meets another verdict.
 fn otherwise(plan: &HostPlan, expectation: &Expectation) -> bool {
-    let region = region(plan, expectation);
+    let regions = region(plan, expectation);
     let lines = Lines::of(plan.chain(expectation.direction));
     let against = |line: &&Line<'_>| line.of.act.verdict() != expectation.verdict;
-    lines.meeting(&region).filter(against).any(|line| {
-        let part = line.piece.intersection(&region);
+    let met = regions.iter().flat_map(|region| lines.meeting(region).map(move |it| (region, it)));
+    met.filter(|(_, line)| against(line)).any(|(region, line)| {
+        let part = line.piece.intersection(region);
         let above: Vec<&Line<'_>> =
             lines.meeting(&part).take_while(|it| it.decision < line.decision).collect();
         let found = find(&part, &above, None, expectation.direction, &mut Budget::new(STEPS));
@@ -65,8 +79,7 @@ fn otherwise(plan: &HostPlan, expectation: &Expectation) -> bool {
 pub fn failing<'p>(plan: &'p HostPlan, expectations: &'p [Expectation]) -> Vec<Failing<'p>> {
     let mut list = Vec::new();
     for expectation in expectations {
-        let region = vec![region(plan, expectation)];
-        match shares(plan, expectation.direction, region) {
+        match shares(plan, expectation.direction, region(plan, expectation)) {
             // Too much to tell, but whether there is anything can still be found out.
             None if otherwise(plan, expectation) => list.push(Failing { expectation, by: None }),
             None => {}

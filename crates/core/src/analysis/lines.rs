@@ -29,6 +29,8 @@ pub fn piece_of(condition: &Condition) -> Piece {
             NameSet::only(condition.programs.iter().map(String::as_str))
         },
         states: condition.states.unwrap_or_else(|| StateSet::of(&ConnectionState::ALL)),
+        source_is: condition.source_is,
+        destination_is: condition.destination_is,
     }
 }
 

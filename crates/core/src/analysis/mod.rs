@@ -24,7 +24,7 @@ pub use findings::{
     explain, kinds, odd_interface, reachable, review, review_expectations, review_machine,
 };
 pub use lines::piece_of;
-pub use question::{Share, loopback, ordinary, share_of, shares};
+pub use question::{Share, ordinary, share_of, shares};
 pub use reopening::{Obstacle, Part, Session, obstacle};
 
 pub use crate::policy::Code;

@@ -4,7 +4,8 @@ use super::budget::Budget;
 use super::lines::Lines;
 use crate::plan::{Decision, HostPlan, LOOPBACK, RuleId};
 use crate::space::{
-    AddressSet, ConnectionState, Direction, NameSet, Piece, StateSet, join, without,
+    AddressSet, ConnectionState, Direction, NameSet, Piece, RelationSet, StateSet, join, loopback,
+    to_many, without,
 };
 
 /// Regions that take more steps than this to be told apart, about a second's worth, are too long to
@@ -25,21 +26,36 @@ pub struct Share<'p> {
 #[must_use]
 pub fn ordinary(plan: &HostPlan, direction: Direction) -> Piece {
     let off_loopback = NameSet::all_but(LOOPBACK);
-    let elsewhere = AddressSet::full().difference(&loopback());
+    let elsewhere = || AddressSet::full().difference(&loopback());
     let own = || plan.addresses.iter().map(|&address| AddressSet::single(address)).collect();
+    let is = |own: bool| RelationSet::of(|it| it.own == own);
     let mut piece = Piece {
         states: StateSet::of(&[ConnectionState::New]),
-        source: elsewhere.clone(),
-        destination: elsewhere,
+        source: elsewhere(),
+        destination: elsewhere(),
         ..Piece::full()
     };
+    if plan.moving {
+        // What is for many is nobody's own address.
+        let single = elsewhere().difference(&to_many());
+        (piece.source_is, piece.destination_is) = (is(false), is(false));
+        match direction {
+            Direction::Inbound => (piece.destination_is, piece.destination) = (is(true), single),
+            Direction::Outbound => (piece.source_is, piece.source) = (is(true), single),
+            Direction::Forwarded => {}
+        }
+    }
     match direction {
         Direction::Inbound => {
-            piece.destination = own();
+            if !plan.moving {
+                piece.destination = own();
+            }
             piece.in_interfaces = off_loopback;
         }
         Direction::Outbound => {
-            piece.source = own();
+            if !plan.moving {
+                piece.source = own();
+            }
             piece.out_interfaces = off_loopback;
         }
         Direction::Forwarded => {
@@ -48,13 +64,6 @@ pub fn ordinary(plan: &HostPlan, direction: Direction) -> Piece {
         }
     }
     piece
-}
-
-/// The loopback addresses (RFC 1122 section 3.2.1.3, RFC 4291 section 2.5.3).
-#[must_use]
-pub fn loopback() -> AddressSet {
-    let v4 = AddressSet::from_v4([(0x7f00_0000, 0x7fff_ffff)]);
-    v4.union(&AddressSet::from_v6([(1, 1)]))
 }
 
 /// Who takes which packets of a region, in the order of the decisions; `None` if the parts are too

@@ -2,7 +2,7 @@
 
 use crate::plan::{Act, Decision, HostPlan};
 use crate::policy::{Rate, Verdict};
-use crate::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
+use crate::space::{ConnectionState, Direction, Packet, PortProtocol, Relation, Transport};
 use std::net::{IpAddr, Ipv6Addr};
 
 /// Neighbour solicitation and advertisement (RFC 4861 sections 4.3 and 4.4).
@@ -55,6 +55,11 @@ pub struct Obstacle<'p> {
 #[must_use]
 pub fn obstacle<'p>(plan: &'p HostPlan, session: &Session) -> Option<Obstacle<'p>> {
     let barred = |part: Part, packet: Packet| {
+        let mut packet = plan.related(packet);
+        match packet.direction {
+            Direction::Inbound => packet.destination_is.own = plan.moving,
+            _ => packet.source_is.own = plan.moving,
+        }
         let decision = plan.decision(&packet);
         let part = match decision.act {
             Act::Decide(Verdict::Allow) => return None,
@@ -123,5 +128,7 @@ fn packet(
         transport,
         state,
         program: session.program.clone(),
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     }
 }

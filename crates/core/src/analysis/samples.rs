@@ -36,6 +36,8 @@ fn sample(piece: &Piece, direction: Direction, family: Family, seed: u64) -> Opt
         transport,
         state,
         program: name(&piece.programs),
+        source_is: piece.source_is.iter().next()?,
+        destination_is: piece.destination_is.iter().next()?,
     })
 }
 

@@ -7,4 +7,5 @@
 mod packets;
 mod policies;
 
+pub use packets::settle;
 pub use policies::{Generator, HOST, HOST_NAME, NOW};

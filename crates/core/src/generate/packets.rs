@@ -1,10 +1,10 @@
 //! Packets made up for a plan.
 
-use super::policies::{BLOCKS, Generator, PROGRAMS};
+use super::policies::{BLOCKS, Generator, HOST, PROGRAMS};
 use crate::plan::HostPlan;
 use crate::space::{
     AddressSet, ByProtocol, ConnectionState, Direction, Family, Packet, Point, PortProtocol,
-    RangeSet, Tracking, Transport,
+    RangeSet, Relation, Tracking, Transport,
 };
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
@@ -14,10 +14,25 @@ const ICMPV6_KINDS: [u8; 7] = [1, 128, 129, 130, 135, 136, 143];
 /// IGMP, GRE, and a number for experiments (RFC 3692).
 const OTHER_PROTOCOLS: [u8; 3] = [2, 47, 253];
 
+/// Gives the host of a generated policy its addresses, if the policy leaves them out.
+pub fn settle(plan: &mut HostPlan) {
+    let address = |text: &str| {
+        let address: IpAddr = text.parse().ok()?;
+        Some((address, if address.is_ipv4() { 24 } else { 64 }))
+    };
+    let all: Vec<(IpAddr, u8)> = HOST.into_iter().filter_map(address).collect();
+    plan.at_the_moment(&all);
+}
+
 impl Generator {
     /// A packet that a neighbour, or the host itself, could send in a lab: it begins a flow, or
     /// is of a kind that connection tracking calls invalid or does not track.
     pub fn packet(&mut self, plan: &HostPlan) -> Packet {
+        let packet = self.anything(plan);
+        plan.related(packet)
+    }
+
+    fn anything(&mut self, plan: &HostPlan) -> Packet {
         let direction = *self.pick(&Direction::ALL);
         let family = *self.pick(&Family::BOTH);
         let own = |family| plan.addresses.iter().find(|it| Family::of(**it) == family);
@@ -49,6 +64,8 @@ impl Generator {
             transport,
             state,
             program,
+            source_is: Relation::default(),
+            destination_is: Relation::default(),
         }
     }
 
@@ -57,7 +74,7 @@ impl Generator {
     pub fn packet_for(&mut self, plan: &HostPlan) -> Packet {
         let mut packet = self.packet(plan);
         self.aim(&mut packet, plan);
-        packet
+        plan.related(packet)
     }
 
     /// Changes a packet so that it is at or next to an end of what some decision takes.

@@ -45,13 +45,15 @@ pub struct Generator {
     state: u64,
     /// How many rules a host has at most, bundles aside.
     most: usize,
+    /// Whether the policy leaves the host's addresses out.
+    moving: bool,
 }
 
 impl Generator {
     /// Starts from a seed.
     #[must_use]
     pub fn new(seed: u64) -> Self {
-        Self { state: seed, most: 15 }
+        Self { state: seed, most: 15, moving: seed % 4 == 1 }
     }
 
     /// Makes policies with up to 80 rules, so that they become lookups.
@@ -112,7 +114,10 @@ impl Generator {
             .iter()
             .map(|it| format!("\"{it}/{}\"", if it.contains(':') { 64 } else { 24 }))
             .collect();
-        let _ = writeln!(text, "\n[host.{HOST_NAME}]\naddresses = [{}]", addresses.join(", "));
+        let _ = writeln!(text, "\n[host.{HOST_NAME}]");
+        if !self.moving {
+            let _ = writeln!(text, "addresses = [{}]", addresses.join(", "));
+        }
         let _ = writeln!(text, "labels = [\"edge\"]\nprogram-marks = \"0x00ff0000\"");
         let _ = writeln!(text, "shell = [\"2202/tcp\"]\non-failure = \"closed\"");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");

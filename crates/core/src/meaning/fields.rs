@@ -4,7 +4,7 @@ use super::diagram::{Diagram, Diagrams, Way};
 use crate::plan::{InterfaceTest, LOOPBACK};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Point, PortProtocol,
-    RangeSet, StateSet, Transport,
+    RangeSet, Relation, RelationSet, StateSet, Transport,
 };
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
@@ -32,7 +32,9 @@ pub(super) const SOURCE_PORT: Field = after(PORT, 16);
 pub(super) const ICMP_TYPE: Field = after(SOURCE_PORT, 8);
 pub(crate) const IN_INTERFACE: Field = after(ICMP_TYPE, 16);
 pub(crate) const OUT_INTERFACE: Field = after(IN_INTERFACE, 16);
-pub(super) const PROGRAM: Field = after(OUT_INTERFACE, 16);
+pub(super) const SOURCE_IS: Field = after(OUT_INTERFACE, 2);
+pub(super) const DESTINATION_IS: Field = after(SOURCE_IS, 2);
+pub(super) const PROGRAM: Field = after(DESTINATION_IS, 16);
 
 /// The source address; IPv4 addresses take the first 32 of the bits.
 pub(super) fn source(family: Family) -> Field {
@@ -106,6 +108,8 @@ pub(super) struct Values {
     icmp_type: u128,
     in_interface: u128,
     out_interface: u128,
+    source_is: u128,
+    destination_is: u128,
     program: u128,
 }
 
@@ -131,6 +135,8 @@ impl Vocabulary {
             },
             in_interface: self.interfaces.known(packet.in_interface.as_deref()),
             out_interface: self.interfaces.known(packet.out_interface.as_deref()),
+            source_is: packet.source_is.number().into(),
+            destination_is: packet.destination_is.number().into(),
             program: self.programs.known(packet.program.as_deref()),
         }
     }
@@ -169,6 +175,8 @@ impl Vocabulary {
             },
             state: ConnectionState::ALL[state.min(last)],
             program: self.programs.name(values.program),
+            source_is: relation(values.source_is),
+            destination_is: relation(values.destination_is),
         }
     }
 }
@@ -186,6 +194,8 @@ impl Values {
             (&mut self.icmp_type, ICMP_TYPE),
             (&mut self.in_interface, IN_INTERFACE),
             (&mut self.out_interface, OUT_INTERFACE),
+            (&mut self.source_is, SOURCE_IS),
+            (&mut self.destination_is, DESTINATION_IS),
         ];
         let found = list.into_iter().find(|(_, field)| bit < field.bit + field.width);
         found.unwrap_or((&mut self.program, PROGRAM))
@@ -243,6 +253,16 @@ pub(crate) fn state_ways(states: StateSet, then: Diagram) -> Vec<Way> {
         (number, last, then)
     };
     states.iter().map(way).collect()
+}
+
+/// What an address is to the host, by its number.
+pub(super) fn relation(number: u128) -> Relation {
+    Relation { own: number & 2 != 0, on_link: number & 1 != 0 }
+}
+
+/// The relations of a set as ways.
+pub(super) fn relation_ways(set: RelationSet, then: Diagram) -> Vec<Way> {
+    set.iter().map(|it| (it.number().into(), it.number().into(), then)).collect()
 }
 
 impl Vocabulary {

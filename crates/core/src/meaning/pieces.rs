@@ -4,12 +4,12 @@ use super::atlas::{Atlas, Region};
 use super::diagram::{Diagram, low_bits};
 use super::fate::NOTHING;
 use super::fields::{
-    FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL, SOURCE_PORT,
-    STATE, destination, icmp, source,
+    DESTINATION_IS, FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
+    SOURCE_IS, SOURCE_PORT, STATE, destination, icmp, source,
 };
 use crate::space::{
     AddressSet, ConnectionState, Family, NameSet, Piece, Point, PortProtocol, RangeSet,
-    SourcePorts, StateSet, TrafficSet, join,
+    RelationSet, SourcePorts, StateSet, TrafficSet, join,
 };
 
 /// A field is not taken apart further: such a set of values would be no list that people read.
@@ -179,13 +179,30 @@ impl Walk<'_> {
             let in_interfaces = words.interfaces.set(&ranges);
             for (ranges, then) in self.atlas.branches(then, OUT_INTERFACE)? {
                 let out_interfaces = words.interfaces.set(&ranges);
+                let piece = Piece {
+                    in_interfaces: in_interfaces.clone(),
+                    out_interfaces: out_interfaces.clone(),
+                    ..piece.clone()
+                };
+                self.relations(then, &piece)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn relations(&mut self, diagram: Diagram, piece: &Piece) -> Result<(), TooMany> {
+        let set = |ranges: &[(u128, u128)]| {
+            RelationSet::of(|it| {
+                ranges.iter().any(|range| (range.0..=range.1).contains(&it.number().into()))
+            })
+        };
+        for (ranges, then) in self.atlas.branches(diagram, SOURCE_IS)? {
+            let source_is = set(&ranges);
+            for (ranges, then) in self.atlas.branches(then, DESTINATION_IS)? {
+                let destination_is = set(&ranges);
                 for (ranges, _) in self.atlas.branches(then, PROGRAM)? {
-                    let piece = Piece {
-                        in_interfaces: in_interfaces.clone(),
-                        out_interfaces: out_interfaces.clone(),
-                        programs: words.programs.set(&ranges),
-                        ..piece.clone()
-                    };
+                    let programs = self.atlas.words.programs.set(&ranges);
+                    let piece = Piece { source_is, destination_is, programs, ..piece.clone() };
                     if self.found.len() == self.most {
                         return Err(TooMany);
                     }

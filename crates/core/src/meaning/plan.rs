@@ -4,8 +4,9 @@ use super::atlas::{Atlas, Meaning};
 use super::diagram::{Diagram, Way};
 use super::fate::{Fate, NOTHING};
 use super::fields::{
-    FAMILY, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL, SOURCE_PORT, STATE,
-    address_ways, destination, icmp, source, state_ways, ways,
+    DESTINATION_IS, FAMILY, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
+    SOURCE_IS, SOURCE_PORT, STATE, address_ways, destination, icmp, relation_ways, source,
+    state_ways, ways,
 };
 use crate::plan::{Act, Chain, Condition, Decision, HostPlan};
 use crate::policy::Verdict;
@@ -30,6 +31,13 @@ impl Atlas {
     pub(super) fn condition(&mut self, condition: &Condition, then: Diagram) -> Diagram {
         let then = self.programs(&condition.programs, then);
         let mut inner = then;
+        for (field, set) in
+            [(DESTINATION_IS, condition.destination_is), (SOURCE_IS, condition.source_is)]
+        {
+            if !set.is_full() {
+                inner = field.fork(&mut self.diagrams, &relation_ways(set, inner), NOTHING);
+            }
+        }
         for (field, test) in
             [(OUT_INTERFACE, &condition.out_interface), (IN_INTERFACE, &condition.in_interface)]
         {

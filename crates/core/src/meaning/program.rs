@@ -4,13 +4,16 @@ use super::atlas::{Atlas, Meaning};
 use super::diagram::{Diagram, Way};
 use super::fate::{Fate, INSIDE, NOTHING};
 use super::fields::{
-    FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROTOCOL, SOURCE_PORT, STATE,
-    address_ways, destination, icmp, source, state_ways, ways,
+    DESTINATION_IS, FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROTOCOL,
+    SOURCE_IS, SOURCE_PORT, STATE, address_ways, destination, icmp, relation_ways, source,
+    state_ways, ways,
 };
 use crate::plan::RuleId;
 use crate::policy::Verdict;
-use crate::program::{Action, Chain, Entry, Key, Lookup, ProgramRule, RuleProgram, Test, Then};
-use crate::space::{AddressSet, Direction, Family, PortProtocol, RangeSet};
+use crate::program::{
+    Action, Chain, End, Entry, Key, Lookup, ProgramRule, RuleProgram, Test, Then,
+};
+use crate::space::{AddressSet, Direction, Family, PortProtocol, RangeSet, Relation, RelationSet};
 use std::collections::HashMap;
 
 /// Meanings of the chains that have been worked out; `None` while one is being worked on.
@@ -136,9 +139,23 @@ impl Atlas {
                 self.protocols(&PortProtocol::numbers(), ports)
             }
             Test::Program(paths) => self.programs(paths, INSIDE),
+            Test::Own(end, is) => self.relation(*end, |it| it.own == *is),
+            Test::OnLink(end, family, is) => {
+                let found = self.relation(*end, |it| it.on_link == *is);
+                self.only_family(found, *family)
+            }
             Test::Before(_) => INSIDE,
             Test::Opaque(_) => return None,
         })
+    }
+
+    fn relation(&mut self, end: End, picked: impl Fn(Relation) -> bool) -> Diagram {
+        let field = match end {
+            End::Source => SOURCE_IS,
+            End::Destination => DESTINATION_IS,
+        };
+        let ways = relation_ways(RelationSet::of(picked), INSIDE);
+        field.fork(&mut self.diagrams, &ways, NOTHING)
     }
 
     fn protocols(&mut self, numbers: &RangeSet<u8>, then: Diagram) -> Diagram {

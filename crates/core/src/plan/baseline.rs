@@ -9,6 +9,7 @@ use super::model::{Act, Decision, Idle, RuleId, Written};
 use crate::policy::{Baseline, Host, Ping, TurnedAway, Verdict};
 use crate::space::{
     AddressSet, ConnectionState, Direction, IGMP, PortProtocol, RangeSet, TrafficSet,
+    loopback as loopback_addresses,
 };
 
 /// The name of the part that turns addresses away.
@@ -27,10 +28,6 @@ const NEIGHBOURS: (u8, u8) = (133, 136);
 
 fn v4(first: [u8; 4], last: [u8; 4]) -> AddressSet {
     AddressSet::from_v4([(u32::from_be_bytes(first), u32::from_be_bytes(last))])
-}
-
-fn loopback_addresses() -> AddressSet {
-    v4([127, 0, 0, 0], [127, 255, 255, 255]).union(&AddressSet::from_v6([(1, 1)]))
 }
 
 fn link_local() -> AddressSet {

@@ -1,7 +1,9 @@
 //! What a packet must be like for a decision to take it.
 
 use crate::policy::Time;
-use crate::space::{AddressSet, ConnectionState, Packet, RangeSet, StateSet, TrafficSet};
+use crate::space::{
+    AddressSet, ConnectionState, Packet, RangeSet, RelationSet, StateSet, TrafficSet,
+};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::fmt;
@@ -69,6 +71,10 @@ pub struct Condition {
     pub source: AddressSet,
     /// Where it may go.
     pub destination: AddressSet,
+    /// What the source may be to a host whose addresses the policy does not list.
+    pub source_is: RelationSet,
+    /// What the destination may be to it.
+    pub destination_is: RelationSet,
     /// The executables whose sockets may receive or send it; any if empty.
     pub programs: Vec<String>,
     /// When the rule ends. In a plan it has not ended yet, so that no packet fails this.
@@ -86,6 +92,8 @@ impl Default for Condition {
             source_ports: RangeSet::full(),
             source: AddressSet::full(),
             destination: AddressSet::full(),
+            source_is: RelationSet::full(),
+            destination_is: RelationSet::full(),
             programs: Vec::new(),
             until: None,
         }
@@ -145,9 +153,12 @@ impl Condition {
             Some(Miss::Traffic)
         } else if !self.source_port_passes(packet) {
             Some(Miss::SourcePort)
-        } else if !self.source.contains(packet.source) {
+        } else if !self.source.contains(packet.source) || !self.source_is.contains(packet.source_is)
+        {
             Some(Miss::Source)
-        } else if !self.destination.contains(packet.destination) {
+        } else if !self.destination.contains(packet.destination)
+            || !self.destination_is.contains(packet.destination_is)
+        {
             Some(Miss::Destination)
         } else if !self.program_passes(packet) {
             Some(Miss::Program)
@@ -167,6 +178,8 @@ impl Condition {
             && self.source_ports.is_full()
             && self.source.is_full()
             && self.destination.is_full()
+            && self.source_is.is_full()
+            && self.destination_is.is_full()
             && self.traffic.is_any()
     }
 

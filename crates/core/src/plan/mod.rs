@@ -5,6 +5,7 @@ mod condition;
 mod evaluate;
 mod model;
 mod placed;
+mod related;
 mod resolve;
 mod served;
 mod sweep;

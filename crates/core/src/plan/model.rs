@@ -2,7 +2,7 @@
 
 use super::condition::{Condition, told_apart};
 use crate::policy::{Interface, Log, Origin, Rate, Time, Verdict};
-use crate::space::{Direction, PortProtocol};
+use crate::space::{AddressSet, Direction, PortProtocol};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::IpAddr;
@@ -169,8 +169,14 @@ pub struct Chain {
 pub struct HostPlan {
     /// The name of the host.
     pub host: String,
-    /// The addresses that the host has.
+    /// The addresses that the host has; where the policy leaves them out, those of the moment, as far
+    /// as they are known.
     pub addresses: Vec<IpAddr>,
+    /// Where the policy leaves its addresses out: the networks that it is on at the moment, as far as
+    /// they are known.
+    pub on_link: AddressSet,
+    /// Whether the policy leaves its addresses out.
+    pub moving: bool,
     /// What its interfaces are for.
     pub interfaces: Vec<Interface>,
     /// The bits of sockets' marks by which rules know programs.

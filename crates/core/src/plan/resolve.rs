@@ -5,7 +5,7 @@ use super::condition::{Condition, InterfaceTest};
 use super::model::{Act, Chain, Decision, HostPlan, Idle, RuleId, Written};
 use super::served::{Served, is_replies};
 use crate::policy::{Host, Policy, Rule, Time, nearest};
-use crate::space::Direction;
+use crate::space::{AddressSet, Direction, RelationSet};
 use std::fmt;
 
 /// The policy has no host of that name.
@@ -48,6 +48,8 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
     Ok(HostPlan {
         host: section.name.clone(),
         addresses: section.addresses.clone(),
+        on_link: AddressSet::empty(),
+        moving: section.addresses.is_empty(),
         interfaces: section.interfaces.clone(),
         program_marks: section.program_marks,
         chains: Direction::ALL.map(|direction| chain(section, direction, now)),
@@ -96,7 +98,10 @@ fn decide(rule: &Rule, now: Time) -> Decision {
     }
 }
 
-/// One condition for each pair of interfaces that the rule names.
+/// What an end may be to the host, and its addresses.
+type Part = (RelationSet, AddressSet);
+
+/// One condition for each pair of interfaces that the rule names, and of what its ends may be to the host.
 fn conditions(rule: &Rule) -> Vec<Condition> {
     let tests = |names: &[String]| -> Vec<InterfaceTest> {
         match names {
@@ -106,19 +111,28 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
     };
     let (ins, outs) = (tests(&rule.ingress), tests(&rule.egress));
     let mut conditions = Vec::new();
+    let mut push = |ins: &InterfaceTest, outs: &InterfaceTest, from: &Part, to: &Part| {
+        conditions.push(Condition {
+            in_interface: ins.clone(),
+            out_interface: outs.clone(),
+            states: None,
+            traffic: rule.traffic.clone(),
+            source_ports: rule.source_ports.clone(),
+            source: from.1.clone(),
+            destination: to.1.clone(),
+            source_is: from.0,
+            destination_is: to.0,
+            programs: rule.programs.clone(),
+            until: rule.until,
+        });
+    };
     for in_interface in &ins {
         for out_interface in &outs {
-            conditions.push(Condition {
-                in_interface: in_interface.clone(),
-                out_interface: out_interface.clone(),
-                states: None,
-                traffic: rule.traffic.clone(),
-                source_ports: rule.source_ports.clone(),
-                source: rule.from.clone(),
-                destination: rule.to.clone(),
-                programs: rule.programs.clone(),
-                until: rule.until,
-            });
+            for from in rule.from.parts() {
+                for to in rule.to.parts() {
+                    push(in_interface, out_interface, from, to);
+                }
+            }
         }
     }
     conditions

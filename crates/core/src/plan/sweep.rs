@@ -20,9 +20,15 @@ impl Decider for HostPlan {
     fn sender_sets(&self) -> Vec<Cow<'_, AddressSet>> {
         let decisions = self.decisions().map(|(_, decision)| decision);
         let active = decisions.filter(|decision| decision.idle.is_none());
-        active
-            .flat_map(|decision| decision.conditions.iter().map(|it| Cow::Borrowed(&it.source)))
-            .collect()
+        let named = active.flat_map(|it| it.conditions.iter().map(|it| Cow::Borrowed(&it.source)));
+        let mut sets: Vec<_> = named.collect();
+        if self.moving {
+            sets.push(Cow::Borrowed(&self.on_link));
+            sets.push(Cow::Owned(
+                self.addresses.iter().map(|&it| AddressSet::single(it)).collect(),
+            ));
+        }
+        sets
     }
 }
 

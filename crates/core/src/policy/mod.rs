@@ -3,6 +3,7 @@
 mod code;
 mod diagnostic;
 pub mod edit;
+mod ends;
 mod iana;
 mod model;
 mod rate;
@@ -17,6 +18,7 @@ mod time;
 
 pub use code::{Accepted, Code};
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
+pub use ends::Ends;
 pub(crate) use iana::known_service;
 pub use iana::{KNOWN_SERVICES, KnownService};
 pub use model::{
@@ -30,5 +32,5 @@ pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
 pub use seen::deceives;
 pub use source::{Origin, Source};
 pub use suggest::nearest;
-pub use terms::ANYWHERE;
+pub use terms::{ANYWHERE, ON_LINK, THIS_HOST};
 pub use time::Time;

@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Accepted, Origin, Rate, Source, Time};
+use super::{Accepted, Ends, Origin, Rate, Source, Time};
 use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -149,7 +149,8 @@ pub struct LabelSection {
 pub struct Host {
     /// The name of the machine.
     pub name: String,
-    /// Its own addresses, in the order written.
+    /// Its own addresses, in the order written; none where they are left out: then they are what the
+    /// kernel says at the moment.
     pub addresses: Vec<IpAddr>,
     /// Words that describe it, for readers.
     pub labels: Vec<String>,
@@ -326,11 +327,11 @@ pub struct Rule {
     /// The direction that it is about.
     pub direction: Direction,
     /// The senders that it is about.
-    pub from: AddressSet,
+    pub from: Ends,
     /// The senders as written; empty when left out.
     pub from_terms: Written,
     /// The receivers that it is about.
-    pub to: AddressSet,
+    pub to: Ends,
     /// The receivers as written; empty when left out.
     pub to_terms: Written,
     /// The host's own addresses it is narrowed to, as written; `from` and `to` are narrowed
@@ -375,11 +376,11 @@ pub struct Expectation {
     /// The same, as it is written.
     pub traffic_terms: Written,
     /// Where they come from.
-    pub from: AddressSet,
+    pub from: Ends,
     /// The senders as written; empty when left out.
     pub from_terms: Written,
     /// The addresses that they go to.
-    pub to: AddressSet,
+    pub to: Ends,
     /// The receivers as written; empty when left out.
     pub to_terms: Written,
     /// By which interfaces they come in; any if empty, as always for outbound ones.

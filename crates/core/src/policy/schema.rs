@@ -199,12 +199,13 @@ pub const SCHEMA: &[TableSpec] = &[
         kind: "host",
         meaning: "One machine",
         keys: &[
-            required(key(
+            key(
                 "addresses",
                 Shape::List,
-                "The machine's own addresses; with a prefix length where `on-link` is used",
+                "The machine's own addresses; with a prefix length where `on-link` is used. Left out where \
+                 they change: then they are those that the kernel has at the moment",
                 "[\"192.0.2.10/24\", \"2001:db8:2::10/64\"]",
-            )),
+            ),
             key(
                 "labels",
                 Shape::List,

@@ -11,11 +11,11 @@ use std::ops::Range;
 /// The built-in place that holds every address.
 pub const ANYWHERE: &str = "anywhere";
 /// The built-in place that holds the addresses of the host whose rule it is.
-pub(crate) const THIS_HOST: &str = "this-host";
+pub const THIS_HOST: &str = "this-host";
 /// The built-in place that holds the addresses which are not routed on the Internet.
 pub(super) const PRIVATE: &str = "private";
 /// The built-in place that holds the networks of the host's own addresses.
-pub(crate) const ON_LINK: &str = "on-link";
+pub const ON_LINK: &str = "on-link";
 /// The names of all built-in places.
 pub(crate) const BUILT_IN_PLACES: [&str; 4] = [ANYWHERE, THIS_HOST, ON_LINK, PRIVATE];
 
@@ -281,6 +281,8 @@ pub(super) struct Names<'a> {
     pub this_host: Option<&'a AddressSet>,
     /// The networks of those addresses; `None` if it belongs to no host, or if none is written.
     pub on_link: Option<&'a AddressSet>,
+    /// Whether the host's addresses are what the kernel says at the moment.
+    pub moving: bool,
     /// Whether those of this host stand for those of any: then what leaves them out leaves out nobody.
     pub any_host: bool,
     /// That host's interfaces; `None` if any role may turn out to be known.

@@ -1,8 +1,8 @@
 //! A condition to lists of simple tests.
 
-use super::model::Test;
+use super::model::{End, Test};
 use crate::plan::{Condition, InterfaceTest};
-use crate::space::{ByProtocol, Family, ICMP, ICMPV6, PortProtocol, RangeSet, TCP};
+use crate::space::{ByProtocol, Family, ICMP, ICMPV6, PortProtocol, RangeSet, RelationSet, TCP};
 use std::collections::BTreeSet;
 
 /// The lists of tests that together say what the condition takes: one for each combination of IP
@@ -31,12 +31,37 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
             tests.extend(group.protocols.clone().map(Test::Protocol));
             tests.extend(addresses);
             tests.extend(group.finer.clone());
-            // The socket is looked for last: that takes longest.
-            tests.extend((!programs.is_empty()).then(|| Test::Program(programs.clone())));
-            clauses.push(tests);
+            for relations in relation_tests(condition, family) {
+                let mut tests = tests.clone();
+                tests.extend(relations);
+                // The socket is looked for last: that takes longest.
+                tests.extend((!programs.is_empty()).then(|| Test::Program(programs.clone())));
+                clauses.push(tests);
+            }
         }
     }
     clauses
+}
+
+/// Whether a condition asks for the networks that the host is on.
+fn asks_for_links(condition: &Condition) -> bool {
+    let ends = [condition.source_is, condition.destination_is];
+    ends.into_iter().flat_map(|it| it.asked()).any(|it| it.1.is_some())
+}
+
+/// The lists of tests of what the ends are to the host, in packets of an IP version.
+fn relation_tests(condition: &Condition, family: Option<Family>) -> Vec<Vec<Test>> {
+    let alternatives = |end: End, set: RelationSet| -> Vec<Vec<Test>> {
+        let tests = |(own, link): (Option<bool>, Option<bool>)| {
+            let link = link.zip(family).map(|(is, family)| Test::OnLink(end, family, is));
+            link.into_iter().chain(own.map(|is| Test::Own(end, is))).collect()
+        };
+        set.asked().into_iter().map(tests).collect()
+    };
+    let sources = alternatives(End::Source, condition.source_is);
+    let destinations = alternatives(End::Destination, condition.destination_is);
+    let pairs = sources.iter().flat_map(|first| destinations.iter().map(move |it| (first, it)));
+    pairs.map(|(first, second)| [first.as_slice(), second].concat()).collect()
 }
 
 /// Traffic that one list of tests can name.
@@ -136,7 +161,8 @@ fn groups(condition: &Condition, tcp_apart: bool) -> Vec<Group> {
 /// For each IP version that needs a list of its own: the version, and the tests of its addresses.
 fn address_tests(condition: &Condition, only: Option<Family>) -> Vec<(Option<Family>, Vec<Test>)> {
     let (source, destination) = (&condition.source, &condition.destination);
-    if only.is_none() && source.is_full() && destination.is_full() {
+    let either = only.is_none() && !asks_for_links(condition);
+    if either && source.is_full() && destination.is_full() {
         return vec![(None, Vec::new())];
     }
     Family::BOTH

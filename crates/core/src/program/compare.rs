@@ -31,6 +31,8 @@ pub enum Drift {
     /// At some of the ports meant, new connections from where old ones came are not led to the
     /// listener. At more ports than meant they may be: a rule that has ended may have asked for it.
     Reopened,
+    /// The networks that the host is on are others than those found.
+    Moved,
 }
 
 impl Drift {
@@ -75,6 +77,9 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
     }
     if !meant.reopened.difference(&found.reopened).is_empty() {
         drifts.push(Drift::Reopened);
+    }
+    if meant.on_link != found.on_link {
+        drifts.push(Drift::Moved);
     }
     drifts
 }

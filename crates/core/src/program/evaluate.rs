@@ -1,9 +1,11 @@
 //! What a rule program does with one packet.
 
-use super::model::{Action, Chain, Key, KeyValue, Lookup, ProgramRule, RuleProgram, Test, Then};
+use super::model::{
+    Action, Chain, End, Key, KeyValue, Lookup, ProgramRule, RuleProgram, Test, Then,
+};
 use crate::plan::{Decided, RuleId};
 use crate::policy::Verdict;
-use crate::space::{Family, Packet, Transport};
+use crate::space::{Family, Packet, Relation, Transport};
 use std::net::IpAddr;
 
 /// Jumps deeper than this are not followed; the kernel refuses them too.
@@ -30,10 +32,24 @@ impl Test {
             Self::Program(paths) => {
                 packet.program.as_ref().is_some_and(|program| paths.contains(program))
             }
+            Self::Own(end, is) => end.relation(packet).own == *is,
+            Self::OnLink(end, family, is) => {
+                packet.family() == *family && end.relation(packet).on_link == *is
+            }
             // A program is asked about a moment at which none of its rules has ended.
             Self::Before(_) => true,
             Self::Opaque(_) => return None,
         })
+    }
+}
+
+impl End {
+    /// What the packet's address at this end is to the host.
+    fn relation(self, packet: &Packet) -> Relation {
+        match self {
+            Self::Source => packet.source_is,
+            Self::Destination => packet.destination_is,
+        }
     }
 }
 

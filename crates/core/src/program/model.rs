@@ -18,6 +18,9 @@ pub struct RuleProgram {
     /// The TCP ports at which it decides whose the listener is. A new connection that comes there
     /// from where an old one came is to meet the listener, not what remains of the old one.
     pub reopened: RangeSet<u16>,
+    /// The networks that the host is on, if a test asks for them.
+    #[serde(default)]
+    pub on_link: AddressSet,
 }
 
 impl RuleProgram {
@@ -46,6 +49,17 @@ impl RuleProgram {
             _ => None,
         });
         lists.collect()
+    }
+
+    /// The IP versions in which a test asks whether an address is on a link.
+    #[must_use]
+    pub fn asks_for_links(&self) -> BTreeSet<Family> {
+        let tests = self.chains.iter().flat_map(|chain| &chain.rules).flat_map(|it| &it.tests);
+        let asked = tests.filter_map(|test| match test {
+            Test::OnLink(_, family, _) => Some(*family),
+            _ => None,
+        });
+        asked.collect()
     }
 
     /// The chain of that name.
@@ -170,10 +184,25 @@ pub enum Test {
     DestinationPort(RangeSet<u16>),
     /// The time, which must come before this moment.
     Before(Time),
+    /// Whether an end's address is one of the host's own, by the kernel's word.
+    Own(End, bool),
+    /// Whether an end's address is in one of the networks that the host is on; the IP version is that
+    /// of the packet.
+    OnLink(End, Family, bool),
     /// The executable of the socket that receives or sends it.
     Program(Vec<String>),
     /// Something that this program does not understand; the text describes it.
     Opaque(String),
+}
+
+/// An end of a packet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum End {
+    /// Where it comes from.
+    Source,
+    /// Where it goes.
+    Destination,
 }
 
 /// What a rule does.
@@ -299,9 +328,26 @@ impl fmt::Display for Test {
             Self::SourcePort(ports) => write!(out, "from port {ports}"),
             Self::DestinationPort(ports) => write!(out, "to port {ports}"),
             Self::Before(time) => write!(out, "before {time}"),
+            Self::Own(end, is) => {
+                let not = if *is { "" } else { "not " };
+                write!(out, "{end} {not}one of this host's own addresses")
+            }
+            Self::OnLink(end, family, is) => {
+                let not = if *is { "" } else { "not " };
+                write!(out, "{end} {not}on a link of {family}")
+            }
             Self::Program(paths) => write!(out, "of {}", paths.join(" or ")),
             Self::Opaque(text) => write!(out, "({text})"),
         }
+    }
+}
+
+impl fmt::Display for End {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::Source => "from",
+            Self::Destination => "to",
+        })
     }
 }
 

@@ -57,6 +57,8 @@ impl Axis {
             || condition.in_interface != InterfaceTest::Any
             || condition.out_interface != InterfaceTest::Any
             || condition.states.is_some()
+            || !condition.source_is.is_full()
+            || !condition.destination_is.is_full()
             || !condition.source_ports.is_full()
             || !condition.programs.is_empty()
             || condition.until.is_some()

@@ -116,10 +116,14 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
     let chain = plan.chain(Direction::Inbound);
     let active = || chain.decisions.iter().filter(|it| it.idle.is_none());
     let conditions: Vec<_> = active().flat_map(|it| &it.conditions).collect();
-    let sources: Vec<&AddressSet> = conditions.iter().map(|it| &it.source).collect();
+    let mut sources: Vec<&AddressSet> = conditions.iter().map(|it| &it.source).collect();
     let own: AddressSet = site.addresses.iter().map(|&it| AddressSet::single(it)).collect();
     let universe = from.unwrap_or(&AddressSet::full()).intersection(&sendable()).difference(&own);
-    let destinations: Vec<&AddressSet> = conditions.iter().map(|it| &it.destination).collect();
+    let mut destinations: Vec<&AddressSet> = conditions.iter().map(|it| &it.destination).collect();
+    if plan.moving {
+        sources.push(&plan.on_link);
+        destinations.push(&plan.on_link);
+    }
     // Of the addresses that no rule tells apart, the first as written.
     let receivers: Vec<IpAddr> = classes(&destinations, &own)
         .iter()

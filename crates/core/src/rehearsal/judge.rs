@@ -22,6 +22,8 @@ impl<'p> Judge<'p> {
                         && condition.out_interface.holds(packet.out_interface.as_deref())
                         && condition.source.contains(packet.source)
                         && condition.destination.contains(packet.destination)
+                        && condition.source_is.contains(packet.source_is)
+                        && condition.destination_is.contains(packet.destination_is)
                 })
         };
         let decisions = &plan.chain(packet.direction).decisions;

@@ -150,6 +150,12 @@ pub struct AddressSet {
     pub v6: RangeSet<u128>,
 }
 
+impl Default for AddressSet {
+    fn default() -> Self {
+        Self::empty()
+    }
+}
+
 impl AddressSet {
     /// A set that holds no address.
     #[must_use]

@@ -9,6 +9,8 @@ mod ports;
 mod protocol;
 mod ranges;
 mod region;
+mod relation;
+mod special;
 mod traffic;
 
 pub(crate) use address::address_range;
@@ -23,4 +25,6 @@ pub(crate) use protocol::IGMP;
 pub use protocol::{ICMP, ICMPV6, TCP, UDP};
 pub use ranges::{Point, RangeSet};
 pub use region::{Piece, SourcePorts, join, without};
+pub use relation::{Relation, RelationSet};
+pub use special::{loopback, to_many};
 pub use traffic::TrafficSet;

@@ -2,6 +2,7 @@
 
 use super::ports::PortProtocol;
 use super::protocol::{ICMP, ICMPV6};
+use super::relation::Relation;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::IpAddr;
@@ -221,6 +222,10 @@ pub struct Packet {
     /// The executable of the socket on this host that receives or sends it; `None`: one that
     /// nobody names, or no socket.
     pub program: Option<String>,
+    /// What the source is to a host whose addresses the policy does not list.
+    pub source_is: Relation,
+    /// What the destination is to it.
+    pub destination_is: Relation,
 }
 
 impl Packet {

@@ -6,7 +6,7 @@
 
 use super::{
     AddressSet, ByProtocol, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Packet,
-    PortProtocol, RangeSet, StateSet, TrafficSet, Transport,
+    PortProtocol, RangeSet, RelationSet, StateSet, TrafficSet, Transport,
 };
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -69,6 +69,10 @@ pub struct Piece {
     pub programs: NameSet,
     /// The states of their connections.
     pub states: StateSet,
+    /// What the source is to a host whose addresses the policy does not list.
+    pub source_is: RelationSet,
+    /// What the destination is to it.
+    pub destination_is: RelationSet,
 }
 
 impl Piece {
@@ -84,6 +88,8 @@ impl Piece {
             out_interfaces: NameSet::full(),
             programs: NameSet::full(),
             states: StateSet::of(&ConnectionState::ALL),
+            source_is: RelationSet::full(),
+            destination_is: RelationSet::full(),
         }
     }
 
@@ -95,6 +101,8 @@ impl Piece {
             && self.traffic.contains(packet)
             && self.destination.contains(packet.destination)
             && self.states.contains(packet.state)
+            && self.source_is.contains(packet.source_is)
+            && self.destination_is.contains(packet.destination_is)
             && match packet.ports() {
                 Some((source, _)) => self.source_ports.ports.contains(source),
                 None => self.source_ports.portless,
@@ -112,6 +120,8 @@ impl Piece {
             && !self.programs.is_empty();
         named
             && !self.states.is_empty()
+            && !self.source_is.is_empty()
+            && !self.destination_is.is_empty()
             && self.source.has(family)
             && self.destination.has(family)
             && self.carries(family)
@@ -153,6 +163,8 @@ impl Piece {
             out_interfaces: self.out_interfaces.intersection(&other.out_interfaces),
             programs: self.programs.intersection(&other.programs),
             states: self.states.intersection(other.states),
+            source_is: self.source_is.intersection(other.source_is),
+            destination_is: self.destination_is.intersection(other.destination_is),
         }
     }
 
@@ -188,6 +200,8 @@ impl Piece {
         cut!(out_interfaces, left.out_interfaces.difference(&other.out_interfaces));
         cut!(programs, left.programs.difference(&other.programs));
         cut!(states, left.states.difference(other.states));
+        cut!(source_is, left.source_is.difference(other.source_is));
+        cut!(destination_is, left.destination_is.difference(other.destination_is));
         (Some(both), rest)
     }
 
@@ -226,6 +240,9 @@ impl Piece {
                 set.example().map(str::to_owned)
             }
         };
+        let relation = |set: RelationSet, wanted| {
+            if set.contains(wanted) { Some(wanted) } else { set.iter().next() }
+        };
         let state = if self.states.contains(wanted.state) {
             wanted.state
         } else {
@@ -240,6 +257,8 @@ impl Piece {
             transport: self.transport(wanted, family)?,
             state,
             program: name(&self.programs, &wanted.program),
+            source_is: relation(self.source_is, wanted.source_is)?,
+            destination_is: relation(self.destination_is, wanted.destination_is)?,
         })
     }
 
@@ -322,6 +341,9 @@ pub fn join(pieces: Vec<Piece>) -> Vec<Piece> {
         fold!(out_interfaces, NameSet::only([]), NameSet::union);
         fold!(programs, NameSet::only([]), NameSet::union);
         fold!(states, StateSet::of(&[]), |a: &StateSet, b: &StateSet| a.union(*b));
+        let both = |a: &RelationSet, b: &RelationSet| a.union(*b);
+        fold!(source_is, RelationSet::empty(), both);
+        fold!(destination_is, RelationSet::empty(), both);
         pieces = join_versions(pieces);
         if pieces.len() == before {
             return pieces;

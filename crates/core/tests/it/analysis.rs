@@ -11,7 +11,9 @@ use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Act, Decision, HostPlan, Kind, resolve};
 use tipstaff_core::policy::{Policy, Source, Verdict, read};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, Piece, PortProtocol, Transport};
+use tipstaff_core::space::{
+    ConnectionState, Direction, Packet, Piece, PortProtocol, Relation, Transport,
+};
 
 /// How many policies are held against brute force, unless `TIPSTAFF_REVIEW_POLICIES` says.
 const POLICIES: u64 = 2_000;
@@ -161,6 +163,8 @@ fn universe() -> Vec<Packet> {
                                 transport,
                                 state,
                                 program: program.map(str::to_owned),
+                                source_is: Relation::default(),
+                                destination_is: Relation::default(),
                             });
                         }
                     }

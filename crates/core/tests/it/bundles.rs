@@ -51,8 +51,11 @@ fn bundles_are_unfolded_where_they_are_used() {
     let paused: Vec<bool> = sluice.rules.iter().map(|rule| rule.paused).collect();
     assert_eq!(paused, [false, true, true, false]);
     // A bundle's `this-host` is the host that uses it.
-    assert_eq!(sluice.rules[2].from.to_string(), "192.0.2.10");
-    assert_eq!(policy.host("granary").expect("it").rules[1].from.to_string(), "10.44.8.20");
+    assert_eq!(sluice.rules[2].from.addresses().to_string(), "192.0.2.10");
+    assert_eq!(
+        policy.host("granary").expect("it").rules[1].from.addresses().to_string(),
+        "10.44.8.20"
+    );
     assert_eq!(sluice.rules[0].traffic.to_string(), "80/tcp, 443/tcp+udp");
     assert_eq!(policy.host("granary").expect("it").labels, ["store"]);
 }
@@ -110,7 +113,10 @@ fn a_bundle_can_leave_out_the_host_and_its_networks() {
                 addresses = [\"192.0.2.10/24\"]\n[[host.sluice.rule]]\nuse = \"watch\"\n";
     let policy = policy(text);
     let from = &policy.hosts[0].rules[0].from;
-    assert!(!from.contains(address("192.0.2.77")) && from.contains(address("203.0.113.9")));
+    assert!(
+        !from.addresses().contains(address("192.0.2.77"))
+            && from.addresses().contains(address("203.0.113.9"))
+    );
     // What leaves nobody whatever the host is, is one.
     let nobody = text.replace("\"!this-host\", \"!on-link\"", "\"10.44.8.1\", \"!10.44.8.1\"");
     let problems = read(&Source::new("policy.toml", &nobody)).expect_err("nobody is left");

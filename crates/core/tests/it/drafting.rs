@@ -7,7 +7,7 @@ use tipstaff_core::generate::NOW;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Policy, Severity, Source, Verdict, read};
 use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Packet, PortProtocol, Transport,
+    AddressSet, ConnectionState, Direction, Packet, PortProtocol, Relation, Transport,
 };
 
 fn address(text: &str) -> IpAddr {
@@ -81,6 +81,8 @@ fn verdict(plan: &HostPlan, peer: IpAddr, port: u16, protocol: PortProtocol) -> 
         transport: Transport::Ports { protocol, source, destination },
         state: ConnectionState::New,
         program: None,
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     })
     .verdict
 }
@@ -139,6 +141,8 @@ fn who_is_connected_stays_admitted_and_nothing_else_opens() {
         },
         state: ConnectionState::New,
         program: None,
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     };
     let found = review(&policy, &plan, NOW, &likely);
     let wrong: Vec<_> = found.iter().filter(|it| it.severity != Severity::Note).collect();

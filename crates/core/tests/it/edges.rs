@@ -401,6 +401,6 @@ fn rules_by_several_interfaces_are_held_against_each_other_in_order() {
 
 #[test]
 fn the_loopback_addresses_are_those_of_the_standards() {
-    let all = tipstaff_core::analysis::loopback();
+    let all = tipstaff_core::space::loopback();
     assert_eq!(all.to_string(), "127.0.0.0/8, ::1");
 }

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Policy, Source, read};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Transport};
+use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Relation, Transport};
 
 pub const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
 pub const MENDED: &str = include_str!("../../../../demo/mended.toml");
@@ -39,5 +39,7 @@ pub fn packet(source: &str, destination: &str, transport: Transport) -> Packet {
         transport,
         state: ConnectionState::New,
         program: None,
+        source_is: Relation::default(),
+        destination_is: Relation::default(),
     }
 }

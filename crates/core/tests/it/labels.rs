@@ -26,8 +26,8 @@ fn labels_bring_what_all_hosts_with_them_have() {
     let rules: Vec<_> =
         sluice.rules.iter().map(|it| (it.name.as_str(), it.label.as_deref())).collect();
     assert_eq!(rules, [("shell", Some("edge")), ("own", None), ("metrics", Some("watched"))]);
-    assert!(!sluice.rules[0].from.contains(address("192.0.2.10")), "its own");
-    assert!(granary.rules[0].from.contains(address("192.0.2.10")), "another's");
+    assert!(!sluice.rules[0].from.addresses().contains(address("192.0.2.10")), "its own");
+    assert!(granary.rules[0].from.addresses().contains(address("192.0.2.10")), "another's");
     assert_eq!(sluice.expectations.len(), 1);
     // The host's own word comes first, then the label's, then the language's.
     let verdicts = |host: &Host| Direction::ALL.map(|it| host.defaults.of(it).verdict);

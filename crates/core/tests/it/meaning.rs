@@ -1,7 +1,7 @@
 //! A plan and the program that it is lowered to mean the same: exactly, and packet by packet.
 
 use crate::given::{packet, tcp};
-use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
+use tipstaff_core::generate::{Generator, HOST_NAME, NOW, settle};
 use tipstaff_core::meaning::{Atlas, Difference, Meaning};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Source, Time, Verdict, read};
@@ -31,7 +31,8 @@ fn plans_and_programs_agree_on_generated_packets() {
         let text = generator.policy();
         let policy = read(&Source::new("generated.toml", &text))
             .unwrap_or_else(|problems| panic!("seed {seed}: {problems:#?}\n{text}"));
-        let plan = resolve(&policy, HOST_NAME, NOW).expect("the host is there");
+        let mut plan = resolve(&policy, HOST_NAME, NOW).expect("the host is there");
+        settle(&mut plan);
         let program = lower(&plan);
         let mut atlas = Atlas::new();
         let (meant, lowered) = (atlas.plan(&plan), atlas.program(&program));

@@ -23,7 +23,7 @@ fn the_demos_policies_are_read_whole() {
     assert!(catalogue.from.is_full() && catalogue.to.is_full());
     let copies = &sluice.rules[3];
     assert_eq!((copies.direction, copies.verdict), (Direction::Forwarded, Verdict::Allow));
-    assert_eq!(copies.to.to_string(), "10.44.8.20, fd44:8::20");
+    assert_eq!(copies.to.addresses().to_string(), "10.44.8.20, fd44:8::20");
     assert_eq!(copies.origin.to_string(), "policy.toml:50");
     let herbarium = inherited.place("herbarium").expect("there");
     assert_eq!(herbarium.addresses.first(Family::V6), Some(address("2001:db8:be::")));
@@ -47,7 +47,7 @@ fn terms_of_a_list_add_up() {
                 from = [\"10.44.8.0/25\", \"10.44.8.128/25\", \"fd44:8::/64\"]\n";
     let rule = &policy(text).hosts[0].rules[0];
     assert_eq!(rule.traffic.to_string(), "80-84/tcp, 86-90/tcp, 85/tcp+udp, icmp");
-    assert_eq!(rule.from.to_string(), "10.44.8.0/24, fd44:8::/64");
+    assert_eq!(rule.from.addresses().to_string(), "10.44.8.0/24, fd44:8::/64");
     assert!(TrafficSet::any().union(&rule.traffic).is_any());
 }
 
@@ -152,7 +152,7 @@ fn lists_of_addresses_add_up_and_leave_out() {
              [host.bench]\naddresses = [\"10.44.8.30\", \"fd44:8::30\"]\n[[host.bench.rule]]\n\
              name = \"it\"\nallow = [\"any\"]\nfrom = [{list}]\n"
         );
-        policy(&text).hosts[0].rules[0].from.clone()
+        policy(&text).hosts[0].rules[0].from.addresses()
     };
     assert_eq!(from("\"10.44.8.20-10.44.8.23\"").to_string(), "10.44.8.20/30");
     assert_eq!(from("\"stacks\", \"!10.44.8.128/25\"").to_string(), "10.44.8.0/25, fd44:8::/64");

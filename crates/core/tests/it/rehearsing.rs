@@ -155,7 +155,8 @@ fn the_judge_decides_like_the_plan() {
         let mut generator = Generator::new(seed);
         let text = generator.policy();
         let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
-        let plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
+        let mut plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
+        tipstaff_core::generate::settle(&mut plan);
         for _ in 0..50 {
             let packet = generator.packet(&plan);
             // It is asked about everything between the same ends.

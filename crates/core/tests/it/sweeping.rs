@@ -71,7 +71,8 @@ fn every_sender_fares_as_its_part_says_by_policy_and_program() {
     let mut asked = 0;
     for seed in 0..200 {
         let mut generator = Generator::new(seed);
-        let plan = plan(&generator.policy(), HOST_NAME);
+        let mut plan = plan(&generator.policy(), HOST_NAME);
+        tipstaff_core::generate::settle(&mut plan);
         let program = lower(&plan);
         let deciders: [&dyn Decider; 2] = [&plan, &program];
         for family in Family::BOTH {
@@ -84,7 +85,10 @@ fn every_sender_fares_as_its_part_says_by_policy_and_program() {
                 plan.addresses.iter().copied().filter(|it| Family::of(*it) == family).collect();
             let receivers = &receivers[..1];
             let question = Question { packet: &model, senders: &senders, receivers, family };
-            let fate = |packet: &Packet| (plan.evaluate(packet), program.evaluate(packet));
+            let fate = |packet: &Packet| {
+                let packet = plan.related(packet.clone());
+                (plan.evaluate(&packet), program.evaluate(&packet))
+            };
             let parts = sweep(&deciders, &question, fate);
             let whole: AddressSet = parts.iter().map(|part| part.senders.clone()).collect();
             assert!(whole.has_all(family), "seed {seed}: somebody is in no part");

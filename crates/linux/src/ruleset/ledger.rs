@@ -17,8 +17,8 @@ pub struct Ledger {
     /// For each rule or map, in order, the number of its last message; no decision for what
     /// serves several.
     pub(super) entries: Vec<(u32, Option<RuleId>)>,
-    /// The messages of rules that ask for sockets, with what it takes.
-    pub(super) by_socket: BTreeMap<u32, &'static str>,
+    /// The messages of rules that ask for what not every kernel has, with what that is.
+    pub(super) lacking: BTreeMap<u32, &'static str>,
 }
 
 impl Ledger {
@@ -53,7 +53,7 @@ fn refusal(doing: &str, sequence: u32, answer: &Answer, ledger: &Ledger) -> Linu
     if answer.errno == libc::ERESTART {
         return LinuxError::Changed;
     }
-    if let (Some(lacks), libc::ENOENT) = (ledger.by_socket.get(&sequence), answer.errno) {
+    if let (Some(lacks), libc::ENOENT) = (ledger.lacking.get(&sequence), answer.errno) {
         return LinuxError::Lacking { what: vec![(*lacks).to_owned()], permitted: true };
     }
     match (ledger.blame(sequence), answer.errno) {

@@ -1,6 +1,6 @@
 //! What writing our table and reading it must agree on.
 
-use tipstaff_core::space::{ConnectionState, Direction};
+use tipstaff_core::space::{ConnectionState, Direction, Family};
 use tipstaff_wire::nf_tables::{Hook, STATE_BITS};
 
 /// The name of our table.
@@ -16,6 +16,14 @@ pub(crate) const USER_DATA_VERSION: u8 = 1;
 pub(crate) const CROWDS: u32 = 16_384;
 /// `NFT_LOOKUP_F_INV`.
 pub(crate) const NOT_IN: u32 = 1;
+
+/// The set with the networks of an IP version that this machine is on.
+pub(crate) fn links(family: Family) -> &'static str {
+    match family {
+        Family::V4 => "on-link-v4",
+        Family::V6 => "on-link-v6",
+    }
+}
 
 pub(super) fn user_data(text: &str) -> Vec<u8> {
     let mut data = vec![USER_DATA_VERSION];

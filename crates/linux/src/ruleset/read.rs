@@ -2,7 +2,7 @@
 
 use super::decode::{self, Read, Sets};
 use super::marks::Marks;
-use super::names::{TABLE, direction_of, hook_number, text_of};
+use super::names::{self, TABLE, direction_of, hook_number, text_of};
 use super::reopen;
 use super::tally::{Count, Tally};
 use crate::LinuxError;
@@ -90,7 +90,11 @@ pub(super) fn read_table(
         },
     )?;
     let rules = rules.into_iter().flatten().collect();
-    Ok(Some(assemble(table, &chains, rules)))
+    let mut snapshot = assemble(table, &chains, rules);
+    let links = |set: &nf::Set| Family::BOTH.iter().any(|it| names::links(*it) == set.name);
+    let of_links = elements.into_iter().filter(|it| links(&it.0)).collect();
+    snapshot.program.on_link = decode_sets(&of_links, &[])?.on_link();
+    Ok(Some(snapshot))
 }
 
 /// The elements of our sets, as the kernel sends them, and the names of those that rules fill.

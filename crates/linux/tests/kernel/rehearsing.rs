@@ -3,12 +3,12 @@
 
 use crate::world::netfilter;
 use std::collections::BTreeMap;
-use tipstaff_core::generate::{Generator, NOW};
+use tipstaff_core::generate::{Generator, NOW, settle};
 use tipstaff_core::plan::{Act, HostPlan, resolve};
 use tipstaff_core::policy::{Policy, Source, Verdict, read};
 use tipstaff_core::program::lower;
 use tipstaff_core::rehearsal::{Course, Judge, Site, Stand, course};
-use tipstaff_core::space::{Direction, Packet, PortProtocol, Transport};
+use tipstaff_core::space::{Direction, Packet, PortProtocol, Relation, Transport};
 use tipstaff_linux::lab::testing::sealed;
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
@@ -87,7 +87,8 @@ impl Host {
         let policy: Policy = read(&Source::new("policy.toml", text))
             .unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
         let name = policy.hosts[0].name.clone();
-        let plan = resolve(&policy, &name, NOW).expect("the host");
+        let mut plan = resolve(&policy, &name, NOW).expect("the host");
+        settle(&mut plan);
         let site = Site::of(&plan);
         let course = course(&policy, &plan, &site, None);
         Self { plan, site, course }
@@ -124,7 +125,7 @@ impl Host {
     }
 
     pub fn packet(&self, stand: &Stand, transport: Transport) -> Packet {
-        Packet {
+        self.plan.related(Packet {
             direction: Direction::Inbound,
             in_interface: Some(stand.interface.clone()),
             out_interface: None,
@@ -133,7 +134,9 @@ impl Host {
             transport,
             state: crate::world::tracking().state_alone(transport, stand.family()),
             program: None,
-        }
+            source_is: Relation::default(),
+            destination_is: Relation::default(),
+        })
     }
 
     /// Tries all, and gives how many were tried and what met something else than the plan says.

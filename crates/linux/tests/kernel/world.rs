@@ -13,7 +13,10 @@ use tipstaff_wire::nflog;
 pub fn plan(text: &str) -> HostPlan {
     let policy = read(&Source::new("policy.toml", text))
         .unwrap_or_else(|problems| panic!("{problems:#?}\n{text}"));
-    resolve(&policy, "sluice", tipstaff_core::generate::NOW).expect("the host is there")
+    let mut plan =
+        resolve(&policy, "sluice", tipstaff_core::generate::NOW).expect("the host is there");
+    tipstaff_core::generate::settle(&mut plan);
+    plan
 }
 
 pub fn netfilter() -> NetlinkSocket {

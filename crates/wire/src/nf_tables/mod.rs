@@ -15,7 +15,7 @@ pub use chain::{Chain, Hook};
 pub use copy::{Copied, KINDS, Kind};
 pub use expression::{Expression, Limit};
 pub use names::{
-    Base, Compare, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, ct, registers,
+    Base, Compare, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, ct, fib, registers,
 };
 pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump};
 pub use rule::Rule;

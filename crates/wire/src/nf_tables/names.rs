@@ -26,6 +26,16 @@ pub mod ct {
     pub const STATE: u32 = 0;
 }
 
+/// What is asked of the routing table (linux/netfilter/nf_tables.h, linux/rtnetlink.h).
+pub mod fib {
+    /// `NFTA_FIB_F_SADDR`: the address that the packet comes from.
+    pub const SOURCE: u32 = 1;
+    /// `NFTA_FIB_F_DADDR`: the address that it goes to.
+    pub const DESTINATION: u32 = 2;
+    /// `RTN_LOCAL`: the address is one of this machine's own.
+    pub const LOCAL: u32 = 2;
+}
+
 /// The bits of `NFT_CT_STATE`: invalid, established, related, new, untracked
 /// (`NF_CT_STATE_BIT` in linux/netfilter/nf_conntrack_common.h).
 pub const STATE_BITS: [u32; 5] = [1, 2, 4, 8, 64];

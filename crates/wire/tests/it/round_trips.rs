@@ -42,6 +42,7 @@ pub fn expressions() -> Vec<Expression> {
         Expression::Socket { key: SocketKey::Transparent, register: 1 },
         Expression::Socket { key: SocketKey::Mark, register: 9 },
         Expression::Tproxy { family: 10, address: 1 },
+        Expression::Fib { register: 1, flags: 2 },
         Expression::Reject { kind: RejectKind::TcpReset, code: 0 },
         Expression::Reject { kind: RejectKind::Unreachable, code: 3 },
         Expression::Reject { kind: RejectKind::Unknown(0), code: 9 },

@@ -5,7 +5,7 @@ use super::finder::{Finder, FindingKind, Look};
 use super::finding::{Finding, Mend};
 use super::subjects::Subjects;
 use crate::policy::{Code, Severity};
-use crate::space::{AddressSet, Direction, Family};
+use crate::space::{AddressSet, Direction, Family, loopback};
 
 /// What is found here.
 pub(crate) const FINDER: Finder = Finder {
@@ -29,14 +29,17 @@ pub(crate) const FINDER: Finder = Finder {
 
 /// Findings about the rules of one direction.
 fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
-    let own: AddressSet =
-        subjects.plan.addresses.iter().map(|&address| AddressSet::single(address)).collect();
+    let own: AddressSet = if subjects.plan.moving {
+        AddressSet::full()
+    } else {
+        subjects.plan.addresses.iter().map(|&address| AddressSet::single(address)).collect()
+    };
     let mut findings = Vec::new();
     for (at, decision) in subjects.rules(lines.direction) {
         let name = &decision.id;
         let rule = lines.of_decision(at);
         let end = |line: &super::super::lines::Line<'_>| match lines.direction {
-            Direction::Inbound => Some((line.piece.destination.clone(), own.union(&to_many()))),
+            Direction::Inbound => Some((line.piece.destination.clone(), own.union(&heard()))),
             Direction::Outbound => Some((line.piece.source.clone(), own.union(&unset()))),
             Direction::Forwarded => None,
         };
@@ -85,15 +88,15 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
 }
 
 /// Addresses at which a host hears what is for many (RFC 919, RFC 1112, RFC 4291).
-fn to_many() -> AddressSet {
+fn heard() -> AddressSet {
     let v4 = AddressSet::from_v4([(0xe000_0000, 0xefff_ffff), (u32::MAX, u32::MAX)]);
     v4.union(&AddressSet::from_v6([(0xff << 120, u128::MAX), (0xfe80 << 112, (0xfec0 << 112) - 1)]))
-        .union(&super::super::question::loopback())
+        .union(&loopback())
 }
 
 /// Addresses from which a host sends before it has its own, and on its links.
 fn unset() -> AddressSet {
     let v4 = AddressSet::from_v4([(0, 0)]);
     v4.union(&AddressSet::from_v6([(0, 0), (0xfe80 << 112, (0xfec0 << 112) - 1)]))
-        .union(&super::super::question::loopback())
+        .union(&loopback())
 }

@@ -5,7 +5,8 @@ use super::super::model::{Expectation, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::Names;
 use super::common::{accepted, choice};
-use super::rule::{direction, ends, interfaces, traffic};
+use super::ends::ends;
+use super::rule::{direction, interfaces, traffic};
 
 /// Reads one expectation; what is wrong with it is reported.
 pub(super) fn expectation(

@@ -29,6 +29,7 @@ pub(super) fn host(
             networks.extend(network);
         }
     }
+    let moving = !table.has("addresses");
     let on_link = on_link(networks);
     let labels = nonempty_list(reader, table, "labels");
     for label in &labels {
@@ -39,6 +40,7 @@ pub(super) fn host(
     let names = Names {
         this_host: Some(&own),
         on_link: on_link.as_ref(),
+        moving,
         interfaces: Some(&interfaces),
         ..*names
     };

@@ -2,6 +2,7 @@
 
 mod bundle;
 mod common;
+mod ends;
 mod expect;
 mod host;
 mod label;
@@ -85,6 +86,7 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
         services: &services,
         this_host: None,
         on_link: None,
+        moving: false,
         any_host: false,
         interfaces: None,
     };
@@ -164,6 +166,7 @@ pub fn read_addresses(policy: &Policy, source: &Source) -> Result<AddressSet, Ve
         services: &policy.services,
         this_host: None,
         on_link: None,
+        moving: false,
         any_host: false,
         interfaces: None,
     };

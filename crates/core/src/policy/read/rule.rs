@@ -3,9 +3,10 @@
 use super::super::model::{Log, Rule, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::{self, Names};
-use super::super::{Diagnostic, Rate, Time};
+use super::super::{Diagnostic, Ends, Rate, Time};
 use super::common::{accepted, check_name, choice, nonempty_list};
-use crate::space::{AddressSet, Direction, Family, RangeSet, TrafficSet};
+use super::ends::{ends, own_ends};
+use crate::space::{Direction, Family, RangeSet, TrafficSet};
 
 /// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
 pub(super) fn rule(
@@ -186,12 +187,7 @@ fn until(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Time> {
 }
 
 /// A rule from IPv4 senders to IPv6 receivers can never match anything.
-fn one_version_at_least(
-    reader: &mut Reader<'_>,
-    table: &Table<'_, '_>,
-    from: &AddressSet,
-    to: &AddressSet,
-) {
+fn one_version_at_least(reader: &mut Reader<'_>, table: &Table<'_, '_>, from: &Ends, to: &Ends) {
     let span = ["to", "at", "from"].iter().find_map(|key| table.value_span(key));
     let possible = Family::BOTH.iter().any(|&family| from.has(family) && to.has(family));
     if let (false, false, false, Some(span)) = (possible, from.is_empty(), to.is_empty(), span) {
@@ -233,66 +229,6 @@ fn the_verdict(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Verdict
             None
         }
     }
-}
-
-pub(super) fn ends(
-    reader: &mut Reader<'_>,
-    names: &Names<'_>,
-    table: &Table<'_, '_>,
-    key: &str,
-) -> (AddressSet, Vec<String>) {
-    if !table.has(key) {
-        return (AddressSet::full(), Vec::new());
-    }
-    let list = nonempty_list(reader, table, key);
-    let before = reader.problems.len();
-    let set = terms::addresses(reader, names, &list);
-    let understood = !list.is_empty() && reader.problems.len() == before;
-    if let (true, true, Some(span)) = (understood, set.is_empty(), table.value_span(key)) {
-        let origin = reader.origin(span);
-        reader.report(
-            Diagnostic::error(
-                "nobody-left",
-                format!("`{key}` leaves out all that it names"),
-                origin,
-            )
-            .expected("no packet can match"),
-        );
-    }
-    (set, list.into_iter().map(|term| term.value).collect())
-}
-
-/// The `at` key: some of the host's own addresses; all addresses when left out.
-fn own_ends(
-    reader: &mut Reader<'_>,
-    names: &Names<'_>,
-    table: &Table<'_, '_>,
-    direction: Direction,
-) -> (AddressSet, Vec<String>) {
-    let Some(key) = table.key_span("at") else { return (AddressSet::full(), Vec::new()) };
-    if direction == Direction::Forwarded {
-        let origin = reader.origin(key);
-        reader.report(
-            Diagnostic::error("at-forwarded", "forwarded packets are not for this host", origin)
-                .expected("name receivers with `to`, senders with `from`"),
-        );
-    }
-    let list = nonempty_list(reader, table, "at");
-    let mut sets = Vec::new();
-    for term in &list {
-        let Some(block) = terms::block(reader, term) else { continue };
-        let own = |address| names.this_host.is_some_and(|own| own.contains(address));
-        if block.as_single().is_some_and(own) {
-            sets.push(block.addresses());
-        } else {
-            let origin = reader.origin(term.inner());
-            let message = format!("`{block}` is not an address of this host");
-            let problem = Diagnostic::error("not-own-address", message, origin);
-            let own = names.this_host.map(ToString::to_string).unwrap_or_default();
-            reader.report(problem.expected(format!("its addresses are: {own}")));
-        }
-    }
-    (sets.into_iter().collect(), list.into_iter().map(|term| term.value).collect())
 }
 
 /// The interfaces of the keys `ingress` and `egress`. Only forwarded packets have both.

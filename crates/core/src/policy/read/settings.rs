@@ -5,7 +5,7 @@ use super::super::table::{Reader, Table};
 use super::super::terms::Names;
 use super::super::{Diagnostic, Origin, Rate, nearest};
 use super::common::choice;
-use super::rule::ends;
+use super::ends::{ends, is_about_the_host};
 use crate::space::Direction;
 
 /// What one section says; what it leaves out is `None`, or not in the list.
@@ -119,7 +119,20 @@ pub(super) fn turned_away(
     table: &Table<'_, '_>,
 ) -> Option<TurnedAway> {
     let span = table.key_span("turned-away")?;
-    let (addresses, terms) = ends(reader, names, table, "turned-away");
+    let before = reader.problems.len();
+    let (named, terms) = ends(reader, names, table, "turned-away");
+    if names.moving && reader.problems.len() == before {
+        let list = table.list(reader, "turned-away").unwrap_or_default();
+        for term in is_about_the_host(&list) {
+            let origin = reader.origin(term.inner());
+            let message = format!("who `{}` is changes with the host's addresses", term.value);
+            reader.report(
+                Diagnostic::error("moving-addresses", message, origin)
+                    .expected("name networks or places, or give the host `addresses`"),
+            );
+        }
+    }
+    let addresses = named.addresses();
     Some(TurnedAway { addresses, terms, origin: reader.origin(span) })
 }
 

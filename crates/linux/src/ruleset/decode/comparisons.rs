@@ -7,7 +7,7 @@ use tipstaff_core::plan::InterfaceTest;
 use tipstaff_core::policy::Time;
 use tipstaff_core::program::Test;
 use tipstaff_core::space::{AddressSet, ConnectionState, Family, RangeSet, StateSet};
-use tipstaff_wire::nf_tables::{Compare, FAMILY_IPV4, FAMILY_IPV6};
+use tipstaff_wire::nf_tables::{Compare, FAMILY_IPV4, FAMILY_IPV6, fib};
 
 /// What comparing a field with one value says.
 pub(super) fn compare(field: Field, op: Compare, data: &[u8]) -> Test {
@@ -22,6 +22,12 @@ pub(super) fn compare(field: Field, op: Compare, data: &[u8]) -> Test {
         },
         (Field::StateBits(mask), Compare::NotEqual) if data == [0; 4] => {
             states(mask).map_or_else(opaque, Test::State)
+        }
+        (Field::AddressType(end), Compare::Equal) if data == fib::LOCAL.to_ne_bytes() => {
+            Test::Own(end, true)
+        }
+        (Field::AddressType(end), Compare::NotEqual) if data == fib::LOCAL.to_ne_bytes() => {
+            Test::Own(end, false)
         }
         (Field::OrderedTime, Compare::Less) => moment(data).map_or_else(opaque, Test::Before),
         (_, Compare::Equal) => one_of(field, &[(data.to_vec(), data.to_vec())]),

@@ -3,9 +3,9 @@
 use super::super::keys;
 use super::super::names::CROWDS;
 use std::collections::HashMap;
-use tipstaff_core::program::{Sender, Test};
+use tipstaff_core::program::{End, Sender, Test};
 use tipstaff_core::space::Family;
-use tipstaff_wire::nf_tables::{Base, Expression, MetaKey, SocketKey, ct, registers};
+use tipstaff_wire::nf_tables::{Base, Expression, MetaKey, SocketKey, ct, fib, registers};
 
 /// What a register holds.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -30,6 +30,8 @@ pub(super) enum Field {
     Time,
     /// The time in network order.
     OrderedTime,
+    /// What kind of address an end's is.
+    AddressType(End),
     SocketMark,
     /// The mark of the socket after masking.
     ProgramBits(u32),
@@ -77,6 +79,14 @@ impl Registers {
                 (register, field)
             }
             Expression::Socket { key: SocketKey::Mark, register } => (register, Field::SocketMark),
+            Expression::Fib { register, flags } => {
+                let field = match *flags {
+                    fib::SOURCE => Field::AddressType(End::Source),
+                    fib::DESTINATION => Field::AddressType(End::Destination),
+                    _ => Field::Unknown,
+                };
+                (register, field)
+            }
             Expression::Payload { base, offset, length, register } => {
                 (register, payload(tests, *base, *offset, *length))
             }

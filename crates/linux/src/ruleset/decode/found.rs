@@ -1,8 +1,9 @@
 //! What is in our sets.
 
-use super::super::names::text_of;
-use super::super::values::{before, largest};
+use super::super::names::{links, text_of};
+use super::super::values::{before, largest, set_of};
 use std::collections::HashMap;
+use tipstaff_core::space::{AddressSet, Family};
 use tipstaff_wire::nf_tables::Element;
 
 /// Inclusive ranges of keys.
@@ -43,6 +44,18 @@ impl Sets {
     /// The set of that name.
     pub(crate) fn get(&self, name: &str) -> Option<&Found> {
         self.by_name.get(name)
+    }
+
+    /// The networks that the machine is on, as our sets tell them.
+    pub(crate) fn on_link(&self) -> AddressSet {
+        let keys = |family| match self.get(links(family)) {
+            Some(Found::Keys(ranges)) => ranges.as_slice(),
+            _ => &[],
+        };
+        AddressSet {
+            v4: set_of(keys(Family::V4)).unwrap_or_default(),
+            v6: set_of(keys(Family::V6)).unwrap_or_default(),
+        }
     }
 
     /// The list on which that program alone stands.

@@ -2,7 +2,7 @@
 
 use super::super::keys;
 use super::super::marks::Marks;
-use super::super::names::{LOG_GROUP, text_of};
+use super::super::names::{LOG_GROUP, NOT_IN, links, text_of};
 use super::super::tally::Count;
 use super::comparisons::{compare, one_of};
 use super::field::{Field, Registers};
@@ -10,7 +10,7 @@ use super::found::{Found, Sets};
 use super::limiters::Limiter;
 use super::programs::programs;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::program::{Action, Entry, Key as LookupKey, Lookup, Test, Then};
+use tipstaff_core::program::{Action, End, Entry, Key as LookupKey, Lookup, Test, Then};
 use tipstaff_core::space::Family;
 use tipstaff_wire::nf_tables::{Compare, Expression, PROHIBITED, RejectKind, Verdict};
 
@@ -76,6 +76,15 @@ impl<'a> RuleReader<'a> {
             return true;
         }
         let test = match expression {
+            Expression::Lookup {
+                register,
+                set,
+                flags: flags @ (0 | NOT_IN),
+                to_verdict: false,
+                ..
+            } if Family::BOTH.iter().any(|it| links(*it) == set) => {
+                on_link(self.registers.get(*register), set, *flags == 0)
+            }
             Expression::Cmp { register, op, data } => {
                 compare(self.registers.get(*register), *op, data)
             }
@@ -173,6 +182,16 @@ impl<'a> RuleReader<'a> {
         }
         Some(Lookup { key, entries })
     }
+}
+
+/// An address looked up among the networks that the machine is on.
+fn on_link(field: Field, set: &str, is: bool) -> Test {
+    let (end, family) = match field {
+        Field::Source(family) => (End::Source, family),
+        Field::Destination(family) => (End::Destination, family),
+        _ => return Test::Opaque("lookup".into()),
+    };
+    if links(family) == set { Test::OnLink(end, family, is) } else { Test::Opaque("lookup".into()) }
 }
 
 /// How many registers of four bytes an address takes.

@@ -5,6 +5,7 @@ use super::super::names::state_bit;
 use super::super::values::Key as Value;
 use super::encoder::Encoder;
 use super::expressions::{compare, interface, meta, payload};
+use super::relations::own;
 use crate::LinuxError;
 use tipstaff_core::policy::Time;
 use tipstaff_core::program::{ProgramRule, Test};
@@ -59,6 +60,8 @@ impl Encoder<'_> {
                 out.push(payload(Base::Transport, 2, 2));
                 self.one_of(ports, test, rule, out);
             }
+            Test::Own(end, is) => own(*end, *is, out),
+            Test::OnLink(end, family, is) => self.on_link((*end, *family, *is), out)?,
             Test::Before(time) => before(*time, out),
             Test::Program(paths) => self.programs(paths, test, rule, out)?,
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),

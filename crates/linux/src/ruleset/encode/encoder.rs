@@ -5,6 +5,7 @@ use super::super::marks::Marks;
 use super::carried::Carried;
 use std::collections::HashMap;
 use tipstaff_core::program::{Sender, Test};
+use tipstaff_core::space::Family;
 use tipstaff_wire::nf_tables::{Batch, Expression};
 
 /// A batch while it is being written.
@@ -20,5 +21,7 @@ pub(super) struct Encoder<'a> {
     pub told_apart: HashMap<Sender, (String, u32)>,
     /// Sets that rules can share, with their names and numbers.
     pub known: HashMap<Test, (String, u32)>,
+    /// The numbers of the sets with the networks that the machine is on.
+    pub links: HashMap<Family, u32>,
     pub marks: &'a Marks,
 }

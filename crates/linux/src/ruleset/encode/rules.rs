@@ -20,6 +20,7 @@ const PRIORITY: i32 = 0;
 const FILTER: &str = "filter";
 /// Not every kernel has been built with these.
 const BY_MARK: &str = "tests of sockets in the packet filter (CONFIG_NFT_SOCKET)";
+const BY_ROUTE: &str = "tests of the routing table in the packet filter (CONFIG_NFT_FIB_INET)";
 const TO_LISTENER: &str = "leading packets to sockets in the packet filter (CONFIG_NFT_TPROXY), and \
                            tests of sockets (CONFIG_NFT_SOCKET)";
 
@@ -55,6 +56,7 @@ pub(crate) fn encode_into(
         expressions: Vec::new(),
         told_apart: HashMap::new(),
         known: HashMap::new(),
+        links: HashMap::new(),
         marks,
     };
     let table =
@@ -65,6 +67,7 @@ pub(crate) fn encode_into(
     for chain in &program.chains {
         encoder.ledger.preamble = encoder.chain(chain);
     }
+    encoder.links(program);
     encoder.reopened(&program.reopened)?;
     for chain in &program.chains {
         for (rule, counted) in chain.rules.iter().zip(chain.counted()) {
@@ -110,7 +113,7 @@ impl Encoder<'_> {
                 ..nf::Rule::default()
             });
             self.ledger.note(message, None);
-            self.ledger.by_socket.insert(message, TO_LISTENER);
+            self.ledger.lacking.insert(message, TO_LISTENER);
         }
         Ok(())
     }
@@ -152,7 +155,10 @@ impl Encoder<'_> {
         let message = self.batch.new_rule(&rule_message);
         self.ledger.note(message, rule.id.as_ref());
         if rule.tests.iter().any(|it| matches!(it, Test::Program(_))) {
-            self.ledger.by_socket.insert(message, BY_MARK);
+            self.ledger.lacking.insert(message, BY_MARK);
+        }
+        if rule.tests.iter().any(|it| matches!(it, Test::Own(..))) {
+            self.ledger.lacking.insert(message, BY_ROUTE);
         }
         self.expressions = rule_message.expressions;
         self.expressions.clear();

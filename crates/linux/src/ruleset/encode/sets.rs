@@ -80,18 +80,26 @@ impl Encoder<'_> {
             size: size_of_set(points, ranges.len()),
             ..nf::Set::default()
         };
-        let mut elements = Vec::with_capacity(ranges.len() * if points { 1 } else { 2 });
-        for &(first, last) in ranges {
-            elements.push(Element::key(first.to_key()));
-            if let (false, Some(behind)) = (points, last.next()) {
-                elements.push(Element::end(behind.to_key()));
-            }
-        }
+        let elements = if points {
+            ranges.iter().map(|it| Element::key(it.0.to_key())).collect()
+        } else {
+            self::ranges(ranges)
+        };
         self.batch.new_set(&set);
         let message = self.batch.new_elements(&set, &elements);
         self.ledger.note(message, rule.id.as_ref());
         (set.name, set.id)
     }
+}
+
+/// Ranges as the elements of a set of intervals.
+pub(super) fn ranges<T: Value>(ranges: &[(T, T)]) -> Vec<Element> {
+    let mut elements = Vec::with_capacity(ranges.len() * 2);
+    for &(first, last) in ranges {
+        elements.push(Element::key(first.to_key()));
+        elements.extend(last.next().map(|behind| Element::end(behind.to_key())));
+    }
+    elements
 }
 
 /// A set of single values that never changes is told how many there are: the kernel then takes

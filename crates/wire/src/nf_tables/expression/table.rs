@@ -15,6 +15,8 @@ use crate::{WireError, Writer};
 
 /// `NFT_BYTEORDER_HTON`.
 const HTON: u32 = 1;
+/// `NFT_FIB_RESULT_ADDRTYPE`.
+const ADDRESS_TYPE: u32 = 3;
 /// `NFT_DYNSET_OP_UPDATE`: make the element, or renew its time.
 const UPDATE: u32 = 1;
 /// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
@@ -54,6 +56,14 @@ expressions! {
         /// How many bytes are loaded.
         4 "NFTA_PAYLOAD_LEN" Be32 => length,
     } also [There(1)];
+    /// Loads what kind of address one of the packet's is, by the routing table (`RTN_LOCAL` and others in
+    /// linux/rtnetlink.h; in the machine's own byte order).
+    Fib = "fib" {
+        /// The register that it goes to.
+        1 "NFTA_FIB_DREG" Be32 => register,
+        /// Which address: [`fib::SOURCE`](super::super::fib::SOURCE) or the other, and no more bits.
+        3 "NFTA_FIB_FLAGS" Be32 => flags,
+    } also [Is(2, ADDRESS_TYPE)];
     /// Loads what connection tracking says.
     Ct = "ct" {
         /// The register that it goes to.

@@ -1,0 +1,123 @@
+//! `ask`: what happens to one packet, and why.
+
+mod answers;
+mod packet;
+
+use super::{By, Failure, Loaded, PacketWords};
+use crate::vocabulary as say;
+pub use answers::{Answer, Open};
+use serde::Serialize;
+use tipstaff_core::plan::{Idle, Step};
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::space::{ConnectionState, Direction};
+
+/// What is asked, as typed.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// The address that it comes from.
+    pub from: Option<String>,
+    /// The address that it goes to.
+    pub to: Option<String>,
+    /// The traffic term for what it carries.
+    pub traffic: String,
+    /// By which interface it comes in, by role or name.
+    pub ingress: Option<String>,
+    /// By which interface it goes out, by role or name.
+    pub egress: Option<String>,
+    /// The executable of the socket that receives or sends it.
+    pub program: Option<String>,
+    /// The port that it comes from.
+    pub source_port: Option<u16>,
+    /// What connection tracking says of it; if left out, what it says of such a packet that comes alone.
+    pub state: Option<ConnectionState>,
+    /// Which way it goes, seen from the host.
+    pub direction: Direction,
+}
+
+/// What becomes of a packet, and why.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Report {
+    /// The host that the packet is about.
+    pub host: String,
+    /// The packet asked about.
+    pub packet: PacketWords,
+    /// `allow`, `deny` or `reject`.
+    pub verdict: say::Verdict,
+    /// Whether that holds only up to a rate.
+    pub limited: bool,
+    /// Whether the sender is told of a refusal.
+    pub answered: bool,
+    /// The decision that says so.
+    pub decided_by: By,
+    /// Every decision looked at, in order; the last one decides.
+    pub path: Vec<PathStep>,
+    /// What the question leaves open, and the answer depends on; then `verdict` and all others of these are
+    /// about the packet as shown.
+    pub depends_on: Vec<Open>,
+    /// Every answer, if there are several: which packets meet what.
+    pub answers: Vec<Answer>,
+}
+
+impl Report {
+    /// Whether all packets that the question may mean fare alike.
+    pub fn is_one_answer(&self) -> bool {
+        let mut verdicts = self.answers.iter().map(|it| it.verdict);
+        verdicts.next().is_none_or(|first| verdicts.all(|it| it == first))
+    }
+}
+
+/// A decision on the way.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct PathStep {
+    /// What the decision does to the packet.
+    #[serde(flatten)]
+    pub by: By,
+    /// What it would do, or does.
+    pub verdict: say::Verdict,
+    /// Whether it takes the packet.
+    pub takes: bool,
+    /// Why it does not.
+    pub because: Option<String>,
+}
+
+/// Answers the question.
+///
+/// # Errors
+/// [`Failure`] if an argument cannot be understood.
+pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
+    let plan = &loaded.plan;
+    let (packet, meant) = packet::packet(loaded, question)?;
+    let (depends_on, answers) = answers::answers(loaded, question, meant)?;
+    let path = plan.explain(&packet);
+    let decided = plan.evaluate(&packet);
+    Ok(Report {
+        host: plan.host.clone(),
+        packet: PacketWords::of(&packet),
+        verdict: decided.verdict.into(),
+        limited: decided.limited,
+        answered: decided.verdict == Verdict::Reject && packet.may_be_answered(),
+        decided_by: By::of(&decided.by, plan),
+        path: path.iter().map(|step| path_step(step, loaded)).collect(),
+        depends_on,
+        answers,
+    })
+}
+
+fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {
+    let because = match step.miss {
+        _ if step.decision.idle == Some(Idle::Paused) => Some("paused".to_owned()),
+        _ if step.decision.idle == Some(Idle::WithoutPrograms) => {
+            Some("left out: programs are not told apart".to_owned())
+        }
+        _ if step.decision.idle.is_some() => Some("ended".to_owned()),
+        miss => miss.map(|miss| miss.to_string()),
+    };
+    PathStep {
+        by: By::of(&step.decision.id, &loaded.plan),
+        verdict: step.decision.act.verdict().into(),
+        takes: because.is_none(),
+        because,
+    }
+}
