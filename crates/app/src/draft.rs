@@ -63,7 +63,7 @@ pub fn report(
             .map_or_else(|| name.split('.').next().unwrap_or_default().to_owned(), Into::into),
         links: links
             .into_iter()
-            .map(|it| Link { name: it.name, addresses: it.addresses })
+            .map(|it| Link { name: it.name, addresses: it.addresses, lent: it.lent })
             .collect(),
         forwards: FORWARDING.iter().any(on),
         listeners: listening

@@ -185,6 +185,18 @@ pub(super) fn carry_out(
 
 fn refused(error: &EditError, request: &Request<'_>) -> Failure {
     let help = match error {
+        EditError::Unknown { what: "file", .. } => {
+            format!("it must be one of the files of {}", request.path.display())
+        }
+        EditError::Unknown { what: "expectation", .. } => {
+            "they are listed, with their numbers, by `tipstaff expect list`".to_owned()
+        }
+        EditError::Unknown { what: "interfaces", .. } => {
+            "they are listed by `tipstaff interface list`".to_owned()
+        }
+        EditError::Unknown { what: "accept", .. } => {
+            "`tipstaff review` tells which findings are accepted, and where".to_owned()
+        }
         EditError::Unknown { what, .. } => {
             format!("the {what}s are listed by `tipstaff {what} list`")
         }

@@ -304,6 +304,32 @@ pub fn hosts(policy: &Policy) -> HostList {
     HostList { hosts: hosts.collect() }
 }
 
+/// Lists the bundles of a policy.
+pub fn bundles(policy: &Policy) -> NameList {
+    let names = policy.bundles.iter().map(|it| NameWords {
+        name: it.name.clone(),
+        holds: it.rules.join(", "),
+        ports: Vec::new(),
+        uses: uses(policy, &it.name),
+        why: it.why.clone(),
+        origin: Some((&it.origin).into()),
+    });
+    NameList { what: say::Named::Bundle, names: names.collect() }
+}
+
+/// Lists the labels of a policy that have a section.
+pub fn labels(policy: &Policy) -> NameList {
+    let names = policy.labels.iter().map(|it| NameWords {
+        name: it.name.clone(),
+        holds: it.rules.join(", "),
+        ports: Vec::new(),
+        uses: uses(policy, &it.name),
+        why: it.why.clone(),
+        origin: Some((&it.origin).into()),
+    });
+    NameList { what: say::Named::Label, names: names.collect() }
+}
+
 /// Lists the services of a policy.
 pub fn services(policy: &Policy) -> NameList {
     let names = policy.services.iter().map(|service| NameWords {

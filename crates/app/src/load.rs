@@ -86,11 +86,18 @@ impl Loaded {
     fn at_the_moment(&mut self, machine: &dyn Machine) -> Result<(), LinuxError> {
         if self.plan.moving {
             let links = machine.links()?;
-            let all: Vec<_> = links.into_iter().flat_map(|it| it.addresses).collect();
-            self.plan.at_the_moment(&all);
+            let all: Vec<_> = links.iter().flat_map(|it| it.addresses.clone()).collect();
+            let far_ends: Vec<_> = links.into_iter().flat_map(|it| it.far_ends).collect();
+            self.plan.at_the_moment(&all, &far_ends);
             self.program = lower(&self.plan);
         }
         Ok(())
+    }
+
+    /// Whether what the kernel is told of it depends on what this machine's links are called, or on which
+    /// networks they are on.
+    pub(crate) fn follows(&self) -> bool {
+        !self.moving_names().is_empty() || !self.program.asks_for_links().is_empty()
     }
 
     /// The names of interfaces in it that depend on which this machine has.
@@ -314,6 +321,9 @@ fn name_of_this_machine() -> String {
 fn this_machine(policy: &Policy, now: Time) -> Result<HostPlan, Failure> {
     let short = name_of_this_machine();
     resolve(policy, &short, now).map_err(|unknown| {
+        if !unknown.several.is_empty() {
+            return unknown.into();
+        }
         let message = format!(
             "the policy covers {} hosts, and none is named like this machine, `{}`",
             unknown.known.len(),

@@ -428,6 +428,10 @@ words! {
         Place = "place",
         /// Named sets of traffic.
         Service = "service",
+        /// Named lists of rules.
+        Bundle = "bundle",
+        /// What hosts with a label have.
+        Label = "label",
     }
 }
 

@@ -36,6 +36,12 @@ pub struct Link {
     pub name: String,
     /// Its addresses with prefix lengths.
     pub addresses: Vec<(IpAddr, u8)>,
+    /// The addresses at its far end, with prefix lengths, where it has just two ends.
+    #[serde(default)]
+    pub far_ends: Vec<(IpAddr, u8)>,
+    /// Whether one of its addresses is given for a time only, as by a lease or an announcement.
+    #[serde(default)]
+    pub lent: bool,
 }
 
 /// Kinds of links that stand upon others, and may have the hardware address of one of them.
@@ -76,12 +82,23 @@ pub(crate) fn links_seen(transport: &mut dyn Transport) -> Result<Vec<LinkSeen>,
 pub(crate) fn links(transport: &mut dyn Transport) -> Result<Vec<Link>, LinuxError> {
     let addresses = of_links(transport)?;
     let found = dump(transport, "list links", route::dump_links, route::decode_link)?;
-    let of = |index: u32| {
-        let its = addresses.iter().filter(move |it| it.link == index);
-        its.map(|it| (it.address, it.prefix)).collect()
-    };
     let on = found.into_iter().filter(|link| link.up && !link.loopback);
-    Ok(on.map(|it| Link { index: it.index, name: it.name, addresses: of(it.index) }).collect())
+    let link = |it: route::Link| {
+        let its = || addresses.iter().filter(|address| address.link == it.index);
+        Link {
+            index: it.index,
+            addresses: its().map(|it| (it.address, it.prefix)).collect(),
+            far_ends: its().filter_map(|it| Some((it.far_end?, it.prefix))).collect(),
+            lent: its().any(|it| it.lent && !is_of_link(it.address)),
+            name: it.name,
+        }
+    };
+    Ok(on.map(link).collect())
+}
+
+/// Whether only its link knows an address (RFC 4291 section 2.5.6).
+fn is_of_link(address: IpAddr) -> bool {
+    matches!(address, IpAddr::V6(it) if it.is_unicast_link_local())
 }
 
 /// Where packets to an address go.

@@ -1,12 +1,13 @@
 //! Requests about links, addresses and routes (linux/rtnetlink.h), as far as a lab needs them.
 
 use crate::netlink::{self, ACK, CREATE, DUMP, EXCLUSIVE, REQUEST};
-use crate::{Attributes, Fields, WireError, Writer};
+use crate::{Attribute, Attributes, Fields, WireError, Writer};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 const NEW_LINK: u16 = 16;
 const GET_LINK: u16 = 18;
 const NEW_ADDRESS: u16 = 20;
+const DELETE_ADDRESS: u16 = 21;
 const GET_ADDRESS: u16 = 22;
 const NEW_ROUTE: u16 = 24;
 const GET_ROUTE: u16 = 26;
@@ -38,6 +39,8 @@ const FLAG_LOOPBACK: u32 = 8;
 const ADDRESS_ADDRESS: u16 = 1;
 const ADDRESS_LOCAL: u16 = 2;
 const ADDRESS_FLAGS: u16 = 8;
+/// `IFA_F_PERMANENT`: not given for a time only, as by a lease or an announcement.
+const PERMANENT: u32 = 0x80;
 /// `IFA_F_NODAD`: usable at once, without asking whether somebody else has it.
 const NO_DUPLICATE_DETECTION: u32 = 2;
 
@@ -161,6 +164,24 @@ pub fn new_address(
     })
 }
 
+/// Takes an address from a link.
+///
+/// # Errors
+/// [`WireError`] never, in fact: nothing in it varies in length.
+pub fn delete_address(
+    index: u32,
+    address: IpAddr,
+    prefix: u8,
+    sequence: u32,
+) -> Result<Vec<u8>, WireError> {
+    request(DELETE_ADDRESS, 0, sequence, |out| {
+        // struct ifaddrmsg
+        out.raw(&[family(address), prefix, 0, SCOPE_UNIVERSE]);
+        out.raw(&index.to_ne_bytes());
+        with_octets(address, |octets| out.bytes(ADDRESS_LOCAL, octets));
+    })
+}
+
 /// A request for all addresses of all links.
 ///
 /// # Errors
@@ -180,8 +201,12 @@ pub struct OwnAddress {
     pub link: u32,
     /// The address that this host has.
     pub address: IpAddr,
-    /// How many of its bits its network has.
+    /// How many of its bits its network has; with a far end, those of that one's.
     pub prefix: u8,
+    /// The address at the far end, on a link that has just two.
+    pub far_end: Option<IpAddr>,
+    /// Whether it is given for a time only, as by a lease or an announcement.
+    pub lent: bool,
 }
 
 /// Reads the body of an `RTM_NEWADDR` message.
@@ -192,25 +217,33 @@ pub fn decode_address(body: &[u8]) -> Result<OwnAddress, WireError> {
     let mut fields = Fields::new(body, "struct ifaddrmsg");
     fields.byte()?;
     let prefix = fields.byte()?;
-    fields.take(2)?;
+    let mut flags = u32::from(fields.byte()?);
+    fields.take(1)?;
     let link = fields.ne32()?;
-    let mut found = None;
+    let (mut local, mut other) = (None, None);
     for attribute in Attributes::new(fields.rest(), "RTM_NEWADDR") {
         let attribute = attribute?;
-        let length = attribute.bytes.len();
-        // On links with two ends, IFA_ADDRESS is the far end's address.
-        if attribute.kind == ADDRESS_LOCAL || attribute.kind == ADDRESS_ADDRESS && found.is_none() {
-            found = Some(match length {
-                4 => Ipv4Addr::from_bits(attribute.be32("IFA_ADDRESS")?).into(),
-                16 => Ipv6Addr::from(Fields::new(attribute.bytes, "IFA_ADDRESS").sixteen()?).into(),
-                _ => {
-                    return Err(WireError::BadLength { what: "IFA_ADDRESS", length });
-                }
-            });
+        match attribute.kind {
+            ADDRESS_LOCAL => local = Some(address_in(attribute)?),
+            ADDRESS_ADDRESS => other = Some(address_in(attribute)?),
+            // All of them; the header has room for the first eight only.
+            ADDRESS_FLAGS => flags = attribute.ne32("IFA_FLAGS")?,
+            _ => {}
         }
     }
-    let address = found.ok_or(WireError::Missing { what: "IFA_ADDRESS" })?;
-    Ok(OwnAddress { link, address, prefix })
+    let address = local.or(other).ok_or(WireError::Missing { what: "IFA_ADDRESS" })?;
+    // On links with two ends, IFA_ADDRESS is the far end's address.
+    let far_end = other.filter(|it| *it != address);
+    Ok(OwnAddress { link, address, prefix, far_end, lent: flags & PERMANENT == 0 })
+}
+
+fn address_in(attribute: Attribute<'_>) -> Result<IpAddr, WireError> {
+    let length = attribute.bytes.len();
+    Ok(match length {
+        4 => Ipv4Addr::from_bits(attribute.be32("IFA_ADDRESS")?).into(),
+        16 => Ipv6Addr::from(Fields::new(attribute.bytes, "IFA_ADDRESS").sixteen()?).into(),
+        _ => return Err(WireError::BadLength { what: "IFA_ADDRESS", length }),
+    })
 }
 
 /// A request for all links.

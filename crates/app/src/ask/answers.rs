@@ -7,7 +7,7 @@ use crate::{By, Failure, Loaded};
 use serde::Serialize;
 use tipstaff_core::analysis::{Share, shares};
 use tipstaff_core::plan::Act;
-use tipstaff_core::space::{AddressSet, NameSet, Piece, RangeSet, SourcePorts};
+use tipstaff_core::space::{AddressSet, NameSet, Piece, RangeSet, RelationSet, SourcePorts};
 
 /// What becomes of a part of the packets.
 #[derive(Clone, Debug, Serialize)]
@@ -89,6 +89,9 @@ fn left_open(piece: &Piece, meant: &Piece) -> Piece {
     let names = |part: &NameSet, whole: &NameSet| {
         if part == whole { NameSet::full() } else { part.clone() }
     };
+    let relations = |part: RelationSet, whole: RelationSet| {
+        if part == whole { RelationSet::full() } else { part }
+    };
     let same_ports = piece.source_ports.ports == meant.source_ports.ports;
     let ports = if same_ports { RangeSet::full() } else { piece.source_ports.ports.clone() };
     Piece {
@@ -98,6 +101,8 @@ fn left_open(piece: &Piece, meant: &Piece) -> Piece {
         out_interfaces: names(&piece.out_interfaces, &meant.out_interfaces),
         programs: names(&piece.programs, &meant.programs),
         source_ports: SourcePorts { ports, portless: piece.source_ports.portless },
+        source_is: relations(piece.source_is, meant.source_is),
+        destination_is: relations(piece.destination_is, meant.destination_is),
         ..piece.clone()
     }
 }

@@ -73,7 +73,7 @@ pub struct Entry {
     /// Whether its rules for programs were left out.
     #[serde(default)]
     pub without_programs: bool,
-    /// Whether it names interfaces in such a way that rules follow them when they are renamed.
+    /// Whether its rules follow interfaces when they are renamed, or the networks that the machine is on.
     #[serde(default)]
     pub follows: bool,
     /// Whether it is to be confirmed before it stays.

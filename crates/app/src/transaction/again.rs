@@ -24,7 +24,7 @@ pub fn boot_if_gone(machine: &dyn Machine, home: &Home) -> Result<Booted, Failur
         Some(it) if it.dormant => "our table was asleep and decided nothing",
         Some(it) if is_hollow(machine, home, &it) => "our rules were gone from our table",
         Some(it) if is_confirmed(machine, home, &it, only_was) => {
-            "interfaces have other names than when our rules were loaded"
+            "interfaces have other names, or are on other networks, than when our rules were loaded"
         }
         Some(it) => {
             return Ok(Booted {
@@ -71,7 +71,7 @@ fn confirmed(home: &Home) -> Option<Entry> {
     written.entries.into_iter().rev().find(|it| Some(origin(it)) == id)
 }
 
-/// Whether our rules are for interfaces that have other names by now.
+/// Whether our rules are for interfaces that have other names by now, or were on other networks.
 pub(crate) fn interfaces_moved(machine: &dyn Machine, home: &Home) -> bool {
     confirmed(home).is_some_and(|it| it.follows)
         && machine

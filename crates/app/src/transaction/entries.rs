@@ -45,7 +45,7 @@ pub(super) fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
             .and_then(|it| it.policy.host(&it.plan.host))
             .is_some_and(|host| host.open_on_failure),
         without_programs: policy.is_some_and(|it| it.without_programs),
-        follows: policy.is_some_and(|it| !it.moving_names().is_empty()),
+        follows: policy.is_some_and(Loaded::follows),
         waits: new.waits,
         despite: new.despite,
         login: login.filter(|login| *login != user),

@@ -9,12 +9,19 @@ pub(crate) fn is_in_force(policy: &Loaded, before: &Snapshot) -> bool {
     holds(policy, before, |meant, found| program::compare(meant, found).is_empty())
 }
 
-/// Whether the kernel holds what the policy asks for, or asked for when interfaces had other names.
+/// Whether the kernel holds what the policy asks for, or asked for when interfaces had other names and the
+/// machine was on other networks.
 pub(crate) fn was_in_force(policy: &Loaded, before: &Snapshot) -> bool {
+    if is_in_force(policy, before) {
+        return true;
+    }
     let free = policy.moving_names();
-    is_in_force(policy, before)
-        || !free.is_empty()
-            && holds(policy, before, |meant, found| program::renamed(meant, found, &free))
+    policy.follows()
+        && holds(policy, before, |meant, found| {
+            let moved = RuleProgram { on_link: meant.on_link.clone(), ..found.clone() };
+            program::compare(meant, &moved).is_empty()
+                || !free.is_empty() && program::renamed(meant, &moved, &free)
+        })
 }
 
 fn holds(

@@ -3,11 +3,11 @@
 use super::complete::{places, rules};
 use super::context::Context;
 use super::direction::DirectionWord;
-use super::output::{Outcome, Output};
+use super::output::Output;
 use crate::render;
 use clap::{Args, ValueEnum};
 use clap_complete::ArgValueCandidates as Names;
-use tipstaff_app::{Failure, ask, asked};
+use tipstaff_app::{Failure, Outcome, ask, asked};
 use tipstaff_core::space::ConnectionState;
 
 /// Options of `ask`.
@@ -45,7 +45,7 @@ pub struct Ask {
     pub source_port: Option<u16>,
     /// What connection tracking says of it; if left out, what it says of such a packet that comes alone
     #[arg(long, value_enum, conflicts_with_all = ["who", "what", "why"])]
-    pub state: Option<StateWord>,
+    pub tracked: Option<StateWord>,
     /// Which way it goes
     #[arg(long, value_enum, default_value = "inbound")]
     pub direction: DirectionWord,
@@ -94,7 +94,7 @@ impl Ask {
                 egress: self.egress.clone(),
                 program: self.program.clone(),
                 source_port: self.source_port,
-                state: self.state.map(StateWord::state),
+                state: self.tracked.map(StateWord::state),
                 direction,
             };
             let report = ask::report(&context.policy()?, &question)?;

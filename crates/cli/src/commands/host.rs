@@ -17,14 +17,16 @@ use tipstaff_core::policy::edit::{Assignment, NamedEdit};
 #[derive(Debug, Subcommand)]
 pub enum Host {
     /// Add a host
-    Add(HostKeys),
+    Add(Added),
     /// Give keys of a host other values
     Change(Changed),
+    /// Take a host out of the policy, with its rules
+    Remove(Gone),
     /// List the hosts
     List,
 }
 
-/// Options of `host add`.
+/// The keys of a host.
 #[derive(Debug, Args)]
 pub struct HostKeys {
     /// Its name
@@ -33,6 +35,9 @@ pub struct HostKeys {
     /// Its own addresses, with a prefix length where its networks matter
     #[arg(long, value_name = "ADDRESS", num_args = 1..)]
     addresses: Vec<String>,
+    /// Host names of the machines that it is for, besides its own; * stands for any letters
+    #[arg(long, value_name = "NAME", num_args = 1..)]
+    names: Vec<String>,
     /// Words that describe it; those with a section bring what that says
     #[arg(long, value_name = "LABEL", num_args = 1..)]
     labels: Vec<String>,
@@ -48,6 +53,27 @@ pub struct HostKeys {
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
+}
+
+/// Options of `host remove`.
+#[derive(Debug, Args)]
+pub struct Gone {
+    /// Its name
+    #[arg(add = Names::new(hosts))]
+    name: String,
+    /// Show the effect and the lines that would change; write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// Options of `host add`.
+#[derive(Debug, Args)]
+pub struct Added {
+    #[command(flatten)]
+    keys: HostKeys,
+    /// In which file of the folder it is to stand; where others of its kind are if left out
+    #[arg(long, value_name = "FILE")]
+    file: Option<String>,
 }
 
 /// Options of `host change`.
@@ -66,12 +92,13 @@ pub struct Changed {
 }
 
 /// Keys without which a host is still one.
-const DROPPABLE: [&str; 4] = ["labels", "turned-away", "shell", "on-failure"];
+const DROPPABLE: [&str; 6] = ["addresses", "names", "labels", "turned-away", "shell", "on-failure"];
 
 impl HostKeys {
     fn assignments(&self) -> Vec<Assignment> {
         let keys = [
             list_of("addresses", &self.addresses),
+            list_of("names", &self.names),
             list_of("labels", &self.labels),
             list_of("turned-away", &self.turned_away),
             list_of("shell", &self.shell),
@@ -87,13 +114,23 @@ impl Host {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let run = |name: &str, edit, dry| named(context, Used::Host, name, &edit, dry);
+        let run = |name: &str, edit, dry| named(context, (Used::Host, name), &edit, None, dry);
         match self {
             Self::List => {
                 let report = listing::hosts(&load_all(&context.global.policy)?.1);
                 Ok(context.fine(&report, render::hosts))
             }
-            Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
+            Self::Add(it) => {
+                let edit = NamedEdit::Add(it.keys.assignments());
+                named(
+                    context,
+                    (Used::Host, &it.keys.name),
+                    &edit,
+                    it.file.as_deref(),
+                    it.keys.dry_run,
+                )
+            }
+            Self::Remove(it) => run(&it.name, NamedEdit::Remove, it.dry_run),
             Self::Change(it) => {
                 let mut keys = it.keys.assignments();
                 let dropped =

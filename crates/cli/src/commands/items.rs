@@ -49,6 +49,10 @@ pub struct OfPlaces;
 #[derive(Debug)]
 pub struct OfHosts;
 
+/// What a label has.
+#[derive(Debug)]
+pub struct OfLabels;
+
 /// What a service has.
 #[derive(Debug)]
 pub struct OfServices;
@@ -75,10 +79,15 @@ impl Lists for OfPlaces {
 impl Lists for OfHosts {
     const KEYS: &'static [Key] = &[
         key!("addresses", "ADDRESS"),
+        key!("names", "NAME"),
         key!("labels", "LABEL"),
         key!("turned-away", "PLACE|ADDRESS", "turned_away"),
         key!("shell", "TRAFFIC"),
     ];
+}
+
+impl Lists for OfLabels {
+    const KEYS: &'static [Key] = &[key!("turned-away", "PLACE|ADDRESS", "turned_away")];
 }
 
 impl Lists for OfServices {

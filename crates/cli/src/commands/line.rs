@@ -1,7 +1,9 @@
 //! The whole line: every command, and how one is run.
 
+use super::accept::Accept;
 use super::ask::Ask;
 use super::baseline::Baseline;
+use super::bundle::Bundle;
 use super::compare::Compare;
 use super::confirm::Confirm;
 use super::context::Context;
@@ -12,9 +14,12 @@ use super::docket::Docket;
 use super::draft::Draft;
 use super::enforce::Enforce;
 use super::examples::examples;
+use super::expect::Expect;
 use super::facts::Facts;
 use super::global::{COMMON, Global};
 use super::host::Host;
+use super::interface::Interface;
+use super::label::Label;
 use super::lend_hand::LendHand;
 use super::meant::explained;
 use super::output::Output;
@@ -91,6 +96,20 @@ enum Command {
     /// Add, change and list hosts
     #[command(subcommand)]
     Host(Box<Host>),
+    /// Add, change and remove lists of rules that hosts share, and use them on a host
+    #[command(subcommand)]
+    Bundle(Bundle),
+    /// Add, change and remove what all hosts with a label have
+    #[command(subcommand)]
+    Label(Box<Label>),
+    /// Say what the host's interfaces are for
+    #[command(subcommand)]
+    Interface(Interface),
+    /// State what must hold whatever the rules are
+    #[command(subcommand)]
+    Expect(Box<Expect>),
+    /// Accept a finding of `review` that is meant so, with the reason
+    Accept(Accept),
     /// Set what happens where no rule decides
     Defaults(Defaults),
     /// Set what keeps the network working, and how pings are answered
@@ -152,6 +171,11 @@ impl Command {
             Self::Place(it) => it.run(context),
             Self::Service(it) => it.run(context),
             Self::Host(it) => it.run(context),
+            Self::Bundle(it) => it.run(context),
+            Self::Label(it) => it.run(context),
+            Self::Interface(it) => it.run(context),
+            Self::Expect(it) => it.run(context),
+            Self::Accept(it) => it.run(context),
             Self::Defaults(it) => it.run(context),
             Self::Baseline(it) => it.run(context),
             Self::Undo(it) => it.run(context),

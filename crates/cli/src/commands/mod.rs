@@ -1,8 +1,10 @@
 //! The command line: one room for each command, with its options and what becomes of them. No clap
 //! type leaves it.
 
+mod accept;
 mod ask;
 mod baseline;
+mod bundle;
 mod compare;
 mod complete;
 mod confirm;
@@ -15,10 +17,13 @@ mod docket;
 mod draft;
 mod enforce;
 mod examples;
+mod expect;
 mod facts;
 mod global;
 mod host;
+mod interface;
 mod items;
+mod label;
 mod lend_hand;
 mod line;
 mod looking;

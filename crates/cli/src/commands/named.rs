@@ -1,4 +1,4 @@
-//! Changes of what has a name: places and services.
+//! Changes of what has a name.
 
 use super::complete::places_and_services;
 use super::context::Context;
@@ -22,15 +22,15 @@ pub struct Gone {
     pub dry_run: bool,
 }
 
-/// Changes a place or service.
+/// Changes a place, service, bundle, label or host; a new one goes into that file, if one is named.
 ///
 /// # Errors
 /// Why it could not do its work.
 pub fn named(
     context: &Context,
-    what: Used,
-    name: &str,
+    (what, name): (Used, &str),
     edit: &NamedEdit,
+    file: Option<&str>,
     dry: bool,
 ) -> Result<Output, Failure> {
     let word = what.as_str();
@@ -48,8 +48,9 @@ pub fn named(
         done,
         dry,
     };
-    let report =
-        edit::edit(&request, |sources, policy, _| edit_named(sources, policy, what, name, edit))?;
+    let report = edit::edit(&request, |sources, policy, _| {
+        edit_named(sources, policy, (what, name), edit, file)
+    })?;
     Ok(context.shown(&report, report.outcome(), render::edited))
 }
 

@@ -17,7 +17,7 @@ use tipstaff_core::policy::edit::{Assignment, NamedEdit};
 #[derive(Debug, Subcommand)]
 pub enum Place {
     /// Add a place
-    Add(PlaceKeys),
+    Add(Added),
     /// Give a place other addresses
     Change(Changed),
     /// Remove a place that nothing uses
@@ -26,7 +26,7 @@ pub enum Place {
     List,
 }
 
-/// Options of `place add`.
+/// The keys of a place.
 #[derive(Debug, Args)]
 pub struct PlaceKeys {
     /// Its name
@@ -41,6 +41,16 @@ pub struct PlaceKeys {
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
+}
+
+/// Options of `place add`.
+#[derive(Debug, Args)]
+pub struct Added {
+    #[command(flatten)]
+    keys: PlaceKeys,
+    /// In which file of the folder it is to stand; where others of its kind are if left out
+    #[arg(long, value_name = "FILE")]
+    file: Option<String>,
 }
 
 /// Options of `place change`.
@@ -68,13 +78,22 @@ impl Place {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let run = |name: &str, edit, dry| named(context, Used::Place, name, &edit, dry);
+        let run = |name: &str, edit, dry| named(context, (Used::Place, name), &edit, None, dry);
         match self {
             Self::List => {
                 let report = listing::places(&load_all(&context.global.policy)?.1);
                 Ok(context.fine(&report, render::names))
             }
-            Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
+            Self::Add(it) => {
+                let edit = NamedEdit::Add(it.keys.assignments());
+                named(
+                    context,
+                    (Used::Place, &it.keys.name),
+                    &edit,
+                    it.file.as_deref(),
+                    it.keys.dry_run,
+                )
+            }
             Self::Change(it) => {
                 let new = (it.keys.assignments(), it.items.edits());
                 let edit = changed(new, it.rename.as_ref(), &it.keys.name)?;

@@ -17,7 +17,7 @@ use tipstaff_core::policy::edit::{Assignment, NamedEdit};
 #[derive(Debug, Subcommand)]
 pub enum Service {
     /// Add a service
-    Add(ServiceKeys),
+    Add(Added),
     /// Give a service other ports
     Change(Changed),
     /// Remove a service that nothing uses
@@ -31,7 +31,7 @@ pub enum Service {
     },
 }
 
-/// Options of `service add`.
+/// The keys of a service.
 #[derive(Debug, Args)]
 pub struct ServiceKeys {
     /// Its name
@@ -46,6 +46,16 @@ pub struct ServiceKeys {
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
+}
+
+/// Options of `service add`.
+#[derive(Debug, Args)]
+pub struct Added {
+    #[command(flatten)]
+    keys: ServiceKeys,
+    /// In which file of the folder it is to stand; where others of its kind are if left out
+    #[arg(long, value_name = "FILE")]
+    file: Option<String>,
 }
 
 /// Options of `service change`.
@@ -73,7 +83,7 @@ impl Service {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let run = |name: &str, edit, dry| named(context, Used::Service, name, &edit, dry);
+        let run = |name: &str, edit, dry| named(context, (Used::Service, name), &edit, None, dry);
         let listed = |report| Ok(context.fine(&report, render::names));
         match self {
             Self::List => listed(listing::services(&load_all(&context.global.policy)?.1)),
@@ -82,7 +92,16 @@ impl Service {
                 let policy = load_all(&context.global.policy).ok().map(|it| it.1);
                 listed(listing::find_services(policy.as_ref(), word))
             }
-            Self::Add(it) => run(&it.name, NamedEdit::Add(it.assignments()), it.dry_run),
+            Self::Add(it) => {
+                let edit = NamedEdit::Add(it.keys.assignments());
+                named(
+                    context,
+                    (Used::Service, &it.keys.name),
+                    &edit,
+                    it.file.as_deref(),
+                    it.keys.dry_run,
+                )
+            }
             Self::Change(it) => {
                 let new = (it.keys.assignments(), it.items.edits());
                 let edit = changed(new, it.rename.as_ref(), &it.keys.name)?;

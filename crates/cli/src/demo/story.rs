@@ -300,6 +300,8 @@ impl Teller {
             traffic: question.traffic.into(),
             ingress: None,
             egress: None,
+            source_port: None,
+            state: None,
             program: None,
             direction: Direction::Inbound,
         };

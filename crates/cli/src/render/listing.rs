@@ -153,7 +153,10 @@ pub fn hosts(report: &HostList, screen: &Screen) -> String {
         let addresses: Vec<String> = host.addresses.iter().map(ToString::to_string).collect();
         let mut row = vec![
             Cell::new(&host.name, Style::Strong),
-            Cell::plain(addresses.join(", ")),
+            match addresses[..] {
+                [] => Cell::new("whichever it has", Style::Faint),
+                _ => Cell::plain(addresses.join(", ")),
+            },
             Cell::plain(host.labels.join(", ")),
             Cell::plain(host.rules.to_string()),
         ];

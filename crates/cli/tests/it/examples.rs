@@ -5,13 +5,18 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 28] = [
+const PICTURES: [(&str, Result<&str, &str>); 33] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
     ("service", Err("as for a rule")),
     ("defaults", Err("as for a rule")),
     ("host", Err("as for a rule")),
+    ("bundle", Err("as for a rule")),
+    ("label", Err("as for a rule")),
+    ("interface", Err("as for a rule")),
+    ("expect", Err("as for a rule, and a short list")),
+    ("accept", Err("as for a rule")),
     ("baseline", Err("as for a rule")),
     ("undo", Err("as for a rule")),
     ("show", Ok("show")),
@@ -53,6 +58,17 @@ fn leaves(command: &clap::Command, before: &str, found: &mut Vec<String>) {
     }
 }
 
+/// The words of a line, those in quotes together.
+fn words(line: &str) -> Vec<&str> {
+    let parts = line.split('"').enumerate();
+    parts
+        .flat_map(|(at, part)| match at % 2 {
+            0 => part.split_ascii_whitespace().collect(),
+            _ => vec![part],
+        })
+        .collect()
+}
+
 #[test]
 fn every_command_has_an_example_that_works_on_the_demos_data() {
     let mut names = Vec::new();
@@ -66,7 +82,7 @@ fn every_command_has_an_example_that_works_on_the_demos_data() {
         let examples = tipstaff_cli::examples(&name);
         assert!(!examples.is_empty(), "`{name}` has no example");
         for example in examples {
-            let words: Vec<&str> = example.split(' ').collect();
+            let words = words(example);
             assert_eq!(words[0], "tipstaff");
             let parsed = tipstaff_cli::command().try_get_matches_from(&words);
             let mut matches = &parsed.unwrap_or_else(|error| panic!("{example}: {error}"));

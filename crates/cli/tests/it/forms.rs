@@ -6,8 +6,8 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
-    ask, asked, compare, cut, docket, draft, edit, facts, kernel, listing, programs, reach,
-    rehearse, report, review, show, status, transaction,
+    ask, asked, compare, cut, docket, draft, edit, expected, facts, kernel, listing, programs,
+    reach, rehearse, report, review, roles, show, status, transaction,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -30,7 +30,16 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("enforce", schema_for!(transaction::Report)),
         ("enforce-boot", schema_for!(transaction::Booted)),
         ("facts", schema_for!(facts::Report)),
+        ("accept", schema_for!(edit::Report)),
         ("baseline", schema_for!(edit::Report)),
+        ("bundle", schema_for!(edit::Report)),
+        ("bundle-list", schema_for!(listing::NameList)),
+        ("expect", schema_for!(edit::Report)),
+        ("expect-list", schema_for!(expected::Report)),
+        ("interface", schema_for!(edit::Report)),
+        ("interface-list", schema_for!(roles::Report)),
+        ("label", schema_for!(edit::Report)),
+        ("label-list", schema_for!(listing::NameList)),
         ("host", schema_for!(edit::Report)),
         ("host-list", schema_for!(listing::HostList)),
         ("place", schema_for!(edit::Report)),
@@ -243,6 +252,15 @@ fn reports_about_policies_have_their_forms() {
     fits("host", &run(&["host", "change", "sluice", "--labels", "edge", "--dry-run"]));
     fits("baseline", &run(&["baseline", "--ping", "deny", "--dry-run"]));
     fits("report", &run(&["report"]));
+    fits("accept", &run(&["accept", "wide-open", "--why", "so", "--dry-run"]));
+    fits("bundle", &run(&["bundle", "add", "staff"]));
+    fits("bundle-list", &run(&["bundle", "list"]));
+    fits("label", &run(&["label", "add", "edge", "--why", "so"]));
+    fits("label-list", &run(&["label", "list"]));
+    fits("interface", &run(&["interface", "add", "tunnel", "wg0"]));
+    fits("interface-list", &run(&["interface", "list"]));
+    fits("expect", &run(&["expect", "add", "deny", "7/tcp"]));
+    fits("expect-list", &run(&["expect", "list"]));
 }
 
 #[test]

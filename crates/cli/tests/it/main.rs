@@ -19,6 +19,7 @@ mod imports;
 mod interfaces;
 mod kernel;
 mod mishaps;
+mod moving;
 mod programs;
 mod project;
 mod reach;

@@ -31,6 +31,8 @@ pub struct Link {
     pub name: String,
     /// Its addresses with prefix lengths.
     pub addresses: Vec<(IpAddr, u8)>,
+    /// Whether one of them is given for a time only, as by a lease or an announcement.
+    pub lent: bool,
 }
 
 /// A socket that waits for traffic.

@@ -39,16 +39,18 @@ pub fn draft(facts: &Facts) -> String {
     let all = facts.links.iter().flat_map(|link| &link.addresses);
     // An address that only its link knows says nothing about who may come.
     let known = all.filter(|(address, _)| !of_the_link(*address));
-    let mut addresses: Vec<String> = known.map(|(it, prefix)| format!("{it}/{prefix}")).collect();
-    let networks = if addresses.is_empty() { "private" } else { "on-link" };
-    if addresses.is_empty() {
-        comment(
-            &mut out,
-            "? This machine has no address but the loopback ones now. Which ones will it have?",
-        );
-        addresses = ["127.0.0.1", "::1"].map(str::to_owned).to_vec();
+    let addresses: Vec<String> = known.map(|(it, prefix)| format!("{it}/{prefix}")).collect();
+    if addresses.is_empty() || facts.links.iter().any(|it| it.lent) {
+        let why = if addresses.is_empty() {
+            "This machine has no address but the loopback ones now. Whichever it gets are its own."
+        } else {
+            "Some of this machine's addresses are given to it for a time only, so none are listed \
+             here: whichever it has at the moment are its own."
+        };
+        comment(&mut out, why);
+    } else {
+        out.push_str(&format!("addresses = {}\n", list(addresses)));
     }
-    out.push_str(&format!("addresses = {}\n", list(addresses)));
     let mut roles: Vec<(String, &str)> = Vec::new();
     for link in &facts.links {
         let role = slug(&link.name, "link");
@@ -68,7 +70,7 @@ pub fn draft(facts: &Facts) -> String {
     }
     defaults(&mut out, facts, &host);
     for rule in &rules {
-        rule.write(&mut out, &host, shell.map(|it| &it.from), networks);
+        rule.write(&mut out, &host, shell.map(|it| &it.from));
     }
     out
 }

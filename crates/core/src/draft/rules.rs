@@ -107,13 +107,12 @@ impl Rule {
     }
 
     /// Writes the rule, with what led to it. `administrators` are those of the place of that
-    /// name, `networks` the place that stands for the machine's own networks.
+    /// name.
     pub(super) fn write(
         &self,
         out: &mut String,
         host: &str,
         administrators: Option<&BTreeSet<IpAddr>>,
-        networks: &str,
     ) {
         let traffic = self.traffic();
         let program = self.program.as_deref().unwrap_or("a program that could not be seen");
@@ -146,7 +145,7 @@ impl Rule {
             out.push_str(&format!("program = {}\n", quoted(program)));
         }
         if self.on_link {
-            out.push_str(&format!("from = [\"{networks}\"]\n"));
+            out.push_str("from = [\"on-link\"]\n");
         } else if self.from.is_empty() {
             out.push_str("paused = true\n");
         } else if self.is_shell && administrators == Some(&self.from) {

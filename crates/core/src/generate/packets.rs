@@ -21,7 +21,7 @@ pub fn settle(plan: &mut HostPlan) {
         Some((address, if address.is_ipv4() { 24 } else { 64 }))
     };
     let all: Vec<(IpAddr, u8)> = HOST.into_iter().filter_map(address).collect();
-    plan.at_the_moment(&all);
+    plan.at_the_moment(&all, &[]);
 }
 
 impl Generator {

@@ -7,10 +7,14 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 impl HostPlan {
     /// Tells the plan which addresses the host has at the moment, each with its prefix length, loopback
     /// addresses aside. Where the policy lists them, nothing changes.
-    pub fn at_the_moment(&mut self, addresses: &[(IpAddr, u8)]) {
+    ///
+    /// `far_ends` are the addresses at the other end of links with just two, with their prefix lengths.
+    pub fn at_the_moment(&mut self, addresses: &[(IpAddr, u8)], far_ends: &[(IpAddr, u8)]) {
         if self.moving {
             self.addresses = addresses.iter().map(|it| it.0).collect();
-            self.on_link = networks(addresses);
+            let single = |address: IpAddr| AddressSet::single(address);
+            let far: AddressSet = far_ends.iter().map(|it| single(it.0)).collect();
+            self.on_link = networks(addresses).union(&networks(far_ends)).union(&far);
         }
     }
 
@@ -45,7 +49,7 @@ impl HostPlan {
     /// rules fare with them.
     pub fn give_it_addresses(&mut self) {
         if self.addresses.is_empty() {
-            self.at_the_moment(&STANDS_FOR_IT);
+            self.at_the_moment(&STANDS_FOR_IT, &[]);
         }
     }
 }

@@ -17,10 +17,16 @@ pub struct UnknownHost {
     pub near: Option<String>,
     /// The names there are.
     pub known: Vec<String>,
+    /// The sections that say they are for it, if they are several.
+    pub several: Vec<String>,
 }
 
 impl fmt::Display for UnknownHost {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if !self.several.is_empty() {
+            let name = self.name.escape_debug();
+            return write!(out, "`{name}` fits the names of several: {}", self.several.join(", "));
+        }
         write!(out, "the policy has no host `{}`", self.name.escape_debug())?;
         match &self.near {
             Some(near) => write!(out, "; did you mean `{near}`?"),
@@ -37,12 +43,14 @@ impl std::error::Error for UnknownHost {}
 /// # Errors
 /// [`UnknownHost`] if the policy does not have it.
 pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, UnknownHost> {
-    let Some(section) = policy.host(host) else {
+    let fitting = policy.host_for(host);
+    let [section] = fitting[..] else {
         let known: Vec<String> = policy.hosts.iter().map(|host| host.name.clone()).collect();
         return Err(UnknownHost {
             name: host.into(),
             near: nearest(host, known.iter().map(String::as_str)).map(str::to_owned),
             known,
+            several: fitting.iter().map(|it| it.name.clone()).collect(),
         });
     };
     Ok(HostPlan {

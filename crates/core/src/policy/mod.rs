@@ -6,6 +6,7 @@ pub mod edit;
 mod ends;
 mod iana;
 mod model;
+mod named;
 mod rate;
 mod read;
 mod schema;

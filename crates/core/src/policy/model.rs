@@ -123,6 +123,8 @@ pub struct ServicePort {
 pub struct Bundle {
     /// The name that hosts use.
     pub name: String,
+    /// The names of its rules, and of the bundles that it takes in, in order.
+    pub rules: Vec<String>,
     /// Why it is there.
     pub why: Option<String>,
     /// Findings about it that are accepted.
@@ -136,6 +138,8 @@ pub struct Bundle {
 pub struct LabelSection {
     /// The word that hosts have among their labels.
     pub name: String,
+    /// The names of its rules, and of the bundles that it takes in, in order.
+    pub rules: Vec<String>,
     /// Why it is there.
     pub why: Option<String>,
     /// Findings about it that are accepted.
@@ -152,6 +156,8 @@ pub struct Host {
     /// Its own addresses, in the order written; none where they are left out: then they are what the
     /// kernel says at the moment.
     pub addresses: Vec<IpAddr>,
+    /// Patterns of other host names that it is for; see [`Policy::host_for`].
+    pub names: Vec<String>,
     /// Words that describe it, for readers.
     pub labels: Vec<String>,
     /// What its interfaces are for.
@@ -389,6 +395,8 @@ pub struct Expectation {
     pub egress: Vec<String>,
     /// What all of them must meet.
     pub verdict: Verdict,
+    /// The label that brings it, if one does.
+    pub label: Option<String>,
     /// Why it must hold.
     pub why: Option<String>,
     /// Findings about it that are accepted.

@@ -207,6 +207,13 @@ pub const SCHEMA: &[TableSpec] = &[
                 "[\"192.0.2.10/24\", \"2001:db8:2::10/64\"]",
             ),
             key(
+                "names",
+                Shape::List,
+                "Host names of the machines that it is for, besides its own name; `*` stands for any \
+                 letters, also none",
+                "[\"web-*\"]",
+            ),
+            key(
                 "labels",
                 Shape::List,
                 "Words that describe it; those with a section `[label.NAME]` also bring what that says",

@@ -31,6 +31,7 @@ fn sluice() -> Facts {
     let link = |name: &str, list: &[(&str, u8)]| Link {
         name: name.into(),
         addresses: list.iter().map(|it| (address(it.0), it.1)).collect(),
+        lent: false,
     };
     Facts {
         by_program: false,
@@ -158,7 +159,7 @@ fn who_is_connected_stays_admitted_and_nothing_else_opens() {
 fn hostile_and_empty_facts_still_make_a_policy() {
     let odd = Facts {
         host: "..".into(),
-        links: vec![Link { name: "br-α\"x".into(), addresses: Vec::new() }],
+        links: vec![Link { name: "br-α\"x".into(), addresses: Vec::new(), lent: false }],
         listeners: vec![
             listener(80, true, "0.0.0.0", "/tmp/a\nedition = 2 # \"\u{1b}[31m"),
             listener(81, true, "0.0.0.0", "/tmp/üüü"),

@@ -4,7 +4,8 @@ use crate::given::policy;
 use std::collections::BTreeSet;
 use tipstaff_core::generate::Generator;
 use tipstaff_core::policy::edit::{
-    EditError, Edited, NamedEdit, Place, RuleEdit, Value, edit_named, edit_rule, set_in_section,
+    EditError, Edited, NamedEdit, Place, RuleEdit, Target, Value, edit_named, edit_rule,
+    set_entries,
 };
 use tipstaff_core::policy::{Source, Used};
 
@@ -136,7 +137,8 @@ fn what_cannot_be_changed_is_said() {
     let taken = change(ODD, "shell", &RuleEdit::Add { place: Place::Last, keys });
     assert_eq!(taken.expect_err("taken").to_string(), "there is a rule `shell` already");
     let source = [Source::new("policy.toml", ODD)];
-    let removed = edit_named(&source, &policy(ODD), Used::Place, "curators", &NamedEdit::Remove);
+    let removed =
+        edit_named(&source, &policy(ODD), (Used::Place, "curators"), &NamedEdit::Remove, None);
     let message = removed.expect_err("in use").to_string();
     assert_eq!(message, "the place `curators` is in use: policy.toml:26");
     let braces = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
@@ -149,16 +151,18 @@ fn what_cannot_be_changed_is_said() {
 #[test]
 fn defaults_and_places_are_written_where_they_belong() {
     let source = [Source::new("policy.toml", ODD)];
-    let keys = [("inbound", text("reject")), ("outbound", text("deny"))];
+    let keys = [("inbound".into(), text("reject")), ("outbound".into(), text("deny"))];
+    let target = Target::Section(("host", "sluice"));
     let Edited { text: edited, .. } =
-        set_in_section(&source, "sluice", "default", &keys).expect("set");
+        set_entries(&source, target, "default", &keys, true).expect("set");
     let (gone, come) = difference(ODD, &edited);
     assert_eq!(
         (gone.concat().as_str(), come.concat().as_str()),
         ("inbound = 'deny'\r\n", "inbound = \"reject\"\r\noutbound = \"deny\"\r\n")
     );
     let keys = vec![("addresses", list(&["198.51.100.128/28"]))];
-    let added = edit_named(&source, &policy(ODD), Used::Place, "herbarium", &NamedEdit::Add(keys));
+    let added =
+        edit_named(&source, &policy(ODD), (Used::Place, "herbarium"), &NamedEdit::Add(keys), None);
     let (gone, come) = difference(ODD, &added.expect("added").text);
     assert!(gone.is_empty());
     let expected = "[place.herbarium]\r\naddresses = [\"198.51.100.128/28\"]\r\n\r\n";

@@ -144,7 +144,7 @@ fn ports_with_words_keep_them() {
         );
         let sources = [Source::new("policy.toml", &text)];
         let edit = NamedEdit::Change(Vec::new(), items.to_vec());
-        let edited = edit_named(&sources, &policy(&text), Used::Service, "store", &edit)?;
+        let edited = edit_named(&sources, &policy(&text), (Used::Service, "store"), &edit, None)?;
         policy(&edited.text);
         let start = "edition = 1\n[service.store]\n".len();
         let end = edited.text.find("[host.sluice]").expect("the host");

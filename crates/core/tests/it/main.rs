@@ -22,4 +22,5 @@ mod reopening;
 mod served;
 mod services;
 mod sweeping;
+mod tables;
 mod written_down;

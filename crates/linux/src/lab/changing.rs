@@ -5,10 +5,10 @@
 
 use super::link::{Links, index};
 use crate::transport::{NetlinkSocket, Protocol, ask};
-use std::net::Ipv4Addr;
+use std::net::{IpAddr, Ipv4Addr};
 use tipstaff_wire::Writer;
 use tipstaff_wire::netlink::{self, ACK, CREATE, EXCLUSIVE, REQUEST};
-use tipstaff_wire::route::Via;
+use tipstaff_wire::route::{Via, delete_address};
 
 // linux/rtnetlink.h and linux/if_link.h
 const NEW_LINK: u16 = 16;
@@ -49,6 +49,22 @@ pub fn call_also(link: &str, name: &str) {
     request(NEW_LINK_PROPERTY, CREATE | EXCLUSIVE, number, None, |out| {
         out.nest(PROPERTIES, |out| out.text(ALTERNATIVE_NAME, name));
     });
+}
+
+/// Gives a link an address with a prefix length.
+pub fn gain(link: &str, address: IpAddr, prefix: u8) {
+    let mut links = Links::open().expect("a socket");
+    links.address(index(link).expect("a number"), (address, prefix)).expect("an address");
+}
+
+/// Takes an address from a link.
+pub fn lose(link: &str, address: IpAddr, prefix: u8) {
+    let number = index(link).expect("a number");
+    let mut socket = NetlinkSocket::open(Protocol::Route).expect("a socket");
+    let done = ask(&mut socket, "take an address away", |sequence| {
+        delete_address(number, address, prefix, sequence)
+    });
+    done.expect("an address is taken away");
 }
 
 /// Makes a link a part of a new bridge of that name, by which answers to a neighbour leave.

@@ -44,15 +44,31 @@ pub enum RuleEdit {
         /// Where in the list it goes.
         place: Place,
     },
+    /// The bundle of that name is taken in there.
+    Use {
+        /// Where in the list it goes.
+        place: Place,
+    },
     /// It is taken out of the list.
     Remove,
+}
+
+/// A change of a list whose items have no names.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ListEdit {
+    /// A new one at the end, with these keys.
+    Add(Vec<Assignment>),
+    /// The one of that number goes, counted from 1.
+    Remove(usize),
 }
 
 const VERDICTS: [&str; 3] = ["allow", "deny", "reject"];
 
 /// The list of a host (`("host", name)`) or of a bundle.
-struct List<'l, 's> {
+pub(super) struct List<'l, 's> {
     layout: &'l Layout<'s>,
+    /// `rule` or `expect`.
+    key: &'static str,
     /// Whose list it is: `host.sluice` or `bundle.staff-access`.
     path: String,
     owner: &'l Spanned<DeValue<'s>>,
@@ -72,7 +88,7 @@ pub fn edit_rule(
     edit: &RuleEdit,
 ) -> Result<Edited, EditError> {
     let (source, layout) = file_of(sources, owner)?;
-    let list = List::of(&layout, owner, &sources[source].name)?;
+    let list = List::of(&layout, owner, "rule", &sources[source].name)?;
     let mut splices = Splices::default();
     match edit {
         RuleEdit::Add { place, keys } => {
@@ -83,6 +99,14 @@ pub fn edit_rule(
             lines.push(format!("name = {}", Value::Text(name.into())));
             let written = keys.iter().filter_map(|(key, value)| Some((key, value.as_ref()?)));
             lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
+            list.put(place, &layout.lines(&lines), &mut splices)?;
+        }
+        RuleEdit::Use { place } => {
+            if list.get(name).is_ok() {
+                return Err(EditError::Taken { what: "use of the bundle", name: name.into() });
+            }
+            let heading = format!("[[{}.rule]]", list.path);
+            let lines = [heading, format!("use = {}", Value::Text(name.into()))];
             list.put(place, &layout.lines(&lines), &mut splices)?;
         }
         RuleEdit::Change { keys, items } => {
@@ -120,6 +144,33 @@ pub fn edit_rule(
     Ok(Edited { source, text: splices.apply(layout.text) })
 }
 
+/// Changes what is expected of a host or label (`owner`, and its name).
+///
+/// # Errors
+/// [`EditError`] if there is no such owner or number, or the list is written in braces.
+pub fn edit_expectations(
+    sources: &[Source],
+    owner: (&'static str, &str),
+    edit: &ListEdit,
+) -> Result<Edited, EditError> {
+    let (source, layout) = file_of(sources, owner)?;
+    let list = List::of(&layout, owner, "expect", &sources[source].name)?;
+    let mut splices = Splices::default();
+    match edit {
+        ListEdit::Add(keys) => {
+            let mut lines = vec![format!("[[{}.expect]]", list.path)];
+            let written = keys.iter().filter_map(|(key, value)| Some((key, value.as_ref()?)));
+            lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
+            list.put(&Place::Last, &layout.lines(&lines), &mut splices)?;
+        }
+        ListEdit::Remove(number) => {
+            let block = list.block(list.get(&number.to_string())?)?;
+            splices.replace(list.with_gap(block), "");
+        }
+    }
+    Ok(Edited { source, text: splices.apply(layout.text) })
+}
+
 /// The lines of a rule as they stand in the file, with the comments that go where it goes.
 ///
 /// # Errors
@@ -130,7 +181,7 @@ pub fn rule_lines(
     name: &str,
 ) -> Result<String, EditError> {
     let (source, layout) = file_of(sources, owner)?;
-    let list = List::of(&layout, owner, &sources[source].name)?;
+    let list = List::of(&layout, owner, "rule", &sources[source].name)?;
     let block = list.block(list.get(name)?)?;
     Ok(layout.text[block].to_owned())
 }
@@ -158,7 +209,7 @@ pub fn edit_rules(
 }
 
 /// The file in which the owner is defined.
-fn file_of<'s>(
+pub(super) fn file_of<'s>(
     sources: &'s [Source],
     (what, name): (&'static str, &str),
 ) -> Result<(usize, Layout<'s>), EditError> {
@@ -175,33 +226,39 @@ fn file_of<'s>(
 }
 
 impl<'l, 's> List<'l, 's> {
-    fn of(
+    /// The list of that key (`rule` or `expect`) of an owner.
+    pub(super) fn of(
         layout: &'l Layout<'s>,
         (what, name): (&'static str, &str),
+        key: &'static str,
         file: &str,
     ) -> Result<Self, EditError> {
         let path = format!("{what}.{name}");
         let owner = layout.root.get(what).and_then(|it| it.get_ref().as_table()?.get(name));
         let Some(owner) = owner else { return Err(EditError::unknown(what, name, [])) };
-        let rules = owner.get_ref().as_table().and_then(|it| it.get("rule"));
+        let rules = owner.get_ref().as_table().and_then(|it| it.get(key));
         let rules = rules.and_then(|it| it.get_ref().as_array());
         let mut items = Vec::new();
-        for item in rules.into_iter().flat_map(|it| it.iter()) {
+        for (at, item) in rules.into_iter().flat_map(|it| it.iter()).enumerate() {
             if !layout.has_heading(item) {
-                return Err(EditError::Form { key: format!("{path}.rule"), file: file.into() });
+                return Err(EditError::Form { key: format!("{path}.{key}"), file: file.into() });
             }
             let table = item.get_ref().as_table();
             let word = |key| table.and_then(|it: &DeTable<'_>| it.get(key)?.get_ref().as_str());
-            let name = word("name").or(word("use")).unwrap_or_default();
-            items.push((name.to_owned(), item));
+            let name = word("name").or(word("use")).map(str::to_owned);
+            items.push((name.unwrap_or_else(|| (at + 1).to_string()), item));
         }
-        Ok(Self { layout, path, owner, items })
+        Ok(Self { layout, key, path, owner, items })
     }
 
-    fn get(&self, name: &str) -> Result<&'l Spanned<DeValue<'s>>, EditError> {
+    pub(super) fn get(&self, name: &str) -> Result<&'l Spanned<DeValue<'s>>, EditError> {
         let found = self.items.iter().find(|it| it.0 == name);
         let known = self.items.iter().map(|it| it.0.as_str());
-        found.map(|it| it.1).ok_or_else(|| EditError::unknown("rule", name, known))
+        found.map(|it| it.1).ok_or_else(|| EditError::unknown(self.what(), name, known))
+    }
+
+    fn what(&self) -> &'static str {
+        if self.key == "rule" { "rule" } else { "expectation" }
     }
 
     /// Like [`List::get`]; a rule that a bundle brings in is told from one that does not exist.
@@ -228,8 +285,10 @@ impl<'l, 's> List<'l, 's> {
     }
 
     fn block(&self, item: &'l Spanned<DeValue<'s>>) -> Result<Range<usize>, EditError> {
-        let form =
-            || EditError::Form { key: format!("{}.rule", self.path), file: "the file".into() };
+        let form = || EditError::Form {
+            key: format!("{}.{}", self.path, self.key),
+            file: "the file".into(),
+        };
         self.layout.section(item).ok_or_else(form)
     }
 

@@ -9,10 +9,12 @@ mod layout;
 mod list;
 mod named;
 mod splice;
+mod tables;
 
 pub use items::ItemEdit;
-pub use list::{Place, RuleEdit, edit_rule, edit_rules, rule_lines};
-pub use named::{NamedEdit, edit_named, set_in_section};
+pub use list::{ListEdit, Place, RuleEdit, edit_expectations, edit_rule, edit_rules, rule_lines};
+pub use named::{NamedEdit, edit_named};
+pub use tables::{Entry, Owner, Target, set_entries};
 
 use super::{Origin, deceives, nearest};
 use std::fmt;

@@ -1,4 +1,4 @@
-//! Changes of places, services and hosts, and of what a host has in sections of its own.
+//! Changes of what has a name: places, services, bundles, labels and hosts.
 
 use super::super::{Policy, Source, Used};
 use super::items::{self, ItemEdit};
@@ -8,7 +8,7 @@ use super::splice::Splices;
 use super::{Assignment, EditError, Edited};
 use toml::de::DeTable;
 
-/// A change of a place or service.
+/// A change of what has a name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum NamedEdit {
     /// A new one, with these keys.
@@ -21,16 +21,17 @@ pub enum NamedEdit {
     Remove,
 }
 
-/// Changes the place or service `name`.
+/// Changes the thing of that name. A new one goes into the `file` of that name, or else where others of its
+/// kind are.
 ///
 /// # Errors
-/// [`EditError`] if there is no such thing, or one already, or it is in use and would go.
+/// [`EditError`] if there is no such thing, or one already, or no such file, or it is in use and would go.
 pub fn edit_named(
     sources: &[Source],
     policy: &Policy,
-    what: Used,
-    name: &str,
+    (what, name): (Used, &str),
     edit: &NamedEdit,
+    file: Option<&str>,
 ) -> Result<Edited, EditError> {
     let word = what.as_str();
     let layouts: Vec<(usize, Layout<'_>)> = sources
@@ -52,7 +53,16 @@ pub fn edit_named(
         let written = keys.iter().filter_map(|(key, value)| Some((key, value.as_ref()?)));
         lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
         let beside = layouts.iter().rev().find(|it| !tables(&it.1).is_empty());
-        let Some((source, layout)) = beside.or(layouts.first()) else {
+        let chosen = match file {
+            Some(file) => {
+                let known = || sources.iter().map(|it| &*it.name);
+                let is = |it: &&(usize, Layout<'_>)| is_file(&sources[it.0].name, file);
+                let found = layouts.iter().find(is);
+                Some(found.ok_or_else(|| EditError::unknown("file", file, known()))?)
+            }
+            None => beside.or(layouts.first()),
+        };
+        let Some((source, layout)) = chosen else {
             return Err(EditError::unknown(word, name, []));
         };
         return Ok(Edited { source: *source, text: add(layout, word, &lines) });
@@ -85,7 +95,9 @@ pub fn edit_named(
                 .collect();
             users.sort_by_key(|origin| (origin.file.clone(), origin.span.start));
             users.dedup();
-            if !users.is_empty() {
+            // A label without a section is still a word.
+            let needed = what != Used::Label || *edit != NamedEdit::Remove;
+            if needed && !users.is_empty() {
                 return Err(EditError::InUse { what: word, name: name.into(), users });
             }
             if let NamedEdit::Rename(new) = edit {
@@ -100,6 +112,11 @@ pub fn edit_named(
         }
     }
     Ok(Edited { source: *source, text: splices.apply(layout.text) })
+}
+
+/// Whether a file is meant by a path or by its last part.
+fn is_file(name: &str, meant: &str) -> bool {
+    name == meant || name.rsplit('/').next() == Some(meant)
 }
 
 /// Adds a section behind the last one of its kind, or else ahead of all sections.
@@ -121,63 +138,4 @@ fn add(layout: &Layout<'_>, word: &str, lines: &[String]) -> String {
         splices.insert(at, format!("{first}{}{block}", layout.line_end));
     }
     splices.apply(layout.text)
-}
-
-/// Sets keys of a section that a host has: `default`, what it does where no rule decides, or `baseline`.
-///
-/// # Errors
-/// [`EditError`] if there is no such host, or its section cannot be changed piece by piece.
-pub fn set_in_section(
-    sources: &[Source],
-    host: &str,
-    name: &'static str,
-    keys: &[Assignment],
-) -> Result<Edited, EditError> {
-    let mut known = Vec::new();
-    for (source, file) in sources.iter().enumerate() {
-        let Some(layout) = Layout::of(file) else { continue };
-        let hosts = layout.root.get("host").and_then(|it| it.get_ref().as_table());
-        known.extend(hosts.iter().flat_map(|it| it.keys().map(|key| key.get_ref().to_string())));
-        let Some(owner) = hosts.and_then(|hosts| hosts.get(host)) else { continue };
-        let section = owner.get_ref().as_table().and_then(|it| it.get(name));
-        let mut splices = Splices::default();
-        match section {
-            Some(section) if layout.has_heading(section) => {
-                assign(&layout, section, keys, &mut splices);
-            }
-            Some(inline) => set_inline(&layout, inline, keys, &mut splices),
-            None => {
-                let at = layout.end_of_own_keys(owner);
-                let mut lines = vec![String::new(), format!("[host.{host}.{name}]")];
-                let written = keys.iter().filter_map(|it| Some((it.0, it.1.as_ref()?)));
-                lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
-                splices.insert(at, format!("{}{}", layout.break_before(at), layout.lines(&lines)));
-            }
-        }
-        return Ok(Edited { source, text: splices.apply(layout.text) });
-    }
-    Err(EditError::unknown("host", host, known.iter().map(String::as_str)))
-}
-
-/// Sets keys of a table in braces.
-fn set_inline(
-    layout: &Layout<'_>,
-    inline: &toml::Spanned<toml::de::DeValue<'_>>,
-    keys: &[Assignment],
-    splices: &mut Splices,
-) {
-    let Some(table) = inline.get_ref().as_table() else { return };
-    for (key, value) in keys {
-        let Some(value) = value else { continue };
-        match layout.entry(table, key) {
-            Some((_, old)) => splices.replace(old.span(), value.to_string()),
-            None => {
-                let last = table.values().map(|it| it.span().end).max();
-                match last {
-                    Some(at) => splices.insert(at, format!(", {key} = {value}")),
-                    None => splices.replace(inline.span(), format!("{{ {key} = {value} }}")),
-                }
-            }
-        }
-    }
 }

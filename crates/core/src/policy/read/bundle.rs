@@ -51,13 +51,14 @@ impl<'t, 'i> Bundles<'t, 'i> {
         let mut written = Vec::new();
         for (name, table) in file.named(reader, "bundle") {
             check_name(reader, "bundle", &name);
+            let rules = table.tables(reader, "rule");
             written.push(Bundle {
                 name: name.value.clone(),
+                rules: rule_names(&rules),
                 why: table.text(reader, "why").map(|text| text.value),
                 accepted: accepted(reader, &table),
                 origin: reader.origin(name.span.clone()),
             });
-            let rules = table.tables(reader, "rule");
             self.bundles.push(Entry { name, rules, source: reader.source });
         }
         written
@@ -198,6 +199,13 @@ impl<'t, 'i> Bundles<'t, 'i> {
                 .expected(format!("the bundles are: {}", names().collect::<Vec<_>>().join(", "))),
         });
     }
+}
+
+/// The names of rules, and of the bundles that are taken in among them.
+pub(super) fn rule_names(rules: &[Table<'_, '_>]) -> Vec<String> {
+    let name =
+        |it: &Table<'_, '_>| it.plain_text("name").or(it.plain_text("use")).map(str::to_owned);
+    rules.iter().filter_map(name).collect()
 }
 
 /// Reports what is wrong with a section of a bundle or label on this host only, where it is used.

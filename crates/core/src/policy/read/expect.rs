@@ -48,6 +48,7 @@ pub(super) fn expectation(
         ingress,
         egress,
         verdict,
+        label: None,
         why,
         accepted,
         origin,

@@ -31,6 +31,10 @@ pub(super) fn host(
     }
     let moving = !table.has("addresses");
     let on_link = on_link(networks);
+    let names_of = nonempty_list(reader, table, "names");
+    for pattern in &names_of {
+        check_pattern(reader, pattern);
+    }
     let labels = nonempty_list(reader, table, "labels");
     for label in &labels {
         check_name(reader, "label", label);
@@ -67,6 +71,7 @@ pub(super) fn host(
     Host {
         name: name.value.clone(),
         addresses,
+        names: names_of.into_iter().map(|it| it.value).collect(),
         labels: labels.into_iter().map(|label| label.value).collect(),
         interfaces,
         defaults,
@@ -80,6 +85,24 @@ pub(super) fn host(
         accepted: accepted(reader, table),
         origin: reader.origin(name.span.clone()),
     }
+}
+
+/// One of the `names`: a host name as machines bear it (RFC 1123 section 2.1), up to its first dot.
+fn check_pattern(reader: &mut Reader<'_>, pattern: &Text) {
+    let good = |it: char| it.is_ascii_lowercase() || it.is_ascii_digit() || matches!(it, '-' | '*');
+    let found = &pattern.value;
+    if (1..=63).contains(&found.len()) && found.chars().all(good) && found.matches('*').count() <= 4
+    {
+        return;
+    }
+    let origin = reader.origin(pattern.inner());
+    let message = format!("`{}` cannot be a host's name", found.escape_debug());
+    reader.report(
+        Diagnostic::error("bad-name", message, origin).expected(
+            "expected lower-case letters, digits, hyphens, and at most four `*`, such as `web-*`; without \
+             what comes behind a dot",
+        ),
+    );
 }
 
 /// The `program-marks` key: bits side by side, of which two are the least to tell one program from

@@ -4,7 +4,7 @@ use super::super::model::{LabelSection, Used};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::Names;
 use super::super::{Origin, Source};
-use super::bundle::{Bundles, Unfolded, fits_not};
+use super::bundle::{Bundles, Unfolded, fits_not, rule_names};
 use super::common::{accepted, check_name, choice};
 use super::expect::expectation;
 use super::settings::{Part, Settings, turned_away};
@@ -39,6 +39,7 @@ impl<'t, 'i> Labels<'t, 'i> {
                 position.as_ref().and_then(|it| choice(reader, it, &["ahead", "behind"]));
             labels.push(LabelSection {
                 name: name.value.clone(),
+                rules: rule_names(&table.tables(&mut Reader::new(reader.source), "rule")),
                 why: table.text(reader, "why").map(|text| text.value),
                 accepted: accepted(reader, &table),
                 origin: reader.origin(name.span.clone()),
@@ -127,15 +128,17 @@ impl Written<'_, '_> {
         label: String,
         origin: Option<Origin>,
     ) -> Part {
-        let expectations = self.table.tables(reader, "expect");
+        let tables = self.table.tables(reader, "expect");
+        let mut expectations: Vec<_> =
+            tables.iter().filter_map(|table| expectation(reader, names, table)).collect();
+        for expectation in &mut expectations {
+            expectation.label = Some(label.clone());
+        }
         Part {
             label,
             origin: origin.unwrap_or_else(|| reader.origin(self.table.span.clone())),
             settings: Settings::read(reader, &self.table),
-            expectations: expectations
-                .iter()
-                .filter_map(|table| expectation(reader, names, table))
-                .collect(),
+            expectations,
             turned_away: turned_away(reader, names, &self.table),
         }
     }

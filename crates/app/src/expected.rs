@@ -1,0 +1,62 @@
+//! What is expected of a host, in words, and whether it holds.
+
+use crate::vocabulary as say;
+use crate::{Loaded, Written};
+use serde::Serialize;
+use tipstaff_core::analysis::failing;
+
+/// What is expected of a host.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Report {
+    /// The host.
+    pub host: String,
+    /// Its expectations: those of its labels first.
+    pub expectations: Vec<Expectation>,
+}
+
+/// One statement that must hold.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Expectation {
+    /// Its number among those of the host, or of its label, counted from 1.
+    pub number: usize,
+    /// The label that brings it; `null` for one of the host's own.
+    pub label: Option<String>,
+    /// What all packets must meet.
+    pub verdict: say::Verdict,
+    /// Which way they go.
+    pub direction: say::Direction,
+    /// The traffic, as written.
+    pub traffic: Vec<String>,
+    /// The senders, as written; none for everybody.
+    pub from: Vec<String>,
+    /// The receivers, likewise.
+    pub to: Vec<String>,
+    /// Whether it holds for every packet that it is about.
+    pub holds: bool,
+    /// Why it must.
+    pub why: Option<String>,
+    /// Where it is written.
+    pub origin: Written,
+}
+
+/// Lists what is expected of the host.
+pub fn report(loaded: &Loaded) -> Report {
+    let host = loaded.policy.host(&loaded.plan.host);
+    let all = host.map_or(&[][..], |it| &it.expectations);
+    let broken = failing(&loaded.plan, all);
+    let expectations = all.iter().enumerate().map(|(at, it)| Expectation {
+        number: all[..=at].iter().filter(|other| other.label == it.label).count(),
+        label: it.label.clone(),
+        verdict: it.verdict.into(),
+        direction: it.direction.into(),
+        traffic: it.traffic_terms.to_vec(),
+        from: it.from_terms.to_vec(),
+        to: it.to_terms.to_vec(),
+        holds: !broken.iter().any(|failing| failing.expectation.origin == it.origin),
+        why: it.why.clone(),
+        origin: (&it.origin).into(),
+    });
+    Report { host: loaded.plan.host.clone(), expectations: expectations.collect() }
+}

@@ -1,0 +1,129 @@
+//! `expect`: what must hold whatever the rules are.
+
+use super::complete::{labels, places};
+use super::context::Context;
+use super::direction::DirectionWord;
+use super::output::Output;
+use super::values::{list_of, text_of};
+use crate::render;
+use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates as Names;
+use tipstaff_app::edit::{self, Request};
+use tipstaff_app::{Failure, Outcome, expected};
+use tipstaff_core::policy::edit::{Assignment, ListEdit, edit_expectations};
+
+/// What can be done to expectations.
+#[derive(Debug, Subcommand)]
+pub enum Expect {
+    /// State what must hold; `review` proves it for every packet, and each change says if it breaks it
+    Add(Added),
+    /// Take a statement back
+    Remove(Gone),
+    /// List them, and whether they hold
+    List,
+}
+
+/// Options of `expect add`.
+#[derive(Debug, Args)]
+pub struct Added {
+    /// What all of it must meet: allow, deny or reject
+    verdict: String,
+    /// The traffic that it is about, such as 5432/tcp
+    #[arg(required = true)]
+    traffic: Vec<String>,
+    /// Which way it goes
+    #[arg(long, value_enum)]
+    direction: Option<DirectionWord>,
+    /// Senders, as for a rule
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
+    from: Vec<String>,
+    /// Receivers, likewise
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
+    to: Vec<String>,
+    /// Only what comes in by these interfaces
+    #[arg(long, value_name = "INTERFACE", num_args = 1..)]
+    ingress: Vec<String>,
+    /// Only what goes out by these interfaces
+    #[arg(long, value_name = "INTERFACE", num_args = 1..)]
+    egress: Vec<String>,
+    /// The reason, for readers
+    #[arg(long, value_name = "TEXT")]
+    why: Option<String>,
+    #[command(flatten)]
+    whose: Whose,
+}
+
+/// Options of `expect remove`.
+#[derive(Debug, Args)]
+pub struct Gone {
+    /// Its number, as `expect list` shows it
+    number: usize,
+    #[command(flatten)]
+    whose: Whose,
+}
+
+/// Of whom it is expected.
+#[derive(Debug, Args)]
+pub struct Whose {
+    /// The label whose hosts it is about; the host if left out
+    #[arg(long, value_name = "NAME", add = Names::new(labels))]
+    label: Option<String>,
+    /// Show the effect and the lines that would change; write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+impl Added {
+    fn assignments(&self) -> Vec<Assignment> {
+        let direction = self.direction.map(|it| it.direction().as_str().to_owned());
+        let keys = [
+            list_of("traffic", &self.traffic),
+            text_of("direction", direction.as_ref()),
+            list_of("from", &self.from),
+            list_of("to", &self.to),
+            list_of("ingress", &self.ingress),
+            list_of("egress", &self.egress),
+            text_of("verdict", Some(&self.verdict)),
+            text_of("why", self.why.as_ref()),
+        ];
+        keys.into_iter().flatten().collect()
+    }
+}
+
+impl Expect {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let (edit, whose, done) = match self {
+            Self::List => {
+                let report = expected::report(&context.policy()?);
+                let holds = report.expectations.iter().all(|it| it.holds);
+                let outcome = if holds { Outcome::Fine } else { Outcome::Found };
+                return Ok(context.shown(&report, outcome, render::expected));
+            }
+            Self::Add(it) => {
+                let words = format!("expected: {} {}", it.verdict, it.traffic.join(", "));
+                (ListEdit::Add(it.assignments()), &it.whose, words)
+            }
+            Self::Remove(it) => {
+                let words = format!("not expected any more: number {}", it.number);
+                (ListEdit::Remove(it.number), &it.whose, words)
+            }
+        };
+        let request = Request {
+            path: &context.global.policy,
+            host: context.host(),
+            about_host: whose.label.is_none(),
+            rule: None,
+            done,
+            dry: whose.dry_run,
+        };
+        let report = edit::edit(&request, |sources, _, host| {
+            let owner = whose.label.as_deref().map_or(("host", host), |label| ("label", label));
+            edit_expectations(sources, owner, &edit)
+        })?;
+        Ok(context.shown(&report, report.outcome(), render::edited))
+    }
+}

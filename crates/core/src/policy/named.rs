@@ -1,0 +1,43 @@
+//! Which section is a machine's, by its host name.
+
+use super::model::{Host, Policy};
+
+impl Policy {
+    /// The sections that a machine of that host name could mean: the one of that name, or else all that
+    /// name it among their `names`.
+    #[must_use]
+    pub fn host_for(&self, name: &str) -> Vec<&Host> {
+        if let Some(own) = self.host(name) {
+            return vec![own];
+        }
+        let fits = |host: &&Host| host.names.iter().any(|it| matches(it, name));
+        self.hosts.iter().filter(fits).collect()
+    }
+}
+
+/// Whether a pattern, in which `*` stands for any letters, fits a name.
+fn matches(pattern: &str, name: &str) -> bool {
+    let Some((before, behind)) = pattern.split_once('*') else { return pattern == name };
+    let Some(rest) = name.strip_prefix(before) else { return false };
+    let mut starts = rest.char_indices().map(|it| it.0).chain([rest.len()]);
+    starts.any(|at| matches(behind, &rest[at..]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::matches;
+
+    #[test]
+    fn a_star_stands_for_any_letters() {
+        for (pattern, fits, misses) in [
+            ("web-*", vec!["web-1", "web-", "web-a-b"], vec!["web", "aweb-1", "Web-1"]),
+            ("*-reader", vec!["a-reader", "-reader"], vec!["reader", "a-readers"]),
+            ("a*b*c", vec!["abc", "axbyc", "abbc", "abcbc"], vec!["ab", "acb", "abcd"]),
+            ("*", vec!["", "anything"], vec![]),
+            ("bench", vec!["bench"], vec!["bench1", ""]),
+        ] {
+            assert!(fits.iter().all(|it| matches(pattern, it)), "{pattern}");
+            assert!(!misses.iter().any(|it| matches(pattern, it)), "{pattern}");
+        }
+    }
+}
