@@ -1,6 +1,6 @@
 //! Every answer to a question that leaves something open.
 
-use super::Question;
+use super::question::Question;
 use crate::region::Words;
 use crate::vocabulary as say;
 use crate::{By, Failure, Loaded};

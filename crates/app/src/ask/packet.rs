@@ -1,6 +1,6 @@
 //! The packet that a question means: what it says of it, and what it leaves open.
 
-use super::Question;
+use super::question::Question;
 use crate::{Failure, Loaded};
 use std::net::IpAddr;
 use tipstaff_core::plan::{HostPlan, LOOPBACK};

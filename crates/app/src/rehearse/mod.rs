@@ -17,6 +17,7 @@ pub use words::{Report, Request, Row, Witness};
 use super::receivers::Receivers;
 use super::{Failure, Loaded};
 use crate::vocabulary as say;
+use std::borrow::Cow;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Instant;
@@ -37,15 +38,7 @@ pub fn report(
     request: &Request<'_>,
     progress: &dyn Fn(u64, u64),
 ) -> Result<Report, Failure> {
-    let with_addresses;
-    let loaded = if loaded.plan.moving {
-        let mut its = loaded.clone();
-        its.plan.give_it_addresses();
-        with_addresses = its;
-        &with_addresses
-    } else {
-        loaded
-    };
+    let loaded = &with_addresses(loaded);
     let from = senders(loaded, request.from)?;
     let traffic = traffic(loaded, request.traffic)?;
     let (site, scene) = scene(machine, loaded, request.live)?;
@@ -116,6 +109,15 @@ pub fn report(
         witnesses: tally.witnesses,
         missing: findings.missing,
     })
+}
+
+/// A host without addresses cannot be tried: one of which none are known gets some.
+fn with_addresses(loaded: &Loaded) -> Cow<'_, Loaded> {
+    let mut loaded = Cow::Borrowed(loaded);
+    if loaded.plan.moving && loaded.plan.addresses.is_empty() {
+        loaded.to_mut().plan.give_it_addresses();
+    }
+    loaded
 }
 
 fn senders(loaded: &Loaded, wishes: &[String]) -> Result<Option<AddressSet>, Failure> {

@@ -32,6 +32,12 @@ pub fn examples(command: &str) -> &'static [&'static str] {
         "service remove" => &["tipstaff service remove labels"],
         "service list" => &["tipstaff service list"],
         "service find" => &["tipstaff service find postgres", "tipstaff service find 3868"],
+        _ => examples_of_more(command),
+    }
+}
+
+fn examples_of_more(command: &str) -> &'static [&'static str] {
+    match command {
         "undo" => &["tipstaff undo --dry-run", "tipstaff undo"],
         "host add" => &["tipstaff host add bench-2 --addresses 10.44.8.31 --dry-run"],
         "host change" => &["tipstaff host change sluice --also-turned-away nuisance --dry-run"],

@@ -53,15 +53,6 @@ pub enum RuleEdit {
     Remove,
 }
 
-/// A change of a list whose items have no names.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum ListEdit {
-    /// A new one at the end, with these keys.
-    Add(Vec<Assignment>),
-    /// The one of that number goes, counted from 1.
-    Remove(usize),
-}
-
 const VERDICTS: [&str; 3] = ["allow", "deny", "reject"];
 
 /// The list of a host (`("host", name)`) or of a bundle.
@@ -70,7 +61,7 @@ pub(super) struct List<'l, 's> {
     /// `rule` or `expect`.
     key: &'static str,
     /// Whose list it is: `host.sluice` or `bundle.staff-access`.
-    path: String,
+    pub path: String,
     owner: &'l Spanned<DeValue<'s>>,
     items: Vec<(String, &'l Spanned<DeValue<'s>>)>,
 }
@@ -138,33 +129,6 @@ pub fn edit_rule(
         }
         RuleEdit::Remove => {
             let block = list.block(list.find(policy, name, owner)?)?;
-            splices.replace(list.with_gap(block), "");
-        }
-    }
-    Ok(Edited { source, text: splices.apply(layout.text) })
-}
-
-/// Changes what is expected of a host or label (`owner`, and its name).
-///
-/// # Errors
-/// [`EditError`] if there is no such owner or number, or the list is written in braces.
-pub fn edit_expectations(
-    sources: &[Source],
-    owner: (&'static str, &str),
-    edit: &ListEdit,
-) -> Result<Edited, EditError> {
-    let (source, layout) = file_of(sources, owner)?;
-    let list = List::of(&layout, owner, "expect", &sources[source].name)?;
-    let mut splices = Splices::default();
-    match edit {
-        ListEdit::Add(keys) => {
-            let mut lines = vec![format!("[[{}.expect]]", list.path)];
-            let written = keys.iter().filter_map(|(key, value)| Some((key, value.as_ref()?)));
-            lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
-            list.put(&Place::Last, &layout.lines(&lines), &mut splices)?;
-        }
-        ListEdit::Remove(number) => {
-            let block = list.block(list.get(&number.to_string())?)?;
             splices.replace(list.with_gap(block), "");
         }
     }
@@ -284,7 +248,7 @@ impl<'l, 's> List<'l, 's> {
         }
     }
 
-    fn block(&self, item: &'l Spanned<DeValue<'s>>) -> Result<Range<usize>, EditError> {
+    pub(super) fn block(&self, item: &'l Spanned<DeValue<'s>>) -> Result<Range<usize>, EditError> {
         let form = || EditError::Form {
             key: format!("{}.{}", self.path, self.key),
             file: "the file".into(),
@@ -294,7 +258,7 @@ impl<'l, 's> List<'l, 's> {
 
     /// A block with the empty lines that set it apart from what follows; at the end of a file,
     /// from what precedes.
-    fn with_gap(&self, block: Range<usize>) -> Range<usize> {
+    pub(super) fn with_gap(&self, block: Range<usize>) -> Range<usize> {
         let end = self.layout.blank_after(block.end);
         let mut start = block.start;
         if end == self.layout.text.len() {
@@ -310,7 +274,12 @@ impl<'l, 's> List<'l, 's> {
     }
 
     /// Puts a block of lines into the list.
-    fn put(&self, place: &Place, block: &str, splices: &mut Splices) -> Result<(), EditError> {
+    pub(super) fn put(
+        &self,
+        place: &Place,
+        block: &str,
+        splices: &mut Splices,
+    ) -> Result<(), EditError> {
         let end = self.layout.line_end;
         let before = |item, splices: &mut Splices| {
             let at = self.block(item)?.start;

@@ -4,6 +4,7 @@
 //! The text is never written anew. Each change is a few splices at places that the parser gives,
 //! so what is not meant to change cannot.
 
+mod expectations;
 mod items;
 mod layout;
 mod list;
@@ -11,8 +12,9 @@ mod named;
 mod splice;
 mod tables;
 
+pub use expectations::{ListEdit, edit_expectations};
 pub use items::ItemEdit;
-pub use list::{ListEdit, Place, RuleEdit, edit_expectations, edit_rule, edit_rules, rule_lines};
+pub use list::{Place, RuleEdit, edit_rule, edit_rules, rule_lines};
 pub use named::{NamedEdit, edit_named};
 pub use tables::{Entry, Owner, Target, set_entries};
 

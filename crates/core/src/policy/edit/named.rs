@@ -49,22 +49,12 @@ pub fn edit_named(
         if holder.is_some() {
             return Err(EditError::Taken { what: word, name: name.into() });
         }
+        let has_some = |it: &Layout<'_>| !tables(it).is_empty();
+        let (source, layout) = file_for_new(sources, &layouts, has_some, file)?
+            .ok_or_else(|| EditError::unknown(word, name, []))?;
         let mut lines = vec![format!("[{word}.{name}]")];
         let written = keys.iter().filter_map(|(key, value)| Some((key, value.as_ref()?)));
         lines.extend(written.map(|(key, value)| format!("{key} = {value}")));
-        let beside = layouts.iter().rev().find(|it| !tables(&it.1).is_empty());
-        let chosen = match file {
-            Some(file) => {
-                let known = || sources.iter().map(|it| &*it.name);
-                let is = |it: &&(usize, Layout<'_>)| is_file(&sources[it.0].name, file);
-                let found = layouts.iter().find(is);
-                Some(found.ok_or_else(|| EditError::unknown("file", file, known()))?)
-            }
-            None => beside.or(layouts.first()),
-        };
-        let Some((source, layout)) = chosen else {
-            return Err(EditError::unknown(word, name, []));
-        };
         return Ok(Edited { source: *source, text: add(layout, word, &lines) });
     }
     let Some((source, layout)) = holder else {
@@ -112,6 +102,22 @@ pub fn edit_named(
         }
     }
     Ok(Edited { source: *source, text: splices.apply(layout.text) })
+}
+
+/// The file that a new thing goes into: the one of that name, or the last that has some of its kind.
+fn file_for_new<'f, 's>(
+    sources: &[Source],
+    layouts: &'f [(usize, Layout<'s>)],
+    has_some: impl Fn(&Layout<'_>) -> bool,
+    file: Option<&str>,
+) -> Result<Option<&'f (usize, Layout<'s>)>, EditError> {
+    let Some(file) = file else {
+        let beside = layouts.iter().rev().find(|it| has_some(&it.1));
+        return Ok(beside.or(layouts.first()));
+    };
+    let found = layouts.iter().find(|it| is_file(&sources[it.0].name, file));
+    let known = sources.iter().map(|it| &*it.name);
+    found.map(Some).ok_or_else(|| EditError::unknown("file", file, known))
 }
 
 /// Whether a file is meant by a path or by its last part.

@@ -1,13 +1,15 @@
 //! Regions of packets in words.
 
+mod terms;
+
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
+use terms::{carries_version, enclosing, traffic, written};
 use tipstaff_core::plan::{HostPlan, LOOPBACK};
 use tipstaff_core::policy::{ANYWHERE, ON_LINK, Policy, THIS_HOST};
 use tipstaff_core::space::{
-    AddressSet, Block, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Piece,
-    PortProtocol, RangeSet, RelationSet, TrafficSet, loopback, to_many,
+    AddressSet, ConnectionState, Direction, Family, NameSet, Piece, RelationSet, loopback, to_many,
 };
 
 /// Packets that pass a test on each field. What is not narrowed is empty.
@@ -226,82 +228,8 @@ fn whole_own(set: &AddressSet, own: &AddressSet, one: Option<Family>) -> Address
     }
 }
 
-/// Whether the words for some traffic tell the IP version.
-fn carries_version(traffic: &TrafficSet) -> bool {
-    let ports = traffic.has_ports() || !traffic.others.is_empty();
-    !ports && traffic.icmp.is_empty() != traffic.icmpv6.is_empty()
-}
-
 fn list<'n>(names: impl Iterator<Item = &'n str>, between: &str) -> String {
     names.collect::<Vec<_>>().join(between)
-}
-
-/// The smallest network of one IP version that holds the set.
-fn enclosing(set: &AddressSet) -> Option<Block> {
-    let ends = |first: u128, last: u128, bits: u32| {
-        let same = (first ^ last).leading_zeros() - (128 - bits);
-        (same, if same == 0 { 0 } else { first >> (bits - same) << (bits - same) })
-    };
-    let (v4, v6) = (set.v4.ranges(), set.v6.ranges());
-    let text = match (v4.first().zip(v4.last()), v6.first().zip(v6.last())) {
-        (Some((first, last)), None) => {
-            let (length, base) = ends(first.0.into(), last.1.into(), 32);
-            let base = u32::try_from(base).ok()?;
-            format!("{}/{length}", std::net::Ipv4Addr::from_bits(base))
-        }
-        (None, Some((first, last))) => {
-            let (length, base) = ends(first.0, last.1, 128);
-            format!("{}/{length}", std::net::Ipv6Addr::from_bits(base))
-        }
-        _ => return None,
-    };
-    Block::parse(&text).ok()
-}
-
-/// A set as networks and ranges, whichever is shorter for each part.
-fn written(set: &AddressSet) -> Vec<String> {
-    let mut list = Vec::new();
-    let mut part = |part: AddressSet, range: String| {
-        let blocks = part.blocks();
-        if blocks.len() <= 2 {
-            list.extend(blocks.iter().map(ToString::to_string));
-        } else {
-            list.push(range);
-        }
-    };
-    for &(first, last) in set.v4.ranges() {
-        let ends = [first, last].map(std::net::Ipv4Addr::from_bits);
-        part(AddressSet::from_v4([(first, last)]), format!("{}-{}", ends[0], ends[1]));
-    }
-    for &(first, last) in set.v6.ranges() {
-        let ends = [first, last].map(std::net::Ipv6Addr::from_bits);
-        part(AddressSet::from_v6([(first, last)]), format!("{}-{}", ends[0], ends[1]));
-    }
-    list
-}
-
-/// Traffic, or all traffic but some, whichever is shorter.
-fn traffic(set: &TrafficSet, one: Option<Family>) -> String {
-    // Numbers and types that no packet of these IP versions has by themselves.
-    let mut unheard = PortProtocol::numbers();
-    if let Some(family) = one {
-        let own = if family == Family::V4 { ICMP } else { ICMPV6 };
-        unheard = unheard.union(&RangeSet::single(own));
-    }
-    let mut missing = TrafficSet::any().difference(set);
-    missing.others = missing.others.difference(&unheard);
-    match one {
-        Some(Family::V4) => missing.icmpv6 = RangeSet::empty(),
-        Some(Family::V6) => missing.icmp = RangeSet::empty(),
-        None => {}
-    }
-    if missing.is_empty() {
-        TrafficSet::any().to_string()
-    } else if missing.pieces() < set.pieces() {
-        format!("any except {missing}")
-    } else {
-        set.to_string()
-    }
 }
 
 impl RegionWords {
