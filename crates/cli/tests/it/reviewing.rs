@@ -33,6 +33,7 @@ fn every_kind_of_finding_is_shown() {
     let codes: Vec<&str> = findings.iter().filter_map(|it| it["code"].as_str()).collect();
     for code in [
         "shadowed",
+        "wide-rule-above",
         "redundant",
         "overlap",
         "never-here",

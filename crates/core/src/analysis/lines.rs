@@ -4,7 +4,7 @@ use super::budget::{Budget, Spent};
 use super::hull::Hull;
 use super::index::Index;
 use super::samples::samples;
-use crate::plan::{Act, Chain, Condition, Decision, InterfaceTest};
+use crate::plan::{Act, Chain, Condition, Decision, InterfaceTest, RuleId};
 use crate::policy::Verdict;
 use crate::space::{ConnectionState, Direction, NameSet, Packet, Piece, SourcePorts, StateSet};
 
@@ -89,6 +89,11 @@ impl<'p> Lines<'p> {
         let hull = Hull::of(piece);
         let places = self.index.meeting(&hull);
         places.map(|at| &self.list[at]).filter(move |line| line.hull.meets(&hull))
+    }
+
+    /// The place of a decision that is in force.
+    pub(crate) fn place_of(&self, id: &RuleId) -> Option<usize> {
+        self.list.iter().find(|line| line.of.id == *id).map(|line| line.decision)
     }
 
     /// The lines of one decision.

@@ -118,6 +118,7 @@ impl Generator {
         if !self.moving {
             let _ = writeln!(text, "addresses = [{}]", addresses.join(", "));
         }
+        let _ = writeln!(text, "names = [\"sluice-*\"]");
         let _ = writeln!(text, "labels = [\"edge\"]\nprogram-marks = \"0x00ff0000\"");
         let _ = writeln!(text, "shell = [\"2202/tcp\"]\non-failure = \"closed\"");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");

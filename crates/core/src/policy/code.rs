@@ -27,6 +27,8 @@ macro_rules! kinds {
 kinds! {
     /// Earlier rules decide everything that a rule matches.
     Shadowed = "shadowed",
+    /// A rule allows all that several narrower rules below it allow.
+    WideRuleAbove = "wide-rule-above",
     /// Removing a rule would change no packet's fate.
     Redundant = "redundant",
     /// An earlier rule decides the opposite for a part of what a rule matches.

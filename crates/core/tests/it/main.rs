@@ -14,6 +14,7 @@ mod labels;
 mod lowering;
 mod machine;
 mod meaning;
+mod mends;
 mod placing;
 mod reading;
 mod reference;

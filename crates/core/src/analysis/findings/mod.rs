@@ -15,6 +15,7 @@ mod order;
 mod other_program;
 mod program_files;
 mod programs;
+mod proven;
 mod session;
 mod shell;
 mod subjects;
@@ -22,6 +23,7 @@ mod table;
 mod timing;
 mod unmentioned;
 mod versions;
+mod wide;
 mod wider_than_used;
 
 pub use facts::{Contact, Facts, Listener, ProgramFile, RoutingMark};

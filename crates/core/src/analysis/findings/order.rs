@@ -11,6 +11,7 @@ use super::super::lines::{Line, Lines, Outcome, find};
 use super::finder::{Finder, FindingKind, Look};
 use super::finding::{Finding, Mend, listed};
 use super::subjects::Subjects;
+use super::wide::doubt_the_wide;
 use crate::meaning::Atlas;
 use crate::plan::{Act, Decision, HostPlan, Kind, RuleId};
 use crate::policy::{Code, Severity, Verdict};
@@ -25,6 +26,14 @@ pub(crate) const FINDER: Finder = Finder {
             meaning: "Earlier decisions, one or several together, decide every packet that the rule \
              matches, so it never does anything. If they say the opposite, the rule looks as if it \
              were in force and is not: move it above them. If they say the same, remove it.",
+        },
+        FindingKind {
+            code: Code::WideRuleAbove,
+            severity: Severity::Warning,
+            meaning: "The rule allows all that several narrower rules below it allow, so that none of those \
+             decides anything. Somebody once took care to say who may do what, and this rule does away with \
+             it: it was added later, or was meant for a time. It is the wide rule that is doubted, not the \
+             narrow ones: remove it, or narrow it to what nobody else says.",
         },
         FindingKind {
             code: Code::Redundant,
@@ -88,7 +97,7 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
         let rule = Rule { at, decision, own, met, above, lines, likely: &likely };
         findings.extend(rule.findings(subjects));
     }
-    findings
+    doubt_the_wide(findings, lines)
 }
 
 impl<'l, 'p> Rule<'l, 'p> {

@@ -32,6 +32,9 @@ pub fn reachable(plan: &HostPlan, traffic: &TrafficSet) -> bool {
     })
 }
 
+/// Names for a rule that lets somebody reach the shell.
+const NAMES: [&str; 3] = ["shell", "remote-shell", "way-in"];
+
 /// The finding about a host whose remote shell is written down.
 fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
     let Some(shell) = &subjects.host.shell else { return Vec::new() };
@@ -45,7 +48,9 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
     // Where the baseline turns everybody away, a rule that lets somebody in comes too late.
     let above = witness.as_ref().map(|it| subjects.plan.decision(it));
     let above = above.filter(|it| it.id.kind == Kind::Baseline).map(|it| it.id.clone());
-    let allow = Mend::Allow { name: Some("shell"), traffic: shell.terms.clone(), from: None };
+    let free = |name: &&'static str| !subjects.host.rules.iter().any(|it| it.name == *name);
+    let name = NAMES.into_iter().find(free);
+    let allow = Mend::Allow { name, traffic: shell.terms.clone(), from: None };
     vec![Finding {
         code: Code::ShellLockout,
         severity: Severity::Error,
@@ -78,8 +83,9 @@ fn listening(machine: &Machine<'_>) -> Vec<Finding> {
     }
     let message = format!("no address can reach the remote shell that listens at {ports}/tcp");
     let finding = Finding::of_host(Code::ShellLockout, Severity::Error, message);
+    let free = |name: &&'static str| !machine.host.rules.iter().any(|it| it.name == *name);
     vec![finding.mend(Mend::Allow {
-        name: Some("shell"),
+        name: NAMES.into_iter().find(free),
         traffic: ports.ranges().iter().map(|it| format!("{}/tcp", it.0)).collect(),
         from: None,
     })]

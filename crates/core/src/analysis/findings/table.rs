@@ -4,6 +4,7 @@ use super::super::lines::Lines;
 use super::facts::{Facts, Machine};
 use super::finder::{Finder, FindingKind, Look, Scope};
 use super::finding::{Finding, Subject};
+use super::proven::keep_what_mends;
 use super::subjects::Subjects;
 use super::{
     crowded, expectations, exposure, interfaces, marks, names, no_listener, order, other_program,
@@ -88,6 +89,7 @@ pub fn review(
         let origin = finding.origin.as_ref()?;
         policy.sources.iter().position(|source| source.name == origin.file)
     };
+    keep_what_mends(&mut findings, &subjects, &FINDERS);
     findings.sort_by_key(|it| (file_of(it), it.origin.as_ref().map(|it| it.span.start), it.code));
     findings
 }
