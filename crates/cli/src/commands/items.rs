@@ -94,6 +94,11 @@ impl Lists for OfServices {
     const KEYS: &'static [Key] = &[key!("ports", "TRAFFIC")];
 }
 
+/// A port, and what it is for, as they are typed: `5432/tcp=Queries`.
+pub fn described(text: &str) -> Option<(&str, &str)> {
+    text.split_once('=')
+}
+
 /// Items that lists are to hold as well, or not any more.
 #[derive(Debug)]
 pub struct Items<L> {
@@ -136,7 +141,14 @@ impl<L: Lists> FromArgMatches for Items<L> {
         for key in L::KEYS {
             for (name, also) in [(key.also, true), (key.less, false)] {
                 let items = matches.get_many::<String>(name).into_iter().flatten();
-                edits.extend(items.map(|it| ItemEdit { key: key.key, item: it.clone(), also }));
+                edits.extend(items.map(|it| {
+                    let (item, meaning) = match described(it).filter(|_| key.key == "ports") {
+                        Some((item, meaning)) => (item, Some(meaning)),
+                        None => (it.as_str(), None),
+                    };
+                    let meaning = meaning.map(str::to_owned);
+                    ItemEdit { key: key.key, item: item.to_owned(), meaning, also }
+                }));
             }
         }
         Ok(Self { edits, of: PhantomData })

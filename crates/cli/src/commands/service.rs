@@ -2,7 +2,7 @@
 
 use super::complete::services;
 use super::context::Context;
-use super::items::{Items, OfServices};
+use super::items::{Items, OfServices, described};
 use super::named::{Gone, changed, named};
 use super::output::Output;
 use super::values::{list_of, text_of};
@@ -11,7 +11,7 @@ use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::{Failure, listing, load_all};
 use tipstaff_core::policy::Used;
-use tipstaff_core::policy::edit::{Assignment, NamedEdit};
+use tipstaff_core::policy::edit::{Assignment, NamedEdit, Value};
 
 /// What can be done to services.
 #[derive(Debug, Subcommand)]
@@ -37,7 +37,7 @@ pub struct ServiceKeys {
     /// Its name
     #[arg(add = Names::new(services))]
     name: String,
-    /// Its ports, such as 80/tcp
+    /// Its ports, such as 80/tcp; with what each is for: "5432/tcp=Queries"
     #[arg(long, value_name = "TRAFFIC", num_args = 1..)]
     ports: Vec<String>,
     /// The reason, for readers
@@ -72,7 +72,15 @@ pub struct Changed {
 
 impl ServiceKeys {
     fn assignments(&self) -> Vec<Assignment> {
-        let keys = [list_of("ports", &self.ports), text_of("why", self.why.as_ref())];
+        let words = |it: &String| {
+            let (port, meaning) = described(it).unwrap_or((it, ""));
+            (port.to_owned(), meaning.to_owned())
+        };
+        let ports = match self.ports.iter().any(|it| described(it).is_some()) {
+            true => Some(("ports", Some(Value::Words(self.ports.iter().map(words).collect())))),
+            false => list_of("ports", &self.ports),
+        };
+        let keys = [ports, text_of("why", self.why.as_ref())];
         keys.into_iter().flatten().collect()
     }
 }

@@ -17,6 +17,7 @@ mod guarding;
 mod harness;
 mod imports;
 mod interfaces;
+mod jobs;
 mod kernel;
 mod mishaps;
 mod moving;

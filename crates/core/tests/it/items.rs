@@ -8,7 +8,7 @@ use tipstaff_core::policy::{Source, Used};
 
 /// One item more or less of the keys of a rule.
 fn item(key: &'static str, item: &str, also: bool) -> ItemEdit {
-    ItemEdit { key, item: item.into(), also }
+    ItemEdit { key, item: item.into(), meaning: None, also }
 }
 
 /// The list `from` of a rule, as it is written, after these changes.

@@ -2,7 +2,7 @@
 
 use super::layout::Layout;
 use super::splice::Splices;
-use super::{EditError, ItemProblem, quoted};
+use super::{EditError, ItemProblem, Value, quoted};
 use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -14,6 +14,8 @@ pub struct ItemEdit {
     pub key: &'static str,
     /// The item, as it is written.
     pub item: String,
+    /// What it is for, if that is said; only ports say so.
+    pub meaning: Option<String>,
     /// Whether the list is to hold it as well, or not any more.
     pub also: bool,
 }
@@ -23,7 +25,7 @@ const VERDICTS: [&str; 3] = ["allow", "deny", "reject"];
 /// The keys whose items can be left out by a `!` in front.
 const WITH_EXCEPTIONS: [&str; 2] = ["from", "to"];
 /// The keys that mean nothing where they are left out, not everything.
-const NARROWS_NOTHING: [&str; 3] = ["labels", "turned-away", "shell"];
+const NARROWS_NOTHING: [&str; 4] = ["labels", "names", "turned-away", "shell"];
 
 /// A list as it is to become.
 struct Wanted<'v> {
@@ -31,6 +33,8 @@ struct Wanted<'v> {
     /// The items there are, and whether they stay.
     items: Vec<(String, Range<usize>, bool)>,
     added: Vec<String>,
+    /// What those that come are for.
+    meanings: Vec<(String, String)>,
     value: Option<&'v Spanned<DeValue<'v>>>,
 }
 
@@ -53,7 +57,11 @@ pub(super) fn change(
         for edit in edits.iter().filter(|it| it.key == key) {
             let error = |problem| EditError::Item { key, item: edit.item.clone(), problem };
             match edit.also {
-                true => wanted.also(table, &edit.item).map_err(error)?,
+                true => {
+                    wanted.also(table, &edit.item).map_err(error)?;
+                    let meaning = edit.meaning.clone().map(|it| (edit.item.clone(), it));
+                    wanted.meanings.extend(meaning);
+                }
                 false => wanted.less(&edit.item).map_err(error)?,
             }
         }
@@ -82,7 +90,7 @@ impl<'v> Wanted<'v> {
             }
             _ => Vec::new(),
         };
-        Self { key, items, added: Vec::new(), value }
+        Self { key, items, added: Vec::new(), meanings: Vec::new(), value }
     }
 
     fn holds(&self, item: &str) -> bool {
@@ -162,7 +170,11 @@ impl<'v> Wanted<'v> {
         };
         let left: Vec<String> = self.left().map(str::to_owned).collect();
         let in_words = value.get_ref().is_table();
-        if left.is_empty() {
+        if !in_words && !self.meanings.is_empty() {
+            // A list becomes a table: only that says what ports are for.
+            let words = left.iter().map(|it| (it.clone(), self.meaning(it).to_owned())).collect();
+            splices.replace(value.span(), Value::Words(words).to_string());
+        } else if left.is_empty() {
             let table = section.get_ref().as_table();
             if let Some((key, value)) = table.and_then(|it| layout.entry(it, self.key)) {
                 splices.replace(layout.lines_of_key(key, value).0, "");
@@ -173,11 +185,19 @@ impl<'v> Wanted<'v> {
             splices.replace(value.span(), list(&left));
         } else {
             let new = |item: &String| {
-                if in_words { format!("{} = \"\"", quoted(item)) } else { quoted(item) }
+                if in_words { self.with_meaning(item) } else { quoted(item) }
             };
             let added: Vec<String> = self.added.iter().map(new).collect();
             splice(layout, &self.items, &added, splices);
         }
+    }
+
+    fn meaning(&self, item: &str) -> &str {
+        self.meanings.iter().find(|it| it.0 == item).map_or("", |it| &it.1)
+    }
+
+    fn with_meaning(&self, item: &str) -> String {
+        format!("{} = {}", quoted(item), quoted(self.meaning(item)))
     }
 
     /// In a section of its own, each has its line.
@@ -194,8 +214,7 @@ impl<'v> Wanted<'v> {
             }
         }
         if !self.added.is_empty() {
-            let lines: Vec<String> =
-                self.added.iter().map(|it| format!("{} = \"\"", quoted(it))).collect();
+            let lines: Vec<String> = self.added.iter().map(|it| self.with_meaning(it)).collect();
             let at = layout.end_of_own_keys(value);
             splices.insert(at, format!("{}{}", layout.break_before(at), layout.lines(&lines)));
         }

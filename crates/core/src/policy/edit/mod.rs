@@ -28,6 +28,8 @@ pub enum Value {
     Text(String),
     /// A list of texts.
     List(Vec<String>),
+    /// Texts with what each is for.
+    Words(Vec<(String, String)>),
     /// One of `true` and `false`.
     Switch(bool),
 }
@@ -38,6 +40,12 @@ impl fmt::Display for Value {
         match self {
             Self::Text(text) => out.write_str(&quoted(text)),
             Self::Switch(on) => write!(out, "{on}"),
+            Self::Words(words) => {
+                let word =
+                    |(key, text): &(String, String)| format!("{} = {}", quoted(key), quoted(text));
+                let words: Vec<String> = words.iter().map(word).collect();
+                write!(out, "{{ {} }}", words.join(", "))
+            }
             Self::List(items) => {
                 let items: Vec<String> = items.iter().map(|item| quoted(item)).collect();
                 write!(out, "[{}]", items.join(", "))
