@@ -1,6 +1,7 @@
 //! `compare`: which packets two policies treat differently, or a policy and the kernel.
 
 use super::effect::{self, ChangeWords, Effects, SideWords};
+use super::folded::told;
 use super::region::Words;
 use super::{By, Failure, Loaded, PacketWords, likely_packet, load, loaded};
 use crate::Outcome;
@@ -184,12 +185,14 @@ fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: boo
         let direction = difference.direction;
         let words = Words::of(&policy.policy, &policy.plan, direction);
         let pieces = atlas.pieces(&difference.region, PARTS).unwrap_or_default();
+        let regions = words.pieces(&pieces);
         changes.push(ChangeWords {
+            told: told(&pieces, &regions, &words),
             kind: kind(&difference.first, &difference.second),
             direction: direction.into(),
             before: side_words(&difference.first, &policy.plan),
             after: side_words(&difference.second, &policy.plan),
-            regions: words.pieces(&pieces),
+            regions,
             rest: false,
             witness: atlas
                 .example(&difference.region, &likely(direction))
@@ -200,7 +203,7 @@ fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: boo
     if atlas.is_exhausted() {
         return Effects { changes_known: false, ..Effects::default() };
     }
-    effect::sort(&mut changes);
+    effect::arrange(&mut changes);
     let more_changes = kinds.len() - changes.len();
     Effects { changes, more_changes, changes_known: true, kinds }
 }

@@ -155,9 +155,12 @@ pub(super) fn carry_out(
             continue;
         };
         let changes = effect::changes((&old, &was), (&new, &is));
+        let expected = old.host(&host.name).map(|it| &it.expectations);
+        if !changes.is_empty() || expected.is_some_and(|it| it.len() != host.expectations.len()) {
+            broken.extend(newly_broken((&old, &was), (&new, &is), now));
+        }
         if !changes.is_empty() {
             hosts.push(HostEffect { host: host.name.clone(), changes });
-            broken.extend(newly_broken((&old, &was), (&new, &is), now));
         }
         if about.as_ref() == Some(&host.name)
             && let Some(rule) = request.rule

@@ -1,5 +1,6 @@
 //! What a change of a policy changes for packets.
 
+use super::folded::{Told, belonging, told};
 use super::region::{RegionWords, Words};
 use super::{By, PacketWords, likely_packet};
 use crate::vocabulary as say;
@@ -27,6 +28,9 @@ pub struct ChangeWords {
     pub rest: bool,
     /// A packet for which it is so.
     pub witness: Option<PacketWords>,
+    /// What is told of it where not every part is wanted.
+    #[serde(skip)]
+    pub told: Told,
 }
 
 /// What a change of what the kernel holds changes for packets.
@@ -87,13 +91,21 @@ pub fn changes(before: (&Policy, &HostPlan), after: (&Policy, &HostPlan)) -> Vec
     let comparison = compare(before.1, after.1, likely);
     let mut list: Vec<ChangeWords> =
         comparison.changes.iter().map(|change| words(change, before, after)).collect();
-    sort(&mut list);
+    arrange(&mut list);
     list
 }
 
-/// Puts what opens first, then what closes.
-pub fn sort(list: &mut [ChangeWords]) {
+/// Puts what opens first, then what closes; and finds out what belongs to others.
+pub fn arrange(list: &mut [ChangeWords]) {
     list.sort_by_key(|change| rank(change.kind));
+    let by: Vec<(say::Effect, String, String)> = list
+        .iter()
+        .map(|it| (it.kind, it.before.by.name.clone(), it.after.by.name.clone()))
+        .collect();
+    let by: Vec<_> = by.iter().map(|it| (it.0, it.1.as_str(), it.2.as_str())).collect();
+    for (change, belongs) in list.iter_mut().zip(belonging(&by)) {
+        change.told.belongs = belongs;
+    }
 }
 
 /// Where a kind stands in a list.
@@ -110,12 +122,15 @@ fn words(
     before: (&Policy, &HostPlan),
     after: (&Policy, &HostPlan),
 ) -> ChangeWords {
+    let words = Words::of(after.0, after.1, change.direction);
+    let regions = words.pieces(&change.pieces);
     ChangeWords {
+        told: told(&change.pieces, &regions, &words),
         kind: kind(change.before.act, change.after.act),
         direction: change.direction.into(),
         before: SideWords::of(&change.before, before.1),
         after: SideWords::of(&change.after, after.1),
-        regions: Words::of(after.0, after.1, change.direction).pieces(&change.pieces),
+        regions,
         rest: change.rest,
         witness: change.witness.as_ref().map(PacketWords::of),
     }

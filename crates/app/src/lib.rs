@@ -17,6 +17,7 @@ pub mod expected;
 pub mod facts;
 mod failure;
 mod finding;
+mod folded;
 pub mod kernel;
 pub mod listing;
 mod live;

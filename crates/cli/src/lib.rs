@@ -18,7 +18,8 @@ pub fn run() -> ExitCode {
         Ok(cli) => cli,
         Err(text) => text.exit(),
     };
-    let screen = render::Screen::of_stdout(cli.global.color);
+    let mut screen = render::Screen::of_stdout(cli.global.color);
+    screen.in_full = cli.global.in_full;
     let outcome = commands::run(&cli, &screen)
         .and_then(|output| render::print(&output.text).map(|()| output.outcome));
     exit::code(match outcome {

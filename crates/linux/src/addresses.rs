@@ -37,10 +37,10 @@ pub struct Link {
     /// Its addresses with prefix lengths.
     pub addresses: Vec<(IpAddr, u8)>,
     /// The addresses at its far end, with prefix lengths, where it has just two ends.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub far_ends: Vec<(IpAddr, u8)>,
     /// Whether one of its addresses is given for a time only, as by a lease or an announcement.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "is_not")]
     pub lent: bool,
 }
 
@@ -94,6 +94,12 @@ pub(crate) fn links(transport: &mut dyn Transport) -> Result<Vec<Link>, LinuxErr
         }
     };
     Ok(on.map(link).collect())
+}
+
+// serde hands over a reference.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_not(it: &bool) -> bool {
+    !it
 }
 
 /// Whether only its link knows an address (RFC 4291 section 2.5.6).

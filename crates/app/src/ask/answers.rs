@@ -44,7 +44,7 @@ pub enum Open {
 pub(super) fn answers(
     loaded: &Loaded,
     question: &Question,
-    meant: Piece,
+    meant: &Piece,
 ) -> Result<(Vec<Open>, Vec<Answer>), Failure> {
     let plan = &loaded.plan;
     let too_long = || {
@@ -61,11 +61,7 @@ pub(super) fn answers(
         verdict: outcome(share).verdict.into(),
         limited: matches!(share.decision.act, Act::AllowWithin(_)),
         decided_by: By::of(&share.decision.id, plan),
-        when: share
-            .pieces
-            .iter()
-            .map(|it| words.piece(&left_open(it, &meant)).narrowed())
-            .collect(),
+        when: share.pieces.iter().map(|it| words.piece(&left_open(it, meant)).narrowed()).collect(),
     };
     let narrowed = |part: &dyn Fn(&Piece) -> bool| list.iter().flat_map(|it| &it.pieces).any(part);
     let open = [

@@ -67,7 +67,7 @@ pub struct PathStep {
 pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
     let plan = &loaded.plan;
     let (packet, meant) = packet::packet(loaded, question)?;
-    let (depends_on, answers) = answers::answers(loaded, question, meant)?;
+    let (depends_on, answers) = answers::answers(loaded, question, &meant)?;
     let path = plan.explain(&packet);
     let decided = plan.evaluate(&packet);
     Ok(Report {

@@ -59,9 +59,10 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
         "expect add" => &["tipstaff expect add deny 5432/tcp --from curators --dry-run"],
         "expect remove" => &["tipstaff expect remove 1 --dry-run"],
         "expect list" => &["tipstaff expect list"],
-        "accept" => {
-            &["tipstaff accept wide-open --rule catalogue --why \"It is for everybody\" --dry-run"]
+        "finding accept" => {
+            &["tipstaff finding accept wide-open --rule catalogue --why \"It is for everybody\""]
         }
+        "finding withdraw" => &["tipstaff finding withdraw wide-open --rule catalogue"],
         "host list" => &["tipstaff host list"],
         "baseline" => &["tipstaff baseline --ping by-rules --dhcp off --dry-run"],
         "defaults" => &["tipstaff defaults --inbound deny --dry-run"],

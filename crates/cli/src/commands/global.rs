@@ -46,6 +46,9 @@ pub struct Global {
     /// How results are written
     #[arg(long, global = true, help_heading = COMMON, value_enum, default_value = "text")]
     pub format: Format,
+    /// Tell effects down to their smallest parts
+    #[arg(long, global = true, help_heading = COMMON)]
+    pub in_full: bool,
     /// When colours are used
     #[arg(long, global = true, help_heading = COMMON, value_enum, default_value = "auto")]
     pub color: ColorWhen,

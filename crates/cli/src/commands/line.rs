@@ -1,6 +1,5 @@
 //! The whole line: every command, and how one is run.
 
-use super::accept::Accept;
 use super::ask::Ask;
 use super::baseline::Baseline;
 use super::bundle::Bundle;
@@ -16,6 +15,7 @@ use super::enforce::Enforce;
 use super::examples::examples;
 use super::expect::Expect;
 use super::facts::Facts;
+use super::finding::Finding;
 use super::global::{COMMON, Global};
 use super::host::Host;
 use super::interface::Interface;
@@ -108,8 +108,9 @@ enum Command {
     /// State what must hold whatever the rules are
     #[command(subcommand)]
     Expect(Box<Expect>),
-    /// Accept a finding of `review` that is meant so, with the reason
-    Accept(Accept),
+    /// Accept findings of `review` that are meant so
+    #[command(subcommand)]
+    Finding(Box<Finding>),
     /// Set what happens where no rule decides
     Defaults(Defaults),
     /// Set what keeps the network working, and how pings are answered
@@ -175,7 +176,7 @@ impl Command {
             Self::Label(it) => it.run(context),
             Self::Interface(it) => it.run(context),
             Self::Expect(it) => it.run(context),
-            Self::Accept(it) => it.run(context),
+            Self::Finding(it) => it.run(context),
             Self::Defaults(it) => it.run(context),
             Self::Baseline(it) => it.run(context),
             Self::Undo(it) => it.run(context),

@@ -1,7 +1,6 @@
 //! The command line: one room for each command, with its options and what becomes of them. No clap
 //! type leaves it.
 
-mod accept;
 mod ask;
 mod baseline;
 mod bundle;
@@ -19,6 +18,7 @@ mod enforce;
 mod examples;
 mod expect;
 mod facts;
+mod finding;
 mod global;
 mod host;
 mod interface;

@@ -29,7 +29,11 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
         text.push_str(&self::note(note));
     }
     for broken in &report.broken {
-        text.push_str(&format!("\nThis breaks an expectation:\n{}", finding(broken, screen)));
+        let lead = match report.hosts.is_empty() {
+            true => "This does not hold",
+            false => "This breaks an expectation",
+        };
+        text.push_str(&format!("\n{lead}:\n{}", finding(broken, screen)));
     }
     if !report.written && !report.lines.is_empty() {
         text.push_str("\nThe lines that would change:\n");

@@ -25,12 +25,20 @@ pub fn effects(effects: &Effects, screen: &Screen) -> String {
 /// A table of changes.
 pub fn changes(changes: &[ChangeWords], screen: &Screen) -> String {
     let mut table = Table::new(["", "traffic", "from where, to where", "before", "after"]);
+    let mut hidden = 0;
     for change in changes {
         let (mark, style) = mark(change.kind);
-        let mut rows: Vec<(String, String)> = change.regions.iter().take(MOST).map(parts).collect();
-        if change.regions.len() > MOST {
-            rows.push((format!("... and {} more", change.regions.len() - MOST), String::new()));
+        if !screen.in_full && change.told.belongs {
+            hidden += change.regions.len();
+            continue;
         }
+        let regions = if screen.in_full { &change.regions } else { &change.told.regions };
+        let most = if screen.in_full { usize::MAX } else { MOST };
+        let mut rows: Vec<(String, String)> = regions.iter().take(most).map(parts).collect();
+        if regions.len() > most {
+            rows.push((format!("... and {} more", regions.len() - most), String::new()));
+        }
+        hidden += if screen.in_full { 0 } else { change.told.more };
         if change.rest {
             rows.push(("all that no rule decides".to_owned(), String::new()));
         }
@@ -65,7 +73,13 @@ pub fn changes(changes: &[ChangeWords], screen: &Screen) -> String {
             ]);
         }
     }
-    table.render(screen)
+    let mut text = table.render(screen);
+    if hidden > 0 {
+        let parts = if hidden == 1 { "1 small part goes" } else { "small parts go" };
+        let count = if hidden == 1 { String::new() } else { format!("{hidden} ") };
+        text.push_str(&format!("  ({count}{parts} with that; --in-full tells them)\n"));
+    }
+    text
 }
 
 fn side(words: &str, by: &str) -> Cell {

@@ -42,6 +42,8 @@ pub struct Screen {
     color: bool,
     /// Its width in columns.
     pub width: usize,
+    /// Whether everything is told, down to its smallest parts.
+    pub in_full: bool,
 }
 
 /// The width of output that does not go to a terminal.
@@ -64,7 +66,7 @@ impl Screen {
     /// A screen of that width without colours.
     #[cfg(test)]
     pub fn of_width(width: usize) -> Self {
-        Self { color: false, width }
+        Self { color: false, width, in_full: false }
     }
 
     fn new(color: ColorWhen, terminal: bool, size: Option<rustix::termios::Winsize>) -> Self {
@@ -80,7 +82,7 @@ impl Screen {
         let width = told
             .or_else(|| size.map(|size| usize::from(size.ws_col)).filter(|&width| width > 0))
             .unwrap_or(USUAL_WIDTH);
-        Self { color, width: width.max(NARROWEST) }
+        Self { color, width: width.max(NARROWEST), in_full: false }
     }
 
     /// Whether colours are used.

@@ -6,6 +6,8 @@ use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 const INDENT: usize = 2;
 const GAP: usize = 2;
+/// On screens of this width and more, long names may be broken to keep a table one: behind a slash or a hyphen.
+const BREAKS_NAMES: usize = 72;
 /// In a list, this much is left for values, however wide the screen is said to be.
 const NARROWEST: usize = 9;
 
@@ -41,9 +43,11 @@ impl Cell {
         self.lines.iter().map(|line| line.0.width()).max().unwrap_or(0)
     }
 
-    fn longest_word(&self) -> usize {
+    /// The longest part that is not broken; with `soft`, names are.
+    fn longest_word(&self, soft: bool) -> usize {
         let words = self.lines.iter().flat_map(|line| line.0.split(' '));
-        words.map(UnicodeWidthStr::width).max().unwrap_or(0)
+        let parts = words.flat_map(|it| if soft { parts(it) } else { vec![it] });
+        parts.map(UnicodeWidthStr::width).max().unwrap_or(0)
     }
 
     fn wrapped(&self, width: usize) -> Vec<(String, Style)> {
@@ -114,7 +118,11 @@ impl Table {
     pub fn render(&self, screen: &Screen) -> String {
         let mut fitting = self.clone();
         loop {
-            if let Some(widths) = fitting.widths(screen.width) {
+            let soft = screen.width >= BREAKS_NAMES;
+            let widths = fitting.widths(screen.width, false);
+            if let Some(widths) =
+                widths.or_else(|| soft.then(|| fitting.widths(screen.width, true))?)
+            {
                 return fitting.as_grid(screen, &widths);
             }
             // A list of rows has room for all.
@@ -124,7 +132,7 @@ impl Table {
     }
 
     /// The columns' widths, the widest ones narrowed until all fit; `None` if they cannot.
-    fn widths(&self, room: usize) -> Option<Vec<usize>> {
+    fn widths(&self, room: usize, soft: bool) -> Option<Vec<usize>> {
         let mut widths: Vec<usize> = self.titles.iter().map(|title| title.width()).collect();
         for row in &self.rows {
             for (width, cell) in widths.iter_mut().zip(row) {
@@ -132,10 +140,10 @@ impl Table {
             }
         }
         let room = room.checked_sub(INDENT + GAP * widths.len().saturating_sub(1))?;
-        // Lines are broken between words only: half a name would be hard to read.
+        // Lines are broken between words, as long as that is possible: half a name is hard to read.
         let longest_word = |at: usize| {
             let cells = self.rows.iter().filter_map(|row| row.get(at));
-            cells.map(Cell::longest_word).max().unwrap_or(0).max(self.titles[at].width())
+            cells.map(|it| it.longest_word(soft)).max().unwrap_or(0).max(self.titles[at].width())
         };
         let floors: Vec<usize> = (0..widths.len()).map(longest_word).collect();
         while widths.iter().sum::<usize>() > room {
@@ -207,6 +215,22 @@ impl Table {
     }
 }
 
+/// The parts of a word, which may be broken behind a slash or hyphen that follows a letter: names, but not
+/// networks or ranges.
+fn parts(word: &str) -> Vec<&str> {
+    let mut parts = Vec::new();
+    let (mut from, mut letter) = (0, false);
+    for (at, char) in word.char_indices() {
+        if letter && matches!(char, '/' | '-') {
+            parts.push(&word[from..=at]);
+            from = at + 1;
+        }
+        letter = char.is_alphabetic();
+    }
+    parts.push(&word[from..]);
+    parts
+}
+
 /// Breaks a text into lines of at most `width` columns, at spaces where possible.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = Vec::new();
@@ -223,11 +247,16 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
         if !line.is_empty() {
             lines.push(std::mem::take(&mut line));
         }
-        for char in word.chars() {
-            if line.width() + char.width().unwrap_or(0) > width {
+        for part in parts(word) {
+            if line.width() + part.width() > width && !line.is_empty() {
                 lines.push(std::mem::take(&mut line));
             }
-            line.push(char);
+            for char in part.chars() {
+                if line.width() + char.width().unwrap_or(0) > width {
+                    lines.push(std::mem::take(&mut line));
+                }
+                line.push(char);
+            }
         }
     }
     lines.push(line);

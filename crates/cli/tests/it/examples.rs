@@ -16,7 +16,7 @@ const PICTURES: [(&str, Result<&str, &str>); 33] = [
     ("label", Err("as for a rule")),
     ("interface", Err("as for a rule")),
     ("expect", Err("as for a rule, and a short list")),
-    ("accept", Err("as for a rule")),
+    ("finding", Err("as for a rule")),
     ("baseline", Err("as for a rule")),
     ("undo", Err("as for a rule")),
     ("show", Ok("show")),

@@ -30,7 +30,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("enforce", schema_for!(transaction::Report)),
         ("enforce-boot", schema_for!(transaction::Booted)),
         ("facts", schema_for!(facts::Report)),
-        ("accept", schema_for!(edit::Report)),
+        ("finding", schema_for!(edit::Report)),
         ("baseline", schema_for!(edit::Report)),
         ("bundle", schema_for!(edit::Report)),
         ("bundle-list", schema_for!(listing::NameList)),
@@ -252,7 +252,7 @@ fn reports_about_policies_have_their_forms() {
     fits("host", &run(&["host", "change", "sluice", "--labels", "edge", "--dry-run"]));
     fits("baseline", &run(&["baseline", "--ping", "deny", "--dry-run"]));
     fits("report", &run(&["report"]));
-    fits("accept", &run(&["accept", "wide-open", "--why", "so", "--dry-run"]));
+    fits("finding", &run(&["finding", "accept", "wide-open", "--why", "so", "--dry-run"]));
     fits("bundle", &run(&["bundle", "add", "staff"]));
     fits("bundle-list", &run(&["bundle", "list"]));
     fits("label", &run(&["label", "add", "edge", "--why", "so"]));

@@ -257,8 +257,18 @@ fn what_depends_on_the_interface_is_told_by_interface() {
         assert!(text.contains("by eth1: allow"), "{text}");
 
         let ask = ["ask", "--from", "198.51.100.7", "--traffic", "9100/tcp"];
-        let unclear = world.desk.run(ask).exits(2).stderr;
-        assert!(unclear.contains("depends on the interface: --ingress is missing"), "{unclear}");
+        let both = world.desk.run(ask.iter().chain(&["--format", "json"])).exits(1).json();
+        assert_eq!(both["depends_on"], serde_json::json!(["ingress"]));
+        let answers = both["answers"].as_array().expect("a list");
+        let told: Vec<_> = answers
+            .iter()
+            .map(|it| (it["decided_by"]["name"].as_str(), it["when"][0].as_str()))
+            .collect();
+        let expected = [("metrics", "in by eth1"), ("old", "in by not eth1")];
+        assert_eq!(told, expected.map(|it| (Some(it.0), Some(it.1))));
+        let wrong = ask.iter().chain(&["--ingress", "cellar"]);
+        let wrong = world.desk.run(wrong).exits(2).stderr;
+        assert!(wrong.contains("`sluice` has no such interface"), "{wrong}");
         let by = |ingress: &str| {
             let answer =
                 world.desk.run(ask.iter().chain(&["--ingress", ingress, "--format", "json"]));

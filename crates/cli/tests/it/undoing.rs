@@ -226,7 +226,7 @@ fn hosts_and_their_baseline_are_changed_and_taken_back() {
         ("host change sluice", "nothing is to change about `sluice`"),
         ("host change nowhere --labels x", "there is no host `nowhere`"),
         ("host add sluice --addresses 192.0.2.1", "there is a host `sluice` already"),
-        ("host add empty", "`addresses` is missing"),
+        ("host add Empty", "host name `Empty` cannot be used"),
         ("baseline", "no part of the baseline is to change"),
         ("baseline --ping sometimes", "is not a rate"),
     ] {

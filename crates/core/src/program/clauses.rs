@@ -46,7 +46,7 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
 /// Whether a condition asks for the networks that the host is on.
 fn asks_for_links(condition: &Condition) -> bool {
     let ends = [condition.source_is, condition.destination_is];
-    ends.into_iter().flat_map(|it| it.asked()).any(|it| it.1.is_some())
+    ends.into_iter().flat_map(RelationSet::asked).any(|it| it.1.is_some())
 }
 
 /// The lists of tests of what the ends are to the host, in packets of an IP version.

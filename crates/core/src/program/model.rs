@@ -19,7 +19,7 @@ pub struct RuleProgram {
     /// from where an old one came is to meet the listener, not what remains of the old one.
     pub reopened: RangeSet<u16>,
     /// The networks that the host is on, if a test asks for them.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "AddressSet::is_empty")]
     pub on_link: AddressSet,
 }
 

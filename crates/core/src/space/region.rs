@@ -314,6 +314,8 @@ pub fn without(pieces: Vec<Piece>, other: &Piece) -> Vec<Piece> {
 /// Joins pieces that differ in one field only, so that a list reads well. The pieces must be
 /// disjoint; so are the joined ones, and they hold the same packets.
 #[must_use]
+// Not every field has a default, and for one that has, nothing is said more plainly.
+#[allow(clippy::mem_replace_with_default)]
 pub fn join(pieces: Vec<Piece>) -> Vec<Piece> {
     let mut pieces: Vec<Piece> = pieces.into_iter().map(Piece::tidy).collect();
     loop {

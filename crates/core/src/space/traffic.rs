@@ -2,7 +2,7 @@
 
 use super::ports::{ByProtocol, PortProtocol};
 use super::protocol::{ICMP, ICMPV6, IGMP};
-use super::{Family, Packet, RangeSet, Transport};
+use super::{Family, ICMP_KINDS, IcmpKind, Packet, RangeSet, Transport};
 use std::fmt;
 
 /// A set of kinds of traffic. ICMP types are kept per IP version, since the numbers differ.
@@ -213,7 +213,9 @@ impl fmt::Display for TrafficSet {
         if self.icmp.is_full() && self.icmpv6.is_full() {
             terms.push("icmp".into());
         } else {
-            for (types, word) in [(&self.icmp, "icmp"), (&self.icmpv6, "icmpv6")] {
+            let (named, icmp, icmpv6) = kinds(&self.icmp, &self.icmpv6);
+            terms.extend(named.into_iter().map(|kind| format!("icmp:{}", kind.name)));
+            for (types, word) in [(&icmp, "icmp"), (&icmpv6, "icmpv6")] {
                 if !types.is_empty() {
                     terms.push(format!("{word} type {types}"));
                 }
@@ -227,6 +229,28 @@ impl fmt::Display for TrafficSet {
         }
         out.write_str(&terms.join(", "))
     }
+}
+
+/// The kinds of ICMP by name that these types make up over both versions, and the types that are left. Many
+/// are better told by their numbers.
+fn kinds(
+    icmp: &RangeSet<u8>,
+    icmpv6: &RangeSet<u8>,
+) -> (Vec<&'static IcmpKind>, RangeSet<u8>, RangeSet<u8>) {
+    const FEW: usize = 8;
+    let whole = |it: &&IcmpKind| {
+        it.v4.is_some_and(|it| icmp.contains(it)) && it.v6.is_some_and(|it| icmpv6.contains(it))
+    };
+    let named: Vec<&IcmpKind> = ICMP_KINDS.iter().filter(whole).collect();
+    if named.len() > FEW {
+        return (Vec::new(), icmp.clone(), icmpv6.clone());
+    }
+    let all = |of: fn(&IcmpKind) -> Option<u8>| {
+        let types = named.iter().filter_map(|it| of(it));
+        RangeSet::from_ranges(types.map(|it| (it, it)))
+    };
+    let (v4, v6) = (all(|it| it.v4), all(|it| it.v6));
+    (named, icmp.difference(&v4), icmpv6.difference(&v6))
 }
 
 /// The ports that only one protocol has with the word for it, then those that several share: `tcp+udp`.

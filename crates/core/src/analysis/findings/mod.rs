@@ -12,6 +12,7 @@ mod marks;
 mod names;
 mod no_listener;
 mod order;
+mod order_kinds;
 mod other_program;
 mod program_files;
 mod programs;

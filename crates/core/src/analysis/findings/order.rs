@@ -8,59 +8,18 @@
 
 use super::super::budget::{Budget, Spent};
 use super::super::lines::{Line, Lines, Outcome, find};
-use super::finder::{Finder, FindingKind, Look};
+use super::finder::{Finder, Look};
 use super::finding::{Finding, Mend, listed};
+use super::order_kinds::KINDS;
 use super::subjects::Subjects;
 use super::wide::doubt_the_wide;
 use crate::meaning::Atlas;
 use crate::plan::{Act, Decision, HostPlan, Kind, RuleId};
 use crate::policy::{Code, Severity, Verdict};
-use crate::space::{Direction, Packet, Piece, without};
+use crate::space::{Direction, Family, Packet, Piece, without};
 
 /// What is found here.
-pub(crate) const FINDER: Finder = Finder {
-    kinds: &[
-        FindingKind {
-            code: Code::Shadowed,
-            severity: Severity::Warning,
-            meaning: "Earlier decisions, one or several together, decide every packet that the rule \
-             matches, so it never does anything. If they say the opposite, the rule looks as if it \
-             were in force and is not: move it above them. If they say the same, remove it.",
-        },
-        FindingKind {
-            code: Code::WideRuleAbove,
-            severity: Severity::Warning,
-            meaning: "The rule allows all that several narrower rules below it allow, so that none of those \
-             decides anything. Somebody once took care to say who may do what, and this rule does away with \
-             it: it was added later, or was meant for a time. It is the wide rule that is doubted, not the \
-             narrow ones: remove it, or narrow it to what nobody else says.",
-        },
-        FindingKind {
-            code: Code::Redundant,
-            severity: Severity::Warning,
-            meaning: "The rule decides packets, but without it every one of them would meet the same \
-             verdict from a rule further down. It makes the list longer and hides what matters: \
-             remove it, or narrow the other rule if that one is too wide. Rules that are limited \
-             or reported (`rate`, `log`) are never called redundant.",
-        },
-        FindingKind {
-            code: Code::Overlap,
-            severity: Severity::Warning,
-            meaning: "The rule and an earlier one say opposite things about some packets, and neither is an \
-             exception to the other: each matches packets that the other does not. For what both \
-             match, the earlier one decides. Where something that is to be kept out gets in, this \
-             is a warning: move the rule up. A rule that lies wholly within a later, wider one is \
-             taken for a deliberate exception and is not reported.",
-        },
-        FindingKind {
-            code: Code::SameAsDefault,
-            severity: Severity::Note,
-            meaning: "Everything that the rule decides would meet the same verdict from the default. That \
-             can be meant as a reminder; it protects against nothing unless the default is changed.",
-        },
-    ],
-    looks: &[Look::Rules(findings)],
-};
+pub(crate) const FINDER: Finder = Finder { kinds: &KINDS, looks: &[Look::Rules(findings)] };
 
 /// A rule is not taken into more parts than this to say who decides in its place.
 const MOST_PARTS: usize = 2_000;
@@ -146,7 +105,29 @@ impl<'l, 'p> Rule<'l, 'p> {
     }
 
     fn find(&self, piece: &Piece, covers: &[&Line<'p>]) -> Result<Option<Packet>, Spent> {
-        find(piece, covers, Some(self.likely), self.lines.direction, &mut budget())
+        let found = find(piece, covers, Some(self.likely), self.lines.direction, &mut budget())?;
+        Ok(found.map(|packet| self.nearer(packet, piece, covers)))
+    }
+
+    /// The packet with the host's own address at the host's end, if it is as good an example then.
+    fn nearer(&self, packet: Packet, piece: &Piece, covers: &[&Line<'p>]) -> Packet {
+        let likely = self.likely;
+        let other = match self.lines.direction {
+            Direction::Inbound => Packet {
+                destination: likely.destination,
+                destination_is: likely.destination_is,
+                ..packet.clone()
+            },
+            Direction::Outbound => {
+                Packet { source: likely.source, source_is: likely.source_is, ..packet.clone() }
+            }
+            Direction::Forwarded => return packet,
+        };
+        let one_version = Family::of(other.source) == Family::of(other.destination);
+        let as_good = one_version
+            && piece.contains(&other)
+            && !covers.iter().any(|line| line.piece.contains(&other));
+        if as_good { other } else { packet }
     }
 
     /// A packet that the rule decides.

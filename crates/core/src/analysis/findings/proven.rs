@@ -55,10 +55,7 @@ pub(super) fn keep_what_mends(
 
 /// The plan after a change, if that opens nothing.
 fn mended(plan: &HostPlan, code: Code, mend: &Mend) -> Option<(Direction, HostPlan)> {
-    let id = match mend {
-        Mend::Move { rule, .. } | Mend::Remove(rule) => rule,
-        _ => return None,
-    };
+    let (Mend::Move { rule: id, .. } | Mend::Remove(id)) = mend else { return None };
     let mut plan = plan.clone();
     let chain = plan.chains.iter_mut().find(|chain| at(&chain.decisions, id).is_some())?;
     let direction = chain.direction;

@@ -1,32 +1,40 @@
-//! `accept`: findings of `review` that are meant so.
+//! `finding`: findings of `review` that are meant so.
 
 use super::complete::{bundles, labels, places, rules, services};
 use super::context::Context;
 use super::output::Output;
 use super::values::text;
 use crate::render;
-use clap::Args;
+use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
 use tipstaff_app::edit::{self, Request};
 use tipstaff_core::policy::edit::{Target, set_entries};
 
-/// Options of `accept`.
+/// What can be done about findings.
+#[derive(Debug, Subcommand)]
+pub enum Finding {
+    /// Accept a finding that is meant so, with the reason
+    Accept(Accepted),
+    /// Do not accept it any more
+    Withdraw(About),
+}
+
+/// Options of `finding accept`.
 #[derive(Debug, Args)]
-pub struct Accept {
+pub struct Accepted {
+    #[command(flatten)]
+    about: About,
+    /// The reason, for whoever reads it later
+    #[arg(long, value_name = "TEXT")]
+    why: String,
+}
+
+/// Which finding it is, and what it is about.
+#[derive(Debug, Args)]
+pub struct About {
     /// The finding, by its code, such as wide-open
     code: String,
-    /// The reason, for whoever reads it later
-    #[arg(
-        long,
-        value_name = "TEXT",
-        required_unless_present = "withdraw",
-        conflicts_with = "withdraw"
-    )]
-    why: Option<String>,
-    /// Do not accept it any more
-    #[arg(long)]
-    withdraw: bool,
     /// The rule that it is about; the host if nothing is named
     #[arg(long, value_name = "NAME", add = Names::new(rules), conflicts_with_all = ["place", "service", "expectation"])]
     rule: Option<String>,
@@ -50,7 +58,7 @@ pub struct Accept {
     dry_run: bool,
 }
 
-impl Accept {
+impl About {
     fn target<'n>(&'n self, host: &'n str) -> Target<'n> {
         let owner = match (&self.bundle, &self.label) {
             (Some(bundle), _) => ("bundle", bundle.as_str()),
@@ -66,11 +74,7 @@ impl Accept {
         }
     }
 
-    /// Runs it.
-    ///
-    /// # Errors
-    /// Why it could not do its work.
-    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+    fn set(&self, context: &Context, why: Option<&str>) -> Result<Output, Failure> {
         let elsewhere = self.place.is_some()
             || self.service.is_some()
             || self.bundle.is_some()
@@ -80,16 +84,29 @@ impl Accept {
             host: context.host(),
             about_host: !elsewhere,
             rule: None,
-            done: match self.withdraw {
-                false => format!("accepted: {}", self.code),
-                true => format!("not accepted any more: {}", self.code),
+            done: match why {
+                Some(_) => format!("accepted: {}", self.code),
+                None => format!("not accepted any more: {}", self.code),
             },
             dry: self.dry_run,
         };
-        let entries = [(self.code.clone(), self.why.as_deref().map(text))];
+        let entries = [(self.code.clone(), why.map(text))];
         let report = edit::edit(&request, |sources, _, host| {
             set_entries(sources, self.target(host), "accept", &entries, false)
         })?;
         Ok(context.shown(&report, report.outcome(), render::edited))
+    }
+}
+
+impl Finding {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        match self {
+            Self::Accept(it) => it.about.set(context, Some(&it.why)),
+            Self::Withdraw(it) => it.set(context, None),
+        }
     }
 }
