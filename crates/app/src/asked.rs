@@ -39,7 +39,7 @@ pub struct Report {
 }
 
 /// Packets that fare alike.
-#[derive(Debug, Serialize)]
+#[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Answer {
     /// `allow`, `deny` or `reject`.

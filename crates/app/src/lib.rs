@@ -17,6 +17,7 @@ pub mod expected;
 pub mod facts;
 mod failure;
 mod finding;
+mod first;
 mod folded;
 pub mod kernel;
 pub mod listing;
@@ -46,6 +47,7 @@ mod written;
 
 pub use failure::Failure;
 pub use finding::Finding;
+pub use first::StaysOpen;
 pub(crate) use load::host_name;
 pub use load::{Loaded, load, load_all, load_for_kernel, load_here, loaded};
 pub use outcome::Outcome;

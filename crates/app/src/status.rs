@@ -74,6 +74,8 @@ pub struct InDocket {
     pub loaded_at_boot: bool,
     /// Whether the policy of that entry is the one asked about, to the letter.
     pub same_policy: bool,
+    /// The entry that went back and whose policy is what the file says now; `null` if it is none.
+    pub went_back: Option<u64>,
     /// The entry that waits to be confirmed.
     pub pending: Option<u64>,
     /// In how many seconds that goes back.
@@ -272,13 +274,20 @@ fn kept(home: &Home) -> (Written, Vec<String>) {
 fn in_docket(entries: &[Entry], loaded: &Loaded, home: &Home) -> Option<InDocket> {
     let last = entries.iter().rev().find(|it| is_in_force(it))?;
     let waits = pending(home).ok().flatten();
+    let written = digest(&loaded.plan.host, &loaded.sources).0;
     let left = |deadline: u64| deadline.saturating_sub(transaction::since_boot()).div_ceil(1_000);
     Some(InDocket {
         entry: last.id,
         since: last.since.clone(),
         confirmed: last.state == State::Confirmed,
         loaded_at_boot: last.kind == EntryKind::Boot,
-        same_policy: last.policy == Some(digest(&loaded.plan.host, &loaded.sources).0),
+        same_policy: last.policy.as_ref() == Some(&written),
+        went_back: entries
+            .iter()
+            .rev()
+            .take_while(|it| it.id > last.id)
+            .find(|it| it.state == State::Reverted && it.policy.as_ref() == Some(&written))
+            .map(|it| it.id),
         pending: waits.as_ref().map(|it| it.id),
         seconds_left: waits.as_ref().map(|it| left(it.deadline)),
         watched: waits.map(|it| it.watcher.is_some_and(Watcher::lives)),

@@ -11,6 +11,7 @@ use super::request::{Options, Report};
 use super::settle::{last_confirmed, noted};
 use super::waiting::{Waits, watched};
 use crate::effect::Effects;
+use crate::first::stays_open;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
@@ -137,7 +138,14 @@ fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -
     if before.is_some_and(|it| it.dormant) && !options.dry {
         remarks.push("our table was asleep and decided nothing; it is awake again".into());
     }
-    Report { enforced: Some(report), effects, remarks, ..Report::did(say::Changed::Enforced) }
+    let stays_open = if before.is_none() { stays_open(policy) } else { Vec::new() };
+    Report {
+        enforced: Some(report),
+        effects,
+        stays_open,
+        remarks,
+        ..Report::did(say::Changed::Enforced)
+    }
 }
 
 /// Writes down that it did not come to the new rules being in force, and says why.

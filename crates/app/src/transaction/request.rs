@@ -1,5 +1,6 @@
 //! How a change is to be made, and what it did.
 
+use crate::StaysOpen;
 use crate::cut;
 use crate::effect::Effects;
 use crate::enforce::Report as Enforced;
@@ -56,6 +57,8 @@ pub struct Report {
     /// in force.
     #[serde(flatten)]
     pub effects: Effects,
+    /// What stays open, where nothing was in force before and so everything passed; else empty.
+    pub stays_open: Vec<StaysOpen>,
     /// How many connections live on that began before and that the policy would not admit;
     /// `null` if that is not known.
     pub living_on: Option<usize>,
@@ -77,6 +80,7 @@ impl Report {
             confirm_within: None,
             enforced: None,
             effects: Effects { changes_known: true, ..Effects::default() },
+            stays_open: Vec::new(),
             living_on: None,
             living: None,
             remarks: Vec::new(),

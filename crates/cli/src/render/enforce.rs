@@ -1,6 +1,7 @@
 //! `enforce`, `confirm`, `revert` and `release` as text.
 
-use super::{Screen, Style, clean, effects};
+use super::{Screen, Style, clean, effects, regions};
+use tipstaff_app::StaysOpen;
 use tipstaff_app::effect::Effects;
 use tipstaff_app::enforce::Report as Enforced;
 use tipstaff_app::transaction::{Booted, Report, Settled};
@@ -29,6 +30,7 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
     if !report.effects.is_nothing() && !report.told {
         text.push_str(&format!("\n{}", effects(&report.effects, screen)));
     }
+    text.push_str(&stays_open(&report.stays_open, screen));
     if let Some(rules) = &report.enforced {
         text.push_str(&programs(rules, screen));
     }
@@ -53,6 +55,29 @@ pub fn enforced(report: &Report, screen: &Screen) -> String {
             "\n{lead} entry {entry} goes back by itself in {seconds} seconds.\n\
              Open a new session, try what you need, and keep it there with `tipstaff confirm`.\n"
         ));
+    }
+    text
+}
+
+/// What the first rules leave open.
+fn stays_open(directions: &[StaysOpen], screen: &Screen) -> String {
+    let mut text = String::new();
+    for it in directions {
+        let lead = screen.paint(Style::Strong, it.direction.as_str());
+        let words = match &it.open {
+            _ if it.everything => "everything stays open",
+            None => "some is closed, some stays open: too much to be told",
+            Some(open) if open.is_empty() => {
+                "everything is closed, but for what the baseline serves"
+            }
+            Some(_) => "closed from now on, but for what the baseline serves and",
+        };
+        text.push_str(&format!("\n{lead}: {words}\n"));
+        for open in it.open.iter().flatten().filter(|_| !it.everything) {
+            let rate = open.rate.as_ref().map(|it| format!(", {it}")).unwrap_or_default();
+            let by = format!(" ({}{rate})\n", clean(&open.by.name));
+            text.push_str(&regions(&open.regions, "  ").replace('\n', &by));
+        }
     }
     text
 }

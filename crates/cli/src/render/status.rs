@@ -73,11 +73,24 @@ fn docket(report: &Report, screen: &Screen) -> String {
             (true, false) => "confirmed",
             (false, false) => "not confirmed yet",
         };
-        let letter = if docket.same_policy { "" } else { "; the policy's text has changed since" };
-        text.push_str(&format!(
-            "in the docket: entry {}, {how}, since {}{letter}\n",
-            docket.entry, docket.since
-        ));
+        let entry = docket.entry;
+        text.push_str(&format!("in the docket: entry {entry}, {how}, since {}\n", docket.since));
+        if !docket.same_policy && docket.pending.is_none() {
+            let lead = screen.paint(Style::Mixed, "the file says otherwise:");
+            let what = match docket.went_back {
+                Some(id) => format!(
+                    "it is what entry {id} put in force, which went back; `tipstaff enforce` would bring just \
+                     that in again"
+                ),
+                None => {
+                    "it has changed since; `tipstaff enforce` puts in force what it says now".into()
+                }
+            };
+            let other = format!(
+                "`tipstaff docket restore {entry}` writes what is in force back to the file"
+            );
+            text.push_str(&format!("{lead} {what},\n  and {other}\n"));
+        }
         if let Some(id) = docket.pending {
             let lead = screen.paint(Style::Mixed, "not kept yet:");
             let seconds = docket.seconds_left.unwrap_or_default();
@@ -136,9 +149,10 @@ fn verdict(report: &Report, screen: &Screen) -> String {
             let other = report.enforced_host.as_deref().filter(|name| *name != report.host);
             let whose = other.map(|name| format!("; they were made for `{}`", clean(name)));
             let whose = whose.unwrap_or_default();
-            let rest = format!(
-                "the kernel's rules are not the policy's{whose}; `enforce --keep` mends it"
-            );
+            // To enforce what went back would bring the mistake back.
+            let back = report.docket.as_ref().is_some_and(|it| it.went_back.is_some());
+            let mend = if back { "" } else { "; `enforce --keep` mends it" };
+            let rest = format!("the kernel's rules are not the policy's{whose}{mend}");
             (Style::Wrong, "in force, but different", rest)
         }
         (false, true, _) => {

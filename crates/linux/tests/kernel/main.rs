@@ -14,6 +14,7 @@ mod probing;
 mod programs;
 mod rates;
 mod rehearsing;
+mod relations;
 mod replacing;
 mod replay;
 mod ring;
