@@ -65,7 +65,12 @@ pub fn report(
         .map(|listener| {
             let wanted = Wanted::of(listener, names.known(listener.owner.as_ref()), &kernel);
             let from = views(listener, &wanted, loaded, &kernel, &columns, &mut planned);
-            entry(listener, taken_for(wanted, &names), users.name(listener.uid), from)
+            let mut entry =
+                entry(listener, taken_for(wanted, &names), users.name(listener.uid), from);
+            let port = listener.port;
+            let meanings = loaded.policy.meanings(listener.protocol, port, port);
+            entry.meanings = meanings.into_iter().map(str::to_owned).collect();
+            entry
         })
         .collect();
     let mut pings = pings(loaded, &kernel, &columns, &mut planned);
@@ -232,6 +237,7 @@ fn entry(listener: &Listener, taken_for: Option<String>, user: String, from: Vec
         protocol: listener.protocol.into(),
         address: listener.address.to_string(),
         port: listener.port,
+        meanings: Vec::new(),
         versions: families(listener).into_iter().map(Into::into).collect(),
         program: owner.and_then(|it| it.program.as_ref()).map(|it| it.display().to_string()),
         taken_for,

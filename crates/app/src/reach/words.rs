@@ -66,6 +66,8 @@ pub struct Entry {
     pub address: String,
     /// The port that it listens at.
     pub port: u16,
+    /// What the policy's services say that the port is for; none if nothing.
+    pub meanings: Vec<String>,
     /// `IPv4`, `IPv6`, or both, by the versions it takes.
     pub versions: Vec<say::Version>,
     /// The file that the listening process runs.

@@ -32,6 +32,8 @@ pub struct Matrix {
 pub struct Row {
     /// Such as `443/tcp+udp`, `ping`, `every other port`.
     pub what: String,
+    /// What the policy's services say that they are for; none if nothing.
+    pub meanings: Vec<String>,
     /// The programs that listen there; `null` if the machine was not looked at.
     pub programs: Option<Vec<String>>,
     /// One cell for each place.
@@ -96,7 +98,7 @@ pub(super) fn matrix(
             if heard.is_empty() && !mentioned {
                 if others.iter().all(|row| row.cells != cells) {
                     let what = format!("every other port ({})", protocol.as_str());
-                    others.push(Row { what, programs: None, cells });
+                    others.push(Row { what, meanings: Vec::new(), programs: None, cells });
                 }
                 continue;
             }
@@ -115,12 +117,15 @@ pub(super) fn matrix(
                 }
                 _ => what,
             };
-            add(&mut rows, Row { what, programs, cells });
+            let meanings = loaded.policy.meanings(protocol, first, last);
+            let meanings = meanings.into_iter().map(str::to_owned).collect();
+            add(&mut rows, Row { what, meanings, programs, cells });
         }
     }
     rows.sort_by_key(|row| row.what.split(['/', '-']).next().and_then(|it| it.parse::<u32>().ok()));
     let pings = elsewhere(&Wanted::ping);
-    rows.push(Row { what: "ping".into(), programs: None, cells: pings });
+    let what = "ping".to_owned();
+    rows.push(Row { what, meanings: Vec::new(), programs: None, cells: pings });
     if let [only] = &mut others[..] {
         only.what = "every other port".into();
     }
@@ -190,6 +195,7 @@ fn add(rows: &mut Vec<Row>, row: Row) {
             it.what.split_once('/').is_some_and(|other| other.0 == port)
                 && it.cells == row.cells
                 && it.programs == row.programs
+                && it.meanings == row.meanings
         };
         if let Some(both) = rows.iter_mut().find(same) {
             both.what = format!("{}+{protocol}", both.what);

@@ -39,7 +39,7 @@ pub use listing::{hosts, names, rule, rules};
 pub use lists::{expected, interfaces};
 pub use programs::programs;
 pub use progress::{Bar, progress};
-pub use reach::reach;
+pub use reach::{meant, reach};
 pub use rehearse::rehearsed;
 pub use report::{csv, markdown, page, reported};
 pub use review::{explanation, review};

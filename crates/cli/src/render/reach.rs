@@ -46,7 +46,10 @@ fn matrix(report: &Report, screen: &Screen) -> String {
     let mut table = Table::new(["port", "listener"].into_iter().chain(places.iter().copied()));
     for entry in &report.listeners {
         let mut cells = vec![
-            Cell::new(format!("{}/{}", entry.port, entry.protocol), Style::Strong),
+            meant(
+                Cell::new(format!("{}/{}", entry.port, entry.protocol), Style::Strong),
+                &entry.meanings,
+            ),
             listener(entry),
         ];
         cells.extend(places.iter().map(|place| {
@@ -56,6 +59,11 @@ fn matrix(report: &Report, screen: &Screen) -> String {
         table.row(cells);
     }
     table.render(screen)
+}
+
+/// Ports, and what they are for.
+pub fn meant(ports: Cell, meanings: &[String]) -> Cell {
+    meanings.iter().fold(ports, |cell, it| cell.line(it, Style::Faint))
 }
 
 fn listener(entry: &Entry) -> Cell {

@@ -147,7 +147,7 @@ fn a_port_shut_both_ways_while_its_secure_twin_works() {
 
 #[test]
 fn six_described_ports_of_one_product_from_inside_only() {
-    job("six_described_ports_of_one_product_from_inside_only", 4, |world| {
+    job("six_described_ports_of_one_product_from_inside_only", 5, |world| {
         let ports =
             "5432/tcp=Queries 5433/tcp=Copies 5434/tcp=Backup 5435/tcp=Trials 5436/tcp=Watch";
         world
@@ -163,6 +163,9 @@ fn six_described_ports_of_one_product_from_inside_only() {
             assert!(world.inside(port) && !world.outside(CURATOR, port), "{port}");
         }
         assert!(!world.inside(5438));
+        let _held = world.listen(5432);
+        let reach = world.run("reach --format json").exits(0).json();
+        assert_eq!(reach["listeners"][0]["meanings"], serde_json::json!(["Queries"]));
     });
 }
 

@@ -3,6 +3,7 @@
 mod asking;
 mod bad_policies;
 mod booting;
+mod both_ways;
 mod completing;
 mod crowding;
 mod cutting;

@@ -9,11 +9,13 @@ const SMALL: &str = r#"
 edition = 1
 [place.curators]
 addresses = ["198.51.100.0/27", "2001:db8:51::/64"]
+[service.fieldnotes.ports]
+"22000/tcp+udp" = "Field notes"
 [host.bench]
 addresses = ["192.0.2.30"]
 [[host.bench.rule]]
 name = "notes"
-allow = ["22000/tcp+udp"]
+allow = ["fieldnotes"]
 from = ["curators"]
 why = "Notes | and *more*"
 [[host.bench.rule]]

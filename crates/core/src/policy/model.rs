@@ -116,6 +116,8 @@ pub struct ServicePort {
     pub term: String,
     /// What it is for, if that is written.
     pub meaning: Option<String>,
+    /// What it stands for.
+    pub traffic: TrafficSet,
 }
 
 /// A named list of rules.

@@ -1,6 +1,7 @@
-//! Which section is a machine's, by its host name.
+//! What names stand for: which section is a machine's, what ports are for.
 
 use super::model::{Host, Policy};
+use crate::space::{PortProtocol, RangeSet};
 
 impl Policy {
     /// The sections that a machine of that host name could mean: the one of that name, or else all that
@@ -12,6 +13,22 @@ impl Policy {
         }
         let fits = |host: &&Host| host.names.iter().any(|it| matches(it, name));
         self.hosts.iter().filter(fits).collect()
+    }
+}
+
+impl Policy {
+    /// What the ports from `first` to `last` of a protocol are for, as far as services say so of single
+    /// ports or ranges; each once, in the order written.
+    #[must_use]
+    pub fn meanings(&self, protocol: PortProtocol, first: u16, last: u16) -> Vec<&str> {
+        let wanted = RangeSet::from_ranges([(first, last)]);
+        let mut found = Vec::new();
+        for port in self.services.iter().flat_map(|it| &it.ports) {
+            let is_here = !port.traffic.ports[protocol].intersection(&wanted).is_empty();
+            let meaning = port.meaning.as_deref().filter(|it| is_here && !it.is_empty());
+            found.extend(meaning.filter(|it| !found.contains(it)));
+        }
+        found
     }
 }
 

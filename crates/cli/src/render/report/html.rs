@@ -102,7 +102,10 @@ fn matrix(matrix: &Matrix) -> Markup {
                 tbody {
                     @for row in &matrix.rows {
                         tr {
-                            th scope="row" { (clean(&row.what)) }
+                            th scope="row" {
+                                (clean(&row.what))
+                                @for meaning in &row.meanings { br; small { (clean(meaning)) } }
+                            }
                             @if programs { td.program { (listeners(row)) } }
                             @for met in &row.cells { (cell(met)) }
                         }

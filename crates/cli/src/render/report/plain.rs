@@ -23,7 +23,8 @@ pub fn markdown(report: &Report) -> String {
             Some([]) => "nobody listens".into(),
             Some(programs) => escaped(&programs.join(", ")),
         };
-        let mut cells = vec![format!("**{}**", escaped(&row.what)), programs];
+        let meanings: String = row.meanings.iter().map(|it| format!("; {}", escaped(it))).collect();
+        let mut cells = vec![format!("**{}**{meanings}", escaped(&row.what)), programs];
         cells.extend(row.cells.iter().map(|cell| {
             let mark = if cell.agree == Some(false) { "! " } else { "" };
             let parts: String = cell.parts.iter().map(|it| format!("; {}", escaped(it))).collect();

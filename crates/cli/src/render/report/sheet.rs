@@ -8,6 +8,7 @@ pub fn csv(report: &Report) -> String {
     let titles = [
         "host",
         "port",
+        "for",
         "program",
         "from",
         "meets",
@@ -26,6 +27,7 @@ pub fn csv(report: &Report) -> String {
             let fields = [
                 report.host.clone(),
                 row.what.clone(),
+                row.meanings.join("; "),
                 programs,
                 place.clone(),
                 cell.word.to_string(),

@@ -1,6 +1,6 @@
 //! The report on a terminal: the matrix, and what there is to worry about.
 
-use crate::render::{Cell, Screen, Style, Table, clean, wrap};
+use crate::render::{Cell, Screen, Style, Table, clean, meant, wrap};
 use tipstaff_app::report::{Cell as Met, Report, Row};
 use tipstaff_app::vocabulary::{Reach, Severity};
 
@@ -13,7 +13,7 @@ pub fn reported(report: &Report, screen: &Screen) -> String {
     let places = report.matrix.places.iter().map(String::as_str);
     let mut table = Table::new(titles.chain(places));
     for row in &report.matrix.rows {
-        let mut cells = vec![Cell::new(&row.what, Style::Strong)];
+        let mut cells = vec![meant(Cell::new(&row.what, Style::Strong), &row.meanings)];
         cells.extend(programs.then(|| listener(row)));
         cells.extend(row.cells.iter().map(met));
         table.row(cells);

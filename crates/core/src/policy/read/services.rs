@@ -95,14 +95,18 @@ fn work_out<'t>(
     let (mut traffic, mut ports) = (TrafficSet::empty(), Vec::new());
     for (term, meaning) in &written.ports {
         reader.source = written.source;
-        ports.push(ServicePort {
-            term: term.value.clone(),
-            meaning: meaning.as_ref().map(|it| it.value.clone()),
-        });
+        let mut port = |traffic: &TrafficSet| {
+            ports.push(ServicePort {
+                term: term.value.clone(),
+                meaning: meaning.as_ref().map(|it| it.value.clone()),
+                traffic: traffic.clone(),
+            });
+        };
         // Its own name inside it can only be meant as that of the registry.
         if term.value == *name
             && let Some(known) = known_service(name)
         {
+            port(&known.traffic());
             traffic = traffic.union(&known.traffic());
             continue;
         }
@@ -115,6 +119,7 @@ fn work_out<'t>(
             reader.source = written.source;
         }
         if let Some(set) = terms::traffic(reader, &progress.done, term) {
+            port(&set);
             traffic = traffic.union(&set);
         }
     }
