@@ -313,7 +313,8 @@ fn now() -> Time {
     Time::from_seconds(i64::try_from(since.as_secs()).unwrap_or_default())
 }
 
-fn name_of_this_machine() -> String {
+/// The name of this machine, up to its first dot.
+pub(crate) fn name_of_this_machine() -> String {
     let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
     name.split('.').next().unwrap_or_default().to_lowercase()
 }

@@ -5,7 +5,7 @@ mod terms;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
-use terms::{carries_version, enclosing, traffic, written};
+use terms::{by_meaning, carries_version, enclosing, traffic, written};
 use tipstaff_core::plan::{HostPlan, LOOPBACK};
 use tipstaff_core::policy::{ANYWHERE, ON_LINK, Policy, THIS_HOST};
 use tipstaff_core::space::{
@@ -83,7 +83,8 @@ impl<'p> Words<'p> {
             Some(place) => !Family::BOTH.iter().all(|&family| place.addresses.has(family)),
             None => term.contains(['.', ':']),
         };
-        let unsaid = !from.iter().chain(&to).any(tells) && !carries_version(&piece.traffic);
+        let unsaid = !from.iter().chain(&to).any(tells)
+            && !carries_version(&by_meaning(&piece.traffic, one));
         let named = |set: &NameSet| match set {
             NameSet::Only(names) => Some(list(names.iter().map(|it| &**it), " or ")),
             NameSet::AllBut(names) => {

@@ -1,7 +1,7 @@
 //! Sets of addresses and of traffic as terms.
 
 use tipstaff_core::space::{
-    AddressSet, Block, Family, ICMP, ICMPV6, PortProtocol, RangeSet, TrafficSet,
+    AddressSet, Block, Family, ICMP, ICMPV6, PortProtocol, RangeSet, TrafficSet, icmp_kinds,
 };
 
 /// Whether the words for some traffic tell the IP version.
@@ -54,6 +54,25 @@ pub(super) fn written(set: &AddressSet) -> Vec<String> {
     list
 }
 
+/// The traffic of packets of one IP version, so that its kinds of ICMP go by their names: with the types that
+/// mean the same in the other version.
+pub(super) fn by_meaning(set: &TrafficSet, one: Option<Family>) -> TrafficSet {
+    let mut both = set.clone();
+    for kind in icmp_kinds() {
+        let (Some(v4), Some(v6)) = (kind.v4, kind.v6) else { continue };
+        match one {
+            Some(Family::V4) if set.icmp.contains(v4) && !set.icmp.is_full() => {
+                both.icmpv6 = both.icmpv6.union(&RangeSet::single(v6));
+            }
+            Some(Family::V6) if set.icmpv6.contains(v6) && !set.icmpv6.is_full() => {
+                both.icmp = both.icmp.union(&RangeSet::single(v4));
+            }
+            _ => {}
+        }
+    }
+    both
+}
+
 /// Traffic, or all traffic but some, whichever is shorter.
 pub(super) fn traffic(set: &TrafficSet, one: Option<Family>) -> String {
     // Numbers and types that no packet of these IP versions has by themselves.
@@ -72,8 +91,8 @@ pub(super) fn traffic(set: &TrafficSet, one: Option<Family>) -> String {
     if missing.is_empty() {
         TrafficSet::any().to_string()
     } else if missing.pieces() < set.pieces() {
-        format!("any except {missing}")
+        format!("any except {}", by_meaning(&missing, one))
     } else {
-        set.to_string()
+        by_meaning(set, one).to_string()
     }
 }

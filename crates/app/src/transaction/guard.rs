@@ -4,6 +4,7 @@ use super::super::receivers::Receivers;
 use super::super::session::living;
 use super::super::way::way;
 use super::super::{Failure, Loaded};
+use crate::load::name_of_this_machine;
 use crate::store::{Docket, Home};
 use tipstaff_core::analysis::{Obstacle, Part, obstacle};
 use tipstaff_core::plan::{HostPlan, resolve};
@@ -136,11 +137,14 @@ pub(crate) fn this_machine(
             ],
         ));
     }
+    if policy.plan.moving {
+        return by_name(policy, last.is_some());
+    }
     let here: Vec<_> = machine.addresses()?.into_iter().filter(|it| !it.is_loopback()).collect();
     let meant = &policy.plan.addresses;
     // A machine that has no address yet may be any.
     let global = here.iter().any(|it| !is_of_link(it));
-    if !global || policy.plan.moving || here.iter().any(|it| meant.contains(it)) {
+    if !global || here.iter().any(|it| meant.contains(it)) {
         return Ok(());
     }
     let shown = |list: &[std::net::IpAddr]| {
@@ -159,6 +163,27 @@ pub(crate) fn this_machine(
         ),
         vec![
             "choose this machine's section with --host NAME, or mend `addresses`".into(),
+            "or go on with --not-this-machine".into(),
+            "nothing was changed".into(),
+        ],
+    ))
+}
+
+/// A host without addresses is this machine by its name only, or since it was before.
+fn by_name(policy: &Loaded, before: bool) -> Result<(), Failure> {
+    let (name, wanted) = (name_of_this_machine(), &policy.plan.host);
+    let is_it = policy.policy.host_for(&name).iter().any(|it| it.name == *wanted);
+    if is_it || before {
+        return Ok(());
+    }
+    Err(Failure::stopped(
+        format!(
+            "nothing says that `{wanted}` is this machine: it lists no addresses, and this machine's name \
+             is `{}`",
+            name.escape_debug()
+        ),
+        vec![
+            format!("`tipstaff host change {wanted} --names {}` says so", name.escape_debug()),
             "or go on with --not-this-machine".into(),
             "nothing was changed".into(),
         ],

@@ -5,7 +5,7 @@ use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, place};
 use tipstaff_app::grouped;
 use tipstaff_app::listing::{HostList, NameList, RuleList, RuleShown, RuleWords};
-use tipstaff_app::vocabulary::Direction;
+use tipstaff_app::vocabulary::{Direction, Named};
 
 /// What narrows a rule beside its traffic and its ends.
 fn narrowed(rule: &RuleWords) -> Cell {
@@ -187,7 +187,11 @@ pub fn names(report: &NameList, screen: &Screen) -> String {
     if report.names.is_empty() {
         return format!("no {}s\n", report.what);
     }
-    let titles = ["name", "stands for", "used", "why", "written at"];
+    let holds = match report.what {
+        Named::Place | Named::Service => "stands for",
+        Named::Bundle | Named::Label => "rules",
+    };
+    let titles = ["name", holds, "used", "why", "written at"];
     let mut table = Table::new(titles).numbers(&[2]).spare(&[4]);
     for name in &report.names {
         let mut holds = Cell::plain(shortened(&name.holds));

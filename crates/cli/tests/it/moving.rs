@@ -71,7 +71,9 @@ impl World {
 fn rules_hold_while_the_addresses_change() {
     sealed("moving::rules_hold_while_the_addresses_change", || {
         let world = World::new(POLICY);
-        world.run(&["enforce", "--keep"]).exits(0);
+        let stopped = world.run(&["enforce", "--keep"]).exits(1).stderr;
+        assert!(stopped.contains("nothing says that `sluice` is this machine"), "{stopped}");
+        world.run(&["enforce", "--keep", "--not-this-machine"]).exits(0);
         // The ends of both versions: the street's, the host's first, and what it has later.
         let versions = [
             ("192.0.2.1", "192.0.2.10", "192.0.2.77", 24, "198.51.100.7"),

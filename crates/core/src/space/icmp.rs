@@ -36,3 +36,8 @@ pub(crate) const ICMP_KINDS: &[IcmpKind] = &[
     kind("listener-done", None, Some(132)),
     kind("listener-report-v2", None, Some(143)),
 ];
+
+/// The kinds that can be named.
+pub fn icmp_kinds() -> impl Iterator<Item = &'static IcmpKind> {
+    ICMP_KINDS.iter()
+}

@@ -17,7 +17,7 @@ pub(crate) use address::address_range;
 pub use address::{AddressSet, Block, BlockError, RangeError, closest};
 pub use hardware::HardwareAddress;
 pub(crate) use icmp::ICMP_KINDS;
-pub use icmp::IcmpKind;
+pub use icmp::{IcmpKind, icmp_kinds};
 pub use names::NameSet;
 pub use packet::{ConnectionState, Direction, Family, Packet, StateSet, Tracking, Transport};
 pub use ports::{ByProtocol, PortProtocol};

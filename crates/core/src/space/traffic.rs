@@ -239,7 +239,7 @@ fn kinds(
 ) -> (Vec<&'static IcmpKind>, RangeSet<u8>, RangeSet<u8>) {
     const FEW: usize = 8;
     let whole = |it: &&IcmpKind| {
-        it.v4.is_some_and(|it| icmp.contains(it)) && it.v6.is_some_and(|it| icmpv6.contains(it))
+        it.v4.is_none_or(|it| icmp.contains(it)) && it.v6.is_none_or(|it| icmpv6.contains(it))
     };
     let named: Vec<&IcmpKind> = ICMP_KINDS.iter().filter(whole).collect();
     if named.len() > FEW {

@@ -185,7 +185,7 @@ fn kinds_of_traffic_are_named_by_meaning() {
         policy(&text).hosts[0].rules[0].traffic.clone()
     };
     assert_eq!(traffic("icmp:echo-request").to_string(), "icmp:echo-request");
-    assert_eq!(traffic("icmp:packet-too-big").to_string(), "icmpv6 type 2");
+    assert_eq!(traffic("icmp:packet-too-big").to_string(), "icmp:packet-too-big");
     assert_eq!(traffic("igmp"), traffic("proto:2"));
     assert_eq!(traffic("proto:6").to_string(), "0-65535/tcp");
     assert_eq!(traffic("proto:47").to_string(), "proto:47");
