@@ -145,7 +145,7 @@ pub(super) fn carry_out(
     let mut texts = sources.clone();
     texts[edited.source] = Source::new(&before.name, &edited.text);
     let new =
-        read_all(&texts).map_err(|problems| Failure::Input { sources: texts.clone(), problems })?;
+        read_all(&texts).map_err(|problems| Failure::Typed { sources: texts.clone(), problems })?;
     let mut hosts = Vec::new();
     let mut broken = Vec::new();
     let mut notes = Vec::new();

@@ -15,6 +15,13 @@ pub enum Failure {
         /// What is wrong with it.
         problems: Vec<Diagnostic>,
     },
+    /// Something is wrong with what a policy would be after a change.
+    Typed {
+        /// The texts that it would have.
+        sources: Vec<Source>,
+        /// What would be wrong with it.
+        problems: Vec<Diagnostic>,
+    },
     /// Something else is wrong with what was asked.
     Usage {
         /// What is wrong, in one sentence.
@@ -59,7 +66,7 @@ impl Failure {
     /// What went wrong, in a line.
     pub fn line(&self) -> String {
         match self {
-            Self::Input { problems, .. } => {
+            Self::Input { problems, .. } | Self::Typed { problems, .. } => {
                 let first = problems.first().map(|it| it.message.clone());
                 first.unwrap_or_else(|| "the policy cannot be read".into())
             }
@@ -73,7 +80,7 @@ impl Failure {
     /// How a command that fails like this ends.
     pub fn outcome(&self) -> Outcome {
         match self {
-            Self::Input { .. } | Self::Usage { .. } => Outcome::Usage,
+            Self::Input { .. } | Self::Typed { .. } | Self::Usage { .. } => Outcome::Usage,
             Self::Stopped { .. } => Outcome::Found,
             Self::System { .. } | Self::Refusal { .. } => Outcome::Refused,
         }

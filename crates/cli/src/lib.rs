@@ -25,6 +25,8 @@ pub fn run() -> ExitCode {
     exit::code(match outcome {
         Ok(outcome) => outcome,
         Err(failure) => {
+            let words: Vec<_> = std::env::args_os().collect();
+            let failure = commands::at_words(failure, &words);
             render::failure(&failure, cli.global.format, cli.global.color);
             failure.outcome()
         }

@@ -17,7 +17,7 @@ const MOST_SHOWN: usize = 20;
 /// A failure as text.
 pub fn failure(failure: &Failure, screen: &Screen) -> String {
     match failure {
-        Failure::Input { sources, problems } => {
+        Failure::Input { sources, problems } | Failure::Typed { sources, problems } => {
             let shown = problems.iter().take(MOST_SHOWN);
             let mut text: String =
                 shown.map(|problem| diagnostic(sources, problem, screen)).collect();
@@ -185,7 +185,9 @@ pub fn failure_words(failure: &Failure) -> FailureWords {
     };
     FailureWords {
         errors: match failure {
-            Failure::Input { problems, .. } => problems.iter().map(of).collect(),
+            Failure::Input { problems, .. } | Failure::Typed { problems, .. } => {
+                problems.iter().map(of).collect()
+            }
             Failure::Refusal { problem, .. } => vec![of(problem)],
             Failure::Usage { message, help } => vec![plain("usage", message, help)],
             Failure::Stopped { message, help } => vec![plain("stopped", message, help)],

@@ -32,6 +32,7 @@ mod servers;
 mod showing;
 mod told_again;
 mod torture;
+mod typed;
 mod undoing;
 mod usage;
 mod vantages;
