@@ -30,6 +30,7 @@ mod reporting;
 mod reviewing;
 mod servers;
 mod showing;
+mod stated;
 mod told_again;
 mod torture;
 mod typed;

@@ -11,6 +11,7 @@ mod editing;
 mod given;
 mod items;
 mod labels;
+mod language;
 mod lowering;
 mod machine;
 mod meaning;
