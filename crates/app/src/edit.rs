@@ -238,8 +238,12 @@ fn newly_broken(
         let likely = |direction| likely_packet(direction, plan);
         review_expectations(policy, plan, now, &likely)
     };
-    let old: Vec<String> = failing(before).into_iter().map(|it| it.message).collect();
-    let new = failing(after).into_iter().filter(|it| !old.contains(&it.message));
+    // Who decides otherwise may have changed; what is expected says which it is.
+    let expected = |it: &tipstaff_core::analysis::Finding| {
+        it.message.split(", but it is").next().unwrap_or_default().to_owned()
+    };
+    let old: Vec<String> = failing(before).iter().map(expected).collect();
+    let new = failing(after).into_iter().filter(|it| !old.contains(&expected(it)));
     new.map(words).collect()
 }
 

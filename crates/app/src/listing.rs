@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::edit::rule_lines;
-use tipstaff_core::policy::{Policy, Rule};
+use tipstaff_core::policy::{Origin, Policy, Rule};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::Snapshot;
@@ -306,28 +306,34 @@ pub fn hosts(policy: &Policy) -> HostList {
 
 /// Lists the bundles of a policy.
 pub fn bundles(policy: &Policy) -> NameList {
-    let names = policy.bundles.iter().map(|it| NameWords {
-        name: it.name.clone(),
-        holds: it.rules.join(", "),
-        ports: Vec::new(),
-        uses: uses(policy, &it.name),
-        why: it.why.clone(),
-        origin: Some((&it.origin).into()),
-    });
-    NameList { what: say::Named::Bundle, names: names.collect() }
+    let list =
+        policy.bundles.iter().map(|it| of_rules(policy, &it.name, &it.rules, &it.why, &it.origin));
+    NameList { what: say::Named::Bundle, names: list.collect() }
 }
 
 /// Lists the labels of a policy that have a section.
 pub fn labels(policy: &Policy) -> NameList {
-    let names = policy.labels.iter().map(|it| NameWords {
-        name: it.name.clone(),
-        holds: it.rules.join(", "),
+    let list =
+        policy.labels.iter().map(|it| of_rules(policy, &it.name, &it.rules, &it.why, &it.origin));
+    NameList { what: say::Named::Label, names: list.collect() }
+}
+
+/// What holds rules.
+fn of_rules(
+    policy: &Policy,
+    name: &str,
+    rules: &[String],
+    why: &Option<String>,
+    origin: &Origin,
+) -> NameWords {
+    NameWords {
+        name: name.to_owned(),
+        holds: rules.join(", "),
         ports: Vec::new(),
-        uses: uses(policy, &it.name),
-        why: it.why.clone(),
-        origin: Some((&it.origin).into()),
-    });
-    NameList { what: say::Named::Label, names: names.collect() }
+        uses: uses(policy, name),
+        why: why.clone(),
+        origin: Some(origin.into()),
+    }
 }
 
 /// Lists the services of a policy.

@@ -266,15 +266,28 @@ impl RegionWords {
         words.join(" ")
     }
 
+    /// The traffic in short: of very many terms the first, and how many more there are. JSON has all.
+    pub fn traffic_in_short(&self) -> String {
+        let terms: Vec<&str> = self.traffic.split(", ").collect();
+        match terms.len().checked_sub(TERMS) {
+            None | Some(0..=2) => self.traffic.clone(),
+            Some(more) => format!("{} and {more} more", terms[..TERMS].join(", ")),
+        }
+    }
+
     /// The region in one line: `5432/tcp from stacks except 10.44.8.10`.
     pub fn line(&self) -> String {
+        let traffic = self.traffic_in_short();
         match self.narrowed() {
-            rest if rest.is_empty() => format!("{} from anywhere", self.traffic),
-            rest if self.from.is_empty() => format!("{} from anywhere {rest}", self.traffic),
-            rest => format!("{} {rest}", self.traffic),
+            rest if rest.is_empty() => format!("{traffic} from anywhere"),
+            rest if self.from.is_empty() => format!("{traffic} from anywhere {rest}"),
+            rest => format!("{traffic} {rest}"),
         }
     }
 }
+
+/// So many terms of traffic are told.
+const TERMS: usize = 12;
 
 /// A list for one line; JSON has all of it.
 fn shortened(items: &[String]) -> String {

@@ -1,10 +1,11 @@
 //! `bundle`: lists of rules that hosts share, and which hosts have them.
 
-use super::complete::{bundles, labels, rules};
+use super::complete::{bundles, rules};
 use super::context::Context;
 use super::named::{changed, named};
 use super::output::Output;
 use super::values::text_of;
+use super::whose::Whose;
 use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
@@ -69,17 +70,6 @@ pub struct Gone {
     /// Its name
     #[arg(add = Names::new(bundles))]
     name: String,
-    /// Show the effect and the lines that would change; write nothing
-    #[arg(long)]
-    dry_run: bool,
-}
-
-/// Whose list it is.
-#[derive(Debug, Args)]
-pub struct Whose {
-    /// The label whose hosts have it; the host if left out
-    #[arg(long, value_name = "NAME", add = Names::new(labels))]
-    label: Option<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
@@ -170,8 +160,7 @@ fn in_list(
         dry: whose.dry_run,
     };
     let report = edit::edit(&request, |sources, policy, host| {
-        let owner = whose.label.as_deref().map_or(("host", host), |label| ("label", label));
-        edit_rule(sources, policy, owner, name, edit)
+        edit_rule(sources, policy, whose.owner(host), name, edit)
     })?;
     Ok(context.shown(&report, report.outcome(), render::edited))
 }

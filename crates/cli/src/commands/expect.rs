@@ -1,10 +1,11 @@
 //! `expect`: what must hold whatever the rules are.
 
-use super::complete::{labels, places};
+use super::complete::places;
 use super::context::Context;
 use super::direction::DirectionWord;
 use super::output::Output;
 use super::values::{list_of, text_of};
+use super::whose::Whose;
 use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
@@ -62,17 +63,6 @@ pub struct Gone {
     whose: Whose,
 }
 
-/// Of whom it is expected.
-#[derive(Debug, Args)]
-pub struct Whose {
-    /// The label whose hosts it is about; the host if left out
-    #[arg(long, value_name = "NAME", add = Names::new(labels))]
-    label: Option<String>,
-    /// Show the effect and the lines that would change; write nothing
-    #[arg(long)]
-    dry_run: bool,
-}
-
 impl Added {
     fn assignments(&self) -> Vec<Assignment> {
         let direction = self.direction.map(|it| it.direction().as_str().to_owned());
@@ -121,8 +111,7 @@ impl Expect {
             dry: whose.dry_run,
         };
         let report = edit::edit(&request, |sources, _, host| {
-            let owner = whose.label.as_deref().map_or(("host", host), |label| ("label", label));
-            edit_expectations(sources, owner, &edit)
+            edit_expectations(sources, whose.owner(host), &edit)
         })?;
         Ok(context.shown(&report, report.outcome(), render::edited))
     }

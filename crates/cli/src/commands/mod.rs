@@ -51,6 +51,7 @@ mod typed;
 mod undo;
 mod values;
 mod vantage;
+mod whose;
 
 pub use context::Typed;
 pub use examples::examples;

@@ -34,7 +34,8 @@ pub fn changes(changes: &[ChangeWords], screen: &Screen) -> String {
         }
         let regions = if screen.in_full { &change.regions } else { &change.told.regions };
         let most = if screen.in_full { usize::MAX } else { MOST };
-        let mut rows: Vec<(String, String)> = regions.iter().take(most).map(parts).collect();
+        let mut rows: Vec<(String, String)> =
+            regions.iter().take(most).map(|it| parts(it, screen.in_full)).collect();
         if regions.len() > most {
             rows.push((format!("... and {} more", regions.len() - most), String::new()));
         }
@@ -98,14 +99,14 @@ fn mark(kind: Effect) -> (&'static str, Style) {
 }
 
 /// The traffic of a region, and where it goes from and to.
-fn parts(region: &RegionWords) -> (String, String) {
+fn parts(region: &RegionWords, in_full: bool) -> (String, String) {
     let rest = region.narrowed();
     let ends = match (rest.is_empty(), region.from.is_empty()) {
         (true, _) => "from anywhere".to_owned(),
         (false, true) => format!("from anywhere {rest}"),
         (false, false) => rest,
     };
-    (region.traffic.clone(), ends)
+    (if in_full { region.traffic.clone() } else { region.traffic_in_short() }, ends)
 }
 
 /// Regions as lines.

@@ -95,6 +95,14 @@ fn a_broken_expectation_is_told_at_once() {
     let outcome = desk.run(change).exits(1);
     assert!(outcome.stdout.contains("This breaks an expectation"), "{}", outcome.stdout);
     assert!(outcome.stdout.contains("but it is allow for a part of it, by `copies`"));
+    // One that failed before is not broken by what comes next, whoever decides then.
+    let more = ["--host", "granary", "rule", "add", "more", "--allow", "873/tcp", "--first"];
+    let outcome = desk.run(more).exits(0);
+    assert!(!outcome.stdout.contains("breaks an expectation"), "{}", outcome.stdout);
+    // One that is new is told, although no packet fares otherwise.
+    let new = ["--host", "granary", "expect", "add", "deny", "873/tcp", "--from", "203.0.113.9"];
+    let outcome = desk.run(new).exits(1);
+    assert!(outcome.stdout.contains("This does not hold"), "{}", outcome.stdout);
 }
 
 #[test]

@@ -221,7 +221,8 @@ impl fmt::Display for TrafficSet {
                 }
             }
         }
-        for number in self.others.ranges().iter().flat_map(|&(first, last)| first..=last) {
+        let others = self.others.difference(&PortProtocol::numbers());
+        for number in others.ranges().iter().flat_map(|&(first, last)| first..=last) {
             terms.push(match number {
                 IGMP => "igmp".to_owned(),
                 number => format!("proto:{number}"),

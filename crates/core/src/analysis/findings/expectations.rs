@@ -35,8 +35,12 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
             from if from.is_empty() => "anywhere".to_owned(),
             from => from,
         };
+        let to = match expectation.to_terms.join(", ") {
+            to if to.is_empty() => String::new(),
+            to => format!(" to {to}"),
+        };
         let message = format!(
-            "expected {} for {direction} {} from {from}, but it is {is} for a part of it, by {}",
+            "expected {} for {direction} {} from {from}{to}, but it is {is} for a part of it, by {}",
             expectation.verdict.as_str(),
             expectation.traffic_terms.join(", "),
             listed(&ids)

@@ -197,11 +197,14 @@ impl<'l, 'p> Rule<'l, 'p> {
         let written: Vec<RuleId> = ids.iter().filter(|id| id.kind == Kind::Rule).cloned().collect();
         let named = if written.is_empty() { &ids } else { &written };
         let together = if named.len() > 1 { " together" } else { "" };
-        let message = format!(
-            "never decides anything: all that it would {verb} is decided above by \
-             {}{together}{opposite}",
-            listed(named)
-        );
+        let message = match named.is_empty() {
+            true => "never decides anything: there is no packet such as it names".to_owned(),
+            false => format!(
+                "never decides anything: all that it would {verb} is decided above by \
+                 {}{together}{opposite}",
+                listed(named)
+            ),
+        };
         let finding = Finding::about(Code::Shadowed, Severity::Warning, self.decision, message)
             .others(named.iter().cloned())
             .witness(witness);
