@@ -188,6 +188,13 @@ fn transport(
     let source = Source::new("--traffic", text);
     let set = read_traffic(policy, &source)
         .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
+    if set.ports.values().all(RangeSet::is_empty)
+        && types(&set, family).is_empty()
+        && set.others.is_empty()
+    {
+        let message = format!("no packet of {family} carries {text}");
+        return Err(Failure::usage(message, "name a sender of the other IP version with --from"));
+    }
     let found = single(text, &set, family).ok_or_else(|| {
         Failure::usage(
             format!("--traffic {text} is more than one kind of packet"),
@@ -222,6 +229,10 @@ fn transport(
     Ok((traffic, transport))
 }
 
+fn types(set: &TrafficSet, family: Family) -> &RangeSet<u8> {
+    if family == Family::V4 { &set.icmp } else { &set.icmpv6 }
+}
+
 fn ports(transport: Transport) -> Option<u16> {
     match transport {
         Transport::Ports { destination, .. } => Some(destination),
@@ -246,7 +257,7 @@ fn single(text: &str, set: &TrafficSet, family: Family) -> Option<Transport> {
             return Some(Transport::Ports { protocol, source: CLIENT_PORT, destination });
         }
     }
-    let types = if family == Family::V4 { &set.icmp } else { &set.icmpv6 };
+    let types = types(set, family);
     let rest = TrafficSet { icmp: RangeSet::empty(), icmpv6: RangeSet::empty(), ..set.clone() };
     if rest.is_empty() {
         return one(types).map(|kind| Transport::Icmp { kind });
