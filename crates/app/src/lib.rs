@@ -5,6 +5,7 @@
 pub mod ask;
 pub mod asked;
 pub mod chosen;
+mod codes;
 mod committed;
 pub mod compare;
 pub mod cut;
