@@ -203,6 +203,9 @@ fn refused(error: &EditError, request: &Request<'_>) -> Failure {
         EditError::Unknown { what, .. } => {
             format!("the {what}s are listed by `tipstaff {what} list`")
         }
+        EditError::Taken { what: "use of the bundle", name } => {
+            format!("`tipstaff rule move {}` gives it another place", name.escape_debug())
+        }
         EditError::Taken { what, .. } => {
             format!("choose another name, or change it with `tipstaff {what} change`")
         }

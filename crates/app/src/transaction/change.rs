@@ -15,6 +15,7 @@ use crate::first::stays_open;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
+use std::borrow::Cow;
 use tipstaff_core::plan::{RuleId, TURNED_AWAY};
 use tipstaff_linux::LinuxError;
 use tipstaff_linux::ruleset::Snapshot;
@@ -25,14 +26,7 @@ pub(crate) fn carry_out(
     kind: Kind,
     of: Option<u64>,
 ) -> Result<Report, Failure> {
-    let mut reduced;
-    let policy = if options.without_programs && !policy.without_programs {
-        reduced = policy.clone();
-        reduced.leave_out_programs();
-        &reduced
-    } else {
-        policy
-    };
+    let policy = &*as_asked(policy, options);
     enforce::can_tell_programs(options.machine, policy)?;
     // Who may not even look at the kernel's rules learns that first: it is the reason.
     options.machine.generation()?;
@@ -103,6 +97,15 @@ pub(crate) fn carry_out(
         told: told.is_some(),
         ..report
     })
+}
+
+/// The policy, without its programs if they are to be left out.
+fn as_asked<'p>(policy: &'p Loaded, options: &Options<'_>) -> Cow<'p, Loaded> {
+    let mut policy = Cow::Borrowed(policy);
+    if options.without_programs && !policy.without_programs {
+        policy.to_mut().leave_out_programs();
+    }
+    policy
 }
 
 /// Ends what those who are turned away have open, if anybody is.

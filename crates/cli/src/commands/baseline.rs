@@ -1,14 +1,11 @@
 //! `baseline`: what keeps a host's network working.
 
-use super::complete::labels;
 use super::context::Context;
 use super::output::Output;
 use super::values::text_of;
-use crate::render;
+use super::whose::Whose;
 use clap::{Args, ValueEnum};
-use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
-use tipstaff_app::edit::{self, Request};
 use tipstaff_core::policy::edit::{Assignment, Entry, Target, Value, set_entries};
 
 /// Whether a part of the baseline is there.
@@ -44,12 +41,8 @@ pub struct Baseline {
     /// What a DHCP client needs is allowed
     #[arg(long, value_name = "SWITCH")]
     dhcp: Option<Switch>,
-    /// For all hosts with this label; for the host if left out
-    #[arg(long, value_name = "NAME", add = Names::new(labels))]
-    label: Option<String>,
-    /// Show the effect and the lines that would change; write nothing
-    #[arg(long)]
-    dry_run: bool,
+    #[command(flatten)]
+    whose: Whose,
 }
 
 impl Baseline {
@@ -82,18 +75,9 @@ impl Baseline {
         let words: Vec<&str> = keys.iter().map(|it| it.0).collect();
         let entries: Vec<Entry> =
             keys.iter().map(|(key, value)| ((*key).to_owned(), value.clone())).collect();
-        let request = Request {
-            path: &context.global.policy,
-            host: context.host(),
-            about_host: self.label.is_none(),
-            rule: None,
-            done: format!("baseline changed: {}", words.join(", ")),
-            dry: self.dry_run,
-        };
-        let report = edit::edit(&request, |sources, _, host| {
-            let owner = self.label.as_deref().map_or(("host", host), |label| ("label", label));
+        let done = format!("baseline changed: {}", words.join(", "));
+        self.whose.edit(context, done, |sources, _, owner| {
             set_entries(sources, Target::Section(owner), "baseline", &entries, true)
-        })?;
-        Ok(context.shown(&report, report.outcome(), render::edited))
+        })
     }
 }

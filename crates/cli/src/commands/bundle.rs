@@ -9,7 +9,6 @@ use super::whose::Whose;
 use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
-use tipstaff_app::edit::{self, Request};
 use tipstaff_app::{Failure, listing, load_all};
 use tipstaff_core::policy::Used;
 use tipstaff_core::policy::edit::{NamedEdit, Place, RuleEdit, edit_rule};
@@ -151,16 +150,7 @@ fn in_list(
     edit: &RuleEdit,
     done: &str,
 ) -> Result<Output, Failure> {
-    let request = Request {
-        path: &context.global.policy,
-        host: context.host(),
-        about_host: whose.label.is_none(),
-        rule: None,
-        done: format!("{done}: {name}"),
-        dry: whose.dry_run,
-    };
-    let report = edit::edit(&request, |sources, policy, host| {
-        edit_rule(sources, policy, whose.owner(host), name, edit)
-    })?;
-    Ok(context.shown(&report, report.outcome(), render::edited))
+    whose.edit(context, format!("{done}: {name}"), |sources, policy, owner| {
+        edit_rule(sources, policy, owner, name, edit)
+    })
 }

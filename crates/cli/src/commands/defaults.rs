@@ -1,14 +1,11 @@
 //! `defaults`: what happens where no rule decides.
 
-use super::complete::labels;
 use super::context::Context;
 use super::output::Output;
 use super::values::text_of;
-use crate::render;
+use super::whose::Whose;
 use clap::Args;
-use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
-use tipstaff_app::edit::{self, Request};
 use tipstaff_core::policy::edit::{Assignment, Entry, Target, Value, set_entries};
 
 /// Options of `defaults`.
@@ -23,12 +20,8 @@ pub struct Defaults {
     /// For packets through the host
     #[arg(long, value_name = "VERDICT")]
     forwarded: Option<String>,
-    /// For all hosts with this label; for the host if left out
-    #[arg(long, value_name = "NAME", add = Names::new(labels))]
-    label: Option<String>,
-    /// Show the effect and the lines that would change; write nothing
-    #[arg(long)]
-    dry_run: bool,
+    #[command(flatten)]
+    whose: Whose,
 }
 
 impl Defaults {
@@ -60,18 +53,9 @@ impl Defaults {
         }
         let entries: Vec<Entry> =
             keys.iter().map(|(key, value)| ((*key).to_owned(), value.clone())).collect();
-        let request = Request {
-            path: &context.global.policy,
-            host: context.host(),
-            about_host: self.label.is_none(),
-            rule: None,
-            done: format!("defaults: {}", words.join(", ")),
-            dry: self.dry_run,
-        };
-        let report = edit::edit(&request, |sources, _, host| {
-            let owner = self.label.as_deref().map_or(("host", host), |label| ("label", label));
+        let done = format!("defaults: {}", words.join(", "));
+        self.whose.edit(context, done, |sources, _, owner| {
             set_entries(sources, Target::Section(owner), "default", &entries, true)
-        })?;
-        Ok(context.shown(&report, report.outcome(), render::edited))
+        })
     }
 }

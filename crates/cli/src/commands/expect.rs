@@ -9,7 +9,6 @@ use super::whose::Whose;
 use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
-use tipstaff_app::edit::{self, Request};
 use tipstaff_app::{Failure, Outcome, expected};
 use tipstaff_core::policy::edit::{Assignment, ListEdit, edit_expectations};
 
@@ -102,17 +101,6 @@ impl Expect {
                 (ListEdit::Remove(it.number), &it.whose, words)
             }
         };
-        let request = Request {
-            path: &context.global.policy,
-            host: context.host(),
-            about_host: whose.label.is_none(),
-            rule: None,
-            done,
-            dry: whose.dry_run,
-        };
-        let report = edit::edit(&request, |sources, _, host| {
-            edit_expectations(sources, whose.owner(host), &edit)
-        })?;
-        Ok(context.shown(&report, report.outcome(), render::edited))
+        whose.edit(context, done, |sources, _, owner| edit_expectations(sources, owner, &edit))
     }
 }

@@ -91,9 +91,11 @@ impl About {
             dry: self.dry_run,
         };
         let entries = [(self.code.clone(), why.map(text))];
+        let busy = render::progress("working out the effect");
         let report = edit::edit(&request, |sources, _, host| {
             set_entries(sources, self.target(host), "accept", &entries, false)
         })?;
+        drop(busy);
         Ok(context.shown(&report, report.outcome(), render::edited))
     }
 }

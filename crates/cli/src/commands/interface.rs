@@ -3,9 +3,9 @@
 use super::context::Context;
 use super::output::Output;
 use super::values::text;
+use super::whose::Whose;
 use crate::render;
 use clap::{Args, Subcommand};
-use tipstaff_app::edit::{self, Request};
 use tipstaff_app::{Failure, roles};
 use tipstaff_core::policy::edit::{Target, Value, set_entries};
 
@@ -83,17 +83,10 @@ fn set(
     done: String,
     dry: bool,
 ) -> Result<Output, Failure> {
-    let request = Request {
-        path: &context.global.policy,
-        host: context.host(),
-        about_host: true,
-        rule: None,
-        done,
-        dry,
-    };
     let entries = [(role.to_owned(), value)];
-    let report = edit::edit(&request, |sources, _, host| {
-        set_entries(sources, Target::Section(("host", host)), "interfaces", &entries, false)
-    })?;
-    Ok(context.shown(&report, report.outcome(), render::edited))
+    // Interfaces are a host's own: what hosts share cannot know them.
+    let whose = Whose { label: None, dry_run: dry };
+    whose.edit(context, done, |sources, _, owner| {
+        set_entries(sources, Target::Section(owner), "interfaces", &entries, false)
+    })
 }

@@ -48,9 +48,11 @@ pub fn named(
         done,
         dry,
     };
+    let busy = render::progress("working out the effect");
     let report = edit::edit(&request, |sources, policy, _| {
         edit_named(sources, policy, (what, name), edit, file)
     })?;
+    drop(busy);
     Ok(context.shown(&report, report.outcome(), render::edited))
 }
 

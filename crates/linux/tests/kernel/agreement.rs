@@ -74,6 +74,25 @@ fn shot(packet: &Packet) -> Shot {
     }
 }
 
+/// Packets that are each the first of a flow.
+fn new_packets(mut next: impl FnMut() -> Packet) -> Vec<Packet> {
+    let mut sent: Vec<Packet> = Vec::new();
+    let mut flows = std::collections::HashSet::new();
+    while sent.len() < PACKETS {
+        let packet = next();
+        // A second packet of a flow, or one the other way, would no longer be new. Each ICMP message
+        // has a number of its own.
+        let ends = [packet.source, packet.destination];
+        let flow = (ends.iter().min().copied(), ends.iter().max().copied());
+        let carried = (packet.protocol(), packet.ports());
+        let is_icmp = matches!(packet.transport, Transport::Icmp { .. });
+        if is_icmp || flows.insert((flow, carried)) {
+            sent.push(packet);
+        }
+    }
+    sent
+}
+
 #[test]
 fn plan_kernel_and_wire_agree_on_generated_policies() {
     sealed("agreement::plan_kernel_and_wire_agree_on_generated_policies", || {
@@ -103,20 +122,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
             let (side, neighbour) =
                 if seed % 2 == 0 { ("eth0", street) } else { ("eth1", granary) };
             let mut range = Range::open(host, side, neighbour, "eth0").expect("an observer");
-            let mut sent: Vec<Packet> = Vec::new();
-            let mut flows = std::collections::HashSet::new();
-            while sent.len() < PACKETS {
-                let packet = in_the_lab(&generator.packet(&plan), side);
-                // A second packet of a flow, or one the other way, would no longer be new. Each
-                // ICMP message has a number of its own.
-                let ends = [packet.source, packet.destination];
-                let flow = (ends.iter().min().copied(), ends.iter().max().copied());
-                let carried = (packet.protocol(), packet.ports());
-                let is_icmp = matches!(packet.transport, Transport::Icmp { .. });
-                if is_icmp || flows.insert((flow, carried)) {
-                    sent.push(packet);
-                }
-            }
+            let sent = new_packets(|| in_the_lab(&generator.packet(&plan), side));
             let shots: Vec<Shot> = sent.iter().map(shot).collect();
             let mut account = range.fire(&shots).expect("packets are sent");
             assert_eq!(account.lost_reports, 0, "seed {seed}");

@@ -5,7 +5,7 @@ use super::super::lines::Lines;
 use super::finder::{Finder, Look};
 use super::finding::{Finding, Mend};
 use super::subjects::Subjects;
-use crate::plan::{Decision, HostPlan, RuleId};
+use crate::plan::{Chain, Decision, HostPlan, RuleId};
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::Direction;
 
@@ -39,11 +39,8 @@ pub(super) fn keep_what_mends(
         if !doubtful {
             continue;
         }
-        let Some(mend) = finding.mend.take() else { continue };
+        let Some(mend) = finding.mend.take().filter(|_| tries > 0) else { continue };
         let Some((direction, after)) = mended(subjects.plan, finding.code, &mend) else { continue };
-        if tries == 0 {
-            continue;
-        }
         tries -= 1;
         let count = |plan: &HostPlan| found(plan, direction, subjects, finders);
         let now = *before[direction as usize].get_or_insert_with(|| count(subjects.plan));
@@ -53,25 +50,29 @@ pub(super) fn keep_what_mends(
     }
 }
 
-/// The plan after a change, if that opens nothing.
+/// The plan after a change, if that opens nothing. Only then is the plan copied: long lists have many changes
+/// that are none.
 fn mended(plan: &HostPlan, code: Code, mend: &Mend) -> Option<(Direction, HostPlan)> {
     let (Mend::Move { rule: id, .. } | Mend::Remove(id)) = mend else { return None };
-    let mut plan = plan.clone();
-    let chain = plan.chains.iter_mut().find(|chain| at(&chain.decisions, id).is_some())?;
-    let direction = chain.direction;
-    let from = at(&chain.decisions, id)?;
-    let decision = chain.decisions.remove(from);
-    let allows = decision.act.verdict() == Verdict::Allow;
-    match mend {
+    let found = |chain: &Chain| at(&chain.decisions, id);
+    let (which, from) =
+        plan.chains.iter().enumerate().find_map(|(which, it)| Some((which, found(it)?)))?;
+    let chain = &plan.chains[which];
+    let allows = chain.decisions[from].act.verdict() == Verdict::Allow;
+    let to = match mend {
         // What allows opens something further up; what denies closes.
-        Mend::Move { before, .. } if !allows => {
-            let to = at(&chain.decisions, before)?;
-            chain.decisions.insert(to, decision);
-        }
-        Mend::Remove(_) if allows || code == Code::NeverHere => {}
+        Mend::Move { before, .. } if !allows => Some(at(&chain.decisions, before)?),
+        Mend::Remove(_) if allows || code == Code::NeverHere => None,
         _ => return None,
+    };
+    let mut after = plan.clone();
+    let decisions = &mut after.chains[which].decisions;
+    let decision = decisions.remove(from);
+    if let Some(to) = to {
+        // What stood behind it has moved up by one.
+        decisions.insert(to - usize::from(to > from), decision);
     }
-    Some((direction, plan))
+    Some((chain.direction, after))
 }
 
 fn at(decisions: &[Decision], id: &RuleId) -> Option<usize> {

@@ -5,7 +5,7 @@ use super::finding::{Finding, Mend, Subject, listed};
 use crate::plan::{Act, RuleId};
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::without;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// So many narrow rules below a wide one are no accident.
 const SEVERAL: usize = 2;
@@ -23,9 +23,10 @@ pub(super) fn doubt_the_wide(findings: Vec<Finding>, lines: &Lines<'_>) -> Vec<F
     if taken.is_empty() {
         return findings;
     }
-    let spared = |finding: &Finding| {
-        finding.code == Code::Shadowed
-            && taken.values().flatten().any(|it| Subject::Rule(it.clone()) == finding.subject)
+    let narrow: HashSet<&RuleId> = taken.values().flatten().collect();
+    let spared = |finding: &Finding| match &finding.subject {
+        Subject::Rule(id) => finding.code == Code::Shadowed && narrow.contains(id),
+        _ => false,
     };
     let mut kept: Vec<Finding> = findings.into_iter().filter(|it| !spared(it)).collect();
     for (wide, narrow) in &taken {

@@ -1,4 +1,4 @@
-//! Changes of a list of rules: a host's, or a bundle's.
+//! Changes of a list of rules: a host's, a bundle's or a label's.
 
 use super::super::{Policy, Source};
 use super::items::{self, ItemEdit};
@@ -55,12 +55,12 @@ pub enum RuleEdit {
 
 const VERDICTS: [&str; 3] = ["allow", "deny", "reject"];
 
-/// The list of a host (`("host", name)`) or of a bundle.
+/// The list of a host (`("host", name)`), bundle or label.
 pub(super) struct List<'l, 's> {
     layout: &'l Layout<'s>,
     /// `rule` or `expect`.
     key: &'static str,
-    /// Whose list it is: `host.sluice` or `bundle.staff-access`.
+    /// Whose list it is, such as `host.sluice` or `bundle.staff-access`.
     pub path: String,
     owner: &'l Spanned<DeValue<'s>>,
     items: Vec<(String, &'l Spanned<DeValue<'s>>)>,

@@ -92,7 +92,7 @@ pub enum EditError {
     Unknown {
         /// What was looked for: `rule`, `place`, `host`, ...
         what: &'static str,
-        /// The name that is taken.
+        /// The name that nothing has.
         name: String,
         /// The name that was probably meant.
         near: Option<String>,
@@ -101,7 +101,7 @@ pub enum EditError {
     Taken {
         /// What sort of thing it is.
         what: &'static str,
-        /// The name that nothing has.
+        /// The name that is taken.
         name: String,
     },
     /// The rule belongs to a bundle that the host uses, or to a label that it has.
