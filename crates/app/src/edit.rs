@@ -11,11 +11,11 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::path::Path;
-use tipstaff_core::analysis::{ordinary, piece_of, review_expectations, shares};
+use tipstaff_core::analysis::{failing, ordinary, piece_of, review_expectations, shares};
 use tipstaff_core::plan::{Decision, HostPlan, Kind, RuleId, resolve};
 use tipstaff_core::policy::edit::{EditError, Edited, ItemProblem};
-use tipstaff_core::policy::{Policy, Source, Time, read_all};
-use tipstaff_core::space::without;
+use tipstaff_core::policy::{Expectation, Policy, Source, Time, Verdict, read_all};
+use tipstaff_core::space::{Direction, without};
 
 /// What a change did, or would do.
 #[derive(Debug, Serialize)]
@@ -237,17 +237,28 @@ fn newly_broken(
     after: (&Policy, &HostPlan),
     now: Time,
 ) -> Vec<Finding> {
-    let failing = |(policy, plan): (&Policy, &HostPlan)| {
-        let likely = |direction| likely_packet(direction, plan);
-        review_expectations(policy, plan, now, &likely)
+    let failed: Vec<&Expectation> =
+        failing(before.1, stated(before)).into_iter().map(|it| it.expectation).collect();
+    let fails_still = |finding: &tipstaff_core::analysis::Finding| {
+        let about = stated(after).iter().find(|it| Some(&it.origin) == finding.origin.as_ref());
+        about.is_some_and(|it| failed.iter().any(|old| says_as(old, it)))
     };
-    // Who decides otherwise may have changed; what is expected says which it is.
-    let expected = |it: &tipstaff_core::analysis::Finding| {
-        it.message.split(", but it is").next().unwrap_or_default().to_owned()
-    };
-    let old: Vec<String> = failing(before).iter().map(expected).collect();
-    let new = failing(after).into_iter().filter(|it| !old.contains(&expected(it)));
-    new.map(words).collect()
+    let likely = |direction| likely_packet(direction, after.1);
+    let found = review_expectations(after.0, after.1, now, &likely);
+    found.into_iter().filter(|it| !fails_still(it)).map(words).collect()
+}
+
+fn stated<'p>((policy, plan): (&'p Policy, &HostPlan)) -> &'p [Expectation] {
+    policy.host(&plan.host).map_or(&[], |it| &it.expectations)
+}
+
+/// Whether two expectations say the same, wherever they are written.
+fn says_as(one: &Expectation, other: &Expectation) -> bool {
+    fn of(it: &Expectation) -> (Direction, Verdict, Option<&str>, [&Vec<String>; 5]) {
+        let terms = [&it.traffic_terms, &it.from_terms, &it.to_terms, &it.ingress, &it.egress];
+        (it.direction, it.verdict, it.label.as_deref(), terms)
+    }
+    of(one) == of(other)
 }
 
 /// What the rule matches and does not change: since a decision above takes it, or since it fared
