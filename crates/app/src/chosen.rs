@@ -26,6 +26,7 @@ enum Must {
     Direction(Direction),
     Port(u16),
     Program(String),
+    User(String),
     Place(String),
     Name(String),
     Paused(bool),
@@ -36,7 +37,8 @@ enum Must {
 pub struct Wanted(Vec<Must>);
 
 /// The words that can be said about rules.
-const KEYS: [&str; 7] = ["verdict", "direction", "port", "program", "place", "name", "paused"];
+const KEYS: [&str; 8] =
+    ["verdict", "direction", "port", "program", "user", "place", "name", "paused"];
 
 impl Wanted {
     /// Reads words such as `verdict=deny port=5432 paused`.
@@ -71,6 +73,7 @@ impl Wanted {
                     value.parse().map_err(|_| odd("expected a number up to 65535".into()))?,
                 ),
                 "program" => Must::Program(value.to_owned()),
+                "user" => Must::User(value.to_owned()),
                 "place" => {
                     if policy.place(value).is_none() {
                         let names = policy.places.iter().map(|it| it.name.as_str());
@@ -105,6 +108,7 @@ impl Wanted {
             Must::Direction(direction) => rule.direction == *direction,
             Must::Port(port) => rule.traffic.has_port(*port),
             Must::Program(path) => rule.programs.contains(path),
+            Must::User(user) => rule.users.contains(user),
             Must::Place(place) => {
                 let named = rule.from_terms.iter().chain(&rule.to_terms);
                 named.into_iter().any(|it| it.trim_start_matches('!') == place)
@@ -121,6 +125,7 @@ fn example(key: &str) -> &'static str {
         "direction" => "outbound",
         "port" => "5432",
         "program" => "/usr/sbin/catalogued",
+        "user" => "seedbase",
         "place" => "curators",
         _ => "shell",
     }

@@ -285,12 +285,12 @@ impl Here<'_> {
             };
         let (source, destination) = if inbound { (peer, own) } else { (own, peer) };
         let protocol = socket.protocol;
-        let program = match inbound {
+        let whose = match inbound {
             true => self.receivers.at(protocol, own.port()),
-            false => self.receivers.names.known(socket.owner(&self.owners)),
+            false => self.receivers.names.whose(socket.owner(&self.owners), socket.uid()),
         };
-        let mut packet = self.packet(protocol, source, destination, inbound);
-        packet.program = program;
+        let packet = self.packet(protocol, source, destination, inbound);
+        let packet = Packet { program: whose.program, user: whose.user, ..packet };
         let decided = self.denied(&packet)?;
         let living = self.living(&packet, &decided);
         Some(Found {
@@ -319,6 +319,7 @@ impl Here<'_> {
             transport,
             state: ConnectionState::New,
             program: None,
+            user: None,
             source_is: self.relation(source.ip()),
             destination_is: self.relation(destination.ip()),
         }
@@ -381,6 +382,7 @@ impl Here<'_> {
             transport,
             state: ConnectionState::New,
             program: None,
+            user: None,
             source_is: self.relation(source),
             destination_is: self.relation(destination),
         };
@@ -407,8 +409,9 @@ impl Here<'_> {
         let serves = self.serves(PortProtocol::Udp, own.port()) && own.port() != peer.port();
         let inbound = !begun_here || serves;
         let (source, destination) = if inbound { (peer, own) } else { (own, peer) };
-        let mut packet = self.packet(PortProtocol::Udp, source, destination, inbound);
-        packet.program = self.receivers.at(PortProtocol::Udp, own.port());
+        let packet = self.packet(PortProtocol::Udp, source, destination, inbound);
+        let whose = self.receivers.at(PortProtocol::Udp, own.port());
+        let packet = Packet { program: whose.program, user: whose.user, ..packet };
         let decided = self.denied(&packet)?;
         let living = self.living(&packet, &decided);
         let tuple = Some(tuple(PortProtocol::Udp, source, destination));

@@ -10,6 +10,7 @@ use tipstaff_core::policy::Diagnostic;
 use tipstaff_core::program::{Action, RuleProgram, Then};
 use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::ruleset::is_program;
 
 /// What `enforce` changed in the kernel, and what it left alone.
 #[derive(Debug, Serialize)]
@@ -47,17 +48,19 @@ pub struct Report {
 /// [`Failure`] if there is one.
 pub(crate) fn can_tell_programs(machine: &dyn Machine, loaded: &Loaded) -> Result<(), Failure> {
     let in_force =
-        |it: &&Decision| it.id.kind == Kind::Rule && it.idle.is_none() && it.names_programs();
+        |it: &&Decision| it.id.kind == Kind::Rule && it.idle.is_none() && it.names_owners();
     let mut decisions = loaded.plan.decisions().map(|it| it.1);
     let Some(decision) = decisions.find(in_force) else { return Ok(()) };
     let lacking = machine.lacking_for_programs();
     if lacking.is_empty() {
         return Ok(());
     }
-    let message = format!("`{}` names programs, which cannot be told apart here", decision.id);
+    let by_program = decision.conditions.iter().any(|it| !it.programs.is_empty());
+    let (key, what) = if by_program { ("program", "programs") } else { ("user", "users") };
+    let message = format!("`{}` names {what}, which cannot be told apart here", decision.id);
     let mut problem = match decision.origin.clone() {
         Some(origin) => Diagnostic::error("program-not-enforced", message, origin)
-            .expected("without `program` it would be wider than written"),
+            .expected(format!("without `{key}` it would be wider than written")),
         None => Diagnostic::general("program-not-enforced", message),
     };
     for lack in lacking {
@@ -112,7 +115,8 @@ pub struct Program {
 }
 
 fn programs_of(machine: &dyn Machine, loaded: &Loaded) -> Vec<Program> {
-    let paths: BTreeSet<String> = loaded.program.program_lists().into_iter().flatten().collect();
+    let names = loaded.program.owner_lists().into_iter().flatten();
+    let paths: BTreeSet<String> = names.filter(|it| is_program(it)).collect();
     let program = |path: String| {
         let file = super::programs::word(&machine.file_kind(&path));
         Program { path, file }

@@ -51,6 +51,8 @@ pub struct RuleWords {
     pub source_ports: Option<String>,
     /// The executables whose sockets it is for; any if there is none.
     pub programs: Vec<String>,
+    /// The users whose sockets alone it is about; all if empty.
+    pub users: Vec<String>,
     /// How many new connections or flows it allows.
     pub rate: Option<String>,
     /// Whether the packets it takes are reported: `all` of them, or up to a rate.
@@ -125,6 +127,7 @@ impl RuleWords {
             egress: rule.egress.clone(),
             source_ports: (!rule.source_ports.is_full()).then(|| rule.source_ports.to_string()),
             programs: rule.programs.clone(),
+            users: rule.users.clone(),
             rate: rule.rate.map(|it| it.to_string()),
             log: rule.log.map(|it| it.cap.map_or_else(|| "all".to_owned(), |cap| cap.to_string())),
             until: rule.until.map(|it| it.to_string()),

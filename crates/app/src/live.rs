@@ -1,13 +1,14 @@
 //! What this machine shows, held against its policy.
 
 use super::receivers::{Names, Receivers};
+use super::users::Users;
 use super::way::way;
 use super::{Failure, Loaded};
 use std::collections::BTreeSet;
 use tipstaff_core::analysis::{
     self, Contact, Facts, Finding, Listener, RoutingMark, odd_interface,
 };
-use tipstaff_core::plan::RuleId;
+use tipstaff_core::plan::{Condition, RuleId};
 use tipstaff_linux::{Listed, Machine, sockets};
 
 /// Whether sockets take the marks of packets that open them.
@@ -58,7 +59,11 @@ fn facts(
         .filter(|it| !it.client.is_loopback())
         .map(|it| way(machine, &it, Receivers::look(machine, loaded).ok().as_ref()));
     let active = loaded.plan.decisions().map(|it| it.1).filter(|it| it.idle.is_none());
-    let named = active.flat_map(|it| &it.conditions).flat_map(|it| &it.programs);
+    let conditions: Vec<&Condition> = active.flat_map(|it| &it.conditions).collect();
+    let users = Users::of(machine);
+    let named = conditions.iter().flat_map(|it| &it.users);
+    let users = named.map(|it| (it.clone(), users.number(it))).collect();
+    let named = conditions.iter().flat_map(|it| &it.programs);
     // Many rules may name one program; to look at it means to look at every process.
     let named: BTreeSet<&String> = named.collect();
     let files = named.into_iter().map(|path| (path.clone(), machine.program_file(path))).collect();
@@ -69,9 +74,10 @@ fn facts(
         contacts,
         session,
         files,
+        users,
         placed: loaded.placed.clone(),
         crowded: crowded(machine, loaded),
-        routing: if loaded.plan.decisions().any(|it| it.1.names_programs()) {
+        routing: if loaded.plan.decisions().any(|it| it.1.names_owners()) {
             routing(machine)
         } else {
             Vec::new()
@@ -89,6 +95,7 @@ fn listener(names: &Names, it: &sockets::Listener) -> Listener {
         pid: it.owner.as_ref().map(|owner| owner.pid),
         program: program.map(|it| it.display().to_string()),
         known: names.known(it.owner.as_ref()),
+        uid: Some(it.uid),
     }
 }
 

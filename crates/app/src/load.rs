@@ -56,7 +56,7 @@ impl Loaded {
     /// Forgets all that is not needed to load it and to say where it was refused: half of the memory. Rules
     /// for programs may still have to be left out; with such ones nothing is forgotten.
     pub(crate) fn keep_only_what_loading_needs(&mut self) {
-        if !self.program.program_lists().is_empty() {
+        if !self.program.owner_lists().is_empty() {
             return;
         }
         (self.policy.places, self.policy.services) = (Vec::new(), Vec::new());

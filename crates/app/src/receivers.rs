@@ -1,41 +1,59 @@
-//! Which program a socket belongs to, by the name that rules have for it.
+//! Which program and user a socket belongs to, by the names that rules have for them.
 
 use crate::Loaded;
-use std::collections::HashMap;
+use crate::users::Users;
+use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use tipstaff_core::program::RuleProgram;
+use tipstaff_linux::ruleset::{Whose, is_program};
 use tipstaff_linux::sockets::{Listener, Owner, PortProtocol};
 use tipstaff_linux::{LinuxError, Machine};
 
 /// What the system says behind the path of a file that is not there any more.
 const REMOVED: &str = " (deleted)";
 
-/// By which names rules know the files that processes run.
+/// By which names rules know the files that processes run, and the users.
 #[derive(Debug)]
-pub(crate) struct Names(HashMap<PathBuf, String>);
+pub(crate) struct Names {
+    programs: HashMap<PathBuf, String>,
+    users: HashMap<u32, String>,
+}
 
 impl Names {
     /// Those of a policy's rules. Paths may be links.
     pub(crate) fn of(machine: &dyn Machine, policy: &Loaded) -> Self {
         let lists = policy.plan.decisions().flat_map(|it| &it.1.conditions);
-        Self::of_paths(machine, lists.flat_map(|it| it.programs.iter().cloned()))
+        let names = lists.flat_map(|it| it.programs.iter().chain(&it.users));
+        Self::of_lists(machine, names.cloned().collect())
     }
 
-    fn of_paths(machine: &dyn Machine, paths: impl Iterator<Item = String>) -> Self {
-        let mut names = HashMap::new();
-        for path in paths {
-            let path = &path;
-            names.insert(PathBuf::from(path), path.clone());
-            if let Some(real) = machine.real_path(path) {
-                names.entry(real).or_insert_with(|| path.clone());
+    fn of_lists(machine: &dyn Machine, names: BTreeSet<String>) -> Self {
+        let (mut programs, mut users) = (HashMap::new(), HashMap::new());
+        let known = Users::of(machine);
+        for name in names {
+            if !is_program(&name) {
+                if let Some(number) = known.number(&name) {
+                    users.entry(number).or_insert(name);
+                }
+                continue;
+            }
+            programs.insert(PathBuf::from(&name), name.clone());
+            if let Some(real) = machine.real_path(&name) {
+                programs.entry(real).or_insert(name);
             }
         }
-        Self(names)
+        Self { programs, users }
     }
 
-    /// Whether rules name that program.
-    pub(crate) fn is_named(&self, program: &str) -> bool {
-        self.0.values().any(|name| name == program)
+    /// Whose a socket is: by the process that holds it, and by the user who made it.
+    pub(crate) fn whose(&self, owner: Option<&Owner>, uid: u32) -> Whose {
+        Whose { user: self.users.get(&uid).cloned(), program: self.known(owner) }
+    }
+
+    /// The same without a program that no rule names: what its mark should tell.
+    pub(crate) fn to_be_marked(&self, whose: Whose) -> Whose {
+        let program = whose.program.filter(|it| self.programs.values().any(|name| name == it));
+        Whose { program, ..whose }
     }
 
     /// The program of a process, by the name that rules have for it if they do.
@@ -43,11 +61,11 @@ impl Names {
         let file = owner?.program.as_ref()?;
         let text = file.to_string_lossy();
         let text = text.strip_suffix(REMOVED).unwrap_or(&text);
-        Some(self.0.get(Path::new(text)).cloned().unwrap_or_else(|| text.to_owned()))
+        Some(self.programs.get(Path::new(text)).cloned().unwrap_or_else(|| text.to_owned()))
     }
 }
 
-/// The programs that listen on this machine, where rules name any: else nobody needs to know.
+/// Who listens on this machine, where rules name programs or users: else nobody needs to know.
 #[derive(Debug)]
 pub(crate) struct Receivers {
     /// By which names rules know them.
@@ -69,18 +87,23 @@ impl Receivers {
     /// # Errors
     /// As for [`Self::look`].
     pub(crate) fn of_rules(machine: &dyn Machine, rules: &RuleProgram) -> Result<Self, LinuxError> {
-        let paths = rules.program_lists().into_iter().flatten();
-        Self::with(machine, Names::of_paths(machine, paths))
+        let names = rules.owner_lists().into_iter().flatten().collect();
+        Self::with(machine, Names::of_lists(machine, names))
     }
 
     fn with(machine: &dyn Machine, names: Names) -> Result<Self, LinuxError> {
-        let listeners = if names.0.is_empty() { Vec::new() } else { machine.receivers()? };
+        let nobody = names.programs.is_empty() && names.users.is_empty();
+        let listeners = if nobody { Vec::new() } else { machine.receivers()? };
         Ok(Self { names, listeners })
     }
 
-    /// The program that receives what comes to a port.
-    pub(crate) fn at(&self, protocol: PortProtocol, port: u16) -> Option<String> {
+    /// Whose socket receives what comes to a port.
+    pub(crate) fn at(&self, protocol: PortProtocol, port: u16) -> Whose {
         let there = |it: &&Listener| (it.protocol, it.port) == (protocol, port);
-        self.names.known(self.listeners.iter().find(there)?.owner.as_ref())
+        self.listeners
+            .iter()
+            .find(there)
+            .map(|it| self.names.whose(it.owner.as_ref(), it.uid))
+            .unwrap_or_default()
     }
 }

@@ -56,6 +56,7 @@ pub(crate) fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
         },
         state: ConnectionState::New,
         program: None,
+        user: None,
         source_is: own(Direction::Outbound),
         destination_is: own(Direction::Inbound),
     }
@@ -87,6 +88,8 @@ pub struct PacketWords {
     pub state: say::Tracked,
     /// The program on this host that receives or sends it, if one is named.
     pub program: Option<String>,
+    /// The user whose socket receives or sends it, if one is named.
+    pub user: Option<String>,
 }
 
 impl PacketWords {
@@ -111,6 +114,7 @@ impl PacketWords {
             icmp_type,
             state: packet.state.into(),
             program: packet.program.clone(),
+            user: packet.user.clone(),
         }
     }
 

@@ -89,6 +89,7 @@ fn ask_the_program(bencher: Bencher, rules: usize) {
 
 fn likely(direction: Direction) -> Packet {
     Packet {
+        user: None,
         direction,
         in_interface: None,
         out_interface: None,

@@ -60,6 +60,7 @@ fn plan(make: &impl Fn(&mut Generator, usize) -> String, rules: usize) -> HostPl
 fn packets(plan: &HostPlan) -> Vec<(IpAddr, Vec<u8>)> {
     let mut generator = Generator::new(2);
     let template = Packet {
+        user: None,
         direction: Direction::Outbound,
         in_interface: None,
         out_interface: None,

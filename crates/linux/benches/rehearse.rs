@@ -105,6 +105,7 @@ fn rate(packets: u64, time: Duration) -> String {
 
 fn disagreements(plan: &HostPlan, ends: Ends<'_>, payloads: &[Payload], met: &[Met]) -> usize {
     let mut packet = Packet {
+        user: None,
         direction: Direction::Inbound,
         in_interface: Some("eth0".into()),
         out_interface: None,

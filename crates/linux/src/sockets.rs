@@ -151,12 +151,18 @@ pub struct Connection {
 }
 
 impl Connection {
-    /// One that is known by its ends and the number of its file only.
+    /// The number of the user who made its socket.
+    #[must_use]
+    pub fn uid(&self) -> u32 {
+        self.socket.uid
+    }
+
+    /// One that is known by its ends, the number of its file and its user only.
     pub(crate) fn remembered(
         protocol: PortProtocol,
         (own, peer): (SocketAddr, SocketAddr),
         established: bool,
-        inode: u32,
+        (inode, uid): (u32, u32),
     ) -> Self {
         let socket = sock_diag::Socket {
             address: own.ip(),
@@ -165,7 +171,7 @@ impl Connection {
             state: if established { STATE_ESTABLISHED } else { STATE_CLOSE },
             interface: 0,
             cookie: [0; 8],
-            uid: 0,
+            uid,
             inode,
             v6_only: false,
             addresses: Vec::new(),

@@ -34,6 +34,8 @@ pub enum Open {
     Egress,
     /// The program on this host.
     Program,
+    /// The user whose socket it is.
+    User,
     /// The port that it comes from.
     SourcePort,
     /// Whether an end is on a link of the host, whose addresses nobody has told.
@@ -48,7 +50,7 @@ pub(super) fn answers(
 ) -> Result<(Vec<Open>, Vec<Answer>), Failure> {
     let plan = &loaded.plan;
     let too_long = || {
-        let help = "name the interface, the program or the port that it comes from";
+        let help = "name the interface, the program, the user or the port that it comes from";
         Failure::usage("the answer has too many parts to be told", help)
     };
     let list = shares(plan, question.direction, vec![meant.clone()]).ok_or_else(too_long)?;
@@ -68,6 +70,7 @@ pub(super) fn answers(
         (Open::Ingress, narrowed(&|it| it.in_interfaces != meant.in_interfaces)),
         (Open::Egress, narrowed(&|it| it.out_interfaces != meant.out_interfaces)),
         (Open::Program, narrowed(&|it| it.programs != meant.programs)),
+        (Open::User, narrowed(&|it| it.users != meant.users)),
         (Open::SourcePort, narrowed(&|it| it.source_ports.ports != meant.source_ports.ports)),
         (
             Open::Link,
@@ -96,6 +99,7 @@ fn left_open(piece: &Piece, meant: &Piece) -> Piece {
         in_interfaces: names(&piece.in_interfaces, &meant.in_interfaces),
         out_interfaces: names(&piece.out_interfaces, &meant.out_interfaces),
         programs: names(&piece.programs, &meant.programs),
+        users: names(&piece.users, &meant.users),
         source_ports: SourcePorts { ports, portless: piece.source_ports.portless },
         source_is: relations(piece.source_is, meant.source_is),
         destination_is: relations(piece.destination_is, meant.destination_is),

@@ -87,7 +87,7 @@ fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {
     let because = match step.miss {
         _ if step.decision.idle == Some(Idle::Paused) => Some("paused".to_owned()),
         _ if step.decision.idle == Some(Idle::WithoutPrograms) => {
-            Some("left out: programs are not told apart".to_owned())
+            Some("left out: whose a socket is cannot be told here".to_owned())
         }
         _ if step.decision.idle.is_some() => Some("ended".to_owned()),
         miss => miss.map(|miss| miss.to_string()),

@@ -35,12 +35,16 @@ pub(super) fn packet(loaded: &Loaded, question: &Question) -> Result<(Packet, Pi
         transport,
         state,
         program: question.program.clone(),
+        user: question.user.clone(),
         source_is: Relation::default(),
         destination_is: Relation::default(),
     });
     let names = |name: &Option<String>| match name {
         Some(name) => NameSet::only([name.as_str()]),
         None => NameSet::all_but(LOOPBACK),
+    };
+    let only = |name: &Option<String>| {
+        name.as_deref().map_or_else(NameSet::full, |it| NameSet::only([it]))
     };
     let source_ports = match (packet.ports(), question.source_port) {
         (None, _) => SourcePorts { ports: RangeSet::empty(), portless: true },
@@ -67,10 +71,8 @@ pub(super) fn packet(loaded: &Loaded, question: &Question) -> Result<(Packet, Pi
             Direction::Inbound => NameSet::full(),
             _ => names(&packet.out_interface),
         },
-        programs: match &packet.program {
-            Some(program) => NameSet::only([program.as_str()]),
-            None => NameSet::full(),
-        },
+        programs: only(&packet.program),
+        users: only(&packet.user),
         states: StateSet::of(&[state]),
         source_is: is(Direction::Outbound, packet.source_is),
         destination_is: is(Direction::Inbound, packet.destination_is),

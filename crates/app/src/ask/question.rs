@@ -17,6 +17,8 @@ pub struct Question {
     pub egress: Option<String>,
     /// The executable of the socket that receives or sends it.
     pub program: Option<String>,
+    /// The user whose socket it is.
+    pub user: Option<String>,
     /// The port that it comes from.
     pub source_port: Option<u16>,
     /// What connection tracking says of it; if left out, what it says of such a packet that comes alone.

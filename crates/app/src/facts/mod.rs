@@ -63,7 +63,11 @@ pub fn report(
 /// What is looked at besides what every machine has.
 fn wanted(policy: Option<&Policy>) -> Wanted {
     let rules = policy.into_iter().flat_map(|it| &it.hosts).flat_map(|it| &it.rules);
-    let programs: BTreeSet<String> = rules.flat_map(|it| it.programs.iter().cloned()).collect();
+    let (mut programs, mut users) = (BTreeSet::new(), BTreeSet::new());
+    for rule in rules {
+        programs.extend(rule.programs.iter().cloned());
+        users.extend(rule.users.iter().cloned());
+    }
     let settings =
         draft::FORWARDING.into_iter().chain([cut::CLIENT_PORTS, live::ANSWERS_TAKE_MARKS]);
     let settings = settings.chain(status::OLDER_TABLES.map(|it| it.1));
@@ -71,6 +75,7 @@ fn wanted(policy: Option<&Policy>) -> Wanted {
         settings: settings.map(str::to_owned).collect(),
         paths: status::boot_services().map(|it| it.1).collect(),
         programs,
+        users,
     }
 }
 

@@ -9,6 +9,7 @@ use tipstaff_core::rehearsal::{CLIENT_PORT, speaker};
 use tipstaff_core::space::Family;
 use tipstaff_linux::Machine;
 use tipstaff_linux::probe::Met;
+use tipstaff_linux::ruleset::Whose;
 
 /// RFC 792, RFC 4443 section 4.1.
 const ECHO_REQUESTS: [u8; 2] = [8, 128];
@@ -50,7 +51,7 @@ pub(crate) fn try_all(
             Knock::Ping => Shot::Icmp(ECHO_REQUESTS[usize::from(fares.family == Family::V6)]),
         };
         tries.push(Try {
-            program: None,
+            whose: Whose::default(),
             link: link.clone(),
             source,
             destination,

@@ -24,7 +24,7 @@ use sighting::Stopped;
 use std::net::IpAddr;
 use tipstaff_core::analysis::{self, Code};
 use tipstaff_core::space::Family;
-use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::ruleset::{Snapshot, Whose};
 use tipstaff_linux::sockets::Listener;
 use tipstaff_linux::{LinuxError, Machine};
 use verdicts::Wanted;
@@ -63,7 +63,8 @@ pub fn report(
     let mut entries: Vec<Entry> = listeners
         .iter()
         .map(|listener| {
-            let wanted = Wanted::of(listener, names.known(listener.owner.as_ref()), &kernel);
+            let wanted =
+                Wanted::of(listener, names.whose(listener.owner.as_ref(), listener.uid), &kernel);
             let from = views(listener, &wanted, loaded, &kernel, &columns, &mut planned);
             let mut entry =
                 entry(listener, taken_for(wanted, &names), users.name(listener.uid), from);
@@ -156,12 +157,13 @@ fn on_the_way(stopped: &[Stopped]) -> Vec<String> {
     groups.into_iter().map(words).collect()
 }
 
-const ABOUT_LISTENERS: [Code; 5] = [
+const ABOUT_LISTENERS: [Code; 6] = [
     Code::NoListener,
     Code::LoopbackListener,
     Code::UnmentionedListener,
     Code::WiderThanUsed,
     Code::OtherProgram,
+    Code::OtherUser,
 ];
 
 /// Whom the host answers pings.
@@ -188,12 +190,16 @@ fn pings(
     pings
 }
 
-/// The program that the kernel's rules take a socket for, if it is not who holds it; only rules that
-/// name a program take note of whose a socket is.
+/// Whose the kernel's rules take a socket for, if it is not whose it is; only rules that name a program or
+/// user take note of that.
 fn taken_for(wanted: Wanted, names: &Names) -> Option<String> {
-    let Wanted { program, marked, .. } = wanted;
-    let matters = marked.is_some() || program.as_ref().is_some_and(|it| names.is_named(it));
-    (matters && program != marked).then(|| marked.unwrap_or_else(|| "nobody".into()))
+    let Wanted { whose, marked, .. } = wanted;
+    (names.to_be_marked(whose) != marked).then(|| match marked {
+        Whose { program: None, user: None } => "nobody".into(),
+        Whose { program: Some(program), user: None } => program,
+        Whose { program: None, user: Some(user) } => format!("user {user}"),
+        Whose { program: Some(program), user: Some(user) } => format!("{program} by {user}"),
+    })
 }
 
 /// How a listener is seen from each place.

@@ -10,7 +10,7 @@ use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, Relation, Transport,
 };
-use tipstaff_linux::ruleset::{Marks, Snapshot};
+use tipstaff_linux::ruleset::{Marks, Snapshot, Whose};
 use tipstaff_linux::sockets::Listener;
 
 const CLIENT_PORT: u16 = 49_152;
@@ -28,7 +28,7 @@ pub(crate) enum Kernel {
     Unreadable,
     /// Our table is not there, or asleep: our rules stop nothing.
     NothingInForce,
-    /// What our table says, and the numbers by which it knows programs.
+    /// What our table says, and the numbers by which it knows whose sockets are.
     Rules(RuleProgram, Marks),
 }
 
@@ -51,12 +51,12 @@ impl Kernel {
         }
     }
 
-    /// The program that a listener belongs to by the kernel's rules: not who holds it, but whose
-    /// number is in its mark. `None` if the kernel does not show marks.
-    pub(crate) fn marked(&self, listener: &Listener) -> Option<Option<String>> {
+    /// Whose a listener's socket is by the kernel's rules: not who holds it, but whose number is in its
+    /// mark. `None` if the kernel does not show marks.
+    pub(crate) fn marked(&self, listener: &Listener) -> Option<Whose> {
         let Self::Rules(_, marks) = self else { return None };
         let mark = listener.mark.filter(|_| marks.mask != 0)?;
-        Some(marks.path_of(mark).map(str::to_owned))
+        Some(marks.whose(mark))
     }
 }
 
@@ -142,28 +142,29 @@ pub(crate) struct Wanted {
     pub at: Option<IpAddr>,
     /// What their first packet carries.
     pub transport: Transport,
-    /// The program that listens.
-    pub program: Option<String>,
-    /// The program that listens by the kernel's rules.
-    pub marked: Option<String>,
+    /// Whose socket listens.
+    pub whose: Whose,
+    /// Whose it is by the kernel's rules.
+    pub marked: Whose,
 }
 
 impl Wanted {
-    /// A new connection to a listener, that of a program.
-    pub(crate) fn of(listener: &Listener, program: Option<String>, kernel: &Kernel) -> Self {
+    /// A new connection to a listener, somebody's.
+    pub(crate) fn of(listener: &Listener, whose: Whose, kernel: &Kernel) -> Self {
         let (source, destination) = (CLIENT_PORT, listener.port);
         Self {
             at: (!listener.address.is_unspecified()).then_some(listener.address),
             transport: Transport::Ports { protocol: listener.protocol, source, destination },
-            marked: kernel.marked(listener).unwrap_or_else(|| program.clone()),
-            program,
+            marked: kernel.marked(listener).unwrap_or_else(|| whose.clone()),
+            whose,
         }
     }
 
     /// An answer to a ping.
     pub(crate) fn ping(family: Family) -> Self {
         let kind = if family == Family::V4 { ECHO_REQUEST } else { ECHO_REQUEST_V6 };
-        Self { at: None, transport: Transport::Icmp { kind }, program: None, marked: None }
+        let nobody = Whose::default;
+        Self { at: None, transport: Transport::Icmp { kind }, whose: nobody(), marked: nobody() }
     }
 }
 
@@ -193,7 +194,8 @@ pub(crate) fn parts(
         destination: nowhere,
         transport: wanted.transport,
         state: ConnectionState::New,
-        program: wanted.program.clone(),
+        program: wanted.whose.program.clone(),
+        user: wanted.whose.user.clone(),
         source_is: Relation::default(),
         destination_is: Relation::default(),
     };
@@ -201,12 +203,13 @@ pub(crate) fn parts(
     if let Kernel::Rules(program, _) = kernel {
         deciders.push(program);
     }
-    let same = wanted.program == wanted.marked;
+    let same = wanted.whose == wanted.marked;
     let by_kernel = |packet: &Packet| {
         if same {
             return kernel.ask(packet);
         }
-        kernel.ask(&Packet { program: wanted.marked.clone(), ..packet.clone() })
+        let Whose { program, user } = wanted.marked.clone();
+        kernel.ask(&Packet { program, user, ..packet.clone() })
     };
     let fate = |packet: &Packet| {
         let mut packet = loaded.plan.related(packet.clone());

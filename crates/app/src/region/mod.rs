@@ -36,6 +36,8 @@ pub struct RegionWords {
     pub egress: Option<String>,
     /// The programs that receive or send them.
     pub programs: Option<String>,
+    /// The users whose programs receive or send it; `null` if that does not matter.
+    pub users: Option<String>,
     /// The states of their connections, if first packets are not among them.
     pub states: Vec<&'static str>,
 }
@@ -106,6 +108,7 @@ impl<'p> Words<'p> {
             ingress: named(&piece.in_interfaces),
             egress: named(&piece.out_interfaces),
             programs: named(&piece.programs),
+            users: named(&piece.users),
             states: if piece.states.contains(ConnectionState::New) {
                 Vec::new()
             } else {
@@ -255,10 +258,12 @@ impl RegionWords {
         more("in by", &self.ingress);
         more("out by", &self.egress);
         // In brackets: behind a place, "of" would seem to be about that.
-        words.extend(self.programs.as_ref().map(|it| match it.strip_prefix("not ") {
-            Some(others) => format!("(any program but {})", others.replace(", not ", ", ")),
-            None => format!("(program {it})"),
-        }));
+        for (what, names) in [("program", &self.programs), ("user", &self.users)] {
+            words.extend(names.as_ref().map(|it| match it.strip_prefix("not ") {
+                Some(others) => format!("(any {what} but {})", others.replace(", not ", ", ")),
+                None => format!("({what} {it})"),
+            }));
+        }
         words.extend(self.version.map(|version| format!("over {version}")));
         if !self.states.is_empty() {
             words.push(format!("({})", self.states.join(", ")));

@@ -10,7 +10,7 @@ use tipstaff_core::space::ConnectionState;
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
 use tipstaff_linux::replica::{Doors, Replica, Standing};
-use tipstaff_linux::ruleset::Marks;
+use tipstaff_linux::ruleset::{Marks, Whose};
 use tipstaff_linux::{Here, Machine, Namespace, Protocol, ruleset, tracking};
 
 /// Reads an order from `input`, carries it out, and answers on `out`, try by try.
@@ -87,14 +87,13 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
                 .run(enforce)?
                 .map_err(|error| Failure::in_kernel(error, &loaded.sources, &loaded.plan))?;
             tell(out, &Answer::Ready { missing: Vec::new(), discovery_is_invalid })?;
-            let (plain, with_programs) =
-                order.tries.split_at(order.tries.partition_point(|it| it.program.is_none()));
+            let unowned = order.tries.partition_point(|it| it.whose == Whose::default());
+            let (plain, owned) = order.tries.split_at(unowned);
             let mut sent = try_all(out, order, plain, &stage, false)?;
-            for tries in with_programs.chunk_by(|a, b| a.program == b.program) {
+            for tries in owned.chunk_by(|a, b| a.whose == b.whose) {
                 let ports = tries.iter().map(|it| order.packets_of(it));
-                let path = tries[0].program.as_deref().unwrap_or_default();
                 let ports = Ranges::ports(&ports);
-                let mark = mark_of(&enforced.marks, path);
+                let mark = mark_of(&enforced.marks, &tries[0].whose);
                 let doors = stage.host().run(|| Doors::open(&ports, mark))??;
                 sent += try_all(out, order, tries, &stage, true)?;
                 drop(doors);
@@ -115,9 +114,9 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
 /// So many packets are worth to be sent together.
 const TOGETHER: u64 = 65_536;
 
-/// The mark of a program's sockets.
-fn mark_of(marks: &Marks, path: &str) -> u32 {
-    Marks::bits(marks.mask, marks.numbers().get(path).copied().unwrap_or(0))
+/// The mark of an owner's sockets.
+fn mark_of(marks: &Marks, whose: &Whose) -> u32 {
+    Marks::bits(marks.mask, marks.numbers().get(whose).copied().unwrap_or(0))
 }
 
 /// Tries some of the order, and gives how many packets were sent.

@@ -26,7 +26,7 @@ use tipstaff_core::policy::{Source, read_addresses, read_traffic};
 use tipstaff_core::rehearsal::{CLIENT_PORT, Role, Site, course};
 use tipstaff_core::space::{AddressSet, TrafficSet};
 use tipstaff_linux::Machine;
-use tries::{Depth, a_try, doors, named_programs, tries};
+use tries::{Depth, a_try, doors, named_owners, tries};
 
 /// Tries, and tells `progress` after each step how many packets of how many have been tried.
 ///
@@ -55,8 +55,8 @@ pub fn report(
     let receivers = if request.live {
         Some(Receivers::look(machine, loaded)?)
     } else {
-        for program in named_programs(&loaded.plan) {
-            let (ports, all) = doors(&loaded.plan, &program, &traffic);
+        for whose_it_is in named_owners(&loaded.plan) {
+            let (ports, all) = doors(&loaded.plan, &whose_it_is, &traffic);
             whole &= all;
             for (at, stand) in course.stands.iter().enumerate() {
                 if stand.role == Role::Member || stand.source_port != CLIENT_PORT {
@@ -64,10 +64,7 @@ pub fn report(
                 }
                 packets.push(Ranges::within(&ports, stand.family()));
                 whose.push(at);
-                tries.push(Try {
-                    program: Some(program.clone()),
-                    ..a_try(stand, packets.len() - 1)
-                });
+                tries.push(Try { whose: whose_it_is.clone(), ..a_try(stand, packets.len() - 1) });
             }
         }
         None
@@ -89,7 +86,7 @@ pub fn report(
         let stand = whose.get(at).and_then(|at| course.stands.get(*at));
         let (Some(stand), Some(one)) = (stand, order.tries.get(at)) else { return };
         let packets = order.packets_of(one);
-        tally.add(stand, one.program.as_deref(), packets, tracking, &outcome);
+        tally.add(stand, &one.whose, packets, tracking, &outcome);
         tried += packets.count();
         progress(tried, all);
     })?;

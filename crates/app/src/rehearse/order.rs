@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::PathBuf;
 use tipstaff_core::space::{AddressSet, ByProtocol, Family, PortProtocol, RangeSet, TrafficSet};
+use tipstaff_linux::ruleset::Whose;
 
 /// What the lab is made of, and what is tried in it.
 #[derive(Debug, Serialize, Deserialize)]
@@ -56,9 +57,10 @@ pub struct Try {
     pub source_port: u16,
     /// One packet for each of those at this place of the order's.
     pub packets: usize,
-    /// The program that listens at those ports; nobody does if there is none. Such tries come last,
-    /// those with the same program together.
-    pub program: Option<String>,
+    /// Whose socket listens at those ports; nobody listens if it is nobody's. Such tries come last, those
+    /// with the same owner together.
+    #[serde(default)]
+    pub whose: Whose,
 }
 
 /// Ranges of ports and ICMP types, first and last.

@@ -12,6 +12,7 @@ use tipstaff_core::policy::Verdict;
 use tipstaff_core::rehearsal::{Judge, Role, Stand};
 use tipstaff_core::space::{Packet, Tracking, TrafficSet, Transport};
 use tipstaff_linux::probe::Met;
+use tipstaff_linux::ruleset::Whose;
 
 /// So many disagreements are shown with their packet; all are counted.
 const SHOWN: usize = 20;
@@ -38,7 +39,7 @@ impl<'l> Tally<'l> {
     pub(super) fn add(
         &mut self,
         stand: &Stand,
-        program: Option<&str>,
+        whose: &Whose,
         packets: &Ranges,
         tracking: Tracking,
         outcome: &[(Met, Ranges)],
@@ -52,11 +53,12 @@ impl<'l> Tally<'l> {
             heard += ranges.count();
             for shot in ranges.shots() {
                 load(&mut now, stand.source_port, shot, tracking);
-                now.program = match (&self.receivers, shot) {
-                    (None, _) => program.map(str::to_owned),
+                let owner = match (&self.receivers, shot) {
+                    (None, _) => whose.clone(),
                     (Some(it), Shot::Port(protocol, port)) => it.at(protocol, port),
-                    (Some(_), Shot::Icmp(_)) => None,
+                    (Some(_), Shot::Icmp(_)) => Whose::default(),
                 };
+                (now.program, now.user) = (owner.program, owner.user);
                 let decision = judge.decision(&now);
                 let is_limited = matches!(decision.act, Act::AllowWithin(_));
                 if is_limited {
@@ -102,7 +104,8 @@ impl<'l> Tally<'l> {
             destination: stand.destination,
             interface: stand.interface.clone(),
             source_port: stand.source_port,
-            program: program.map(str::to_owned),
+            program: whose.program.clone(),
+            user: whose.user.clone(),
             version: family.into(),
             packets: packets.count(),
             open: words(open),

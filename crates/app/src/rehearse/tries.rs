@@ -8,10 +8,11 @@ use tipstaff_core::space::{
     ByProtocol, ConnectionState, Direction, Packet, PortProtocol, RangeSet, Relation, TrafficSet,
     Transport,
 };
+use tipstaff_linux::ruleset::Whose;
 
 /// More packets than this, some 40 seconds' worth, are tried only where nothing less will do.
 const MOST_PACKETS: u64 = 16_000_000;
-/// A program is tried at no more ports than this of each protocol: each takes a socket.
+/// An owner is tried at no more ports than this of each protocol: each takes a socket.
 const MOST_DOORS: usize = 200;
 
 /// Of these protocols every port is tried; of another only if a rule tells its ports apart.
@@ -117,25 +118,42 @@ pub(crate) fn a_try(stand: &Stand, packets: usize) -> Try {
         destination: stand.destination,
         source_port: stand.source_port,
         packets,
-        program: None,
+        whose: Whose::default(),
     }
 }
 
-/// The conditions of inbound rules that name programs.
-fn about_programs(plan: &HostPlan) -> impl Iterator<Item = &Condition> {
+/// The conditions of inbound rules that name programs or users.
+fn about_owners(plan: &HostPlan) -> impl Iterator<Item = &Condition> {
     let decisions = plan.chain(Direction::Inbound).decisions.iter();
     let conditions = decisions.filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
-    conditions.filter(|it| !it.programs.is_empty())
+    conditions.filter(|it| it.names_owners())
 }
 
-pub(crate) fn named_programs(plan: &HostPlan) -> BTreeSet<String> {
-    about_programs(plan).flat_map(|it| it.programs.iter().cloned()).collect()
+/// Whose sockets are tried: each program, each user, and the programs as the users that one rule names
+/// together.
+pub(crate) fn named_owners(plan: &HostPlan) -> BTreeSet<Whose> {
+    let mut found = BTreeSet::new();
+    for condition in about_owners(plan) {
+        let programs = || condition.programs.iter().cloned().map(Some).chain([None]);
+        let users = condition.users.iter().cloned().map(Some).chain([None]);
+        let pairs = users
+            .flat_map(|user| programs().map(move |program| Whose { user: user.clone(), program }));
+        found.extend(pairs);
+    }
+    found.remove(&Whose::default());
+    found
 }
 
-/// The ports at which a program is tried: all that rules for programs are about, or where those are
+fn concerns(condition: &Condition, whose: &Whose) -> bool {
+    let among =
+        |name: &Option<String>, list: &[String]| name.as_ref().is_some_and(|it| list.contains(it));
+    among(&whose.program, &condition.programs) || among(&whose.user, &condition.users)
+}
+
+/// The ports at which an owner's socket is tried: all that rules for it are about, or where those are
 /// too many, the first and the last of each run; and whether those are all.
-pub(super) fn doors(plan: &HostPlan, program: &str, wanted: &TrafficSet) -> (TrafficSet, bool) {
-    let its = about_programs(plan).filter(|it| it.programs.iter().any(|it| it == program));
+pub(super) fn doors(plan: &HostPlan, whose: &Whose, wanted: &TrafficSet) -> (TrafficSet, bool) {
+    let its = about_owners(plan).filter(|it| concerns(it, whose));
     let all = its.fold(TrafficSet::empty(), |all, it| all.union(&it.traffic));
     let few = |ports: &RangeSet<u16>, wanted: &RangeSet<u16>| {
         let ports = ports.intersection(wanted);
@@ -175,6 +193,7 @@ pub(super) fn packet(plan: &HostPlan, stand: &Stand) -> Packet {
         transport: Transport::Other { protocol: 0 },
         state: ConnectionState::New,
         program: None,
+        user: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     })

@@ -77,6 +77,8 @@ pub struct Row {
     pub source_port: u16,
     /// The program that listened, one that rules name; `null` if nobody did.
     pub program: Option<String>,
+    /// The user whose socket listened, one that rules name; `null` if it was nobody's of them.
+    pub user: Option<String>,
     /// The IP version that was used.
     pub version: say::Version,
     /// How many packets were tried.

@@ -12,6 +12,7 @@ use tipstaff_core::plan::{Condition, Kind};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::{Direction, Family, RangeSet, Transport};
 use tipstaff_linux::Machine;
+use tipstaff_linux::ruleset::Whose;
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 
 const CLIENT_PORT: u16 = 49_152;
@@ -83,16 +84,12 @@ pub(super) fn matrix(
                 it.protocol == protocol && it.port == first && !it.address.is_loopback()
             };
             let heard: Vec<&Listener> = listeners.iter().filter(here).collect();
-            let program = match heard.first() {
-                Some(listener) => names.known(listener.owner.as_ref()),
+            let whose = match heard.first() {
+                Some(listener) => names.whose(listener.owner.as_ref(), listener.uid),
                 None => named_for(loaded, protocol, first),
             };
-            let wanted = |_| Wanted {
-                at: None,
-                transport,
-                marked: program.clone(),
-                program: program.clone(),
-            };
+            let wanted =
+                |_| Wanted { at: None, transport, marked: whose.clone(), whose: whose.clone() };
             let mut cells = elsewhere(&wanted);
             let mentioned = written.iter().any(|set| set.contains(first));
             if heard.is_empty() && !mentioned {
@@ -110,13 +107,8 @@ pub(super) fn matrix(
                 true => format!("{first}/{}", protocol.as_str()),
                 false => format!("{first}-{last}/{}", protocol.as_str()),
             };
-            let what = match &program {
-                // Where nobody is seen to listen, the cells are about who is to.
-                Some(program) if heard.is_empty() => {
-                    format!("{what} of {}", program.rsplit('/').next().unwrap_or(program))
-                }
-                _ => what,
-            };
+            // Where nobody is seen to listen, the cells are about who is to.
+            let what = if heard.is_empty() { with_owner(&what, &whose) } else { what };
             let meanings = loaded.policy.meanings(protocol, first, last);
             let meanings = meanings.into_iter().map(str::to_owned).collect();
             add(&mut rows, Row { what, meanings, programs, cells });
@@ -169,11 +161,23 @@ fn segments(
 }
 
 /// Who is to listen at a port by the rules, where nobody is seen to.
-fn named_for(loaded: &Loaded, protocol: PortProtocol, port: u16) -> Option<String> {
+fn named_for(loaded: &Loaded, protocol: PortProtocol, port: u16) -> Whose {
     let decisions = &loaded.plan.chain(Direction::Inbound).decisions;
     let conditions = decisions.iter().filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
     let about = |it: &&Condition| it.traffic.ports[protocol].contains(port);
-    conditions.filter(about).find_map(|it| it.programs.first().cloned())
+    let first = conditions.filter(about).find(|it| it.names_owners());
+    first.map_or_else(Whose::default, |it| Whose {
+        user: it.users.first().cloned(),
+        program: it.programs.first().cloned(),
+    })
+}
+
+/// A port with whose socket is to listen there.
+fn with_owner(what: &str, whose: &Whose) -> String {
+    let program = whose.program.as_deref().map(|it| it.rsplit('/').next().unwrap_or(it));
+    let of = program.map(|it| format!(" of {it}")).unwrap_or_default();
+    let by = whose.user.as_ref().map(|it| format!(" by {it}")).unwrap_or_default();
+    format!("{what}{of}{by}")
 }
 
 fn programs(heard: &[&Listener]) -> Vec<String> {

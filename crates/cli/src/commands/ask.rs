@@ -40,6 +40,9 @@ pub struct Ask {
     /// The program on this host that receives it (outbound: sends it), by absolute path
     #[arg(long, value_name = "PATH")]
     pub program: Option<String>,
+    /// The user on this host whose socket receives it (outbound: sends it), by name or number
+    #[arg(long, value_name = "USER")]
+    pub user: Option<String>,
     /// The port that it comes from
     #[arg(long, value_name = "PORT", conflicts_with_all = ["who", "what", "why"])]
     pub source_port: Option<u16>,
@@ -93,6 +96,7 @@ impl Ask {
                 ingress: self.ingress.clone(),
                 egress: self.egress.clone(),
                 program: self.program.clone(),
+                user: self.user.clone(),
                 source_port: self.source_port,
                 state: self.tracked.map(StateWord::state),
                 direction,

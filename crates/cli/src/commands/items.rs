@@ -69,6 +69,7 @@ impl Lists for OfRules {
         key!("egress", "INTERFACE"),
         key!("source-ports", "PORTS", "source_ports"),
         key!("program", "PATH"),
+        key!("user", "USER"),
     ];
 }
 

@@ -44,6 +44,9 @@ pub struct Keys {
     /// Only for sockets of these executables
     #[arg(long, value_name = "PATH", num_args = 1..)]
     program: Vec<String>,
+    /// Only for sockets of these users, by name or number
+    #[arg(long, value_name = "USER", num_args = 1..)]
+    user: Vec<String>,
     /// How many new connections, such as "6/minute per source"
     #[arg(long, value_name = "RATE")]
     rate: Option<String>,
@@ -62,9 +65,9 @@ impl Keys {
     /// Those that were given.
     pub fn assignments(&self) -> Vec<Assignment> {
         let direction = self.direction.map(|it| it.direction().as_str().to_owned());
-        let program = match &self.program[..] {
-            [one] => Some(("program", Some(text(one)))),
-            several => list_of("program", several),
+        let one_or_list = |key, values: &[String]| match values {
+            [one] => Some((key, Some(text(one)))),
+            several => list_of(key, several),
         };
         let log = self.log.as_ref().map(|cap| {
             let value = if cap.is_empty() { Value::Switch(true) } else { text(cap) };
@@ -81,7 +84,8 @@ impl Keys {
             list_of("ingress", &self.ingress),
             list_of("egress", &self.egress),
             list_of("source-ports", &self.source_ports),
-            program,
+            one_or_list("program", &self.program),
+            one_or_list("user", &self.user),
             text_of("rate", self.rate.as_ref()),
             log,
             text_of("until", self.until.as_ref()),
@@ -94,7 +98,7 @@ impl Keys {
 }
 
 /// Keys without which a rule is still one.
-pub const DROPPABLE: [&str; 12] = [
+pub const DROPPABLE: [&str; 13] = [
     "direction",
     "from",
     "to",
@@ -103,6 +107,7 @@ pub const DROPPABLE: [&str; 12] = [
     "egress",
     "source-ports",
     "program",
+    "user",
     "rate",
     "log",
     "until",

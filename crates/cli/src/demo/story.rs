@@ -303,6 +303,7 @@ impl Teller {
             source_port: None,
             state: None,
             program: None,
+            user: None,
             direction: Direction::Inbound,
         };
         let report = ask::report(policies.of(question.host), &asked)?;

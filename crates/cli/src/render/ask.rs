@@ -8,16 +8,18 @@ use tipstaff_app::vocabulary::Verdict;
 /// The report as text.
 pub fn ask(report: &Report, screen: &Screen) -> String {
     let packet = &report.packet;
-    let program = packet.program.as_ref().map(|it| format!(" (program {})", clean(it)));
+    let owned = |what: &str, name: &Option<String>| {
+        name.as_ref().map(|it| format!(" ({what} {})", clean(it))).unwrap_or_default()
+    };
+    let (program, user) = (owned("program", &packet.program), owned("user", &packet.user));
     let heading = format!(
-        "{}: {} {} from {} to {}{}{}",
+        "{}: {} {} from {} to {}{}{program}{user}",
         clean(&report.host),
         packet.direction,
         packet.traffic(),
         packet.source,
         packet.destination,
         clean(&packet.interfaces()),
-        program.unwrap_or_default()
     );
     if !report.answers.is_empty() {
         return format!("{}\n\n{}", screen.paint(Style::Strong, &heading), answers(report, screen));
@@ -52,6 +54,7 @@ fn answers(report: &Report, screen: &Screen) -> String {
         Open::Ingress => "--ingress",
         Open::Egress => "--egress",
         Open::Program => "--program",
+        Open::User => "--user",
         Open::SourcePort => "--source-port",
         Open::Link => "whether it is on a link of the host",
     };

@@ -87,7 +87,7 @@ fn programs(rules: &Enforced, screen: &Screen) -> String {
     let mut lines = Vec::new();
     if !rules.left_out.is_empty() {
         let names: Vec<String> = rules.left_out.iter().map(|it| clean(it)).collect();
-        lines.push(format!("left out, since they name programs: {}", names.join(", ")));
+        lines.push(format!("left out, since they name programs or users: {}", names.join(", ")));
     }
     for program in rules.programs.iter().filter(|it| it.file != AtPath::Program) {
         let path = clean(&program.path);
@@ -185,7 +185,7 @@ pub fn booted(report: &Booted, screen: &Screen) -> String {
         BootDid::LoadedWithoutPrograms => {
             format!(
                 "{} {host}, as of entry {entry}\n",
-                screen.paint(Style::Mixed, "loaded, without its rules for programs,")
+                screen.paint(Style::Mixed, "loaded, without its rules for programs and users,")
             )
         }
         BootDid::There => format!("nothing loaded: rules of {host} are in the kernel\n"),

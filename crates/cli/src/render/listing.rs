@@ -16,6 +16,7 @@ fn narrowed(rule: &RuleWords) -> Cell {
         by("in by", &rule.ingress),
         by("out by", &rule.egress),
         by("program", &rule.programs),
+        by("user", &rule.users),
         rule.source_ports.as_ref().map(|it| format!("from port {it}")),
         rule.rate.clone(),
         rule.until.as_ref().map(|it| format!("until {it}")),

@@ -6,9 +6,11 @@ use tipstaff_app::vocabulary::AtPath;
 
 /// The report as text.
 pub fn programs(report: &Report, screen: &Screen) -> String {
-    let mut text = format!("{}\n", screen.paint(Style::Strong, "Programs that rules name"));
-    if report.programs.is_empty() && report.trouble.is_empty() {
-        text.push_str("  none: no rule in force is about a program\n");
+    let title = if report.users.is_empty() { "Programs" } else { "Programs and users" };
+    let title = format!("{title} that rules name");
+    let mut text = format!("{}\n", screen.paint(Style::Strong, &title));
+    if report.programs.is_empty() && report.users.is_empty() && report.trouble.is_empty() {
+        text.push_str("  none: no rule in force is about a program or user\n");
         return text;
     }
     if !report.programs.is_empty() {
@@ -18,6 +20,21 @@ pub fn programs(report: &Report, screen: &Screen) -> String {
                 Cell::new(clean(&program.path), Style::Plain),
                 known(program),
                 processes(program),
+            ]);
+        }
+        text.push_str(&table.render(screen));
+    }
+    if !report.users.is_empty() {
+        let mut table = Table::new(["user", "known by their sockets", "number"]);
+        for user in &report.users {
+            table.row(vec![
+                Cell::new(clean(&user.name), Style::Plain),
+                match (user.recognised, user.number) {
+                    (true, _) => Cell::new("yes", Style::Good),
+                    (false, None) => Cell::new("no such user", Style::Mixed),
+                    (false, Some(_)) => Cell::new("no: another number now", Style::Mixed),
+                },
+                Cell::plain(user.number.map(|it| it.to_string()).unwrap_or_default()),
             ]);
         }
         text.push_str(&table.render(screen));

@@ -226,8 +226,8 @@ fn legend(report: &Report, screen: &Screen) -> String {
     );
     let second = anywhere.then_some("anywhere: everybody who is at none of the policy's places.");
     let taken = report.listeners.iter().any(|it| it.taken_for.is_some()).then_some(
-        "Whose a socket is goes by its mark, for rules about programs: `tipstaff programs` says why \
-         it is not its program's.",
+        "Whose a socket is goes by its mark, for rules about programs and users: `tipstaff programs` \
+         says why it is another's.",
     );
     let mut text = String::from("\n");
     for line in [Some(first), copied, second, taken]

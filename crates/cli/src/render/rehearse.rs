@@ -62,10 +62,10 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
     }
     let legend = "What is not named met silence. How it was seen: each packet's fate in the kernel, \
                   behind the last rule; no listener was needed.";
-    let programs = "To a program: a socket in the lab bore the mark by which rules know it. That \
-                    real sockets get that mark is not part of a rehearsal.";
-    let programs = report.rows.iter().any(|it| it.program.is_some()).then_some(programs);
-    let legends = [Some(legend), programs].into_iter().flatten();
+    let owners = "To a program or user: a socket in the lab bore the mark by which rules know it. That \
+                  real sockets get that mark is not part of a rehearsal.";
+    let owned = report.rows.iter().any(|it| owner(it).is_some());
+    let legends = [Some(legend), owned.then_some(owners)].into_iter().flatten();
     for line in legends.flat_map(|it| wrap(it, screen.width)) {
         text.push_str(&format!("{}\n", screen.paint(Style::Faint, &line)));
     }
@@ -83,9 +83,8 @@ fn table(report: &Report, screen: &Screen) -> String {
         for name in some(line.rows.iter().map(|row| row.from.clone())) {
             from = from.line(name, Style::Strong);
         }
-        if let Some(program) = &line.rows[0].program {
-            let name = program.rsplit('/').next().unwrap_or(program);
-            from = from.line(format!("to {}", clean(name)), Style::Plain);
+        if let Some(owner) = owner(line.rows[0]) {
+            from = from.line(format!("to {}", clean(&owner)), Style::Plain);
         }
         // A single address goes by itself.
         let sources = line.rows.iter().map(|row| (&row.from, row.source.to_string()));
@@ -96,6 +95,17 @@ fn table(report: &Report, screen: &Screen) -> String {
         table.row(vec![from, ways(line), fate(line.rows[0])]);
     }
     table.render(screen)
+}
+
+/// Whose socket listened, if anybody's.
+fn owner(row: &Row) -> Option<String> {
+    let program = row.program.as_deref().map(|it| it.rsplit('/').next().unwrap_or(it));
+    match (program, &row.user) {
+        (None, None) => None,
+        (Some(program), None) => Some(program.to_owned()),
+        (None, Some(user)) => Some(format!("a socket of {user}")),
+        (Some(program), Some(user)) => Some(format!("{program} by {user}")),
+    }
 }
 
 /// What is different among some words, but not all of very many.
@@ -114,10 +124,10 @@ fn some(words: impl Iterator<Item = String>) -> Vec<String> {
 /// Puts together those who meet the same; by name, or whatever they are called.
 fn lines(report: &Report, by_name: bool) -> Vec<Line<'_>> {
     let mut lines: Vec<Line<'_>> = Vec::new();
-    let mut places: HashMap<(&str, Option<&str>, [&str; 6]), usize> = HashMap::new();
+    let mut places: HashMap<(&str, Option<String>, [&str; 6]), usize> = HashMap::new();
     for row in report.rows.iter().filter(|row| row.is_usual()) {
         let name = if by_name { row.from.as_str() } else { row.version.as_str() };
-        let key = (name, row.program.as_deref(), row.fates());
+        let key = (name, owner(row), row.fates());
         let place = *places.entry(key).or_insert_with(|| {
             lines.push(Line { rows: Vec::new() });
             lines.len() - 1
@@ -131,7 +141,7 @@ fn lines(report: &Report, by_name: bool) -> Vec<Line<'_>> {
 fn other_ports(report: &Report) -> Vec<String> {
     let mut lines: Vec<(u16, Vec<String>, Vec<String>)> = Vec::new();
     let ends = |row: &'_ Row| (row.source, row.destination, row.interface.clone());
-    let plain = |it: &&Row| it.is_usual() && it.program.is_none();
+    let plain = |it: &&Row| it.is_usual() && owner(it).is_none();
     let usual: HashMap<_, &Row> =
         report.rows.iter().filter(plain).map(|it| (ends(it), it)).collect();
     for row in report.rows.iter().filter(|row| !row.is_usual()) {

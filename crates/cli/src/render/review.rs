@@ -100,6 +100,7 @@ pub fn finding(found: &Finding, screen: &Screen) -> String {
 /// A packet in a line.
 fn example(packet: &PacketWords) -> String {
     let program = packet.program.iter().map(|program| format!(" of {program}"));
+    let user = packet.user.iter().map(|user| format!(" by {user}"));
     format!(
         "{} {} from {} to {}{}{}",
         packet.direction,
@@ -107,7 +108,7 @@ fn example(packet: &PacketWords) -> String {
         packet.source,
         packet.destination,
         packet.interfaces(),
-        program.collect::<String>()
+        program.chain(user).collect::<String>()
     )
 }
 

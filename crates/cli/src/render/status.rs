@@ -56,7 +56,11 @@ fn programs(report: &Report, screen: &Screen) -> String {
         text.push_str(&format!("\n{lead} {line}\n"));
     }
     match &report.programs {
-        Some(programs) if !(programs.programs.is_empty() && programs.trouble.is_empty()) => {
+        Some(programs)
+            if !(programs.programs.is_empty()
+                && programs.users.is_empty()
+                && programs.trouble.is_empty()) =>
+        {
             text.push_str(&format!("\n{}", super::programs(programs, screen)));
         }
         _ => {}

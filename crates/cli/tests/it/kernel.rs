@@ -217,8 +217,8 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         );
         assert_eq!(
             keys(&rehearsed["rows"][0]),
-            "from senders source destination interface source_port program version packets open closed \
-             limited rejected passed_on stopped_early"
+            "from senders source destination interface source_port program user version packets open \
+             closed limited rejected passed_on stopped_early"
         );
         assert_eq!(keys(&json(&["draft"], 0)), "policy unseen");
         let ask = json(&["ask", "--from", "203.0.113.9", "--traffic", "443/tcp"], 0);

@@ -36,5 +36,6 @@ mod torture;
 mod typed;
 mod undoing;
 mod usage;
+mod users;
 mod vantages;
 mod way_back;

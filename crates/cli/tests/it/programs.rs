@@ -15,14 +15,14 @@ use tipstaff_linux::sockets::PortProtocol;
 
 /// A machine, a street, and a folder with programs: each a copy of the program under test, which
 /// can also stand in for others.
-struct World {
-    lab: Lab,
-    desk: Desk,
-    shelf: tempfile::TempDir,
+pub struct World {
+    pub lab: Lab,
+    pub desk: Desk,
+    pub shelf: tempfile::TempDir,
 }
 
 impl World {
-    fn new() -> Self {
+    pub fn new() -> Self {
         let shelf = tempfile::tempdir().expect("a folder");
         let world = Self { lab: street_sluice_granary(), desk: Desk::with(""), shelf };
         world.program("seedbase");
@@ -46,17 +46,17 @@ impl World {
         )
     }
 
-    fn sluice(&self) -> &Node {
+    pub fn sluice(&self) -> &Node {
         self.lab.node("sluice").expect("it")
     }
 
-    fn run(&self, words: &str) -> Outcome {
+    pub fn run(&self, words: &str) -> Outcome {
         let outcome = self.desk.on(self.sluice(), words.split(' '));
         println!("$ tipstaff {words}\n{}{}", outcome.stdout, outcome.stderr);
         outcome
     }
 
-    fn json(&self, words: &str) -> Value {
+    pub fn json(&self, words: &str) -> Value {
         self.desk.on(self.sluice(), format!("{words} --format json").split(' ')).json()
     }
 
@@ -73,13 +73,13 @@ impl World {
     }
 
     /// Whether somebody outside gets an answer; no is said after a quarter of a second.
-    fn reaches(&self, protocol: PortProtocol) -> bool {
+    pub fn reaches(&self, protocol: PortProtocol) -> bool {
         self.within(protocol, Duration::from_millis(250))
     }
 
     /// Somebody outside gets an answer to the one packet that is sent, however busy this machine is.
     #[track_caller]
-    fn is_reached(&self, protocol: PortProtocol, when: impl std::fmt::Display) {
+    pub fn is_reached(&self, protocol: PortProtocol, when: impl std::fmt::Display) {
         assert!(self.within(protocol, Duration::from_secs(10)), "over {protocol:?}, {when}");
     }
 
@@ -92,7 +92,7 @@ impl World {
     }
 }
 
-struct Server(Child);
+pub struct Server(pub Child);
 
 impl Drop for Server {
     fn drop(&mut self) {
@@ -321,7 +321,10 @@ fn what_is_lacking_at_boot_is_not_taken_for_chosen() {
         // The next boot asks for them again.
         assert_eq!(world.json("enforce --boot")["done"], "loaded-without-programs");
         let said = world.run("enforce --boot").exits(1).stdout;
-        assert!(said.starts_with("loaded, without its rules for programs, sluice"), "{said}");
+        assert!(
+            said.starts_with("loaded, without its rules for programs and users, sluice"),
+            "{said}"
+        );
     });
 }
 
@@ -345,7 +348,7 @@ fn what_is_lacking_is_said_and_stops_it() {
         sluice(&["status"]).exits(0);
         desk.write(MENDED.replace("name = \"metrics\"", rule));
         let text = sluice(&["enforce", "--keep", "--without-programs"]).exits(0).stdout;
-        assert!(text.contains("left out, since they name programs: metrics"), "{text}");
+        assert!(text.contains("left out, since they name programs or users: metrics"), "{text}");
         let text = sluice(&["status"]).exits(0).stdout;
         assert!(text.contains("1 rule is left out, as was chosen"), "{text}");
         assert_eq!(sluice(&["status", "--format", "json"]).json()["left_out"][0], "metrics");

@@ -10,7 +10,7 @@ const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 const NO_FACT: &str = "";
 
 /// How a statement begins, and the test: its file, and its name.
-const SHOWN_BY: [(&str, &str); 126] = [
+const SHOWN_BY: [(&str, &str); 130] = [
     ("A policy is a TOML file.", "usage::files_that_are_no_policies_are_named_and_explained"),
     ("By default it is `/etc/tipstaff/", "usage::options_work_before_and_after_the_command"),
     (
@@ -234,6 +234,13 @@ const SHOWN_BY: [(&str, &str); 126] = [
     ("What counts as a program, whose ", NO_FACT),
     ("[PROGRAMS.md](PROGRAMS.md).", NO_FACT),
     ("Where the kernel cannot tell pro", "programs::what_is_lacking_is_said_and_stops_it"),
+    ("`user = \"seedbase\"` narrows a ru", "users::a_rule_with_a_user_is_about_their_sockets_only"),
+    ("A rule with `program` and `user`", "users::a_rule_with_a_user_is_about_their_sockets_only"),
+    ("Names are those of the machine's", "users::the_whole_course_of_a_rule_for_a_user"),
+    (
+        "A name that is not there matches",
+        "users::users_who_are_not_there_match_nothing_and_are_said",
+    ),
     (
         "`log = true` reports the packets",
         "ending::what_a_rule_takes_is_reported_under_its_name_up_to_the_cap",

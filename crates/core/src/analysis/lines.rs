@@ -28,6 +28,11 @@ pub fn piece_of(condition: &Condition) -> Piece {
         } else {
             NameSet::only(condition.programs.iter().map(String::as_str))
         },
+        users: if condition.users.is_empty() {
+            NameSet::full()
+        } else {
+            NameSet::only(condition.users.iter().map(String::as_str))
+        },
         states: condition.states.unwrap_or_else(|| StateSet::of(&ConnectionState::ALL)),
         source_is: condition.source_is,
         destination_is: condition.destination_is,

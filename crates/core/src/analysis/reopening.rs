@@ -23,6 +23,8 @@ pub struct Session {
     pub interface: Option<String>,
     /// The program that listens at the port, by the name that rules have for it.
     pub program: Option<String>,
+    /// The user whose the listener's socket is, likewise.
+    pub user: Option<String>,
 }
 
 /// Which part of the way is barred.
@@ -128,6 +130,7 @@ fn packet(
         transport,
         state,
         program: session.program.clone(),
+        user: session.user.clone(),
         source_is: Relation::default(),
         destination_is: Relation::default(),
     }

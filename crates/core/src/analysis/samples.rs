@@ -36,6 +36,7 @@ fn sample(piece: &Piece, direction: Direction, family: Family, seed: u64) -> Opt
         transport,
         state,
         program: name(&piece.programs),
+        user: name(&piece.users),
         source_is: piece.source_is.iter().next()?,
         destination_is: piece.destination_is.iter().next()?,
     })

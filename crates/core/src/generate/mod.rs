@@ -6,6 +6,7 @@
 
 mod packets;
 mod policies;
+mod words;
 
 pub use packets::settle;
 pub use policies::{Generator, HOST, HOST_NAME, NOW};

@@ -1,6 +1,7 @@
 //! Packets made up for a plan.
 
-use super::policies::{BLOCKS, Generator, HOST, PROGRAMS};
+use super::policies::{Generator, HOST};
+use super::words::{BLOCKS, PROGRAMS, USERS};
 use crate::plan::HostPlan;
 use crate::space::{
     AddressSet, ByProtocol, ConnectionState, Direction, Family, Packet, Point, PortProtocol,
@@ -55,6 +56,8 @@ impl Generator {
         // Whoever sends forwarded packets is elsewhere.
         let named = direction != Direction::Forwarded && self.one_in(3);
         let program = named.then(|| (*self.pick(&PROGRAMS)).to_owned());
+        let owned = direction != Direction::Forwarded && self.one_in(3);
+        let user = owned.then(|| (*self.pick(&USERS)).to_owned());
         Packet {
             direction,
             in_interface,
@@ -64,6 +67,7 @@ impl Generator {
             transport,
             state,
             program,
+            user,
             source_is: Relation::default(),
             destination_is: Relation::default(),
         }

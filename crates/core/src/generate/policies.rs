@@ -1,5 +1,6 @@
 //! Policies made up from a seed.
 
+use super::words::{BLOCKS, BUNDLES, PLACES, PORTS, SERVICES, TURNED_AWAY};
 use crate::policy::Time;
 use crate::space::Direction;
 use std::fmt::Write;
@@ -10,34 +11,6 @@ pub const HOST: [&str; 4] = ["192.0.2.10", "10.44.8.10", "2001:db8:2::10", "fd44
 pub const NOW: Time = Time::from_seconds(1_800_000_000);
 /// The name of that host.
 pub const HOST_NAME: &str = "sluice";
-
-pub(super) const BLOCKS: [&str; 16] = [
-    "198.51.100.0/27",
-    "198.51.100.128/28",
-    "203.0.113.0/24",
-    "203.0.113.64/28",
-    "203.0.113.70",
-    "192.0.2.0/24",
-    "192.0.2.10",
-    "10.44.8.0/24",
-    "10.44.8.20",
-    "2001:db8:51::/64",
-    "2001:db8:be::/64",
-    "2001:db8:bad::/48",
-    "2001:db8:bad::/64",
-    "2001:db8:2::10",
-    "fd44:8::/64",
-    "fd44:8::20",
-];
-const PORTS: [u16; 10] = [1, 22, 53, 80, 443, 2202, 5432, 9100, 22_000, 65_535];
-const SERVICES: [&str; 2] = ["catalogue", "remote"];
-const BUNDLES: [&str; 2] = ["staff-access", "monitoring"];
-/// Who is turned away: places, machines, networks.
-const TURNED_AWAY: [&str; 5] =
-    ["strangers", "203.0.113.64/28", "2001:db8:bad::/64", "198.51.100.128/28", "10.44.8.20"];
-const PLACES: [&str; 3] = ["curators", "herbarium", "strangers"];
-pub(super) const PROGRAMS: [&str; 4] =
-    ["/usr/sbin/catalogued", "/srv/tidegauge", "/opt/seedbase", "/usr/bin/other"];
 
 /// A source of made-up things.
 #[derive(Clone, Debug)]
@@ -350,6 +323,10 @@ impl Generator {
             let program =
                 self.pick(&["\"/usr/sbin/catalogued\"", "[\"/srv/tidegauge\", \"/opt/seedbase\"]"]);
             let _ = writeln!(text, "program = {program}");
+        }
+        if !forwarded && self.one_in(10) {
+            let user = self.pick(&["\"seedbase\"", "[\"990\", \"catalogued\"]"]);
+            let _ = writeln!(text, "user = {user}");
         }
         self.ends(text);
         if self.one_in(6) && traffic.contains("/tcp") {

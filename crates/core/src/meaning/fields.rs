@@ -35,6 +35,7 @@ pub(crate) const OUT_INTERFACE: Field = after(IN_INTERFACE, 16);
 pub(super) const SOURCE_IS: Field = after(OUT_INTERFACE, 2);
 pub(super) const DESTINATION_IS: Field = after(SOURCE_IS, 2);
 pub(super) const PROGRAM: Field = after(DESTINATION_IS, 16);
+pub(super) const USER: Field = after(PROGRAM, 16);
 
 /// The source address; IPv4 addresses take the first 32 of the bits.
 pub(super) fn source(family: Family) -> Field {
@@ -78,6 +79,14 @@ impl Names {
         (1..).zip(self.list.iter().map(String::as_str))
     }
 
+    /// Names as ways that all lead to the same.
+    pub(super) fn ways(&mut self, names: &[String], then: Diagram) -> Vec<Way> {
+        let mut numbers: Vec<u128> = names.iter().map(|it| self.number(it)).collect();
+        numbers.sort_unstable();
+        numbers.dedup();
+        numbers.into_iter().map(|it| (it, it, then)).collect()
+    }
+
     fn known(&self, name: Option<&str>) -> u128 {
         name.and_then(|name| self.numbers.get(name)).copied().unwrap_or(0)
     }
@@ -93,6 +102,7 @@ impl Names {
 pub(super) struct Vocabulary {
     pub interfaces: Names,
     pub programs: Names,
+    pub users: Names,
 }
 
 /// One value for each field.
@@ -111,6 +121,7 @@ pub(super) struct Values {
     source_is: u128,
     destination_is: u128,
     program: u128,
+    user: u128,
 }
 
 impl Vocabulary {
@@ -138,6 +149,7 @@ impl Vocabulary {
             source_is: packet.source_is.number().into(),
             destination_is: packet.destination_is.number().into(),
             program: self.programs.known(packet.program.as_deref()),
+            user: self.users.known(packet.user.as_deref()),
         }
     }
 
@@ -175,6 +187,7 @@ impl Vocabulary {
             },
             state: ConnectionState::ALL[state.min(last)],
             program: self.programs.name(values.program),
+            user: self.users.name(values.user),
             source_is: relation(values.source_is),
             destination_is: relation(values.destination_is),
         }
@@ -196,9 +209,10 @@ impl Values {
             (&mut self.out_interface, OUT_INTERFACE),
             (&mut self.source_is, SOURCE_IS),
             (&mut self.destination_is, DESTINATION_IS),
+            (&mut self.program, PROGRAM),
         ];
         let found = list.into_iter().find(|(_, field)| bit < field.bit + field.width);
-        found.unwrap_or((&mut self.program, PROGRAM))
+        found.unwrap_or((&mut self.user, USER))
     }
 
     /// The value of one bit of a packet.

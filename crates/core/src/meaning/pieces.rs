@@ -5,7 +5,7 @@ use super::diagram::{Diagram, low_bits};
 use super::fate::NOTHING;
 use super::fields::{
     DESTINATION_IS, FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
-    SOURCE_IS, SOURCE_PORT, STATE, destination, icmp, source,
+    SOURCE_IS, SOURCE_PORT, STATE, USER, destination, icmp, source,
 };
 use crate::space::{
     AddressSet, ConnectionState, Family, NameSet, Piece, Point, PortProtocol, RangeSet,
@@ -200,15 +200,24 @@ impl Walk<'_> {
             let source_is = set(&ranges);
             for (ranges, then) in self.atlas.branches(then, DESTINATION_IS)? {
                 let destination_is = set(&ranges);
-                for (ranges, _) in self.atlas.branches(then, PROGRAM)? {
-                    let programs = self.atlas.words.programs.set(&ranges);
-                    let piece = Piece { source_is, destination_is, programs, ..piece.clone() };
-                    if self.found.len() == self.most {
-                        return Err(TooMany);
-                    }
-                    if !piece.is_empty() {
-                        self.found.push(piece);
-                    }
+                let piece = Piece { source_is, destination_is, ..piece.clone() };
+                self.owners(then, &piece)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn owners(&mut self, diagram: Diagram, piece: &Piece) -> Result<(), TooMany> {
+        for (ranges, then) in self.atlas.branches(diagram, PROGRAM)? {
+            let programs = self.atlas.words.programs.set(&ranges);
+            for (ranges, _) in self.atlas.branches(then, USER)? {
+                let users = self.atlas.words.users.set(&ranges);
+                let piece = Piece { programs: programs.clone(), users, ..piece.clone() };
+                if self.found.len() == self.most {
+                    return Err(TooMany);
+                }
+                if !piece.is_empty() {
+                    self.found.push(piece);
                 }
             }
         }

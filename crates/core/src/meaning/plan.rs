@@ -1,11 +1,11 @@
 //! The meaning of a plan.
 
 use super::atlas::{Atlas, Meaning};
-use super::diagram::{Diagram, Way};
+use super::diagram::Diagram;
 use super::fate::{Fate, NOTHING};
 use super::fields::{
     DESTINATION_IS, FAMILY, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
-    SOURCE_IS, SOURCE_PORT, STATE, address_ways, destination, icmp, relation_ways, source,
+    SOURCE_IS, SOURCE_PORT, STATE, USER, address_ways, destination, icmp, relation_ways, source,
     state_ways, ways,
 };
 use crate::plan::{Act, Chain, Condition, Decision, HostPlan};
@@ -29,6 +29,7 @@ impl Atlas {
 
     /// `then` for packets that meet the condition, nothing for others.
     pub(super) fn condition(&mut self, condition: &Condition, then: Diagram) -> Diagram {
+        let then = self.users(&condition.users, then);
         let then = self.programs(&condition.programs, then);
         let mut inner = then;
         for (field, set) in
@@ -55,15 +56,18 @@ impl Atlas {
 
     /// `then` for packets of some programs; of all, if none is named.
     pub(super) fn programs(&mut self, programs: &[String], then: Diagram) -> Diagram {
-        if programs.is_empty() {
-            return then;
+        match self.words.programs.ways(programs, then) {
+            ways if ways.is_empty() => then,
+            ways => PROGRAM.fork(&mut self.diagrams, &ways, NOTHING),
         }
-        let mut numbers: Vec<u128> =
-            programs.iter().map(|path| self.words.programs.number(path)).collect();
-        numbers.sort_unstable();
-        numbers.dedup();
-        let ways: Vec<Way> = numbers.into_iter().map(|it| (it, it, then)).collect();
-        PROGRAM.fork(&mut self.diagrams, &ways, NOTHING)
+    }
+
+    /// `then` for packets of some users; of all, if none is named.
+    pub(super) fn users(&mut self, users: &[String], then: Diagram) -> Diagram {
+        match self.words.users.ways(users, then) {
+            ways if ways.is_empty() => then,
+            ways => USER.fork(&mut self.diagrams, &ways, NOTHING),
+        }
     }
 
     fn of_family(&mut self, condition: &Condition, family: Family, then: Diagram) -> Diagram {

@@ -139,6 +139,7 @@ impl Atlas {
                 self.protocols(&PortProtocol::numbers(), ports)
             }
             Test::Program(paths) => self.programs(paths, INSIDE),
+            Test::User(users) => self.users(users, INSIDE),
             Test::Own(end, is) => self.relation(*end, |it| it.own == *is),
             Test::OnLink(end, family, is) => {
                 let found = self.relation(*end, |it| it.on_link == *is);

@@ -77,6 +77,8 @@ pub struct Condition {
     pub destination_is: RelationSet,
     /// The executables whose sockets may receive or send it; any if empty.
     pub programs: Vec<String>,
+    /// The users whose sockets may receive or send it; any if empty.
+    pub users: Vec<String>,
     /// When the rule ends. In a plan it has not ended yet, so that no packet fails this.
     pub until: Option<Time>,
 }
@@ -95,6 +97,7 @@ impl Default for Condition {
             source_is: RelationSet::full(),
             destination_is: RelationSet::full(),
             programs: Vec::new(),
+            users: Vec::new(),
             until: None,
         }
     }
@@ -117,6 +120,8 @@ pub enum Miss {
     Destination,
     /// Another program receives or sends it.
     Program,
+    /// Another user's program receives or sends it.
+    User,
 }
 
 impl fmt::Display for Miss {
@@ -129,6 +134,7 @@ impl fmt::Display for Miss {
             Self::Source => "other sender",
             Self::Destination => "other receiver",
             Self::Program => "other program",
+            Self::User => "other user",
         })
     }
 }
@@ -160,8 +166,10 @@ impl Condition {
             || !self.destination_is.contains(packet.destination_is)
         {
             Some(Miss::Destination)
-        } else if !self.program_passes(packet) {
+        } else if !is_among(&self.programs, packet.program.as_deref()) {
             Some(Miss::Program)
+        } else if !is_among(&self.users, packet.user.as_deref()) {
+            Some(Miss::User)
         } else {
             None
         }
@@ -173,7 +181,7 @@ impl Condition {
         self.in_interface == InterfaceTest::Any
             && self.out_interface == InterfaceTest::Any
             && self.states.is_none()
-            && self.programs.is_empty()
+            && !self.names_owners()
             && self.until.is_none()
             && self.source_ports.is_full()
             && self.source.is_full()
@@ -183,13 +191,19 @@ impl Condition {
             && self.traffic.is_any()
     }
 
-    fn program_passes(&self, packet: &Packet) -> bool {
-        self.programs.is_empty()
-            || packet.program.as_ref().is_some_and(|program| self.programs.contains(program))
+    /// Whether it asks whose socket receives or sends the packet.
+    #[must_use]
+    pub fn names_owners(&self) -> bool {
+        !self.programs.is_empty() || !self.users.is_empty()
     }
 
     fn source_port_passes(&self, packet: &Packet) -> bool {
         self.source_ports.is_full()
             || packet.ports().is_some_and(|(source, _)| self.source_ports.contains(source))
     }
+}
+
+/// Whether a name is on the list, or the list does not matter.
+fn is_among(list: &[String], name: Option<&str>) -> bool {
+    list.is_empty() || name.is_some_and(|name| list.iter().any(|it| it == name))
 }

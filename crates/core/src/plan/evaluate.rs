@@ -37,10 +37,10 @@ impl Decision {
         closest
     }
 
-    /// Whether it is about packets of certain programs only.
+    /// Whether it is about packets of certain programs or users only.
     #[must_use]
-    pub fn names_programs(&self) -> bool {
-        self.conditions.iter().any(|it| !it.programs.is_empty())
+    pub fn names_owners(&self) -> bool {
+        self.conditions.iter().any(super::condition::Condition::names_owners)
     }
 
     /// When it ends by itself.

@@ -119,7 +119,7 @@ pub enum Idle {
     Paused,
     /// It ended at this moment.
     Ended(Time),
-    /// It names programs, and the policy is to be enforced without such rules.
+    /// It names programs or users, and the policy is to be enforced without such rules.
     WithoutPrograms,
 }
 
@@ -192,13 +192,13 @@ impl HostPlan {
         &self.chains[direction as usize]
     }
 
-    /// Leaves out the rules that name programs, as if they were paused.
+    /// Leaves out the rules that name programs or users, as if they were paused.
     pub fn leave_out_programs(&mut self) {
         for decision in self.chains.iter_mut().flat_map(|chain| &mut chain.decisions) {
             if decision.id.kind == Kind::Baseline {
                 // At their ports nobody is let in any more, so nobody is in a flow there.
-                decision.conditions.retain(|it| it.programs.is_empty());
-            } else if decision.idle.is_none() && decision.names_programs() {
+                decision.conditions.retain(|it| !it.names_owners());
+            } else if decision.idle.is_none() && decision.names_owners() {
                 decision.idle = Some(Idle::WithoutPrograms);
             }
         }
@@ -217,7 +217,7 @@ impl HostPlan {
         }
     }
 
-    /// Whether it depends on the program who sends a UDP datagram, and so on whose a socket is that
+    /// Whether it depends on the program or user who sends a UDP datagram, and so on whose a socket is that
     /// is only ever sent from.
     #[must_use]
     pub fn programs_send_datagrams(&self) -> bool {
@@ -225,7 +225,7 @@ impl HostPlan {
         outbound
             .filter(|it| it.idle.is_none() && it.id.kind == Kind::Rule)
             .flat_map(|it| &it.conditions)
-            .any(|it| !it.programs.is_empty() && !it.traffic.ports[PortProtocol::Udp].is_empty())
+            .any(|it| it.names_owners() && !it.traffic.ports[PortProtocol::Udp].is_empty())
     }
 
     /// Every decision with its direction, in the order in which they are shown.

@@ -131,6 +131,7 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
             source_is: from.0,
             destination_is: to.0,
             programs: rule.programs.clone(),
+            users: rule.users.clone(),
             until: rule.until,
         });
     };
@@ -160,6 +161,9 @@ fn written(rule: &Rule) -> Written {
     }
     if !rule.programs.is_empty() {
         traffic.push_str(&format!(" of {}", rule.programs.join(" or ")));
+    }
+    if !rule.users.is_empty() {
+        traffic.push_str(&format!(" by {}", rule.users.join(" or ")));
     }
     let (mut from, mut to) = (rule.from_terms.join(", "), rule.to_terms.join(", "));
     if !rule.at_terms.is_empty() {

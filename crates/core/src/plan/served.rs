@@ -1,4 +1,4 @@
-//! UDP ports that only certain programs serve.
+//! UDP ports that only certain programs or users serve.
 //!
 //! Connection tracking knows the addresses and ports of a UDP flow, not whose socket it is: whoever
 //! takes the port after the named program would go on in its flows, since replies pass. So at such ports
@@ -14,17 +14,51 @@ use std::collections::{BTreeMap, BTreeSet};
 /// A rule for more ports than this is not about services: clients have theirs among them.
 const MANY: u32 = 1_024;
 
-/// UDP ports, each with the programs that alone may be reached there.
-pub(super) struct Served(Vec<(RangeSet<u16>, BTreeSet<String>)>);
+/// Whose sockets: under each list of users, of anybody if it is empty, their programs, all if there is
+/// none.
+type Owners = BTreeMap<BTreeSet<String>, BTreeSet<String>>;
+
+/// UDP ports, each with those who alone may be reached there.
+pub(super) struct Served(Vec<(RangeSet<u16>, Owners)>);
+
+/// The sockets of either.
+fn either(first: &Owners, second: &Owners) -> Owners {
+    let mut both = first.clone();
+    for (users, programs) in second {
+        both.entry(users.clone())
+            .and_modify(|theirs| {
+                if programs.is_empty() || theirs.is_empty() {
+                    theirs.clear();
+                } else {
+                    theirs.extend(programs.iter().cloned());
+                }
+            })
+            .or_insert_with(|| programs.clone());
+    }
+    both
+}
+
+/// The owners, as they are told.
+fn told(owners: &Owners) -> String {
+    let joined = |lead: &str, names: &BTreeSet<String>| {
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        (!names.is_empty()).then(|| format!("{lead} {}", names.join(" or ")))
+    };
+    let one = |(users, programs): (&BTreeSet<String>, &BTreeSet<String>)| {
+        let words = [joined("of", programs), joined("by", users)];
+        words.into_iter().flatten().collect::<Vec<_>>().join(" ")
+    };
+    owners.iter().map(one).collect::<Vec<_>>().join(", ")
+}
 
 impl Served {
-    /// The ports at which the host's rules let others reach named programs and nobody else.
+    /// The ports at which the host's rules let others reach named programs or users and nobody else.
     pub(super) fn of(host: &Host, now: Time) -> Option<Self> {
         if host.defaults.of(Direction::Inbound).verdict == Verdict::Allow {
             return None;
         }
         let mut open = RangeSet::empty();
-        let mut parts: Vec<(RangeSet<u16>, BTreeSet<String>)> = Vec::new();
+        let mut parts: Vec<(RangeSet<u16>, Owners)> = Vec::new();
         let active = host.rules.iter().filter(|rule| {
             rule.direction == Direction::Inbound
                 && rule.verdict == Verdict::Allow
@@ -33,31 +67,31 @@ impl Served {
         });
         for rule in active {
             let ports = &rule.traffic.ports[PortProtocol::Udp];
-            if rule.programs.is_empty() {
+            if rule.programs.is_empty() && rule.users.is_empty() {
                 open = open.union(ports);
             } else if count(ports) <= MANY {
                 // Ports that another rule names as well are their programs' too, the others' only these.
-                let programs: BTreeSet<String> = rule.programs.iter().cloned().collect();
+                let set = |names: &[String]| names.iter().cloned().collect::<BTreeSet<_>>();
+                let owners = Owners::from([(set(&rule.users), set(&rule.programs))]);
                 let mut rest = ports.clone();
                 for (known, theirs) in std::mem::take(&mut parts) {
-                    let both: BTreeSet<String> = theirs.union(&programs).cloned().collect();
-                    parts.push((known.intersection(ports), both));
+                    parts.push((known.intersection(ports), either(&theirs, &owners)));
                     parts.push((known.difference(ports), theirs));
                     rest = rest.difference(&known);
                 }
-                parts.push((rest, programs));
+                parts.push((rest, owners));
                 parts.retain(|it| !it.0.is_empty());
             }
         }
         for (ports, _) in &mut parts {
             *ports = ports.difference(&open);
         }
-        let mut of: BTreeMap<BTreeSet<String>, RangeSet<u16>> = BTreeMap::new();
-        for (ports, programs) in parts.into_iter().filter(|it| !it.0.is_empty()) {
-            let all = of.entry(programs).or_insert_with(RangeSet::empty);
+        let mut of: BTreeMap<Owners, RangeSet<u16>> = BTreeMap::new();
+        for (ports, owners) in parts.into_iter().filter(|it| !it.0.is_empty()) {
+            let all = of.entry(owners).or_insert_with(RangeSet::empty);
             *all = all.union(&ports);
         }
-        let parts: Vec<_> = of.into_iter().map(|(programs, ports)| (ports, programs)).collect();
+        let parts: Vec<_> = of.into_iter().map(|(owners, ports)| (ports, owners)).collect();
         (!parts.is_empty()).then_some(Self(parts))
     }
 
@@ -68,19 +102,17 @@ impl Served {
         let full = RangeSet::full();
         let served = self.0.iter().fold(RangeSet::empty(), |all, it| all.union(&it.0));
         let elsewhere = full.difference(&served);
-        let own = |part: &(RangeSet<u16>, BTreeSet<String>)| {
-            let programs = part.1.iter().cloned().collect();
+        let own = |ports: &RangeSet<u16>, (users, programs): (&BTreeSet<_>, &BTreeSet<_>)| {
+            let list = |names: &BTreeSet<String>| names.iter().cloned().collect();
+            let whose = Condition { users: list(users), programs: list(programs), ..established() };
             match direction {
-                Direction::Outbound => Condition {
-                    traffic: datagrams(&full),
-                    source_ports: part.0.clone(),
-                    programs,
-                    ..established()
-                },
-                _ => Condition { traffic: datagrams(&part.0), programs, ..established() },
+                Direction::Outbound => {
+                    Condition { traffic: datagrams(&full), source_ports: ports.clone(), ..whose }
+                }
+                _ => Condition { traffic: datagrams(ports), ..whose },
             }
         };
-        let own = self.0.iter().map(own);
+        let own = self.0.iter().flat_map(|part| part.1.iter().map(|it| own(&part.0, it)));
         let all = decision.conditions.clone();
         let apart = |udp: RangeSet<u16>| {
             all.iter().map(move |it| {
@@ -101,14 +133,8 @@ impl Served {
                 apart(RangeSet::empty()).chain([from_elsewhere]).chain(own).collect()
             }
         };
-        let told: Vec<String> = self
-            .0
-            .iter()
-            .map(|(ports, programs)| {
-                let programs: Vec<&str> = programs.iter().map(String::as_str).collect();
-                format!("at {ports}/udp of {}", programs.join(" or "))
-            })
-            .collect();
+        let told: Vec<String> =
+            self.0.iter().map(|it| format!("at {}/udp {}", it.0, told(&it.1))).collect();
         decision.written.traffic = format!("replies, related; {}", told.join("; "));
     }
 }

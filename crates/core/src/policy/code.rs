@@ -73,6 +73,10 @@ kinds! {
     ProgramShared = "program-shared",
     /// Another program listens where a rule lets others reach a certain one.
     OtherProgram = "other-program",
+    /// A rule names a user whom the machine does not know.
+    UserMissing = "user-missing",
+    /// A socket of another user waits where a rule lets others reach that of a certain one.
+    OtherUser = "other-user",
     /// Others use the bits of marks by which rules know programs.
     MarkClash = "mark-clash",
     /// Others than root can write a program that rules name, or what it loads.

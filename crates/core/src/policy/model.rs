@@ -355,6 +355,8 @@ pub struct Rule {
     pub rate: Option<Rate>,
     /// The executables whose sockets receive or send it; any if empty.
     pub programs: Vec<String>,
+    /// The users, by name or number, whose sockets alone it is about; all if empty.
+    pub users: Vec<String>,
     /// Whether and how often the packets it takes are reported.
     pub log: Option<Log>,
     /// When it ends by itself.

@@ -346,6 +346,12 @@ pub const SCHEMA: &[TableSpec] = &[
                 "\"/usr/sbin/catalogued\"",
             ),
             key(
+                "user",
+                Shape::TextOrList,
+                "Only for sockets of these users on this host, by name or number",
+                "\"seedbase\"",
+            ),
+            key(
                 "log",
                 Shape::Cap,
                 "Report the packets that it takes; with a rate, at most so many",

@@ -18,8 +18,10 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
     common.extend(condition.until.map(Test::Before));
     common.extend(condition.states.map(Test::State));
     // Where one way of writing a list is as good as another, equal lists are written alike.
-    let programs: BTreeSet<&String> = condition.programs.iter().collect();
-    let programs: Vec<String> = programs.into_iter().cloned().collect();
+    let in_order = |names: &[String]| -> Vec<String> {
+        names.iter().collect::<BTreeSet<_>>().into_iter().cloned().collect()
+    };
+    let (programs, users) = (in_order(&condition.programs), in_order(&condition.users));
 
     let mut clauses = Vec::new();
     for group in groups(condition, tcp_apart) {
@@ -36,6 +38,7 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
                 tests.extend(relations);
                 // The socket is looked for last: that takes longest.
                 tests.extend((!programs.is_empty()).then(|| Test::Program(programs.clone())));
+                tests.extend((!users.is_empty()).then(|| Test::User(users.clone())));
                 clauses.push(tests);
             }
         }

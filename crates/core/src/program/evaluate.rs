@@ -32,6 +32,7 @@ impl Test {
             Self::Program(paths) => {
                 packet.program.as_ref().is_some_and(|program| paths.contains(program))
             }
+            Self::User(users) => packet.user.as_ref().is_some_and(|user| users.contains(user)),
             Self::Own(end, is) => end.relation(packet).own == *is,
             Self::OnLink(end, family, is) => {
                 packet.family() == *family && end.relation(packet).on_link == *is

@@ -52,11 +52,11 @@ fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> Ru
     program
 }
 
-/// The TCP ports of inbound decisions that name programs.
+/// The TCP ports of inbound decisions that name programs or users.
 fn reopened(plan: &HostPlan) -> RangeSet<u16> {
     let decisions = &plan.chain(Direction::Inbound).decisions;
     let conditions = decisions.iter().filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
-    let by_program = conditions.filter(|it| !it.programs.is_empty());
+    let by_program = conditions.filter(|it| it.names_owners());
     by_program
         .fold(RangeSet::empty(), |ports, it| ports.union(&it.traffic.ports[PortProtocol::Tcp]))
 }

@@ -40,12 +40,13 @@ impl RuleProgram {
         }))
     }
 
-    /// The lists of programs that rules name, each in ascending order.
+    /// The lists of programs and of users that rules name, each in ascending order. Programs begin with
+    /// `/`, users never do.
     #[must_use]
-    pub fn program_lists(&self) -> BTreeSet<Vec<String>> {
+    pub fn owner_lists(&self) -> BTreeSet<Vec<String>> {
         let tests = self.chains.iter().flat_map(|chain| &chain.rules).flat_map(|it| &it.tests);
         let lists = tests.filter_map(|test| match test {
-            Test::Program(paths) => Some(paths.clone()),
+            Test::Program(names) | Test::User(names) => Some(names.clone()),
             _ => None,
         });
         lists.collect()
@@ -191,6 +192,8 @@ pub enum Test {
     OnLink(End, Family, bool),
     /// The executable of the socket that receives or sends it.
     Program(Vec<String>),
+    /// The socket is one of these users'.
+    User(Vec<String>),
     /// Something that this program does not understand; the text describes it.
     Opaque(String),
 }
@@ -337,6 +340,7 @@ impl fmt::Display for Test {
                 write!(out, "{end} {not}on a link of {family}")
             }
             Self::Program(paths) => write!(out, "of {}", paths.join(" or ")),
+            Self::User(users) => write!(out, "by {}", users.join(" or ")),
             Self::Opaque(text) => write!(out, "({text})"),
         }
     }

@@ -222,6 +222,8 @@ pub struct Packet {
     /// The executable of the socket on this host that receives or sends it; `None`: one that
     /// nobody names, or no socket.
     pub program: Option<String>,
+    /// The user whose socket it is, among those that rules name; `None`: nobody's of them.
+    pub user: Option<String>,
     /// What the source is to a host whose addresses the policy does not list.
     pub source_is: Relation,
     /// What the destination is to it.

@@ -67,6 +67,8 @@ pub struct Piece {
     pub out_interfaces: NameSet,
     /// The programs that receive or send them.
     pub programs: NameSet,
+    /// The users whose programs receive or send them.
+    pub users: NameSet,
     /// The states of their connections.
     pub states: StateSet,
     /// What the source is to a host whose addresses the policy does not list.
@@ -87,6 +89,7 @@ impl Piece {
             in_interfaces: NameSet::full(),
             out_interfaces: NameSet::full(),
             programs: NameSet::full(),
+            users: NameSet::full(),
             states: StateSet::of(&ConnectionState::ALL),
             source_is: RelationSet::full(),
             destination_is: RelationSet::full(),
@@ -110,6 +113,7 @@ impl Piece {
             && self.in_interfaces.contains(packet.in_interface.as_deref())
             && self.out_interfaces.contains(packet.out_interface.as_deref())
             && self.programs.contains(packet.program.as_deref())
+            && self.users.contains(packet.user.as_deref())
     }
 
     /// Whether any packet of an IP version is in the piece.
@@ -117,7 +121,8 @@ impl Piece {
     pub fn has(&self, family: Family) -> bool {
         let named = !self.in_interfaces.is_empty()
             && !self.out_interfaces.is_empty()
-            && !self.programs.is_empty();
+            && !self.programs.is_empty()
+            && !self.users.is_empty();
         named
             && !self.states.is_empty()
             && !self.source_is.is_empty()
@@ -162,6 +167,7 @@ impl Piece {
             in_interfaces: self.in_interfaces.intersection(&other.in_interfaces),
             out_interfaces: self.out_interfaces.intersection(&other.out_interfaces),
             programs: self.programs.intersection(&other.programs),
+            users: self.users.intersection(&other.users),
             states: self.states.intersection(other.states),
             source_is: self.source_is.intersection(other.source_is),
             destination_is: self.destination_is.intersection(other.destination_is),
@@ -199,6 +205,7 @@ impl Piece {
         cut!(in_interfaces, left.in_interfaces.difference(&other.in_interfaces));
         cut!(out_interfaces, left.out_interfaces.difference(&other.out_interfaces));
         cut!(programs, left.programs.difference(&other.programs));
+        cut!(users, left.users.difference(&other.users));
         cut!(states, left.states.difference(other.states));
         cut!(source_is, left.source_is.difference(other.source_is));
         cut!(destination_is, left.destination_is.difference(other.destination_is));
@@ -257,6 +264,7 @@ impl Piece {
             transport: self.transport(wanted, family)?,
             state,
             program: name(&self.programs, &wanted.program),
+            user: name(&self.users, &wanted.user),
             source_is: relation(self.source_is, wanted.source_is)?,
             destination_is: relation(self.destination_is, wanted.destination_is)?,
         })
@@ -342,6 +350,7 @@ pub fn join(pieces: Vec<Piece>) -> Vec<Piece> {
         fold!(in_interfaces, NameSet::only([]), NameSet::union);
         fold!(out_interfaces, NameSet::only([]), NameSet::union);
         fold!(programs, NameSet::only([]), NameSet::union);
+        fold!(users, NameSet::only([]), NameSet::union);
         fold!(states, StateSet::of(&[]), |a: &StateSet, b: &StateSet| a.union(*b));
         let both = |a: &RelationSet, b: &RelationSet| a.union(*b);
         fold!(source_is, RelationSet::empty(), both);

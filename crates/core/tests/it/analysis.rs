@@ -155,6 +155,7 @@ fn universe() -> Vec<Packet> {
                     for program in [None, Some("/usr/sbin/catalogued")] {
                         for state in [ConnectionState::New, ConnectionState::Established] {
                             packets.push(Packet {
+                                user: None,
                                 direction: Direction::Inbound,
                                 in_interface: interface.map(str::to_owned),
                                 out_interface: None,

@@ -74,6 +74,7 @@ fn verdict(plan: &HostPlan, peer: IpAddr, port: u16, protocol: PortProtocol) -> 
     let own = plan.addresses.iter().find(|it| it.is_ipv4() == peer.is_ipv4()).expect("one");
     let (source, destination) = (40_000, port);
     plan.evaluate(&Packet {
+        user: None,
         direction: Direction::Inbound,
         in_interface: None,
         out_interface: None,
@@ -130,6 +131,7 @@ fn who_is_connected_stays_admitted_and_nothing_else_opens() {
     }
     assert!(opened >= 3, "{opened}");
     let likely = |direction| Packet {
+        user: None,
         direction,
         in_interface: None,
         out_interface: None,

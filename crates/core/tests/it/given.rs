@@ -31,6 +31,7 @@ pub fn udp(source: u16, destination: u16) -> Transport {
 /// A new inbound packet from some interface.
 pub fn packet(source: &str, destination: &str, transport: Transport) -> Packet {
     Packet {
+        user: None,
         direction: Direction::Inbound,
         in_interface: None,
         out_interface: None,

@@ -25,6 +25,7 @@ fn rule(name: &str, keys: &str) -> String {
 
 fn listener(port: u16, at: &str, program: &str) -> Listener {
     Listener {
+        uid: None,
         protocol: PortProtocol::Tcp,
         port,
         address: address(at),
@@ -256,6 +257,7 @@ fn shells_and_sessions_that_are_shut_out() {
     let session = |client: &str| Facts {
         listeners: shell(),
         session: Some(Session {
+            user: None,
             client: (address(client), 40_000),
             server: (address("192.0.2.10"), 2202),
             interface: None,

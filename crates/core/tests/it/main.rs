@@ -25,4 +25,5 @@ mod served;
 mod services;
 mod sweeping;
 mod tables;
+mod users;
 mod written_down;

@@ -23,6 +23,7 @@ fn shell(keys: &str) -> String {
 
 fn session(client: &str, server: &str) -> Session {
     Session {
+        user: None,
         client: (address(client), 50_000),
         server: (address(server), 2202),
         interface: Some("eth0".into()),

@@ -96,3 +96,36 @@ fn many_ports_and_hosts_that_are_open_are_left_alone() {
         assert_eq!(inbound(&plan, 5353, Some(SEEDS)), "baseline/replies", "{keys}");
     }
 }
+
+#[test]
+fn ports_of_users_are_their_own_too() {
+    let keys = "program = \"/srv/tidegauge\"\nuser = [\"990\", \"seedbase\"]";
+    let rules = allow("gauge", &format!("[\"5353/udp\"]\n{keys}"))
+        + &allow("seeds", "[\"5353-5354/udp\"]\nuser = \"tidegauge\"");
+    let plan = plan(&format!("{HOST}{rules}"), "sluice");
+    let by = |port, program: Option<&str>, user: Option<&str>| {
+        let packet = Packet {
+            state: ConnectionState::Established,
+            program: program.map(str::to_owned),
+            user: user.map(str::to_owned),
+            ..packet("203.0.113.9", "192.0.2.10", udp(40_000, port))
+        };
+        plan.evaluate(&packet).by.to_string()
+    };
+    let (passes, not) = ("baseline/replies", "default/inbound");
+    assert_eq!(by(5353, Some(GAUGE), Some("990")), passes);
+    assert_eq!(by(5353, Some(GAUGE), Some("seedbase")), passes);
+    assert_eq!(by(5353, Some(GAUGE), None), not);
+    assert_eq!(by(5353, None, Some("990")), not);
+    assert_eq!(by(5353, Some(SEEDS), Some("tidegauge")), passes);
+    assert_eq!(by(5354, Some(GAUGE), Some("990")), not);
+    assert_eq!(by(5354, None, Some("tidegauge")), passes);
+    assert_eq!(by(5355, None, None), passes, "at other ports replies pass");
+    let chain = plan.chain(Direction::Inbound);
+    let replies = chain.decisions.iter().find(|it| it.id.to_string() == "baseline/replies");
+    assert_eq!(
+        replies.expect("it is there").written.traffic,
+        "replies, related; at 5353/udp of /srv/tidegauge by 990 or seedbase, by tidegauge; at \
+         5354/udp by tidegauge"
+    );
+}

@@ -6,7 +6,7 @@ use crate::abilities::Ability;
 use crate::addresses::{Link, Way};
 use crate::flows::Flow;
 use crate::programs::{FileKind, Recognition, Standings};
-use crate::ruleset::{Marks, OtherTable, Snapshot};
+use crate::ruleset::{Marks, OtherTable, Snapshot, is_program};
 use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
@@ -34,6 +34,8 @@ pub struct Wanted {
     pub paths: Vec<String>,
     /// Programs, by the paths under which rules name them.
     pub programs: BTreeSet<String>,
+    /// Users, by the names under which rules name them.
+    pub users: BTreeSet<String>,
 }
 
 /// The answers of a machine. It can be written down and read again, and is the same machine then.
@@ -71,6 +73,8 @@ struct Held {
     peer: SocketAddr,
     established: bool,
     inode: u32,
+    #[serde(default)]
+    uid: u32,
 }
 
 /// What there is at a program's path.
@@ -90,9 +94,12 @@ impl Recorded {
             Answer::Told(Some(held)) => held.marks.clone(),
             _ => Marks::default(),
         };
-        let mut named = wanted.programs.clone();
+        let (mut named, mut users) = (wanted.programs.clone(), wanted.users.clone());
         if let Answer::Told(Some(held)) = &rules {
-            named.extend(held.program.program_lists().into_iter().flatten());
+            let all = held.program.owner_lists().into_iter().flatten();
+            let (programs, others): (Vec<_>, Vec<_>) = all.partition(|it| is_program(it));
+            named.extend(programs);
+            users.extend(others);
         }
         let each = PortProtocol::ALL.into_iter();
         let waiting = each.clone().map(|it| (it, Answer::of(machine.waiting(&[it])))).collect();
@@ -103,7 +110,7 @@ impl Recorded {
                 list.into_iter().map(|it| {
                     seen.insert(it.socket.inode);
                     let (own, peer, inode) = (it.own, it.peer, it.socket.inode);
-                    Held { own, peer, established: it.established, inode }
+                    Held { own, peer, established: it.established, inode, uid: it.uid() }
                 })
             });
             under_way.push((protocol, Answer::of(found.map(Iterator::collect::<Vec<_>>))));
@@ -141,7 +148,7 @@ impl Recorded {
         recorded.ways = ends.map(|it| (it, Answer::of(machine.way_to(it)))).collect();
         let uids = recorded.uids();
         recorded.users = machine.users();
-        recorded.users.retain(|uid, _| uids.contains(uid));
+        recorded.users.retain(|uid, name| uids.contains(uid) || users.contains(name));
         recorded
     }
 
@@ -226,7 +233,12 @@ impl Machine for Recorded {
         let found = together(&self.under_way, protocols)?.into_iter();
         Ok(found
             .map(|(protocol, it)| {
-                Connection::remembered(protocol, (it.own, it.peer), it.established, it.inode)
+                Connection::remembered(
+                    protocol,
+                    (it.own, it.peer),
+                    it.established,
+                    (it.inode, it.uid),
+                )
             })
             .collect())
     }

@@ -13,7 +13,7 @@ use std::io;
 use std::path::Path;
 use tipstaff_wire::WireError;
 use tipstaff_wire::bpf::Map;
-use tipstaff_wire::bpf::recognise::{Identity, Recogniser, Standing, Table};
+use tipstaff_wire::bpf::recognise::{Owner, Recogniser, Standing, Table};
 
 /// `enum bpf_prog_type`.
 const CGROUP_SOCK: u32 = 9;
@@ -28,7 +28,7 @@ const PROGRAM: &str = "-program";
 /// What something is called behind its name until it takes the place of what has that name.
 const NEXT: &str = "-next";
 /// What the map's name begins with; our bits of marks follow, in hexadecimal digits.
-const MAP_NAME: &str = "ts_";
+const MAP_NAME: &str = "tw_";
 /// What follows if those are looked at who send.
 const SENDING: &str = "_out";
 
@@ -91,9 +91,9 @@ pub struct Recognition {
     pub mask: u32,
     /// Whether those are looked at who send datagrams.
     pub sending: bool,
-    /// The files that are known, and what their processes' sockets get.
+    /// The files and users that are known, and what their processes' sockets get.
     #[serde(skip)]
-    pub programs: BTreeMap<Identity, Standing>,
+    pub owners: BTreeMap<Owner, Standing>,
     /// Hooks that ought to be there and are not.
     pub gone: Vec<String>,
     /// What is not recognised for lack of a hook that is of use, as whole sentences.
@@ -106,7 +106,7 @@ pub(super) struct Hooks {
     map: OwnedFd,
     table: Table,
     /// What the map holds.
-    pub programs: BTreeMap<Identity, Standing>,
+    pub owners: BTreeMap<Owner, Standing>,
     /// What could not be hooked although it would be of use.
     pub without: Vec<String>,
     mask: u32,
@@ -143,15 +143,15 @@ impl Hooks {
         }
     }
 
-    /// Puts programs that know `programs` in place of those that are there, one hook after the
+    /// Puts programs that know `owners` in place of those that are there, one hook after the
     /// other, each at once. Who sends is looked at if that is asked for, or has been until now.
     pub(super) fn put(
         needs: &Needs,
         mask: u32,
-        programs: &BTreeMap<Identity, Standing>,
+        owners: &BTreeMap<Owner, Standing>,
         sending: bool,
     ) -> Result<Self, LinuxError> {
-        let table = Table::of(programs);
+        let table = Table::of(owners);
         let name = format!("{MAP_NAME}{mask:08x}{}", if sending { SENDING } else { "" });
         let map = bpf::map(&name, &table.to_value()).map_err(failed)?;
         fs::create_dir_all(&needs.pins).map_err(failed)?;
@@ -159,7 +159,7 @@ impl Hooks {
         let mut hooks = Self {
             map,
             table,
-            programs: programs.clone(),
+            owners: owners.clone(),
             without: Vec::new(),
             mask,
             sending,
@@ -258,10 +258,10 @@ impl Hooks {
         Ok(())
     }
 
-    /// Has the kernel know a file no more.
-    pub(super) fn forget(&mut self, identity: Identity) -> Result<(), LinuxError> {
-        self.programs.remove(&identity);
-        self.table.forget(identity);
+    /// Has the kernel know an owner no more.
+    pub(super) fn forget(&mut self, owner: Owner) -> Result<(), LinuxError> {
+        self.owners.remove(&owner);
+        self.table.forget(owner);
         bpf::put(self.map.as_fd(), &self.table.to_value()).map_err(failed)
     }
 
@@ -318,10 +318,15 @@ impl Hooks {
             return Ok(None);
         };
         let info = bpf::map_info(map.as_fd()).map_err(failed)?;
-        let name = info.name.strip_prefix(MAP_NAME).unwrap_or_default();
+        let ours = info.name.strip_prefix(MAP_NAME);
+        // One of another version of ours knows what we cannot read, but its bits we can.
+        let name = ours.or(info.name.get(MAP_NAME.len()..)).unwrap_or_default();
         let sending = name.ends_with(SENDING);
         let mask = u32::from_str_radix(name.trim_end_matches(SENDING), 16).unwrap_or(0);
-        let programs = Table::programs(&bpf::value(map.as_fd()).map_err(failed)?)?;
+        let owners = match ours {
+            Some(_) => Table::owners(&bpf::value(map.as_fd()).map_err(failed)?)?,
+            None => BTreeMap::new(),
+        };
         let (mut gone, mut without) = (Vec::new(), Vec::new());
         for hook in &HOOKS {
             let held = holds(needs, hook, info.id).unwrap_or(false);
@@ -332,7 +337,7 @@ impl Hooks {
                 Some(text) => without.push(text.to_owned()),
             }
         }
-        Ok(Some(Recognition { mask, sending, programs, gone, without }))
+        Ok(Some(Recognition { mask, sending, owners, gone, without }))
     }
 
     /// Takes everything away; the map last, by which what is left is found again should we be

@@ -1,8 +1,8 @@
 //! Whose a socket is: rules for programs in the kernel.
 //!
 //! Small programs of our own ([`tipstaff_wire::bpf::recognise`]) run where sockets are made and
-//! opened. They look up the file that the process executes and write its number into some bits of
-//! the socket's mark, which rules compare ([`Marks`]). They are pinned in a bpf file system: they
+//! opened. They look up the file that the process executes and the user as whom it acts, and write a
+//! number for them into some bits of the socket's mark, which rules compare ([`Marks`]). They are pinned in a bpf file system: they
 //! outlive us and need no process of ours.
 //!
 //! Numbers never change their meaning while rules compare with them: [`prepare`] makes the kernel
@@ -15,24 +15,26 @@ mod needs;
 mod running;
 mod sockets;
 mod standing_file;
+mod users;
 
 pub use files::FileKind;
 pub(crate) use files::kind_of;
 pub use hooks::Recognition;
 pub(crate) use needs::has_pins;
 pub use needs::lacking;
-pub use running::{Process, ProgramFile, Standings, look};
+pub use running::{NamedUser, Process, ProgramFile, Standings, look};
 pub(crate) use standing_file::file_at;
+pub(crate) use users::user_number;
 
 use crate::LinuxError;
-use crate::ruleset::{Marks, too_many_programs};
+use crate::ruleset::{Marks, Whose, too_many_programs};
 use files::Files;
 use hooks::Hooks;
 use needs::Needs;
 use std::collections::{BTreeMap, BTreeSet};
 use tipstaff_core::plan::HostPlan;
 use tipstaff_core::program::RuleProgram;
-use tipstaff_wire::bpf::recognise::{Identity, Standing};
+use tipstaff_wire::bpf::recognise::{Owner, Standing, standing_of};
 
 /// What the kernel recognises now, made ready for new rules.
 #[derive(Debug)]
@@ -48,7 +50,7 @@ struct Work {
     needs: Needs,
     hooks: Hooks,
     /// What the new rules need recognised.
-    wanted: BTreeMap<Identity, Standing>,
+    wanted: BTreeMap<Owner, Standing>,
     old_mask: u32,
 }
 
@@ -57,7 +59,7 @@ struct Work {
 pub struct Demand {
     /// Our bits of marks.
     pub mask: u32,
-    /// The lists of programs that rules name.
+    /// The lists of programs and users that rules name.
     pub lists: BTreeSet<Vec<String>>,
     /// Whether it matters whose a socket is that is only ever sent from. To see that costs every
     /// sender of the machine a little, so it is not looked at for nothing.
@@ -70,7 +72,7 @@ impl Demand {
     pub fn of(plan: &HostPlan, rules: &RuleProgram) -> Self {
         Self {
             mask: plan.program_marks,
-            lists: rules.program_lists(),
+            lists: rules.owner_lists(),
             sending: plan.programs_send_datagrams(),
         }
     }
@@ -94,7 +96,7 @@ pub fn prepare(demand: &Demand, before: &Marks) -> Result<Prepared, LinuxError> 
     needs::mount_pins()?;
     let old = Hooks::read(&needs)?;
     let old_mask = old.as_ref().map_or(0, |it| it.mask);
-    let known = old.map(|it| it.programs).unwrap_or_default();
+    let known = old.map(|it| it.owners).unwrap_or_default();
     if old_mask != mask && old_mask & mask != 0 && !lists.is_empty() {
         // A number at its new place could be read as another at its old one.
         return Err(LinuxError::Refused {
@@ -119,36 +121,73 @@ pub fn prepare(demand: &Demand, before: &Marks) -> Result<Prepared, LinuxError> 
 
     Hooks::collect(&needs);
     let files = Files::open(&needs)?;
-    let mut wanted: BTreeMap<Identity, Standing> = BTreeMap::new();
+    let owners = owners_of(numbers.keys(), &files)?;
+    let mut wanted: BTreeMap<Owner, Standing> = BTreeMap::new();
     let mut known_as = BTreeMap::new();
-    for (path, own) in &numbers {
-        let Some(identity) = files.identity(path)? else { continue };
+    for (whose, own) in &numbers {
+        let Some(owner) = owners.get(whose) else { continue };
         // A file keeps the number that its sockets carry already.
-        let carried = known.get(&identity).filter(|_| same_mask).map(number);
+        let carried = known.get(owner).filter(|_| same_mask).map(number);
         let carried = carried.filter(|it| *it != 0 && *it <= Marks::most(mask));
-        let standing = wanted.entry(identity).or_insert_with(|| Standing {
+        let standing = wanted.entry(*owner).or_insert_with(|| Standing {
             bits: Marks::bits(mask, carried.unwrap_or(*own)),
             may_mark: false,
         });
-        known_as.insert(path.clone(), number(standing));
+        known_as.insert(whose.clone(), number(standing));
     }
     let marks = Marks::of(mask, lists, &numbers, &known_as);
     let ourselves = files.ourselves()?;
     let unnamed = Standing { bits: Marks::bits(mask, Marks::most(mask) + 1), may_mark: true };
-    wanted.entry(ourselves).and_modify(|it| it.may_mark = true).or_insert(unnamed);
+    let users: BTreeSet<Option<u32>> = wanted.keys().map(|it| it.user).chain([None]).collect();
+    for user in users {
+        let as_user = wanted.get(&Owner { file: None, user }).copied().unwrap_or(unnamed);
+        let owner = Owner { file: Some(ourselves), user };
+        wanted.entry(owner).or_insert(as_user).may_mark = true;
+    }
 
     let mut both = if old_mask == mask { known } else { BTreeMap::new() };
-    both.extend(wanted.iter().map(|(identity, standing)| (*identity, *standing)));
+    both.extend(wanted.iter().map(|(owner, standing)| (*owner, *standing)));
     let hooks = Hooks::put(&needs, mask, &both, demand.sending)?;
     let valid = both.values().map(|it| it.bits).collect();
+    let own = standing_of(&both, ourselves, rustix::process::geteuid().as_raw());
     let marked = hooks
-        .try_out(wanted[&ourselves].bits)
+        .try_out(own.unwrap_or(unnamed).bits)
         .and_then(|()| sockets::claim(&needs, &files, mask, &both, &valid, 0));
     if let Err(error) = marked {
         hooks.undo(&needs);
         return Err(error);
     }
     Ok(Prepared { marks, work: Some(Work { needs, hooks, wanted, old_mask }) })
+}
+
+/// Who is meant by names, as far as there is such a file and such a user.
+fn owners_of<'w>(
+    all: impl Iterator<Item = &'w Whose>,
+    files: &Files,
+) -> Result<BTreeMap<Whose, Owner>, LinuxError> {
+    let (mut identities, mut numbers) = (BTreeMap::new(), BTreeMap::new());
+    let mut owners = BTreeMap::new();
+    for whose in all {
+        let mut owner = Owner { file: None, user: None };
+        if let Some(path) = &whose.program {
+            if !identities.contains_key(path) {
+                identities.insert(path, files.identity(path)?);
+            }
+            owner.file = identities[path];
+        }
+        if let Some(name) = &whose.user {
+            if !numbers.contains_key(name) {
+                numbers.insert(name, user_number(name)?);
+            }
+            owner.user = numbers[name];
+        }
+        let whole = owner.file.is_some() == whose.program.is_some()
+            && owner.user.is_some() == whose.user.is_some();
+        if whole {
+            owners.insert(whose.clone(), owner);
+        }
+    }
+    Ok(owners)
 }
 
 impl Prepared {
@@ -178,16 +217,17 @@ impl Prepared {
         let used = self.marks.used();
         let mask = self.marks.mask;
         let running = running::executed(&files)?;
-        for (identity, standing) in work.hooks.programs.clone() {
+        for (owner, standing) in work.hooks.owners.clone() {
             let number = Marks::number_in(mask, standing.bits);
-            let removed = running.get(&identity).is_some_and(|it| running::is_removed(it));
+            let pids = owner.file.and_then(|it| running.get(&it));
+            let removed = pids.is_some_and(|it| running::is_removed(it));
             let replaced = used.contains(&number) && removed;
-            match work.wanted.get(&identity) {
+            match work.wanted.get(&owner) {
                 Some(_) => {}
                 None if replaced => {
-                    work.wanted.insert(identity, Standing { may_mark: false, ..standing });
+                    work.wanted.insert(owner, Standing { may_mark: false, ..standing });
                 }
-                None => work.hooks.forget(identity)?,
+                None => work.hooks.forget(owner)?,
             }
         }
         let valid = work.wanted.values().map(|it| it.bits).collect();

@@ -2,6 +2,7 @@
 
 use super::files::{FileKind, Files, executable, kind_of};
 use super::needs::Needs;
+use super::users::user_number;
 use super::{Hooks, Recognition};
 use crate::LinuxError;
 use crate::ruleset::Marks;
@@ -11,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
-use tipstaff_wire::bpf::recognise::Identity;
+use tipstaff_wire::bpf::recognise::{Identity, Owner};
 
 /// As many files are held open at a time.
 const AT_ONCE: usize = 200;
@@ -89,11 +90,25 @@ pub struct ProgramFile {
     pub processes: Vec<Process>,
 }
 
-/// How things stand with the programs that rules name.
+/// A user whom rules name.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NamedUser {
+    /// By what rules name them.
+    pub name: String,
+    /// Their number now; `None` if the machine knows nobody of that name.
+    pub number: Option<u32>,
+    /// Whether sockets of that number are recognised as theirs.
+    pub recognised: bool,
+}
+
+/// How things stand with the programs and users that rules name.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Standings {
     /// Every program that rules name.
     pub files: Vec<ProgramFile>,
+    /// Every user that rules name.
+    #[serde(default)]
+    pub users: Vec<NamedUser>,
     /// What the kernel recognises; `None` if nothing of ours is there.
     pub recognition: Option<Recognition>,
 }
@@ -108,18 +123,27 @@ pub fn look(marks: &Marks) -> Result<Standings, LinuxError> {
     let files = Files::open(&needs)?;
     let executed = executed(&files)?;
     let numbers = marks.numbers();
+    let programs = || numbers.keys().filter_map(|it| it.program.as_ref());
     let mut identities: BTreeMap<&String, Identity> = BTreeMap::new();
-    for path in numbers.keys() {
+    for path in programs().collect::<BTreeSet<_>>() {
         identities.extend(files.identity(path)?.map(|it| (path, it)));
     }
-    let known = |identity: &Identity, path: &String| {
-        let standing = recognition.as_ref().and_then(|it| it.programs.get(identity));
+    let known_as = |owner: Owner, name: &String| {
+        let standing = recognition.as_ref().and_then(|it| it.owners.get(&owner));
         standing.is_some_and(|it| {
             let number = Marks::number_in(marks.mask, it.bits);
-            let lists = marks.lists.iter().filter(|(list, _)| list.contains(path));
+            let lists = marks.lists.iter().filter(|(list, _)| list.contains(name));
             lists.flat_map(|it| it.1).any(|it| it.number == number)
         })
     };
+    let known = |identity: &Identity, path: &String| known_as(Owner::file(*identity), path);
+    let mut users = Vec::new();
+    for name in numbers.keys().filter_map(|it| it.user.as_ref()).collect::<BTreeSet<_>>() {
+        let number = user_number(name)?;
+        let owner = number.map(|it| Owner { file: None, user: Some(it) });
+        let recognised = owner.is_some_and(|it| known_as(it, name));
+        users.push(NamedUser { name: name.clone(), number, recognised });
+    }
     let file = |path: &String| {
         let now = identities.get(path);
         let mut processes = Vec::new();
@@ -143,9 +167,9 @@ pub fn look(marks: &Marks) -> Result<Standings, LinuxError> {
             processes,
         }
     };
-    let paths: BTreeSet<&String> = numbers.keys().collect();
+    let paths: BTreeSet<&String> = programs().collect();
     let listed = paths.into_iter().map(file).collect();
-    Ok(Standings { files: listed, recognition })
+    Ok(Standings { files: listed, users, recognition })
 }
 
 /// Whether the file that these processes run is nowhere any more.

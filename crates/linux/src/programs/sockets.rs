@@ -3,6 +3,7 @@
 use super::files::Files;
 use super::needs::Needs;
 use super::running::executed;
+use super::users::acts_as;
 use crate::LinuxError;
 use crate::sockets::socket_number;
 use crate::sys::mark;
@@ -10,7 +11,7 @@ use rustix::fd::{AsFd, OwnedFd};
 use rustix::process::{Pid, PidfdFlags, PidfdGetfdFlags, pidfd_getfd, pidfd_open};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use tipstaff_wire::bpf::recognise::{Identity, Standing};
+use tipstaff_wire::bpf::recognise::{Owner, Standing, standing_of};
 
 /// Who holds a socket.
 struct Holder {
@@ -25,15 +26,16 @@ pub(super) fn claim(
     needs: &Needs,
     files: &Files,
     mask: u32,
-    programs: &BTreeMap<Identity, Standing>,
+    owners: &BTreeMap<Owner, Standing>,
     valid: &BTreeSet<u32>,
     leave: u32,
 ) -> Result<(), LinuxError> {
     let executed = executed(files)?;
     let mut holders: BTreeMap<u32, Vec<Holder>> = BTreeMap::new();
     for (identity, pids) in &executed {
-        let bits = programs.get(identity).map_or(0, |it| it.bits);
         for &pid in pids {
+            let Some(user) = acts_as(pid) else { continue };
+            let bits = standing_of(owners, *identity, user).map_or(0, |it| it.bits);
             for (number, descriptor) in sockets_of(pid) {
                 holders.entry(number).or_default().push(Holder { pid, descriptor, bits });
             }

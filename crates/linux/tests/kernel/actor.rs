@@ -10,6 +10,7 @@ use rustix::net::{
     SendAncillaryBuffer, SendAncillaryMessage, SendFlags, SocketType, bind, connect, listen, recv,
     recvfrom, recvmsg, sendmsg, sendto, socket,
 };
+use rustix::process::Uid;
 use std::io::{BufRead, BufReader, Write};
 use std::net::SocketAddr;
 use std::os::unix::net::{UnixListener, UnixStream};
@@ -165,6 +166,20 @@ impl Stage {
             ["connect", to] => connect(socket()?, &address(to)?).map_err(failed)?,
             ["name"] => {
                 rustix::net::getsockname(socket()?).map_err(failed)?;
+            }
+            // Is started anew as another user, without sockets.
+            ["run-as", user] => {
+                let mut command =
+                    Command::new(std::env::current_exe().map_err(|it| it.to_string())?);
+                command.args(std::env::args().skip(1));
+                command.uid(user.parse().map_err(|_| "a number")?);
+                println!("answer: ok");
+                return Err(command.exec().to_string());
+            }
+            // Goes on as another user, with what it has.
+            ["act-as", user] => {
+                let user = Uid::from_raw(user.parse().map_err(|_| "a number")?);
+                rustix::thread::set_thread_res_uid(user, user, user).map_err(failed)?;
             }
             ["mark", number] => {
                 let number = number.parse().map_err(|_| "a number")?;

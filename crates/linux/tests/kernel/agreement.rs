@@ -36,12 +36,12 @@ fn in_the_lab(packet: &Packet, side: &str) -> Packet {
         Direction::Outbound => (None, Some(out)),
         Direction::Forwarded => (Some(side.into()), Some(out)),
     };
-    // Nobody in the lab is a program that rules name.
+    // Nobody in the lab is a program or user that rules name.
     let state = match packet.transport {
         Transport::Icmp { .. } => tracking().state_alone(packet.transport, packet.family()),
         _ => packet.state,
     };
-    Packet { in_interface, out_interface, state, program: None, ..packet.clone() }
+    Packet { in_interface, out_interface, state, program: None, user: None, ..packet.clone() }
 }
 
 /// Answers to senders on the link that are not there wait for a hardware address that never

@@ -126,6 +126,7 @@ impl Host {
 
     pub fn packet(&self, stand: &Stand, transport: Transport) -> Packet {
         self.plan.related(Packet {
+            user: None,
             direction: Direction::Inbound,
             in_interface: Some(stand.interface.clone()),
             out_interface: None,

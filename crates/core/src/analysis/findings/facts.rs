@@ -21,6 +21,8 @@ pub struct Facts {
     pub session: Option<Session>,
     /// What there is at the paths that rules name.
     pub files: BTreeMap<String, ProgramFile>,
+    /// The numbers of the users that rules name; `None` for who is not known here.
+    pub users: BTreeMap<String, Option<u32>>,
     /// How the interfaces stand that rules name.
     pub placed: Vec<Placed>,
     /// Rates per source that had no room for some senders, with how many packets of those came.
@@ -46,6 +48,8 @@ pub struct Listener {
     pub program: Option<String>,
     /// The same by the name that rules have for it.
     pub known: Option<String>,
+    /// The number of the user who made its socket, if that is known.
+    pub uid: Option<u32>,
 }
 
 /// A connection that stands now.

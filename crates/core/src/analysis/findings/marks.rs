@@ -18,7 +18,7 @@ pub(crate) const FINDER: Finder = Finder {
 };
 
 fn findings(machine: &Machine<'_>) -> Vec<Finding> {
-    if !machine.plan.decisions().any(|it| it.1.names_programs()) {
+    if !machine.plan.decisions().any(|it| it.1.names_owners()) {
         return Vec::new();
     }
     let mask = machine.plan.program_marks;

@@ -23,6 +23,7 @@ mod subjects;
 mod table;
 mod timing;
 mod unmentioned;
+mod users;
 mod versions;
 mod wide;
 mod wider_than_used;

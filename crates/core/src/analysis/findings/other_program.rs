@@ -27,7 +27,7 @@ fn findings(machine: &Machine<'_>) -> Vec<Finding> {
         it.act.verdict() == Verdict::Allow
             && it.idle.is_none()
             && it.id.kind == Kind::Rule
-            && it.names_programs()
+            && it.names_owners()
     });
     about.flat_map(|it| of_rule(machine, it)).collect()
 }
@@ -40,7 +40,7 @@ fn of_rule(machine: &Machine<'_>, decision: &Decision) -> Vec<Finding> {
     let mut others: BTreeMap<(u32, &str), BTreeSet<String>> = BTreeMap::new();
     let listeners = machine.facts.listeners.iter();
     for listener in listeners.filter(|it| it.for_others()).filter(hears) {
-        let known = listener.known.as_ref().filter(|it| !named.contains(it));
+        let known = listener.known.as_ref().filter(|it| !named.is_empty() && !named.contains(it));
         let Some(program) = known else { continue };
         let port = format!("{}/{}", listener.port, listener.protocol);
         others.entry((listener.pid.unwrap_or(0), program)).or_default().insert(port);

@@ -13,16 +13,16 @@ pub(crate) const FINDER: Finder = Finder {
         FindingKind {
             code: Code::ProgramNeverMatches,
             severity: Severity::Warning,
-            meaning: "What comes in belongs to a program only if a TCP or UDP socket of it waits for it. A \
-             rule that names a program and is about other traffic, such as ICMP or SCTP, never matches \
-             anything that comes in: leave the program out.",
+            meaning: "What comes in belongs to a program or user only if a TCP or UDP socket of theirs waits for it. A \
+             rule that names one and is about other traffic, such as ICMP or SCTP, never matches \
+             anything that comes in: leave `program` or `user` out.",
         },
         FindingKind {
             code: Code::ProgramNeedsReplies,
             severity: Severity::Error,
             meaning: "The packet that ends a TCP handshake, and those of a connection that has just been \
              closed, belong to no socket. With the baseline's `replies` they pass as parts of their \
-             connection; without it, no rule for a program could let a connection come about.",
+             connection; without it, no rule for a program or user could let a connection come about.",
         },
     ],
     looks: &[Look::Policy(findings)],
@@ -34,7 +34,7 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
     let mut first = None;
     for (direction, decision) in subjects.plan.decisions() {
         let in_force = decision.id.kind == Kind::Rule && decision.idle.is_none();
-        if !in_force || !decision.names_programs() {
+        if !in_force || !decision.names_owners() {
             continue;
         }
         first = first.or(Some(decision));
@@ -45,16 +45,15 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
                 .any(|(protocol, ports)| protocol.has_known_receivers() && !ports.is_empty())
         });
         if direction == Direction::Inbound && !has_sockets {
-            let message = "names a program, but such traffic that comes in belongs to none";
-            let finding = Finding::about(
-                Code::ProgramNeverMatches,
-                Severity::Warning,
-                decision,
-                message.into(),
-            );
+            let by_program = decision.conditions.iter().any(|it| !it.programs.is_empty());
+            let (key, whose) = if by_program { ("program", "program") } else { ("user", "user") };
+            let message =
+                format!("names a {whose}, but such traffic that comes in belongs to none");
+            let finding =
+                Finding::about(Code::ProgramNeverMatches, Severity::Warning, decision, message);
             findings.push(finding.mend(Mend::Change {
                 rule: decision.id.clone(),
-                key: "program",
+                key,
                 value: None,
             }));
         }
@@ -69,7 +68,7 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
                 Code::ProgramNeedsReplies,
                 Severity::Error,
                 decision,
-                format!("`replies` is off, and `{}` names programs", decision.id),
+                format!("`replies` is off, and `{}` asks whose sockets are", decision.id),
             )
         });
     }

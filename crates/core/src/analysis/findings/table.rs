@@ -8,7 +8,7 @@ use super::proven::keep_what_mends;
 use super::subjects::Subjects;
 use super::{
     crowded, expectations, exposure, interfaces, marks, names, no_listener, order, other_program,
-    program_files, programs, session, shell, timing, unmentioned, versions, wider_than_used,
+    program_files, programs, session, shell, timing, unmentioned, users, versions, wider_than_used,
 };
 use crate::plan::HostPlan;
 use crate::policy::{Code, Policy, Time};
@@ -16,7 +16,7 @@ use crate::space::{Direction, Packet};
 use std::collections::HashMap;
 
 /// Everything that finds anything, in the order in which it looks.
-const FINDERS: [Finder; 17] = [
+const FINDERS: [Finder; 18] = [
     order::FINDER,
     exposure::FINDER,
     versions::FINDER,
@@ -30,6 +30,7 @@ const FINDERS: [Finder; 17] = [
     wider_than_used::FINDER,
     other_program::FINDER,
     program_files::FINDER,
+    users::FINDER,
     marks::FINDER,
     interfaces::FINDER,
     crowded::FINDER,

@@ -6,6 +6,7 @@ use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Ends, Rate, Time};
 use super::common::{accepted, check_name, choice, nonempty_list};
 use super::ends::{ends, own_ends};
+use super::owners::{programs, users};
 use crate::space::{Direction, Family, RangeSet, TrafficSet};
 
 /// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
@@ -45,7 +46,7 @@ pub(super) fn rule(
     let source_ports = source_ports(reader, table, &traffic);
     let (ingress, egress) = interfaces(reader, names, table, direction);
     let rate = rate(reader, table);
-    let programs = programs(reader, table, direction);
+    let (programs, users) = (programs(reader, table, direction), users(reader, table, direction));
     let log = log(reader, table);
     let until = until(reader, table);
     let paused = table.switch("paused").unwrap_or(false);
@@ -70,6 +71,7 @@ pub(super) fn rule(
         source_ports,
         rate,
         programs,
+        users,
         log,
         until,
         paused,
@@ -104,47 +106,6 @@ pub(super) fn direction(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Direc
         choice(reader, text, &Direction::ALL.map(Direction::as_str)).and_then(Direction::parse)
     });
     word.unwrap_or(Direction::Inbound)
-}
-
-/// The longest path of a program, in bytes: the kernel keeps it beside the rules
-/// (`NFT_USERDATA_MAXLEN`, less one byte of our own).
-const LONGEST_PROGRAM: usize = 255;
-
-/// The executables of the `program` key.
-fn programs(reader: &mut Reader<'_>, table: &Table<'_, '_>, direction: Direction) -> Vec<String> {
-    let Some(key) = table.key_span("program") else { return Vec::new() };
-    if direction == Direction::Forwarded {
-        let origin = reader.origin(key);
-        let message = "no program of this host receives or sends forwarded packets";
-        reader.report(
-            Diagnostic::error("program-forwarded", message, origin)
-                .expected("name senders with `from`, receivers with `to`"),
-        );
-    }
-    let list = nonempty_list(reader, table, "program");
-    for path in &list {
-        let parts = || path.value.split('/').skip(1);
-        let good = path.value.starts_with('/')
-            && parts().all(|part| !matches!(part, "" | "." | ".."))
-            && !path.value.contains('\0');
-        if good && path.value.len() > LONGEST_PROGRAM {
-            let origin = reader.origin(path.inner());
-            let message = format!("the path has {} bytes", path.value.len());
-            reader.report(
-                Diagnostic::error("bad-program", message, origin)
-                    .expected(format!("at most {LONGEST_PROGRAM} can be kept with the rules")),
-            );
-        }
-        if !good {
-            let origin = reader.origin(path.inner());
-            let message = format!("`{}` is not the path of a program", path.value.escape_debug());
-            reader.report(
-                Diagnostic::error("bad-program", message, origin)
-                    .expected("expected an absolute path such as `/usr/sbin/catalogued`"),
-            );
-        }
-    }
-    list.into_iter().map(|path| path.value).collect()
 }
 
 /// The `log` key: off when left out.

@@ -1,8 +1,10 @@
 //! Comparisons with the marks of sockets, back to lists of programs.
 
-use super::super::marks::{Marks, Numbered};
+use super::super::marks::Marks;
+use super::super::owners::{Numbered, is_program};
 use super::field::{Field, Registers};
 use super::found::{Found, Sets};
+use std::collections::BTreeSet;
 use tipstaff_core::program::Test;
 use tipstaff_wire::nf_tables::{Compare, Expression};
 
@@ -41,13 +43,16 @@ pub(super) fn programs(
         }
         (None, _) => return None,
     };
-    let entry = |(bits, path): &(u32, Option<String>)| Numbered {
-        number: Marks::number_in(mask, *bits),
-        path: path.clone(),
+    let entry = |(bits, text): &(u32, Option<String>)| {
+        Numbered::read(Marks::number_in(mask, *bits), text.as_deref())
     };
-    let mut paths: Vec<String> = entries.iter().filter_map(|it| it.1.clone()).collect();
-    paths.sort();
+    let entries: BTreeSet<Numbered> = entries.iter().map(entry).collect();
+    let names: BTreeSet<String> = entries.iter().filter_map(|it| it.name.clone()).collect();
+    let names: Vec<String> = names.into_iter().collect();
     marks.mask = mask;
-    marks.lists.insert(paths.clone(), entries.iter().map(entry).collect());
-    Some(Test::Program(paths))
+    marks.lists.insert(names.clone(), entries);
+    Some(match names.first() {
+        Some(first) if is_program(first) => Test::Program(names),
+        _ => Test::User(names),
+    })
 }

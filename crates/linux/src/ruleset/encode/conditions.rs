@@ -63,7 +63,7 @@ impl Encoder<'_> {
             Test::Own(end, is) => own(*end, *is, out),
             Test::OnLink(end, family, is) => self.on_link((*end, *family, *is), out)?,
             Test::Before(time) => before(*time, out),
-            Test::Program(paths) => self.programs(paths, test, rule, out)?,
+            Test::Program(names) | Test::User(names) => self.owners(names, test, rule, out)?,
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
         }
         Ok(())

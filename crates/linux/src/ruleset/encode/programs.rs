@@ -14,9 +14,9 @@ use tipstaff_wire::nf_tables::{
 
 impl Encoder<'_> {
     /// Compares the mark of the packet's socket with the numbers of programs.
-    pub(super) fn programs(
+    pub(super) fn owners(
         &mut self,
-        paths: &[String],
+        names: &[String],
         test: &Test,
         rule: &ProgramRule,
         out: &mut Vec<Expression>,
@@ -34,12 +34,12 @@ impl Encoder<'_> {
         let (set, id) = match self.known.get(test) {
             Some(known) => known.clone(),
             None => {
-                let made = self.new_list(paths, rule)?;
+                let made = self.new_list(names, rule)?;
                 self.known.insert(test.clone(), made.clone());
                 made
             }
         };
-        match self.marks.only(paths) {
+        match self.marks.only(names) {
             // Quicker than to look it up; the set says which program it is.
             Some(number) => {
                 let bits = Marks::bits(self.marks.mask, number);
@@ -56,20 +56,20 @@ impl Encoder<'_> {
     /// A list of programs, as a set of the numbers in marks.
     fn new_list(
         &mut self,
-        paths: &[String],
+        names: &[String],
         rule: &ProgramRule,
     ) -> Result<(String, u32), LinuxError> {
-        let entries = self.marks.lists.get(paths).filter(|_| self.marks.mask != 0);
+        let entries = self.marks.lists.get(names).filter(|_| self.marks.mask != 0);
         let entries = entries.ok_or_else(|| LinuxError::RuleRefused {
             rule: rule.id.clone().unwrap_or_else(|| RuleId::rule("")),
-            reason: format!("nothing marks the sockets of `{}`", paths.join("`, `")).into(),
+            reason: format!("nothing marks the sockets of `{}`", names.join("`, `")).into(),
         })?;
         let elements: Vec<Element> = entries
             .iter()
             .map(|entry| {
                 let bits = Marks::bits(self.marks.mask, entry.number);
                 Element {
-                    user_data: entry.path.as_deref().map(user_data).unwrap_or_default(),
+                    user_data: entry.text().as_deref().map(user_data).unwrap_or_default(),
                     ..Element::key(bits.to_ne_bytes().to_vec())
                 }
             })

@@ -154,7 +154,7 @@ impl Encoder<'_> {
         };
         let message = self.batch.new_rule(&rule_message);
         self.ledger.note(message, rule.id.as_ref());
-        if rule.tests.iter().any(|it| matches!(it, Test::Program(_))) {
+        if rule.tests.iter().any(|it| matches!(it, Test::Program(_) | Test::User(_))) {
             self.ledger.lacking.insert(message, BY_MARK);
         }
         if rule.tests.iter().any(|it| matches!(it, Test::Own(..))) {

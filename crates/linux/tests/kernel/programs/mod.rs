@@ -3,6 +3,7 @@
 mod flows;
 mod marks;
 mod town;
+mod users;
 
 use crate::actor::{Actor, short_life};
 use crate::world::{listen_to_reports, netfilter, reported};
@@ -236,7 +237,7 @@ fn an_upgraded_program_is_recognised_again_and_its_old_process_still() {
         // When the old process is gone, the old file is forgotten.
         drop(old);
         world.run(|| enforce(&policy(&seedbase)));
-        let known = world.run(programs::read).expect("read").expect("there").programs;
+        let known = world.run(programs::read).expect("read").expect("there").owners;
         assert_eq!(known.values().filter(|it| !it.may_mark).count(), 1, "{known:?}");
     });
 }
@@ -255,7 +256,8 @@ fn rules_are_replaced_without_a_moment_in_which_a_program_is_another() {
         let mut numbers = Vec::new();
         for text in [&one, &both, &other, &one] {
             let snapshot = world.run(|| enforce(text));
-            numbers.push(snapshot.marks.numbers().into_values().collect::<Vec<_>>());
+            let numbered = snapshot.marks.numbers();
+            numbers.push(numbered.into_values().collect::<Vec<_>>());
         }
         // A number is free only when nothing compares with it any more.
         assert_eq!(numbers, [vec![1], vec![2, 1], vec![2], vec![1]]);

@@ -95,7 +95,7 @@ pub(super) fn identity_of(
 
 #[cfg(test)]
 mod tests {
-    use super::super::table::{Standing, Table};
+    use super::super::table::{Owner, Standing, Table, standing_of};
     use super::{Identity, OpenFile};
     use std::collections::BTreeMap;
 
@@ -103,15 +103,26 @@ mod tests {
     fn tables_and_records_come_back() {
         let identity = |inode| Identity { device: 0xfd00, inode, generation: 77 };
         let standing = Standing { bits: 0x0300_0000, may_mark: true };
-        let programs =
-            BTreeMap::from([(identity(u64::MAX - 3), standing), (identity(4), standing)]);
-        let mut table = Table::of(&programs);
-        assert_eq!(Table::programs(&table.to_value()), Ok(programs));
-        table.forget(identity(4));
-        let left = Table::programs(&table.to_value()).expect("whole");
-        assert_eq!(left.keys().copied().collect::<Vec<_>>(), [identity(u64::MAX - 3)]);
-        assert_eq!(Table::programs(&Table::default().to_value()), Ok(BTreeMap::new()));
-        assert!(Table::programs(&table.to_value()[..30]).is_err());
+        let (high, low) = (Owner::file(identity(u64::MAX - 3)), Owner::file(identity(4)));
+        let (both, root) = (Owner { user: Some(0), ..low }, Owner { file: None, user: Some(0) });
+        let standings = [high, low, both, root].map(|it| (it, standing));
+        let owners = BTreeMap::from(standings);
+        let mut table = Table::of(&owners);
+        // Who is named with the file comes ahead of all others who run it, users alone at last.
+        assert_eq!(table.0.iter().map(|it| it.0).collect::<Vec<_>>(), [both, low, high, root]);
+        assert_eq!(Table::owners(&table.to_value()), Ok(owners));
+        table.forget(low);
+        table.forget(root);
+        let left = Table::owners(&table.to_value()).expect("whole");
+        assert_eq!(left.keys().copied().collect::<Vec<_>>(), [both, high]);
+        assert_eq!(Table::owners(&Table::default().to_value()), Ok(BTreeMap::new()));
+        assert!(Table::owners(&table.to_value()[..30]).is_err());
+
+        let bits = |bits| Standing { bits, may_mark: false };
+        let owners =
+            BTreeMap::from([(both, bits(1)), (low, bits(2)), (root, bits(3)), (high, bits(4))]);
+        let of = |inode, user| standing_of(&owners, identity(inode), user).map(|it| it.bits);
+        assert_eq!([of(4, 0), of(4, 9), of(5, 0), of(5, 9)], [Some(1), Some(2), Some(3), None]);
 
         let record = [&identity(5).bytes()[..], &9_u32.to_ne_bytes(), &[0; 4]].concat();
         let file = OpenFile { descriptor: 9, identity: identity(5) };

@@ -15,6 +15,10 @@ pub struct Offsets {
     pub(super) cookie: u32,
     /// `task_struct.tgid`
     pub(super) process: u32,
+    /// `task_struct.cred`
+    pub(super) credentials: u32,
+    /// `cred.fsuid`
+    pub(super) user: u32,
     /// `mm_struct.exe_file`
     pub(super) file: u32,
     /// `file.f_inode`
@@ -44,6 +48,8 @@ impl Offsets {
             network: find("nsproxy", "net_ns")?,
             cookie: find("net", "net_cookie")?,
             process: find("task_struct", "tgid")?,
+            credentials: find("task_struct", "cred")?,
+            user: find("cred", "fsuid")?,
             file: find("mm_struct", "exe_file")?,
             inode: find("file", "f_inode")?,
             number: find("inode", "i_ino")?,

@@ -1,5 +1,7 @@
 //! The programs that rules name: the files they are, and the processes that run them.
 
+mod trouble;
+
 use super::{Failure, Loaded};
 use crate::Outcome;
 use crate::store::{Docket, Home};
@@ -7,9 +9,10 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use std::time::Duration;
 use tipstaff_core::program::{Action, RuleProgram, Test};
-use tipstaff_linux::programs::{self, Demand, FileKind, ProgramFile, Standings};
+use tipstaff_linux::programs::{self, Demand, FileKind, NamedUser, ProgramFile, Standings};
 use tipstaff_linux::ruleset::{self, Marks};
 use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol};
+use trouble::{of_program, of_user};
 
 /// How often files and processes are looked at while watching.
 const LOOK: Duration = Duration::from_secs(1);
@@ -59,7 +62,7 @@ pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxErro
 
 /// Whether the kernel recognises the programs of the rules in force as they are now.
 pub(crate) fn are_known(machine: &dyn Machine, policy: &Loaded, marks: &Marks) -> bool {
-    let named = !policy.program.program_lists().is_empty();
+    let named = !policy.program.owner_lists().is_empty();
     match machine.recognition() {
         // Who may not look may have nothing recognised either.
         Ok(None) | Err(_) => !named,
@@ -73,6 +76,7 @@ fn is_up_to_date(standings: &Standings) -> bool {
     let recognition = standings.recognition.as_ref();
     recognition.is_some_and(|it| it.gone.is_empty())
         && standings.files.iter().all(|it| it.recognised || it.kind == FileKind::Missing)
+        && standings.users.iter().all(|it| it.recognised || it.number.is_none())
 }
 
 /// The word for what is at a path.
@@ -85,7 +89,7 @@ pub fn word(kind: &FileKind) -> say::AtPath {
     }
 }
 
-/// How things stand with the programs that rules in force name.
+/// How things stand with the programs and users that rules in force name.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
@@ -97,12 +101,26 @@ pub struct Report {
     pub marks: Option<String>,
     /// The programs that rules name, by path.
     pub programs: Vec<Program>,
+    /// The users that rules name.
+    pub users: Vec<User>,
     /// What is wrong, as whole sentences.
     pub trouble: Vec<String>,
     /// What is not recognised of sockets on this kernel, as whole sentences.
     pub not_recognised: Vec<String>,
     /// Whether something was recognised anew: the rules' files had changed.
     pub refreshed: bool,
+}
+
+/// A user that rules name.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct User {
+    /// The name or number by which rules name them.
+    pub name: String,
+    /// Their number now; `null` if the machine's list of users has no such name.
+    pub number: Option<u32>,
+    /// Whether the kernel recognises sockets of that number as theirs.
+    pub recognised: bool,
 }
 
 /// A program that rules name.
@@ -157,6 +175,7 @@ pub fn of(
         recognised: true,
         marks: (marks.mask != 0).then(|| format!("{:#010x}", marks.mask)),
         programs: Vec::new(),
+        users: Vec::new(),
         trouble: Vec::new(),
         not_recognised: Vec::new(),
         refreshed: false,
@@ -176,7 +195,7 @@ pub fn of(
         None => {
             report.recognised = false;
             report.trouble.push(
-                "rules name programs, and nothing tells the kernel whose a new socket is: such \
+                "rules name programs or users, and nothing tells the kernel whose a new socket is: such \
                  rules match nothing that begins now; enforce again"
                     .into(),
             );
@@ -193,8 +212,13 @@ pub fn of(
         }
     }
     for file in &standings.files {
-        report.trouble.extend(trouble(file));
+        report.trouble.extend(of_program(file));
         report.programs.push(program(file));
+    }
+    for user in &standings.users {
+        report.trouble.extend(of_user(user));
+        let NamedUser { name, number, recognised } = user.clone();
+        report.users.push(User { name, number, recognised });
     }
     Ok(report)
 }
@@ -213,36 +237,6 @@ fn program(file: &ProgramFile) -> Program {
         processes: file.processes.iter().map(|it| it.pid).collect(),
         outdated: outdated.map(|it| it.pid).collect(),
     }
-}
-
-fn trouble(file: &ProgramFile) -> Vec<String> {
-    let path = &file.path;
-    let mut found = Vec::new();
-    match &file.kind {
-        FileKind::Missing => found.push(format!("there is no program at {path}")),
-        FileKind::NotExecutable => found.push(format!("{path} may not be executed")),
-        FileKind::Script { interpreter } => found.push(format!(
-            "{path} is a script: its sockets are those of {interpreter}, and rules for it match \
-             nothing"
-        )),
-        FileKind::Program if !file.recognised => found.push(format!(
-            "{path} is another file than when the rules were enforced, and is not recognised; \
-             enforce again, or `tipstaff programs --refresh`"
-        )),
-        FileKind::Program => {}
-    }
-    let old: Vec<_> = file.processes.iter().filter(|it| it.outdated).collect();
-    if !old.is_empty() {
-        let pids: Vec<String> = old.iter().map(|it| it.pid.to_string()).collect();
-        let known = if old.iter().all(|it| it.recognised) {
-            "it is recognised until it ends"
-        } else {
-            "new sockets of it are not recognised"
-        };
-        let pids = pids.join(", ");
-        found.push(format!("process {pids} still runs the file that {path} was before; {known}"));
-    }
-    found
 }
 
 /// Has the files recognised that the paths of rules lead to now, if they are others than before,
@@ -311,7 +305,8 @@ pub fn watch(
         let now = report(machine)?;
         let processes = |it: &Program| (it.path.clone(), it.processes.clone());
         let running: Vec<_> = now.programs.iter().map(processes).collect();
-        let stale = now.programs.iter().any(|it| !it.recognised && it.file != say::AtPath::Missing);
+        let stale = now.programs.iter().any(|it| !it.recognised && it.file != say::AtPath::Missing)
+            || now.users.iter().any(|it| !it.recognised && it.number.is_some());
         if stale || !now.recognised || seen.as_ref().is_some_and(|it| *it != running) {
             let report = refresh(machine, home)?;
             if report.refreshed {
