@@ -183,7 +183,7 @@ fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: boo
     let mut changes = Vec::new();
     for difference in atlas.differences_of(first, second, wanted) {
         let direction = difference.direction;
-        let words = Words::of(&policy.policy, &policy.plan, direction);
+        let words = Words::of_all(&policy.policy, &policy.plan, &policy.plan, direction);
         let pieces = atlas.pieces(&difference.region, PARTS).unwrap_or_default();
         let regions = words.pieces(&pieces);
         changes.push(ChangeWords {

@@ -122,7 +122,7 @@ fn words(
     before: (&Policy, &HostPlan),
     after: (&Policy, &HostPlan),
 ) -> ChangeWords {
-    let words = Words::of(after.0, after.1, change.direction);
+    let words = Words::of_all(after.0, after.1, before.1, change.direction);
     let regions = words.pieces(&change.pieces);
     ChangeWords {
         told: told(&change.pieces, &regions, &words),

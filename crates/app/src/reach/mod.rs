@@ -183,7 +183,7 @@ fn pings(
             let wanted = Wanted::ping(family);
             let parts = verdicts::parts(&wanted, family, loaded, kernel, &column.senders);
             planned.plan_ping(column, &parts, pings.len());
-            let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
+            let parts = parts.iter().map(|part| part.words(&loaded.plan, column)).collect();
             pings.push(From::of(column.name.clone(), family.into(), parts));
         }
     }
@@ -220,7 +220,7 @@ fn views(
             }
             let parts = verdicts::parts(wanted, family, loaded, kernel, &column.senders);
             planned.plan(listener, column, &parts, from.len());
-            let parts = parts.iter().map(|part| part.words(&loaded.plan)).collect();
+            let parts = parts.iter().map(|part| part.words(&loaded.plan, column)).collect();
             from.push(From::of(column.name.clone(), family.into(), parts));
         }
     }

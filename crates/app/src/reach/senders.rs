@@ -3,7 +3,7 @@
 use crate::Failure;
 use tipstaff_core::policy::{ANYWHERE, Policy, Source, read_addresses};
 use tipstaff_core::rehearsal::sendable;
-use tipstaff_core::space::AddressSet;
+use tipstaff_core::space::{AddressSet, nested_words};
 
 /// Senders under one name.
 #[derive(Clone, Debug)]
@@ -12,6 +12,16 @@ pub(crate) struct Column {
     pub name: String,
     /// The addresses that belong to the place.
     pub senders: AddressSet,
+}
+
+impl Column {
+    /// Some of its senders as few networks. Those of `anywhere` are told from its others only: who is at a
+    /// place, or can send nothing, does not matter.
+    pub(crate) fn words(&self, some: &AddressSet) -> String {
+        let all = AddressSet::full();
+        let whole = if self.name == ANYWHERE { &self.senders } else { &all };
+        nested_words(&some.nested(whole))
+    }
 }
 
 /// The columns asked for; without a wish, every place of the policy and `anywhere`.

@@ -1,5 +1,6 @@
 //! The policy's word and the kernel's word about a listener.
 
+use super::senders::Column;
 use super::words::Part;
 use crate::vocabulary as say;
 use crate::{By, Loaded};
@@ -107,14 +108,14 @@ pub(crate) struct Fares {
 
 impl Fares {
     /// In words, before anything was observed.
-    pub(crate) fn words(&self, plan: &HostPlan) -> Part {
+    pub(crate) fn words(&self, plan: &HostPlan, column: &Column) -> Part {
         let Fate { policy, kernel } = &self.fate;
         let kernel_by = match kernel {
             Word::Decided(decided) if decided.by != policy.by => Some(decided.by.to_string()),
             _ => None,
         };
         Part {
-            senders: self.senders.to_string(),
+            senders: column.words(&self.senders),
             receivers: self.receivers.iter().map(ToString::to_string).collect(),
             interfaces: match &self.interfaces[..] {
                 [] => None,

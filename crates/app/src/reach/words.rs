@@ -111,7 +111,8 @@ pub struct From {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Part {
-    /// The senders that fare alike, as networks.
+    /// The senders that fare alike, as networks; behind `except` what is left out of one, behind `but` what
+    /// of that is meant again.
     pub senders: String,
     /// At which of the host's addresses.
     pub receivers: Vec<String>,

@@ -5,7 +5,7 @@ mod terms;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
-use terms::{by_meaning, carries_version, enclosing, traffic, written};
+use terms::{by_meaning, carries_version, enclosing, nested, traffic, written};
 use tipstaff_core::plan::{HostPlan, LOOPBACK};
 use tipstaff_core::policy::{ANYWHERE, ON_LINK, Policy, THIS_HOST};
 use tipstaff_core::space::{
@@ -49,13 +49,27 @@ pub(crate) struct Words<'p> {
     own: &'p [IpAddr],
     moving: bool,
     direction: Direction,
+    /// Whether packets at the host's own addresses are all that was asked about.
+    only_own: bool,
 }
 
 impl<'p> Words<'p> {
-    /// For regions of packets of a host, in one direction.
+    /// For regions of packets at a host's own addresses, in one direction: these go without saying.
     pub(crate) fn of(policy: &'p Policy, plan: &'p HostPlan, direction: Direction) -> Self {
         let own = if plan.moving { &[] } else { &plan.addresses[..] };
-        Self { policy, own, moving: plan.moving, direction }
+        Self { policy, own, moving: plan.moving, direction, only_own: true }
+    }
+
+    /// For regions of any packets of a host, as it was `before`, or of another host. What two hosts do not
+    /// share is neither's own.
+    pub(crate) fn of_all(
+        policy: &'p Policy,
+        plan: &'p HostPlan,
+        before: &HostPlan,
+        direction: Direction,
+    ) -> Self {
+        let words = Self { only_own: false, ..Self::of(policy, plan, direction) };
+        if plan.addresses == before.addresses { words } else { Self { own: &[], ..words } }
     }
 
     /// The region of a piece.
@@ -63,19 +77,26 @@ impl<'p> Words<'p> {
         let own: AddressSet = self.own.iter().map(|&it| AddressSet::single(it)).collect();
         // What goes without saying: the host's own end.
         let here = |end: Direction, set: &AddressSet| {
-            self.direction == end && set.union(&own) == *set && set.difference(&own).is_empty()
+            !own.is_empty()
+                && self.direction == end
+                && set.union(&own) == *set
+                && set.difference(&own).is_empty()
+        };
+        let itself = || match self.only_own {
+            true => Vec::new(),
+            false => vec![THIS_HOST.to_owned()],
         };
         let (v4, v6) = (piece.has(Family::V4), piece.has(Family::V6));
         let one = (v4 != v6).then_some(if v4 { Family::V4 } else { Family::V6 });
         let (from, from_except) = if here(Direction::Outbound, &piece.source) {
-            (Vec::new(), Vec::new())
+            (itself(), Vec::new())
         } else {
             let end = (&piece.source, piece.source_is);
             self.related(end, self.direction == Direction::Outbound, one)
         };
         let (to, to_except) = if here(Direction::Inbound, &whole_own(&piece.destination, &own, one))
         {
-            (Vec::new(), Vec::new())
+            (itself(), Vec::new())
         } else {
             let end = (&piece.destination, piece.destination_is);
             self.related(end, self.direction == Direction::Inbound, one)
@@ -201,6 +222,10 @@ impl<'p> Words<'p> {
                 best = (vec![wider.to_string()], except);
             }
         }
+        let all = only(&everybody);
+        if let Some(shorter) = nested(&set, &all, best.0.len() + best.1.len()) {
+            best = shorter;
+        }
         best
     }
 
@@ -297,8 +322,10 @@ const TERMS: usize = 12;
 /// A list for one line; JSON has all of it.
 fn shortened(items: &[String]) -> String {
     const MOST: usize = 6;
+    // What is left out of one is not to be taken for the next.
+    let between = if items.iter().any(|it| it.contains(" except ")) { "; " } else { ", " };
     if items.len() <= MOST + 1 {
-        return items.join(", ");
+        return items.join(between);
     }
-    format!("{} and {} more", items[..MOST].join(", "), items.len() - MOST)
+    format!("{} and {} more", items[..MOST].join(between), items.len() - MOST)
 }

@@ -1,7 +1,8 @@
 //! Sets of addresses and of traffic as terms.
 
 use tipstaff_core::space::{
-    AddressSet, Block, Family, ICMP, ICMPV6, PortProtocol, RangeSet, TrafficSet, icmp_kinds,
+    AddressSet, Block, Family, ICMP, ICMPV6, Nested, PortProtocol, RangeSet, TrafficSet,
+    icmp_kinds, loopback,
 };
 
 /// Whether the words for some traffic tell the IP version.
@@ -30,6 +31,34 @@ pub(super) fn enclosing(set: &AddressSet) -> Option<Block> {
         _ => return None,
     };
     Block::parse(&text).ok()
+}
+
+/// Sets of more ranges are not looked through for exceptions within exceptions.
+const MOST_RANGES: usize = 1_000;
+
+/// A set among `all` as networks with exceptions that have exceptions, if those are fewer than `than`.
+pub(super) fn nested(
+    set: &AddressSet,
+    all: &AddressSet,
+    than: usize,
+) -> Option<(Vec<String>, Vec<String>)> {
+    if set.v4.ranges().len() + set.v6.ranges().len() > MOST_RANGES {
+        return None;
+    }
+    let list = set.nested(&all.difference(&loopback()));
+    if list.iter().map(Nested::count).sum::<usize>() >= than {
+        return None;
+    }
+    let wide: Vec<Family> = list.iter().filter_map(Nested::version).collect();
+    if wide.len() == list.len() && Family::BOTH.iter().all(|it| wide.contains(it) || !all.has(*it))
+    {
+        let except = list.iter().flat_map(Nested::exceptions).collect();
+        return Some((vec!["anywhere".into()], except));
+    }
+    Some(match &list[..] {
+        [only] if only.version().is_none() => (vec![only.network.to_string()], only.exceptions()),
+        several => (several.iter().map(ToString::to_string).collect(), Vec::new()),
+    })
 }
 
 /// A set as networks and ranges, whichever is shorter for each part.

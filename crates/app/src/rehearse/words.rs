@@ -64,7 +64,8 @@ impl Report {
 pub struct Row {
     /// What they are called.
     pub from: String,
-    /// All senders for whom it speaks, as networks.
+    /// All senders for whom it speaks, as networks; behind `except` what is left out of one, behind `but` what
+    /// of that is meant again.
     pub senders: String,
     /// The one that spoke for all.
     pub source: IpAddr,

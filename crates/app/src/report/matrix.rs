@@ -229,13 +229,7 @@ fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> 
     let mut parts = Vec::new();
     if words.len() > 1 {
         for fare in &fares {
-            let version = if fare.family == Family::V4 { "IPv4" } else { "IPv6" };
-            let alone = fares.iter().filter(|it| it.family == fare.family).count() == 1;
-            let senders = if alone { version.to_owned() } else { fare.senders.to_string() };
-            let ways: Vec<&str> = fare.interfaces.iter().flatten().map(String::as_str).collect();
-            let ways =
-                if ways.is_empty() { String::new() } else { format!(" by {}", ways.join(", ")) };
-            parts.push(format!("{} for {senders}{ways}", word(fare)));
+            parts.push(part(column, fare, &fares));
         }
     }
     let word = match words.len() {
@@ -244,6 +238,25 @@ fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> 
         _ => say::Reach::Partly,
     };
     Cell { word, parts, by, seen: Vec::new(), agree: None }
+}
+
+/// What some senders meet who do not fare like the others of their place.
+fn part(column: &Column, fare: &Fares, all: &[Fares]) -> String {
+    let alike = all.iter().filter(|it| it.family == fare.family);
+    let (mut same_senders, mut same_receivers) = (true, true);
+    for other in alike {
+        same_senders &= other.senders == fare.senders;
+        same_receivers &= other.receivers == fare.receivers;
+    }
+    let senders = if same_senders { fare.family.to_string() } else { column.words(&fare.senders) };
+    let list = |word: &str, items: &[String]| match items {
+        [] => String::new(),
+        items => format!(" {word} {}", items.join(", ")),
+    };
+    let receivers: Vec<String> = fare.receivers.iter().map(ToString::to_string).collect();
+    let at = list("at", if same_receivers { &[] } else { &receivers });
+    let ways: Vec<String> = fare.interfaces.iter().flatten().cloned().collect();
+    format!("{} for {senders}{at}{}", word(fare), list("by", &ways))
 }
 
 fn word(fare: &Fares) -> say::Reach {

@@ -199,10 +199,26 @@ fn whom(alike: &[&From], part: usize) -> String {
     }
 }
 
+/// The senders of a part. Only the last, of whom there are most, may be those that the cell does not name.
 fn addresses(alike: &[&From], part: usize) -> String {
-    let senders: Vec<&str> =
-        alike.iter().flat_map(|from| from.parts[part].senders.split(", ")).collect();
-    if senders.len() > 2 { "others".into() } else { senders.join(", ") }
+    const WIDE: usize = 40;
+    let mut senders: Vec<&str> = Vec::new();
+    for from in alike {
+        let words = from.parts[part].senders.as_str();
+        // An exception and what it is left out of are one.
+        senders.extend(if words.contains(' ') && !words.contains("except") {
+            words.split(", ").collect()
+        } else {
+            vec![words]
+        });
+    }
+    let whole = senders.join(", ");
+    let last = alike.iter().all(|from| from.parts.len() == part + 1);
+    match senders.len() {
+        _ if last && (whole.len() > WIDE || senders.len() > 2) => "others".into(),
+        0..=2 => whole,
+        more => format!("{} and {} more", senders[..2].join(", "), more - 2),
+    }
 }
 
 /// The direction goes without saying here: all of this is inbound.
