@@ -75,7 +75,7 @@ pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
         packet: PacketWords::of(&packet),
         verdict: decided.verdict.into(),
         limited: decided.limited,
-        answered: decided.verdict == Verdict::Reject && packet.may_be_answered(),
+        answered: decided.verdict == Verdict::Reject && plan.may_answer(&packet),
         decided_by: By::of(&decided.by, plan),
         path: path.iter().map(|step| path_step(step, loaded)).collect(),
         depends_on,

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use tipstaff_core::plan::{Act, HostPlan};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::rehearsal::{Judge, Role, Stand};
-use tipstaff_core::space::{Packet, Tracking, TrafficSet, Transport};
+use tipstaff_core::space::{AddressSet, Packet, Tracking, TrafficSet, Transport, nested_words};
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::ruleset::Whose;
 
@@ -64,7 +64,7 @@ impl<'l> Tally<'l> {
                 if is_limited {
                     limited.push(shot);
                 }
-                let verdict = visible(decision.act.verdict(), &now);
+                let verdict = visible(self.plan, decision.act.verdict(), &now);
                 if !fits(verdict, is_limited, *met, self.live) {
                     self.disagreements += 1;
                     if self.witnesses.len() < SHOWN {
@@ -99,7 +99,7 @@ impl<'l> Tally<'l> {
         };
         self.rows.push(Row {
             from: stand.name.clone(),
-            senders: stand.senders.to_string(),
+            senders: nested_words(&stand.senders.nested(&AddressSet::full())),
             source: stand.source,
             destination: stand.destination,
             interface: stand.interface.clone(),
@@ -128,9 +128,9 @@ fn load(packet: &mut Packet, source: u16, shot: Shot, tracking: Tracking) {
 }
 
 /// What a sender sees of a verdict.
-fn visible(verdict: Verdict, packet: &Packet) -> Verdict {
+fn visible(plan: &HostPlan, verdict: Verdict, packet: &Packet) -> Verdict {
     match verdict {
-        Verdict::Reject if !packet.may_be_answered() => Verdict::Deny,
+        Verdict::Reject if !plan.may_answer(packet) => Verdict::Deny,
         verdict => verdict,
     }
 }

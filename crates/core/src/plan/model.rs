@@ -175,6 +175,8 @@ pub struct HostPlan {
     /// Where the policy leaves its addresses out: the networks that it is on at the moment, as far as
     /// they are known.
     pub on_link: AddressSet,
+    /// The first and the last address of each IPv4 network that it is on, as far as they are known.
+    pub broadcasts: Vec<[IpAddr; 2]>,
     /// Whether the policy leaves its addresses out.
     pub moving: bool,
     /// What its interfaces are for.

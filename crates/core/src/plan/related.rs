@@ -1,7 +1,7 @@
 //! What addresses are to a host whose policy does not list its own.
 
 use super::model::HostPlan;
-use crate::space::{AddressSet, Block, Family, Packet, Relation};
+use crate::space::{AddressSet, Block, Direction, Family, Packet, Relation};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 impl HostPlan {
@@ -14,6 +14,11 @@ impl HostPlan {
             self.addresses = addresses.iter().map(|it| it.0).collect();
             let single = |address: IpAddr| AddressSet::single(address);
             let far: AddressSet = far_ends.iter().map(|it| single(it.0)).collect();
+            let block = |it: &(IpAddr, u8)| {
+                Block::parse_with_network(&format!("{}/{}", it.0, it.1)).map(|it| it.1)
+            };
+            self.broadcasts =
+                addresses.iter().filter_map(block).filter_map(|it| it.broadcasts()).collect();
             self.on_link = networks(addresses).union(&networks(far_ends)).union(&far);
         }
     }
@@ -33,6 +38,19 @@ impl HostPlan {
         packet.source_is = self.relation(packet.source);
         packet.destination_is = self.relation(packet.destination);
         packet
+    }
+
+    /// Whether the host would answer a packet that it rejects: not what is for many, the broadcast
+    /// addresses of its own networks included, nor what [`Packet::may_be_answered`] excludes.
+    #[must_use]
+    pub fn may_answer(&self, packet: &Packet) -> bool {
+        let for_many = self.broadcasts.iter().any(|[first, last]| {
+            // What comes in for the first address does so only where that still is one of broadcasts
+            // (Linux before 5.14).
+            packet.destination == *last
+                || (packet.direction == Direction::Inbound && packet.destination == *first)
+        });
+        !for_many && packet.may_be_answered()
     }
 
     /// The first of the host's addresses of an IP version; where the policy leaves them out and none is

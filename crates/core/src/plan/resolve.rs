@@ -57,6 +57,7 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
         host: section.name.clone(),
         addresses: section.addresses.clone(),
         on_link: AddressSet::empty(),
+        broadcasts: section.broadcasts.clone(),
         moving: section.addresses.is_empty(),
         interfaces: section.interfaces.clone(),
         program_marks: section.program_marks,

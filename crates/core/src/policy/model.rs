@@ -158,6 +158,9 @@ pub struct Host {
     /// Its own addresses, in the order written; none where they are left out: then they are what the
     /// kernel says at the moment.
     pub addresses: Vec<IpAddr>,
+    /// The first and the last address of each IPv4 network that they are in, as far as prefix lengths are
+    /// written.
+    pub broadcasts: Vec<[IpAddr; 2]>,
     /// Patterns of other host names that it is for; see [`Policy::host_for`].
     pub names: Vec<String>,
     /// Words that describe it, for readers.

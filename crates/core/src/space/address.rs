@@ -93,6 +93,15 @@ impl Block {
         }
     }
 
+    /// Of an IPv4 network with more than two addresses: the first and the last, which is that of its
+    /// broadcasts (RFC 919; the first was one once, RFC 1122 section 3.3.6).
+    #[must_use]
+    pub(crate) fn broadcasts(&self) -> Option<[IpAddr; 2]> {
+        let wide = self.0.prefix_len() + 1 < self.0.max_prefix_len();
+        let ends = || [self.0.network(), self.0.broadcast()];
+        (wide && self.0.addr().is_ipv4()).then(ends)
+    }
+
     /// The address, when the block is a single one.
     #[must_use]
     pub(crate) fn as_single(&self) -> Option<IpAddr> {

@@ -140,6 +140,23 @@ fn some_packets_are_never_answered() {
     ] {
         assert_eq!(packet.may_be_answered(), answered, "{packet:?}");
     }
+    // To the broadcast address of a network of the host's, as far as it is known.
+    let known = BARE.replace(&format!("\"{OWN}\""), &format!("\"{OWN}/24\""));
+    for (text, to, answered) in [
+        (&*known, "192.0.2.255", false),
+        (&known, "192.0.2.0", false),
+        (&known, "192.0.2.254", true),
+        (&known, "192.0.3.255", true),
+        (BARE, "192.0.2.255", true),
+        (&known.replace("/24", "/31"), "192.0.2.11", true),
+    ] {
+        let plan = plan(text, "sluice");
+        assert_eq!(plan.may_answer(&packet(STRANGER, to, tcp(113))), answered, "{to} {text}");
+    }
+    let mut moving = plan("edition = 1\n[host.sluice]\n", "sluice");
+    moving.at_the_moment(&[("10.44.8.30".parse().expect("an address"), 24)], &[]);
+    assert!(!moving.may_answer(&packet(STRANGER, "10.44.8.255", tcp(113))));
+    assert!(moving.may_answer(&packet(STRANGER, "10.44.8.30", tcp(113))));
 }
 
 #[test]

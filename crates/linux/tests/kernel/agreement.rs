@@ -137,7 +137,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
             for (packet, fate) in sent.iter().zip(&account.fates) {
                 let decided = plan.evaluate(packet);
                 let visible = match decided.verdict {
-                    Verdict::Reject if !packet.may_be_answered() => Verdict::Deny,
+                    Verdict::Reject if !plan.may_answer(packet) => Verdict::Deny,
                     verdict => verdict,
                 };
                 assert_eq!(

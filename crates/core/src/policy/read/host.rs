@@ -22,11 +22,12 @@ pub(super) fn host(
     table: &Table<'_, '_>,
 ) -> Host {
     check_name(reader, "host", name);
-    let (mut addresses, mut networks) = (Vec::new(), Vec::new());
+    let (mut addresses, mut networks, mut broadcasts) = (Vec::new(), Vec::new(), Vec::new());
     for term in nonempty_list(reader, table, "addresses") {
         if let Some((address, network)) = own_address(reader, &term) {
             addresses.push(address);
-            networks.extend(network);
+            broadcasts.extend(network.as_ref().and_then(Block::broadcasts));
+            networks.extend(network.map(|it| it.addresses()));
         }
     }
     let moving = !table.has("addresses");
@@ -71,6 +72,7 @@ pub(super) fn host(
     Host {
         name: name.value.clone(),
         addresses,
+        broadcasts,
         names: names_of.into_iter().map(|it| it.value).collect(),
         labels: labels.into_iter().map(|label| label.value).collect(),
         interfaces,
@@ -179,9 +181,9 @@ fn interfaces(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Vec<Interface> 
 }
 
 /// One of the host's addresses, and the network it is in if a prefix length is written.
-fn own_address(reader: &mut Reader<'_>, term: &Text) -> Option<(IpAddr, Option<AddressSet>)> {
+fn own_address(reader: &mut Reader<'_>, term: &Text) -> Option<(IpAddr, Option<Block>)> {
     if let Some((address, network)) = Block::parse_with_network(&term.value) {
-        return Some((address, Some(network.addresses())));
+        return Some((address, Some(network)));
     }
     let block = terms::block(reader, term)?;
     let address = block.as_single();
