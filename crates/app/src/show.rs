@@ -5,7 +5,9 @@ use crate::Written;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
-use tipstaff_core::plan::{Act, Decision, Idle};
+use tipstaff_core::plan::{Act, Decision, Idle, Kind};
+use tipstaff_core::policy::Policy;
+use tipstaff_core::space::TrafficSet;
 
 /// A host's whole decision list.
 #[derive(Debug, Serialize)]
@@ -43,6 +45,8 @@ pub struct Line {
     pub name: String,
     /// What it is about.
     pub traffic: String,
+    /// What its ports are for, as far as services say so.
+    pub meanings: Vec<Meaning>,
     /// From where, as written; `anywhere` where nothing is written.
     pub from: String,
     /// To where, as written; `anywhere` where nothing is written.
@@ -65,6 +69,16 @@ pub struct Line {
     pub origin: Option<Written>,
 }
 
+/// What some of a rule's ports are for.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Meaning {
+    /// The ports, as the service has them.
+    pub traffic: String,
+    /// What they are for.
+    pub meaning: String,
+}
+
 /// Makes the report of a loaded policy.
 pub fn report(loaded: &Loaded) -> Report {
     let plan = &loaded.plan;
@@ -78,19 +92,20 @@ pub fn report(loaded: &Loaded) -> Report {
             .iter()
             .map(|chain| Direction {
                 direction: chain.direction.into(),
-                decisions: chain.decisions.iter().map(line).collect(),
+                decisions: chain.decisions.iter().map(|it| line(&loaded.policy, it)).collect(),
             })
             .collect(),
     }
 }
 
-fn line(decision: &Decision) -> Line {
+fn line(policy: &Policy, decision: &Decision) -> Line {
     let written = &decision.written;
     let or_anywhere = |text: &str| if text.is_empty() { "anywhere" } else { text }.to_owned();
     Line {
         kind: decision.id.kind.into(),
         name: decision.id.to_string(),
         traffic: written.traffic.clone(),
+        meanings: meanings(policy, decision),
         from: or_anywhere(&written.from),
         to: or_anywhere(&written.to),
         verdict: decision.act.verdict().into(),
@@ -105,4 +120,20 @@ fn line(decision: &Decision) -> Line {
         why: decision.why.clone(),
         origin: decision.origin.as_ref().map(Into::into),
     }
+}
+
+/// What the ports of a rule are for; of one that is about everything that is nobody's question.
+fn meanings(policy: &Policy, decision: &Decision) -> Vec<Meaning> {
+    let none = TrafficSet::empty();
+    let traffic = decision.conditions.iter().fold(none, |all, it| all.union(&it.traffic));
+    if decision.id.kind != Kind::Rule || traffic.is_any() {
+        return Vec::new();
+    }
+    let within = |it: &TrafficSet| !it.is_empty() && it.intersection(&traffic) == *it;
+    let ports = policy.services.iter().flat_map(|it| &it.ports);
+    let described = ports.filter_map(|it| {
+        let meaning = it.meaning.as_ref().filter(|meaning| !meaning.is_empty())?;
+        within(&it.traffic).then(|| Meaning { traffic: it.term.clone(), meaning: meaning.clone() })
+    });
+    described.collect()
 }

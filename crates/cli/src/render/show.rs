@@ -39,15 +39,26 @@ pub fn show(report: &Report, screen: &Screen) -> String {
 
 fn row(line: &Line, to: bool) -> Vec<Cell> {
     let style = if line.kind == Origin::Rule { Style::Strong } else { Style::Plain };
-    let mut cells = vec![
-        Cell::new(&line.name, style),
-        verdict(line),
-        Cell::plain(&line.traffic),
-        Cell::plain(&line.from),
-    ];
+    let mut cells =
+        vec![Cell::new(&line.name, style), verdict(line), traffic(line), Cell::plain(&line.from)];
     cells.extend(to.then(|| Cell::plain(&line.to)));
     cells.push(Cell::new(place(line.origin.as_ref()), Style::Faint));
     cells
+}
+
+/// What it is about, and what its ports are for.
+fn traffic(line: &Line) -> Cell {
+    const TOLD: usize = 6;
+    let words = line.meanings.iter().map(|it| format!("{}: {}", it.traffic, it.meaning));
+    let mut cell = Cell::plain(&line.traffic);
+    let told = if line.meanings.len() > TOLD + 1 { TOLD } else { line.meanings.len() };
+    for word in words.take(told) {
+        cell = cell.line(word, Style::Faint);
+    }
+    match line.meanings.len() - told {
+        0 => cell,
+        more => cell.line(format!("and {more} more"), Style::Faint),
+    }
 }
 
 fn verdict(line: &Line) -> Cell {
