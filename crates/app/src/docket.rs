@@ -89,20 +89,25 @@ pub fn show(home: &Home, id: u64) -> Result<Shown, Failure> {
     Ok(Shown { entry, policy })
 }
 
+/// The names and texts of the files of an entry's policy.
+///
+/// # Errors
+/// As for [`show`], or if it has none.
+pub(crate) fn files(home: &Home, id: u64) -> Result<Vec<(String, String)>, Failure> {
+    let policy = show(home, id)?.policy;
+    policy.map(|it| it.files).ok_or_else(|| {
+        Failure::usage(format!("entry {id} has no policy"), "`tipstaff docket` lists the entries")
+    })
+}
+
 /// The text of an entry's policy, byte for byte; of several files that of the one named.
 ///
 /// # Errors
 /// As for [`show`], or if it is not said which file is meant.
 pub fn text(home: &Home, id: u64, file: Option<&str>) -> Result<String, Failure> {
-    let shown = show(home, id)?;
-    let Some(policy) = shown.policy else {
-        return Err(Failure::usage(
-            format!("entry {id} has no policy"),
-            "`tipstaff docket` lists the entries",
-        ));
-    };
-    let names: Vec<&str> = policy.files.iter().map(|it| it.0.as_str()).collect();
-    let found = match (file, &policy.files[..]) {
+    let files = files(home, id)?;
+    let names: Vec<&str> = files.iter().map(|it| it.0.as_str()).collect();
+    let found = match (file, &files[..]) {
         (None, [only]) => Some(only),
         (None, _) => None,
         (Some(name), files) => {

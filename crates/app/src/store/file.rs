@@ -116,6 +116,26 @@ pub fn replace(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
     replace_like(path, bytes, path)
 }
 
+/// Makes a new file, with the owner and mode of those of a policy.
+///
+/// # Errors
+/// [`Failure`] if it cannot be written.
+pub fn make_like(path: &Path, bytes: &[u8], policy: &Path) -> Result<(), Failure> {
+    replace_like(path, bytes, policy)
+}
+
+/// Removes a file.
+///
+/// # Errors
+/// [`Failure`] if it cannot be removed.
+pub fn remove(path: &Path) -> Result<(), Failure> {
+    let removed = fs::remove_file(path).and_then(|()| File::open(folder_of(path))?.sync_all());
+    removed.map_err(|error| Failure::System {
+        message: format!("cannot remove {}: {error}", path.display()),
+        help: vec!["nothing was changed".into()],
+    })
+}
+
 /// Makes a file, or replaces what is in it, with the owner and mode of the file `like`.
 ///
 /// # Errors

@@ -21,6 +21,33 @@ const NOFOLLOW: i32 = OFlags::NOFOLLOW.bits().cast_signed();
 /// What the file's name ends in.
 const ENDING: &str = ".undo";
 
+/// A file that was changed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Was {
+    /// Its name, without its folder.
+    pub file: String,
+    /// What was in it before; nothing if there was no such file.
+    pub before: Option<String>,
+    /// The digest of what was in it afterwards; nothing if it was gone.
+    after: Option<String>,
+}
+
+impl Was {
+    /// A file that is about to be changed.
+    pub fn of(file: &Path, before: Option<&str>, after: Option<&str>) -> Self {
+        Self {
+            file: name_of(file),
+            before: before.map(str::to_owned),
+            after: after.map(|it| sum(it.as_bytes())),
+        }
+    }
+
+    /// Whether what was done left the file as it is now.
+    pub fn led_to(&self, text: Option<&str>) -> bool {
+        self.after == text.map(|it| sum(it.as_bytes()))
+    }
+}
+
 /// A change that can be taken back.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Change {
@@ -28,30 +55,16 @@ pub struct Change {
     pub done: String,
     /// When (RFC 3339).
     pub time: String,
-    /// The name of the file that was changed, without its folder.
-    pub file: String,
-    /// What was in it before.
-    pub before: String,
-    /// The digest of what was in it afterwards.
-    after: String,
+    /// The files that were changed.
+    pub files: Vec<Was>,
 }
 
 impl Change {
     /// A change that is about to be made.
-    pub fn now(done: &str, file: &Path, before: &str, after: &str) -> Self {
+    pub fn now(done: &str, files: Vec<Was>) -> Self {
         let time = Timestamp::from_second(Timestamp::now().as_second());
-        Self {
-            done: done.to_owned(),
-            time: time.map_or_else(|_| String::new(), |it| it.to_string()),
-            file: name_of(file),
-            before: before.to_owned(),
-            after: sum(after.as_bytes()),
-        }
-    }
-
-    /// Whether it left the file as it is now.
-    pub fn led_to(&self, text: &str) -> bool {
-        self.after == sum(text.as_bytes())
+        let time = time.map_or_else(|_| String::new(), |it| it.to_string());
+        Self { done: done.to_owned(), time, files }
     }
 }
 

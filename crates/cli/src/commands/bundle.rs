@@ -38,7 +38,7 @@ pub struct Added {
     /// The reason, for readers
     #[arg(long, value_name = "TEXT")]
     why: Option<String>,
-    /// In which file of the folder it is to stand; where others of its kind are if left out
+    /// In which file of the folder it is to stand, also a new one; where others of its kind are if left out
     #[arg(long, value_name = "FILE")]
     file: Option<String>,
     /// Show the effect and the lines that would change; write nothing

@@ -88,6 +88,7 @@ impl About {
                 Some(_) => format!("accepted: {}", self.code),
                 None => format!("not accepted any more: {}", self.code),
             },
+            file: None,
             dry: self.dry_run,
         };
         let entries = [(self.code.clone(), why.map(text))];

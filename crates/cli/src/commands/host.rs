@@ -71,7 +71,7 @@ pub struct Gone {
 pub struct Added {
     #[command(flatten)]
     keys: HostKeys,
-    /// In which file of the folder it is to stand; where others of its kind are if left out
+    /// In which file of the folder it is to stand, also a new one; where others of its kind are if left out
     #[arg(long, value_name = "FILE")]
     file: Option<String>,
 }

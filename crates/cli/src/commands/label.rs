@@ -51,7 +51,7 @@ pub struct LabelKeys {
 pub struct Added {
     #[command(flatten)]
     keys: LabelKeys,
-    /// In which file of the folder it is to stand; where others of its kind are if left out
+    /// In which file of the folder it is to stand, also a new one; where others of its kind are if left out
     #[arg(long, value_name = "FILE")]
     file: Option<String>,
 }

@@ -46,6 +46,7 @@ pub fn named(
         about_host: false,
         rule: None,
         done,
+        file,
         dry,
     };
     let busy = render::progress("working out the effect");

@@ -48,7 +48,7 @@ pub struct PlaceKeys {
 pub struct Added {
     #[command(flatten)]
     keys: PlaceKeys,
-    /// In which file of the folder it is to stand; where others of its kind are if left out
+    /// In which file of the folder it is to stand, also a new one; where others of its kind are if left out
     #[arg(long, value_name = "FILE")]
     file: Option<String>,
 }

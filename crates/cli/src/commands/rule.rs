@@ -247,6 +247,7 @@ impl Rule {
             // Of several, what each of them changes is told together.
             rule: renamed.filter(|_| names.len() == 1).map(String::as_str),
             done: format!("{done}: {}", names.join(", ")),
+            file: None,
             dry: common.dry_run,
         };
         let busy = render::progress("working out the effect");

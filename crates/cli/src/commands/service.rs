@@ -53,7 +53,7 @@ pub struct ServiceKeys {
 pub struct Added {
     #[command(flatten)]
     keys: ServiceKeys,
-    /// In which file of the folder it is to stand; where others of its kind are if left out
+    /// In which file of the folder it is to stand, also a new one; where others of its kind are if left out
     #[arg(long, value_name = "FILE")]
     file: Option<String>,
 }

@@ -39,6 +39,7 @@ impl Whose {
             about_host: self.label.is_none(),
             rule: None,
             done,
+            file: None,
             dry: self.dry_run,
         };
         let busy = render::progress("working out the effect");

@@ -2,7 +2,7 @@
 
 use super::review::finding;
 use super::{Screen, Style, changes, clean, regions};
-use tipstaff_app::edit::{Note, Report};
+use tipstaff_app::edit::{Line, Note, Report};
 use tipstaff_app::vocabulary::Idle;
 
 /// More changed lines than this are not shown.
@@ -15,8 +15,10 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
         (true, false) => ("written", Style::Good),
         (false, false) => ("not written", Style::Mixed),
     };
+    let files = [&report.file].into_iter().chain(report.others.iter().map(|it| &it.file));
+    let files: Vec<String> = files.map(|it| clean(it)).collect();
     let mut text =
-        format!("{} {}: {}\n", screen.paint(style, lead), clean(&report.file), clean(&report.done));
+        format!("{} {}: {}\n", screen.paint(style, lead), files.join(", "), clean(&report.done));
     for host in &report.hosts {
         text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, &clean(&host.host))));
         text.push_str(&changes(&host.changes, screen));
@@ -37,7 +39,10 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
     }
     if !report.written && !report.lines.is_empty() {
         text.push_str("\nThe lines that would change:\n");
-        text.push_str(&lines(report, screen));
+        text.push_str(&lines(&report.lines, screen));
+        for other in &report.others {
+            text.push_str(&format!("in {}:\n{}", clean(&other.file), lines(&other.lines, screen)));
+        }
     }
     text
 }
@@ -50,15 +55,15 @@ fn note(note: &Note) -> String {
     format!("\n{}\n{}", clean(&what), regions(&note.regions, "  "))
 }
 
-fn lines(report: &Report, screen: &Screen) -> String {
+fn lines(lines: &[Line], screen: &Screen) -> String {
     let mut text = String::new();
-    for line in report.lines.iter().take(LINES) {
+    for line in lines.iter().take(LINES) {
         let (mark, style) = if line.comes { ("+", Style::Good) } else { ("-", Style::Closed) };
         let line = format!("{mark} {:>5}  {}", line.number, clean(&line.text));
         text.push_str(&format!("{}\n", screen.paint(style, &line)));
     }
-    if report.lines.len() > LINES {
-        text.push_str(&format!("... and {} more lines\n", report.lines.len() - LINES));
+    if lines.len() > LINES {
+        text.push_str(&format!("... and {} more lines\n", lines.len() - LINES));
     }
     text
 }

@@ -82,3 +82,77 @@ fn one_that_others_can_change_is_not_enforced() {
         }
     });
 }
+
+/// All files of a folder that a policy is read from, with their texts.
+fn texts(folder: &Path) -> Vec<(String, String)> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).expect("a folder").flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        if !name.starts_with('.') {
+            found.push((name, fs::read_to_string(entry.path()).expect("text")));
+        }
+    }
+    found.sort();
+    found
+}
+
+#[test]
+fn something_new_goes_into_a_new_file_and_back() {
+    let desk = folder(&[("a-sluice.toml", SLUICE), ("names.toml", NAMES)]);
+    let parts = desk.path().join("parts");
+    let before = texts(&parts);
+    let run = |words: &str| desk.run(["--policy", "parts"].into_iter().chain(words.split(' ')));
+    let add = "place add herbarium --addresses 198.51.100.128/28 --file partners.toml";
+    run(&format!("{add} --dry-run")).exits(0);
+    assert_eq!(texts(&parts), before);
+    let said = run(add).exits(0).stdout;
+    assert!(said.contains("written parts/partners.toml"), "{said}");
+    let made = fs::metadata(parts.join("partners.toml")).expect("it is there");
+    assert_eq!(made.permissions().mode() & 0o777, 0o644, "as the others are");
+    run("service add seeds --ports 5432/tcp --file partners.toml").exits(0);
+    assert_eq!(texts(&parts).len(), 3);
+    run("undo").exits(0);
+    run("undo").exits(0);
+    assert_eq!(texts(&parts), before);
+    for wrong in ["../x.toml", "/x.toml", ".x.toml", "x.txt", ".toml", "parts/deep/x.toml"] {
+        let said = run(&add.replace("partners.toml", wrong)).exits(2).stderr;
+        assert!(said.contains("that can be no file of the policy"), "{wrong}: {said}");
+    }
+    assert_eq!(texts(&parts), before);
+}
+
+#[test]
+fn a_former_policy_of_several_files_is_written_back_and_that_taken_back() {
+    let name = "folders::a_former_policy_of_several_files_is_written_back_and_that_taken_back";
+    sealed(name, || {
+        let desk = folder(&[("a-sluice.toml", SLUICE), ("names.toml", NAMES)]);
+        let parts = desk.path().join("parts");
+        let run = |words: &str| {
+            let common = ["--policy", "parts", "--host", "sluice"];
+            desk.run(common.into_iter().chain(words.split(' ')))
+        };
+        run("enforce --keep --not-this-machine").exits(0);
+        let enforced = texts(&parts);
+        run("place add herbarium --addresses 198.51.100.128/28 --file new.toml").exits(0);
+        run("place change curators --also-addresses 198.51.100.64/28").exits(0);
+        run("rule add seeds --allow 5432/tcp --from herbarium").exits(0);
+        let changed = texts(&parts);
+        let dry = run("docket restore 1 --dry-run").exits(0).stdout;
+        assert!(dry.contains("in parts/new.toml:") && dry.contains("closes"), "{dry}");
+        assert_eq!(texts(&parts), changed);
+        run("docket restore 1").exits(0);
+        assert_eq!(texts(&parts), enforced);
+        run("undo").exits(0);
+        assert_eq!(texts(&parts), changed);
+        // Also where a file was broken since.
+        write(&parts.join("names.toml"), "edition = 1\n[place.curators\n");
+        let broken = texts(&parts);
+        let said = run("docket restore 1").exits(0).stdout;
+        assert!(said.contains("what was there was no policy"), "{said}");
+        assert_eq!(texts(&parts), enforced);
+        // A single file has no room for it.
+        let said = desk.run(["--host", "sluice", "docket", "restore", "1"]).exits(2).stderr;
+        assert!(said.contains("the policy of entry 1 has 2 files"), "{said}");
+        assert_ne!(broken, enforced);
+    });
+}

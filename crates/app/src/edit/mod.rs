@@ -1,15 +1,19 @@
 //! Changes of the policy from the command line: what they change is told, then they are written
 //! all at once or not at all.
 
+mod files;
+
+pub(super) use files::{FileChange, put_in_place, told, write_down};
+pub use files::{Line, OtherFile};
+
 use super::effect::{self, ChangeWords};
 use super::finding::{Finding, words};
 use super::region::{RegionWords, Words};
 use super::{Failure, host_name, likely_packet, load_all};
 use crate::Outcome;
-use crate::store::{self, undo};
+use crate::store;
 use crate::vocabulary as say;
 use serde::Serialize;
-use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::path::Path;
 use tipstaff_core::analysis::{failing, ordinary, piece_of, review_expectations, shares};
 use tipstaff_core::plan::{Decision, HostPlan, Kind, RuleId, resolve};
@@ -37,6 +41,8 @@ pub struct Report {
     pub broken: Vec<Finding>,
     /// The lines that go and come.
     pub lines: Vec<Line>,
+    /// Further files that were or would be changed.
+    pub others: Vec<OtherFile>,
 }
 
 impl Report {
@@ -70,18 +76,6 @@ pub struct Note {
     pub regions: Vec<RegionWords>,
 }
 
-/// A line of the file that goes or comes.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Line {
-    /// Its number, in the old text if it goes, in the new one if it comes.
-    pub number: usize,
-    /// Whether the line comes or goes.
-    pub comes: bool,
-    /// The text of the line.
-    pub text: String,
-}
-
 /// A change to make.
 pub struct Request<'r> {
     /// The policy: a file or a folder.
@@ -94,6 +88,8 @@ pub struct Request<'r> {
     pub rule: Option<&'r str>,
     /// What is done, in words.
     pub done: String,
+    /// The file that something new goes into, if one is named.
+    pub file: Option<&'r str>,
     /// Whether nothing is to be written.
     pub dry: bool,
 }
@@ -109,55 +105,44 @@ pub fn edit(
 ) -> Result<Report, Failure> {
     // Whoever else changes the policy waits until this is done.
     let _lock = store::lock(request.path)?;
-    carry_out(request, load_all(request.path)?, change, |before, after| {
-        write_down(request, before, after)
-    })
-}
-
-/// Writes a change, so that it can be taken back.
-pub(super) fn write_down(
-    request: &Request<'_>,
-    before: &Source,
-    after: &str,
-) -> Result<(), Failure> {
-    let file = Path::new(&*before.name);
-    let mut changes = undo::changes(request.path)?;
-    changes.push(undo::Change::now(&request.done, file, &before.text, after));
-    // Ahead of the change itself: one that was never made is known by what it led to.
-    undo::keep(request.path, &changes)?;
-    store::replace(file, after.as_bytes())
+    let (sources, old, now) = load_all(request.path)?;
+    let mut all = sources.clone();
+    all.extend(files::new_file(request.path, request.file, &sources)?);
+    let to_files = |about: &str| {
+        let edited = change(&all, &old, about)?;
+        Ok(vec![(all[edited.source].name.to_string(), Some(edited.text))])
+    };
+    carry_out(request, (&sources, &old, now), to_files, |changes| write_down(request, changes))
 }
 
 /// Makes a change of a policy that was read, and tells what it does.
 pub(super) fn carry_out(
     request: &Request<'_>,
-    (sources, old, now): (Vec<Source>, Policy, Time),
-    change: impl FnOnce(&[Source], &Policy, &str) -> Result<Edited, EditError>,
-    write: impl FnOnce(&Source, &str) -> Result<(), Failure>,
+    (sources, old, now): (&[Source], &Policy, Time),
+    change: impl FnOnce(&str) -> Result<Vec<(String, Option<String>)>, EditError>,
+    write: impl FnOnce(&[FileChange]) -> Result<(), Failure>,
 ) -> Result<Report, Failure> {
     let about = match request.about_host {
-        true => Some(host_name(&old, request.host, now)?),
+        true => Some(host_name(old, request.host, now)?),
         false => None,
     };
-    let edited = change(&sources, &old, about.as_deref().unwrap_or_default())
-        .map_err(|error| refused(&error, request))?;
-    let before = &sources[edited.source];
-    let mut texts = sources.clone();
-    texts[edited.source] = Source::new(&before.name, &edited.text);
+    let wanted = change(about.as_deref().unwrap_or_default());
+    let wanted = wanted.map_err(|error| refused(&error, request))?;
+    let (changes, texts) = files::changes(sources, wanted);
     let new =
         read_all(&texts).map_err(|problems| Failure::Typed { sources: texts.clone(), problems })?;
     let mut hosts = Vec::new();
     let mut broken = Vec::new();
     let mut notes = Vec::new();
     for host in &new.hosts {
-        let (Ok(was), Ok(is)) = (resolve(&old, &host.name, now), resolve(&new, &host.name, now))
+        let (Ok(was), Ok(is)) = (resolve(old, &host.name, now), resolve(&new, &host.name, now))
         else {
             continue;
         };
-        let changes = effect::changes((&old, &was), (&new, &is));
+        let changes = effect::changes((old, &was), (&new, &is));
         let expected = old.host(&host.name).map(|it| &it.expectations);
         if !changes.is_empty() || expected.is_some_and(|it| it.len() != host.expectations.len()) {
-            broken.extend(newly_broken((&old, &was), (&new, &is), now));
+            broken.extend(newly_broken((old, &was), (&new, &is), now));
         }
         if !changes.is_empty() {
             hosts.push(HostEffect { host: host.name.clone(), changes });
@@ -171,25 +156,30 @@ pub(super) fn carry_out(
     let nothing = hosts
         .is_empty()
         .then(|| why_nothing(request.rule.zip(about.as_deref()), &new, &notes, now));
-    if !request.dry && edited.text != *before.text {
-        write(before, &edited.text)?;
+    if !request.dry && !changes.is_empty() {
+        write(&changes)?;
     }
+    let (file, lines, others) = told(&changes, sources);
     Ok(Report {
         done: request.done.clone(),
-        file: before.name.to_string(),
+        file,
         written: !request.dry,
         hosts,
         nothing,
         notes,
         broken,
-        lines: lines(&before.text, &edited.text),
+        lines,
+        others,
     })
 }
 
 fn refused(error: &EditError, request: &Request<'_>) -> Failure {
     let help = match error {
         EditError::Unknown { what: "file", .. } => {
-            format!("it must be one of the files of {}", request.path.display())
+            format!(
+                "{} is one file; a folder of files can be a policy, too",
+                request.path.display()
+            )
         }
         EditError::Unknown { what: "expectation", .. } => {
             "they are listed, with their numbers, by `tipstaff expect list`".to_owned()
@@ -332,19 +322,4 @@ fn why_nothing(rule: Option<(&str, &str)>, policy: &Policy, notes: &[Note], now:
         ),
         (true, true) => "changes nothing for any packet".into(),
     }
-}
-
-/// The lines that differ.
-pub(super) fn lines(old: &str, new: &str) -> Vec<Line> {
-    let (before, after): (Vec<&str>, Vec<&str>) = (old.lines().collect(), new.lines().collect());
-    let line = |at: usize, comes, text: &str| Line { number: at + 1, comes, text: text.to_owned() };
-    let mut list = Vec::new();
-    for step in capture_diff_slices(Algorithm::Myers, &before, &after) {
-        let (tag, gone, come) = step.as_tag_tuple();
-        if tag != DiffTag::Equal {
-            list.extend(gone.map(|at| line(at, false, before[at])));
-            list.extend(come.map(|at| line(at, true, after[at])));
-        }
-    }
-    list
 }
