@@ -34,7 +34,7 @@ pub fn restore(
                 &request,
                 (&sources, &old, now),
                 |_| Ok(all),
-                |changes| write_down(&request, changes),
+                |changes| write_down(path, &request.done, changes),
             )
         }
         Err(Failure::Input { sources, .. }) => over_what_is_none(&request, &sources, &wanted),
@@ -85,7 +85,7 @@ fn over_what_is_none(
     }));
     changes.retain(|it| it.before != it.after);
     if !request.dry {
-        write_down(request, &changes)?;
+        write_down(request.path, &request.done, &changes)?;
     }
     let (file, lines, others) = told(&changes, found);
     Ok(Report {

@@ -1,6 +1,5 @@
 //! The files that a change of the policy concerns.
 
-use super::Request;
 use crate::Failure;
 use crate::store::{self, undo};
 use serde::Serialize;
@@ -112,15 +111,15 @@ pub(crate) fn told(
 ///
 /// # Errors
 /// [`Failure`] if something cannot be written; then what was written of it is put back.
-pub(crate) fn write_down(request: &Request<'_>, changes: &[FileChange]) -> Result<(), Failure> {
-    let mut kept = undo::changes(request.path)?;
+pub(crate) fn write_down(path: &Path, done: &str, changes: &[FileChange]) -> Result<(), Failure> {
+    let mut kept = undo::changes(path)?;
     let files = changes
         .iter()
         .map(|it| undo::Was::of(Path::new(&it.name), it.before.as_deref(), it.after.as_deref()));
-    kept.push(undo::Change::now(&request.done, files.collect()));
+    kept.push(undo::Change::now(done, files.collect()));
     // Ahead of the change itself: one that was never made is known by what it led to.
-    undo::keep(request.path, &kept)?;
-    put_in_place(request.path, changes)
+    undo::keep(path, &kept)?;
+    put_in_place(path, changes)
 }
 
 /// Makes the files what they are to be.

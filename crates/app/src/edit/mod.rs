@@ -112,7 +112,9 @@ pub fn edit(
         let edited = change(&all, &old, about)?;
         Ok(vec![(all[edited.source].name.to_string(), Some(edited.text))])
     };
-    carry_out(request, (&sources, &old, now), to_files, |changes| write_down(request, changes))
+    carry_out(request, (&sources, &old, now), to_files, |changes| {
+        write_down(request.path, &request.done, changes)
+    })
 }
 
 /// Makes a change of a policy that was read, and tells what it does.

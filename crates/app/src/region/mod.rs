@@ -284,9 +284,16 @@ impl RegionWords {
         more("out by", &self.egress);
         // In brackets: behind a place, "of" would seem to be about that.
         for (what, names) in [("program", &self.programs), ("user", &self.users)] {
+            let few = |list: &str, between: &str| -> String {
+                let names: Vec<String> = list.split(between).map(str::to_owned).collect();
+                match names.len() <= MOST + 1 {
+                    true => names.join(if between == " or " { between } else { ", " }),
+                    false => shortened(&names),
+                }
+            };
             words.extend(names.as_ref().map(|it| match it.strip_prefix("not ") {
-                Some(others) => format!("(any {what} but {})", others.replace(", not ", ", ")),
-                None => format!("({what} {it})"),
+                Some(others) => format!("(any {what} but {})", few(others, ", not ")),
+                None => format!("({what} {})", few(it, " or ")),
             }));
         }
         words.extend(self.version.map(|version| format!("over {version}")));
@@ -319,9 +326,11 @@ impl RegionWords {
 /// So many terms of traffic are told.
 const TERMS: usize = 12;
 
+/// So many items of a list are told, or one more.
+const MOST: usize = 6;
+
 /// A list for one line; JSON has all of it.
 fn shortened(items: &[String]) -> String {
-    const MOST: usize = 6;
     // What is left out of one is not to be taken for the next.
     let between = if items.iter().any(|it| it.contains(" except ")) { "; " } else { ", " };
     if items.len() <= MOST + 1 {

@@ -75,6 +75,8 @@ kinds! {
     OtherProgram = "other-program",
     /// A rule names a user whom the machine does not know.
     UserMissing = "user-missing",
+    /// Rules name one user in two ways.
+    UserShared = "user-shared",
     /// A socket of another user waits where a rule lets others reach that of a certain one.
     OtherUser = "other-user",
     /// Others use the bits of marks by which rules know programs.

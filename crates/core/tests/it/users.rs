@@ -41,8 +41,9 @@ fn found(keys: &str, facts: &Facts) -> Vec<(Code, String)> {
     let policy = read(&Source::new("policy.toml", &text)).expect("good");
     let plan = plan(&text, "sluice");
     let found = review_machine(&policy, &plan, facts);
-    let about =
-        found.into_iter().filter(|it| matches!(it.code, Code::UserMissing | Code::OtherUser));
+    let about = found
+        .into_iter()
+        .filter(|it| matches!(it.code, Code::UserMissing | Code::OtherUser | Code::UserShared));
     about.map(|it| (it.code, it.message)).collect()
 }
 
@@ -77,6 +78,14 @@ fn users_who_are_not_there_and_others_at_their_ports_are_found() {
     assert_eq!(both, [missing, other("ledger or seedbase")]);
     assert_eq!(found("user = \"seedbase\"\npaused = true", &facts), []);
     assert_eq!(found("user = \"seedbase\"\ndirection = \"outbound\"", &facts), []);
+    // One user, named in two ways.
+    let twice = BTreeMap::from([("seedbase", 990), ("990", 990), ("root", 0)]);
+    let twice = twice.into_iter().map(|(name, number)| (name.to_owned(), Some(number))).collect();
+    let shared = Facts { users: twice, ..Facts::default() };
+    assert_eq!(found("user = [\"root\", \"seedbase\"]", &shared), []);
+    let words = "names the user seedbase, whom rules also name 990".to_owned();
+    let named = found("user = [\"990\", \"seedbase\"]", &shared);
+    assert_eq!(named, [(Code::UserShared, words)]);
     let right = Facts { listeners: vec![listener(5432, "0.0.0.0", Some(990))], ..facts };
     assert_eq!(found("user = \"seedbase\"", &right), []);
 }

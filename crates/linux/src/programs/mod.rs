@@ -27,7 +27,7 @@ pub(crate) use standing_file::file_at;
 pub(crate) use users::user_number;
 
 use crate::LinuxError;
-use crate::ruleset::{Marks, Whose, too_many_programs};
+use crate::ruleset::{Marks, Whose, too_many_beside, too_many_programs};
 use files::Files;
 use hooks::Hooks;
 use needs::Needs;
@@ -117,7 +117,12 @@ pub fn prepare(demand: &Demand, before: &Marks) -> Result<Prepared, LinuxError> 
     if old_mask == mask {
         taken.extend(known.values().map(number));
     }
-    let numbers = Marks::number(mask, lists, &numbers_before, &taken).map_err(too_many_programs)?;
+    let numbers = Marks::number(mask, lists, &numbers_before, &taken).map_err(|most| {
+        match Marks::alone(mask, lists) {
+            Ok(_) => too_many_beside(most),
+            Err(most) => too_many_programs(most),
+        }
+    })?;
 
     Hooks::collect(&needs);
     let files = Files::open(&needs)?;

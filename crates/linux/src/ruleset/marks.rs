@@ -193,6 +193,19 @@ pub(super) fn alone(program: &RuleProgram) -> Result<Marks, LinuxError> {
     Marks::alone(DEFAULT_MASK, &program.owner_lists()).map_err(too_many_programs)
 }
 
+/// There are enough numbers for the new rules, but not beside those that the old ones still compare with.
+pub(crate) fn too_many_beside(most: u32) -> LinuxError {
+    LinuxError::Refused {
+        doing: "tell apart whose a socket is".into(),
+        reason: format!(
+            "no number may change its meaning while rules compare with it, and the {most} that \
+             `program-marks` sets aside do not suffice for the rules in force and the new ones \
+             together; enforce a policy without some of them first, or release the rules in force"
+        )
+        .into(),
+    }
+}
+
 /// There are more programs than numbers.
 pub(crate) fn too_many_programs(most: u32) -> LinuxError {
     LinuxError::Refused {

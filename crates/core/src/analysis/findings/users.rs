@@ -26,6 +26,13 @@ pub(crate) const FINDER: Finder = Finder {
              another user waits there: what comes in meets some other rule or the default. A service that \
              opens its port as root, and goes on as another user, has a socket of root's.",
         },
+        FindingKind {
+            code: Code::UserShared,
+            severity: Severity::Warning,
+            meaning: "Rules name one user in two ways, by name and by number or by two names with the same \
+             number. A socket has one owner: the kernel takes each way for that owner, and questions about \
+             packets tell them apart. Name the user in one way.",
+        },
     ],
     looks: &[Look::Machine(findings)],
 };
@@ -33,7 +40,24 @@ pub(crate) const FINDER: Finder = Finder {
 fn findings(machine: &Machine<'_>) -> Vec<Finding> {
     let rules = machine.plan.decisions();
     let rules = rules.filter(|it| it.1.id.kind == Kind::Rule && it.1.idle.is_none());
-    rules.flat_map(|(direction, it)| of_rule(machine, direction, it)).collect()
+    let mut names: BTreeMap<u32, &String> = BTreeMap::new();
+    let mut found = Vec::new();
+    for (direction, decision) in rules {
+        found.extend(of_rule(machine, direction, decision));
+        for user in decision.conditions.iter().flat_map(|it| &it.users) {
+            let Some(Some(number)) = machine.facts.users.get(user) else { continue };
+            let known = *names.entry(*number).or_insert(user);
+            if known != user {
+                let message = format!("names the user {user}, whom rules also name {known}");
+                let finding =
+                    Finding::about(Code::UserShared, Severity::Warning, decision, message);
+                if !found.contains(&finding) {
+                    found.push(finding);
+                }
+            }
+        }
+    }
+    found
 }
 
 fn of_rule(machine: &Machine<'_>, direction: Direction, decision: &Decision) -> Vec<Finding> {

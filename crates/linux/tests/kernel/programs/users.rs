@@ -1,6 +1,8 @@
 //! Rules for users: with real processes, on the real kernel.
 
-use super::town::{HOST, PROTOCOLS, World, any, cut_all, enforce, everywhere, serve, with_world};
+use super::town::{
+    HOST, PROTOCOLS, World, any, cut_all, enforce, enforce_to, everywhere, serve, with_world,
+};
 use crate::actor::Actor;
 use crate::world::netfilter;
 use std::path::Path;
@@ -192,5 +194,26 @@ fn users_come_and_go_without_a_moment_in_which_one_is_another() {
             assert!(release(&mut netfilter()).expect("released"));
             programs::clear().expect("cleared");
         });
+    });
+}
+
+#[test]
+fn numbers_that_old_rules_still_compare_with_are_not_given_away() {
+    let name = "users::numbers_that_old_rules_still_compare_with_are_not_given_away";
+    with_world(name, |world| {
+        let users = |from: u32, count: u32| {
+            let list: Vec<String> = (from..from + count).map(|it| format!("\"{it}\"")).collect();
+            policy(&format!("user = [{}]", list.join(", ")))
+        };
+        world.run(|| enforce(&users(50_000, 200)));
+        let refused = world.run(|| enforce_to(&mut netfilter(), &users(60_000, 100)));
+        let words = refused.expect_err("too many together").to_string();
+        assert!(words.contains("the rules in force and the new ones together"), "{words}");
+        let refused = world.run(|| enforce_to(&mut netfilter(), &users(60_000, 255)));
+        let words = refused.expect_err("too many").to_string();
+        assert!(words.contains("the rules name more programs and users"), "{words}");
+        // The way that is told.
+        world.run(|| enforce(&users(50_000, 100)));
+        world.run(|| enforce(&users(60_000, 100)));
     });
 }
