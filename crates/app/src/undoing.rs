@@ -127,7 +127,12 @@ pub fn take_back(path: &Path, host: Option<&str>, dry: bool) -> Result<Report, F
             "changes made from the command line can be taken back, others cannot",
         ));
     };
-    if let Some(other) = last.files.iter().find(|it| !it.led_to(text(&it.file))) {
+    // Of several files some may not have been reached: whoever was at it was stopped in between.
+    let is_otherwise = |it: &&undo::Was| {
+        let now = text(&it.file);
+        !it.led_to(now) && now != it.before.as_deref()
+    };
+    if let Some(other) = last.files.iter().find(is_otherwise) {
         return Err(Failure::usage(
             format!("{} has been changed otherwise since: {}", other.file, last.done),
             "to take that back would lose what was changed since; edit the file, or use `rule change`",

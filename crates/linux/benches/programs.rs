@@ -1,6 +1,7 @@
-//! What rules for programs cost: making a socket with and without the kernel recognising whose it
-//! is, and packets under the same rules with and without programs; measured alternately in one
-//! run, since a machine's speed drifts. The program of this benchmark is the one that rules name.
+//! What rules for programs and users cost: making a socket with and without the kernel recognising whose
+//! it is, and packets under the same rules with and without programs, then with and without users;
+//! measured alternately in one run, since a machine's speed drifts. The program and the user of this
+//! benchmark are those that rules name.
 
 use rustix::fd::OwnedFd;
 use rustix::net::{AddressFamily, SocketType, socket};
@@ -33,21 +34,26 @@ fn main() {
 fn report() {
     let lab = street_sluice_granary();
     let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
-    println!("{ROUNDS} rounds of {LOTS} lots               without      with   with : without");
-    sluice.run(sockets).expect("entered");
-    inbound(sluice, street);
-    outbound(sluice, street);
+    let own = std::env::current_exe().expect("this program");
+    let program = format!("program = {own:?}\n");
+    let user = format!("user = \"{}\"\n", rustix::process::geteuid().as_raw());
+    for (what, keys) in
+        [("programs", &program), ("users", &user), ("both", &(program.clone() + &user))]
+    {
+        println!("\n{what}, {ROUNDS} rounds of {LOTS} lots    without      with   with : without");
+        sluice.run(|| sockets(keys)).expect("entered");
+        inbound(sluice, street, keys);
+        outbound(sluice, street, keys);
+    }
 }
 
 fn kernel() -> NetlinkSocket {
     NetlinkSocket::open(Protocol::Netfilter).expect("a socket")
 }
 
-/// Puts a policy in force whose rule for the port of the seeds is for this program, or for all; with
-/// ten others before.
-fn enforce(direction: &str, by_program: bool) {
-    let own = std::env::current_exe().expect("this program");
-    let program = if by_program { format!("program = {own:?}\n") } else { String::new() };
+/// Puts a policy in force whose rule for the port of the seeds has these keys, or is for all; with ten
+/// others before.
+fn enforce(direction: &str, keys: &str) {
     let mut text = format!(
         "edition = 1\n[host.{HOST_NAME}]\naddresses = [\"192.0.2.10\"]\n\
          [host.{HOST_NAME}.default]\noutbound = \"deny\"\n"
@@ -61,7 +67,7 @@ fn enforce(direction: &str, by_program: bool) {
     }
     text += &format!(
         "[[host.{HOST_NAME}.rule]]\nname = \"seeds\"\ndirection = \"{direction}\"\n\
-         allow = [\"5432/tcp+udp\"]\n{program}"
+         allow = [\"5432/tcp+udp\"]\n{keys}"
     );
     let policy = read(&Source::new("bench.toml", &text)).expect("a policy");
     let plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
@@ -76,8 +82,8 @@ fn enforce(direction: &str, by_program: bool) {
 /// that a quarter of its lots are faster than, since what disturbs a lot only ever makes it slower;
 /// of all rounds the median, and the median of the ratios within one round.
 fn compare(name: &str, times: u32, enforce: impl Fn(bool) + Sync, mut work: impl FnMut()) {
-    let mut turn = |by_program: bool| {
-        enforce(by_program);
+    let mut turn = |with: bool| {
+        enforce(with);
         // The kernel tidies up behind a replaced table for a while.
         std::thread::sleep(Duration::from_millis(60));
         let mut lots = [Duration::ZERO; LOTS];
@@ -96,10 +102,10 @@ fn compare(name: &str, times: u32, enforce: impl Fn(bool) + Sync, mut work: impl
         // Which comes first changes too.
         let first = turn(round % 2 == 0);
         let second = turn(round % 2 == 1);
-        let (by_program, for_all) = if round % 2 == 0 { (first, second) } else { (second, first) };
+        let (narrowed, for_all) = if round % 2 == 0 { (first, second) } else { (second, first) };
         without.push(for_all);
-        with.push(by_program);
-        ratios.push(by_program / for_all);
+        with.push(narrowed);
+        ratios.push(narrowed / for_all);
     }
     let [without, with, ratio] = [without, with, ratios].map(|mut all| {
         all.sort_unstable_by(f64::total_cmp);
@@ -108,7 +114,7 @@ fn compare(name: &str, times: u32, enforce: impl Fn(bool) + Sync, mut work: impl
     println!("{name:<34}  {without:>6.2}µs  {with:>6.2}µs   {ratio:>14.3}");
 }
 
-fn sockets() {
+fn sockets(keys: &str) {
     for (name, family, kind) in [
         ("a TCP socket, made and closed", AddressFamily::INET, SocketType::STREAM),
         ("a TCP socket over IPv6", AddressFamily::INET6, SocketType::STREAM),
@@ -118,7 +124,7 @@ fn sockets() {
         compare(
             name,
             SOCKETS,
-            |by_program| enforce("inbound", by_program),
+            |with| enforce("inbound", if with { keys } else { "" }),
             || {
                 let made: OwnedFd = socket(family, kind, None).expect("made");
                 black_box(made);
@@ -129,8 +135,11 @@ fn sockets() {
 
 /// What comes in, from a street that no rules are for. One thread is at both ends: to wake another
 /// takes longer than what is measured, and happens the oftener the slower the first one is.
-fn inbound(sluice: &Node, street: &Node) {
-    let enforce = |by_program| sluice.run(|| enforce("inbound", by_program)).expect("entered");
+fn inbound(sluice: &Node, street: &Node, keys: &str) {
+    let enforce = |with| {
+        let keys = if with { keys } else { "" };
+        sluice.run(|| enforce("inbound", keys)).expect("entered");
+    };
     let end = SocketAddr::new(address("192.0.2.10"), 5432);
     let (server, listener) = sluice
         .run(|| (UdpSocket::bind(end).expect("bound"), TcpListener::bind(end).expect("bound")))
@@ -170,8 +179,11 @@ fn inbound(sluice: &Node, street: &Node) {
 }
 
 /// What goes out, to a street that no rules are for.
-fn outbound(sluice: &Node, street: &Node) {
-    let enforce = |by_program| sluice.run(|| enforce("outbound", by_program)).expect("entered");
+fn outbound(sluice: &Node, street: &Node, keys: &str) {
+    let enforce = |with| {
+        let keys = if with { keys } else { "" };
+        sluice.run(|| enforce("outbound", keys)).expect("entered");
+    };
     let end = SocketAddr::new(address("192.0.2.1"), 5432);
     let far = street.run(|| UdpSocket::bind(end)).expect("entered").expect("bound");
     let [one_way, partner, asks] = sluice

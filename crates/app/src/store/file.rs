@@ -124,6 +124,45 @@ pub fn make_like(path: &Path, bytes: &[u8], policy: &Path) -> Result<(), Failure
     replace_like(path, bytes, policy)
 }
 
+/// Makes a file that everybody may read, or puts another in its place: whoever reads it sees the old one
+/// or the new one, whole.
+///
+/// # Errors
+/// [`Failure`] if it cannot be written.
+pub fn put_for_all(path: &Path, bytes: &[u8]) -> Result<(), Failure> {
+    let Some(name) = path.file_name() else {
+        return Err(Failure::usage(format!("{} names no file", path.display()), "name a file"));
+    };
+    let folder = folder_of(path);
+    let draft = folder.join(draft_of(name));
+    let _ = fs::remove_file(&draft);
+    let write = || -> io::Result<()> {
+        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o644).open(&draft)?;
+        file.write_all(bytes)?;
+        // Whatever the mask of who calls.
+        fchmod(&file, Mode::from_raw_mode(0o644))?;
+        file.sync_all()?;
+        fs::rename(&draft, path)?;
+        File::open(&folder)?.sync_all()
+    };
+    write().map_err(|error| {
+        let _ = fs::remove_file(&draft);
+        Failure::System {
+            message: format!("cannot write {}: {error}", path.display()),
+            help: vec!["what was there before still is".into()],
+        }
+    })
+}
+
+/// What a file is called until it takes its place: hidden, and not named like a policy, so that a folder
+/// that is read as one does not take it in.
+fn draft_of(name: &std::ffi::OsStr) -> std::ffi::OsString {
+    let mut draft = std::ffi::OsString::from(".");
+    draft.push(name);
+    draft.push(format!(".{}.new", std::process::id()));
+    draft
+}
+
 /// Removes a file.
 ///
 /// # Errors
@@ -148,11 +187,7 @@ pub(super) fn replace_like(path: &Path, bytes: &[u8], like: &Path) -> Result<(),
     let like = &first_file(like).map_err(failed)?;
     let metadata = fs::metadata(like).map_err(failed)?;
     let (folder, name) = (folder_of(path), path.file_name().unwrap_or_default());
-    // Hidden, and not named like a policy: a folder that is read as one does not take it in.
-    let mut draft = std::ffi::OsString::from(".");
-    draft.push(name);
-    draft.push(format!(".{}.new", std::process::id()));
-    let draft = folder.join(draft);
+    let draft = folder.join(draft_of(name));
     // One that a killed process of the same number left behind would be in the way.
     let _ = fs::remove_file(&draft);
     let written = write(&draft, bytes, &metadata, like)

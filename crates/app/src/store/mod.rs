@@ -12,7 +12,7 @@ pub mod undo;
 
 pub use docket::{Docket, Lost, Written};
 pub use entry::{Entry, Kind, State};
-pub use file::{lock, make_like, remove, replace};
+pub use file::{lock, make_like, put_for_all, remove, replace};
 pub use home::Home;
 pub(crate) use home::this_boot;
 pub(crate) use kept::by_digest;

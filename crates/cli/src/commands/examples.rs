@@ -84,7 +84,11 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
         "docket restore" => &["tipstaff docket restore 3 --dry-run"],
         "docket mend" => &["tipstaff docket mend"],
         "docket compare" => &["tipstaff docket compare 3"],
-        "status" => &["tipstaff status", "tipstaff status --kernel"],
+        "status" => &[
+            "tipstaff status",
+            "tipstaff status --kernel",
+            "tipstaff status --textfile /var/lib/collected/tipstaff.prom",
+        ],
         "facts" => &["tipstaff facts", "tipstaff facts --mask --format json"],
         "programs" => &["tipstaff programs"],
         "reach" => &["tipstaff reach", "tipstaff reach --vantage curators=ssh://seedling@bench"],

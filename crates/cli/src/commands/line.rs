@@ -93,7 +93,7 @@ enum Command {
     /// Add, change, remove and find services
     #[command(subcommand)]
     Service(Service),
-    /// Add, change and list hosts
+    /// Add, change, remove and list hosts
     #[command(subcommand)]
     Host(Box<Host>),
     /// Add, change and remove lists of rules that hosts share, and use them on a host
@@ -141,7 +141,7 @@ enum Command {
     Status(Status),
     /// Write down what this machine answers, for somebody who is to look into a mistake of Tipstaff
     Facts(Facts),
-    /// Show the programs that rules in force name: their files, their processes, whether they are known
+    /// Show the programs and users that rules in force name, and whether their sockets are known
     Programs(Programs),
     /// Show which listening ports can be reached, from where, and who decides
     Reach(Reach),
@@ -260,7 +260,8 @@ impl Cli {
 /// What a command can write its result as.
 fn formats(name: &str) -> &'static [Format] {
     match name {
-        "report" => Format::value_variants(),
+        "report" => &[Format::Text, Format::Json, Format::Html, Format::Csv, Format::Markdown],
+        "status" => &[Format::Text, Format::Json, Format::Openmetrics],
         _ => &[Format::Text, Format::Json],
     }
 }

@@ -44,7 +44,9 @@ impl Report {
             Format::Html => Output { text: render::page(&found), outcome },
             Format::Csv => Output { text: render::csv(&found), outcome },
             Format::Markdown => Output { text: render::markdown(&found), outcome },
-            Format::Text | Format::Json => context.shown(&found, outcome, render::reported),
+            Format::Text | Format::Json | Format::Openmetrics => {
+                context.shown(&found, outcome, render::reported)
+            }
         })
     }
 }

@@ -2,9 +2,10 @@
 
 use super::context::Context;
 use super::output::Output;
-use crate::render;
+use crate::render::{self, Format};
 use clap::Args;
-use tipstaff_app::{Failure, kernel, status};
+use std::path::PathBuf;
+use tipstaff_app::{Failure, kernel, status, store};
 
 /// Options of `status`.
 #[derive(Debug, Args)]
@@ -12,6 +13,10 @@ pub struct Status {
     /// Instead: try what this kernel can do for the policy, and say what is done without it; changes nothing
     #[arg(long)]
     pub kernel: bool,
+    /// Write the measurements into this file, whole or not at all, for a collector that reads files
+    /// (OpenMetrics); nothing is printed
+    #[arg(long, value_name = "PATH", conflicts_with = "kernel")]
+    pub textfile: Option<PathBuf>,
 }
 
 impl Status {
@@ -22,6 +27,12 @@ impl Status {
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let loaded = context.here()?;
         if self.kernel {
+            if context.format() == Format::Openmetrics {
+                return Err(Failure::usage(
+                    "what the kernel can do is no measurement",
+                    "--format json is for programs",
+                ));
+            }
             let busy = render::progress("trying the kernel");
             let report = kernel::report(context.machine, &loaded)?;
             drop(busy);
@@ -30,6 +41,14 @@ impl Status {
         let busy = render::progress("comparing");
         let report = status::report(context.machine, &loaded, context.home)?;
         drop(busy);
-        Ok(context.shown(&report, report.outcome(), render::status))
+        let outcome = report.outcome();
+        if let Some(path) = &self.textfile {
+            store::put_for_all(path, render::status_metrics(&report).as_bytes())?;
+            return Ok(Output { text: String::new(), outcome });
+        }
+        Ok(match context.format() {
+            Format::Openmetrics => Output { text: render::status_metrics(&report), outcome },
+            _ => context.shown(&report, outcome, render::status),
+        })
     }
 }

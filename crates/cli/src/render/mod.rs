@@ -13,6 +13,7 @@ mod facts;
 mod kernel;
 mod listing;
 mod lists;
+mod metrics;
 mod programs;
 mod progress;
 mod reach;
@@ -37,6 +38,7 @@ pub use facts::facts;
 pub use kernel::kernel;
 pub use listing::{hosts, names, rule, rules};
 pub use lists::{expected, interfaces};
+pub use metrics::status_metrics;
 pub use programs::programs;
 pub use progress::{Bar, progress};
 pub use reach::{meant, reach};
@@ -67,6 +69,8 @@ pub enum Format {
     Csv,
     /// `report` only: for wikis.
     Markdown,
+    /// `status` only: for collectors of measurements.
+    Openmetrics,
 }
 
 impl Format {
@@ -86,7 +90,9 @@ pub fn report<R: Serialize>(
     match format {
         Format::Json => json(report),
         // The others belong to one command, which writes them itself.
-        Format::Text | Format::Html | Format::Csv | Format::Markdown => text(report, screen),
+        Format::Text | Format::Html | Format::Csv | Format::Markdown | Format::Openmetrics => {
+            text(report, screen)
+        }
     }
 }
 

@@ -240,7 +240,10 @@ fn legend(report: &Report, screen: &Screen) -> String {
         "A copy of this machine, all its rules included, was tried in a lab; it is named where it \
          disagrees.",
     );
-    let second = anywhere.then_some("anywhere: everybody who is at none of the policy's places.");
+    let second = anywhere.then_some(
+        "anywhere: everybody who is at none of the policy's places; others: those of a place whom \
+         its cell does not name.",
+    );
     let taken = report.listeners.iter().any(|it| it.taken_for.is_some()).then_some(
         "Whose a socket is goes by its mark, for rules about programs and users: `tipstaff programs` \
          says why it is another's.",

@@ -20,6 +20,7 @@ mod imports;
 mod interfaces;
 mod jobs;
 mod kernel;
+mod metrics;
 mod mishaps;
 mod moving;
 mod programs;

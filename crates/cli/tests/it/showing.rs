@@ -32,6 +32,7 @@ fn programs_get_stable_keys() {
       "kind": "rule",
       "name": "nuisance",
       "traffic": "any",
+      "meanings": [],
       "from": "nuisance",
       "to": "anywhere",
       "verdict": "deny",
