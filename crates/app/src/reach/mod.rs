@@ -194,6 +194,10 @@ fn pings(
 /// user take note of that.
 fn taken_for(wanted: Wanted, names: &Names) -> Option<String> {
     let Wanted { whose, marked, .. } = wanted;
+    // Where marks are not shown, nothing else is known of it.
+    if whose == marked {
+        return None;
+    }
     (names.to_be_marked(whose) != marked).then(|| match marked {
         Whose { program: None, user: None } => "nobody".into(),
         Whose { program: Some(program), user: None } => program,

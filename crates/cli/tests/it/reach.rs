@@ -97,6 +97,7 @@ fn every_kind_of_listener_is_told_apart_by_all_three_witnesses() {
         assert_eq!(dual["pid"], std::process::id());
         let program = std::env::current_exe().expect("a path");
         assert_eq!(dual["program"], program.display().to_string());
+        assert!(dual["taken_for"].is_null(), "no rule asks whose it is: {dual:#}");
         assert!(dual["user"].is_string());
         assert_eq!(
             views(dual),
