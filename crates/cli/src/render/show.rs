@@ -1,7 +1,7 @@
 //! `show` as text.
 
 use super::{Cell, Screen, Style, Table, clean, place, wrap};
-use tipstaff_app::show::{Line, Report};
+use tipstaff_app::show::{Line, Meaning, Report};
 use tipstaff_app::vocabulary::{Origin, Verdict};
 
 /// The report as text.
@@ -49,7 +49,12 @@ fn row(line: &Line, to: bool) -> Vec<Cell> {
 /// What it is about, and what its ports are for.
 fn traffic(line: &Line) -> Cell {
     const TOLD: usize = 6;
-    let words = line.meanings.iter().map(|it| format!("{}: {}", it.traffic, it.meaning));
+    // Of a single port it goes without saying which one.
+    let only = |it: &Meaning| line.traffic.split(' ').next() == Some(it.traffic.as_str());
+    let words = line.meanings.iter().map(|it| match only(it) {
+        true => it.meaning.clone(),
+        false => format!("{}: {}", it.traffic, it.meaning),
+    });
     let mut cell = Cell::plain(&line.traffic);
     let told = if line.meanings.len() > TOLD + 1 { TOLD } else { line.meanings.len() };
     for word in words.take(told) {
