@@ -149,6 +149,8 @@ impl Table {
             let standing = Standing { bits: fields.ne32()?, may_mark: fields.ne32()? != 0 };
             let file = Some(identity).filter(|it| it.inode != 0);
             let user = fields.ne32()?.checked_sub(1);
+            // What fills it up.
+            fields.ne32()?;
             if file.is_some() || user.is_some() {
                 owners.insert(Owner { file, user }, standing);
             }
