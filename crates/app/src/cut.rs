@@ -286,8 +286,11 @@ impl Here<'_> {
         let (source, destination) = if inbound { (peer, own) } else { (own, peer) };
         let protocol = socket.protocol;
         let whose = match inbound {
-            true => self.receivers.at(protocol, own.port()),
-            false => self.receivers.names.whose(socket.owner(&self.owners), socket.uid()),
+            true => self.receivers.at(protocol, own),
+            false => {
+                let owner = socket.owner(&self.owners);
+                self.receivers.names.whose(owner, socket.uid(), socket.mark())
+            }
         };
         let packet = self.packet(protocol, source, destination, inbound);
         let packet = Packet { program: whose.program, user: whose.user, ..packet };
@@ -410,7 +413,7 @@ impl Here<'_> {
         let inbound = !begun_here || serves;
         let (source, destination) = if inbound { (peer, own) } else { (own, peer) };
         let packet = self.packet(PortProtocol::Udp, source, destination, inbound);
-        let whose = self.receivers.at(PortProtocol::Udp, own.port());
+        let whose = self.receivers.at(PortProtocol::Udp, own);
         let packet = Packet { program: whose.program, user: whose.user, ..packet };
         let decided = self.denied(&packet)?;
         let living = self.living(&packet, &decided);

@@ -1,7 +1,6 @@
 //! What this machine shows, held against its policy.
 
 use super::receivers::{Names, Receivers};
-use super::users::Users;
 use super::way::way;
 use super::{Failure, Loaded};
 use std::collections::BTreeSet;
@@ -60,9 +59,10 @@ fn facts(
         .map(|it| way(machine, &it, Receivers::look(machine, loaded).ok().as_ref()));
     let active = loaded.plan.decisions().map(|it| it.1).filter(|it| it.idle.is_none());
     let conditions: Vec<&Condition> = active.flat_map(|it| &it.conditions).collect();
-    let users = Users::of(machine);
-    let named = conditions.iter().flat_map(|it| &it.users);
-    let users = named.map(|it| (it.clone(), users.number(it))).collect();
+    // Who cannot be looked up is not said to be missing.
+    let named: BTreeSet<&String> = conditions.iter().flat_map(|it| &it.users).collect();
+    let looked_up = named.into_iter().filter_map(|it| Some((it, machine.user_number(it).ok()?)));
+    let users = looked_up.map(|(name, number)| (name.clone(), number)).collect();
     let named = conditions.iter().flat_map(|it| &it.programs);
     // Many rules may name one program; to look at it means to look at every process.
     let named: BTreeSet<&String> = named.collect();
@@ -88,14 +88,15 @@ fn facts(
 
 fn listener(names: &Names, it: &sockets::Listener) -> Listener {
     let program = it.owner.as_ref().and_then(|owner| owner.program.as_ref());
+    let whose = names.of_listener(it);
     Listener {
         protocol: it.protocol,
         port: it.port,
         address: it.address,
         pid: it.owner.as_ref().map(|owner| owner.pid),
         program: program.map(|it| it.display().to_string()),
-        known: names.known(it.owner.as_ref()),
-        uid: Some(it.uid),
+        uid: Some(names.user_of(&whose, it.uid)),
+        known: whose.program,
     }
 }
 

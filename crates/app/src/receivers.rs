@@ -1,11 +1,11 @@
 //! Which program and user a socket belongs to, by the names that rules have for them.
 
 use crate::Loaded;
-use crate::users::Users;
 use std::collections::{BTreeSet, HashMap};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use tipstaff_core::program::RuleProgram;
-use tipstaff_linux::ruleset::{Whose, is_program};
+use tipstaff_linux::ruleset::{Marks, Whose, is_program};
 use tipstaff_linux::sockets::{Listener, Owner, PortProtocol};
 use tipstaff_linux::{LinuxError, Machine};
 
@@ -17,6 +17,8 @@ const REMOVED: &str = " (deleted)";
 pub(crate) struct Names {
     programs: HashMap<PathBuf, String>,
     users: HashMap<u32, String>,
+    /// The numbers by which rules in force know whose sockets are, if users are named.
+    marks: Marks,
 }
 
 impl Names {
@@ -29,10 +31,10 @@ impl Names {
 
     fn of_lists(machine: &dyn Machine, names: BTreeSet<String>) -> Self {
         let (mut programs, mut users) = (HashMap::new(), HashMap::new());
-        let known = Users::of(machine);
         for name in names {
             if !is_program(&name) {
-                if let Some(number) = known.number(&name) {
+                // Whoever cannot be looked up owns nothing that we know of.
+                if let Ok(Some(number)) = machine.user_number(&name) {
                     users.entry(number).or_insert(name);
                 }
                 continue;
@@ -42,12 +44,31 @@ impl Names {
                 programs.entry(real).or_insert(name);
             }
         }
-        Self { programs, users }
+        let held = if users.is_empty() { None } else { machine.rules().ok().flatten() };
+        Self { programs, users, marks: held.map(|it| it.marks).unwrap_or_default() }
     }
 
-    /// Whose a socket is: by the process that holds it, and by the user who made it.
-    pub(crate) fn whose(&self, owner: Option<&Owner>, uid: u32) -> Whose {
-        Whose { user: self.users.get(&uid).cloned(), program: self.known(owner) }
+    /// Whose a socket is: by the process that holds it, and by the user who made it. One that was nobody's is
+    /// theirs who took it over, which only its mark tells.
+    pub(crate) fn whose(&self, owner: Option<&Owner>, uid: u32, mark: Option<u32>) -> Whose {
+        let taken_over = || {
+            let mark = mark.filter(|_| self.marks.mask != 0)?;
+            let user = self.marks.whose(mark).user?;
+            self.users.values().any(|it| *it == user).then_some(user)
+        };
+        let user = self.users.get(&uid).cloned().or_else(taken_over);
+        Whose { user, program: self.known(owner) }
+    }
+
+    /// Whose a listener's socket is.
+    pub(crate) fn of_listener(&self, listener: &Listener) -> Whose {
+        self.whose(listener.owner.as_ref(), listener.uid, listener.mark)
+    }
+
+    /// The number of the user whose a socket is; `uid` made it.
+    pub(crate) fn user_of(&self, whose: &Whose, uid: u32) -> u32 {
+        let named = |user: &String| self.users.iter().find(|it| it.1 == user).map(|it| *it.0);
+        whose.user.as_ref().and_then(named).unwrap_or(uid)
     }
 
     /// The same without a program that no rule names: what its mark should tell.
@@ -97,13 +118,17 @@ impl Receivers {
         Ok(Self { names, listeners })
     }
 
-    /// Whose socket receives what comes to a port.
-    pub(crate) fn at(&self, protocol: PortProtocol, port: u16) -> Whose {
-        let there = |it: &&Listener| (it.protocol, it.port) == (protocol, port);
-        self.listeners
-            .iter()
-            .find(there)
-            .map(|it| self.names.whose(it.owner.as_ref(), it.uid))
-            .unwrap_or_default()
+    /// Whose socket receives what comes to a port of an address: who waits at that very address comes
+    /// ahead of who waits at all.
+    pub(crate) fn at(&self, protocol: PortProtocol, end: SocketAddr) -> Whose {
+        let address = end.ip().to_canonical();
+        let hears = |it: &&Listener| {
+            let all = it.address.is_unspecified()
+                && (it.dual || it.address.is_ipv4() == address.is_ipv4());
+            (it.protocol, it.port) == (protocol, end.port()) && (all || it.address == address)
+        };
+        let heard = || self.listeners.iter().filter(hears);
+        let nearest = heard().find(|it| it.address == address).or_else(|| heard().next());
+        nearest.map(|it| self.names.of_listener(it)).unwrap_or_default()
     }
 }

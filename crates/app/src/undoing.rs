@@ -37,7 +37,7 @@ pub fn restore(
                 |changes| write_down(path, &request.done, changes),
             )
         }
-        Err(Failure::Input { sources, .. }) => over_what_is_none(&request, &sources, &wanted),
+        Err(Failure::Input { sources, .. }) => over_what_is_none(&request, id, &sources, &wanted),
         Err(failure) => Err(failure),
     }
 }
@@ -61,6 +61,7 @@ fn restored(home: &Home, path: &Path, id: u64) -> Result<Vec<(String, String)>, 
 /// Restores where what is there now is no policy.
 fn over_what_is_none(
     request: &Request<'_>,
+    entry: u64,
     found: &[Source],
     wanted: &[(String, String)],
 ) -> Result<Report, Failure> {
@@ -72,7 +73,10 @@ fn over_what_is_none(
         if before.is_none() && Path::new(name).exists() {
             return Err(Failure::System {
                 message: format!("cannot read {name} as text, and so could not take it back"),
-                help: vec!["move it away, and restore then".into()],
+                help: vec![format!(
+                    "`tipstaff docket show {} --text` prints the policy, to be written by hand",
+                    entry
+                )],
             });
         }
         changes.push(FileChange { name: name.clone(), before, after: Some(after.clone()) });

@@ -12,12 +12,6 @@ impl Users {
         Self(machine.users())
     }
 
-    /// The number of a user, by name or number; `None` if there is no such name.
-    pub(crate) fn number(&self, user: &str) -> Option<u32> {
-        let named = || self.0.iter().find(|it| it.1 == user).map(|it| *it.0);
-        user.parse().ok().or_else(named)
-    }
-
     /// The user's name, or the number where there is none.
     pub(crate) fn name(&self, uid: u32) -> String {
         self.0.get(&uid).cloned().unwrap_or_else(|| uid.to_string())

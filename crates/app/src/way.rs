@@ -13,7 +13,9 @@ pub(crate) fn way(
 ) -> analysis::Session {
     // By which interface it comes in is told by the way back to it.
     let interface = machine.way_to(session.client).ok().and_then(|it| it.link);
-    let whose = receivers.map(|it| it.at(PortProtocol::Tcp, session.port)).unwrap_or_default();
+    let whose = receivers
+        .map(|it| it.at(PortProtocol::Tcp, (session.server, session.port).into()))
+        .unwrap_or_default();
     analysis::Session {
         client: (session.client, session.client_port),
         server: (session.server, session.port),

@@ -157,6 +157,12 @@ impl Connection {
         self.socket.uid
     }
 
+    /// The socket's mark; `None` if the kernel does not show it.
+    #[must_use]
+    pub fn mark(&self) -> Option<u32> {
+        self.socket.mark
+    }
+
     /// One that is known by its ends, the number of its file and its user only.
     pub(crate) fn remembered(
         protocol: PortProtocol,

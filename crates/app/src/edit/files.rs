@@ -130,11 +130,19 @@ pub(crate) fn put_in_place(policy: &Path, changes: &[FileChange]) -> Result<(), 
     for (at, change) in changes.iter().enumerate() {
         let done = put(policy, &change.name, change.after.as_deref());
         if let Err(failure) = done {
-            for before in changes[..at].iter().rev() {
-                // What cannot be put back is known to `undo`.
-                let _ = put(policy, &before.name, before.before.as_deref());
-            }
-            return Err(failure);
+            let back = |it: &&FileChange| put(policy, &it.name, it.before.as_deref()).is_err();
+            let stuck: Vec<&str> =
+                changes[..at].iter().rev().filter(back).map(|it| it.name.as_str()).collect();
+            return Err(match stuck[..] {
+                [] => failure,
+                _ => Failure::System {
+                    message: failure.line(),
+                    help: vec![format!(
+                        "{} changed all the same, and could not be put back; `tipstaff undo` does it",
+                        stuck.join(", ")
+                    )],
+                },
+            });
         }
     }
     Ok(())

@@ -63,8 +63,7 @@ pub fn report(
     let mut entries: Vec<Entry> = listeners
         .iter()
         .map(|listener| {
-            let wanted =
-                Wanted::of(listener, names.whose(listener.owner.as_ref(), listener.uid), &kernel);
+            let wanted = Wanted::of(listener, names.of_listener(listener), &kernel);
             let from = views(listener, &wanted, loaded, &kernel, &columns, &mut planned);
             let mut entry =
                 entry(listener, taken_for(wanted, &names), users.name(listener.uid), from);

@@ -284,17 +284,7 @@ impl RegionWords {
         more("out by", &self.egress);
         // In brackets: behind a place, "of" would seem to be about that.
         for (what, names) in [("program", &self.programs), ("user", &self.users)] {
-            let few = |list: &str, between: &str| -> String {
-                let names: Vec<String> = list.split(between).map(str::to_owned).collect();
-                match names.len() <= MOST + 1 {
-                    true => names.join(if between == " or " { between } else { ", " }),
-                    false => shortened(&names),
-                }
-            };
-            words.extend(names.as_ref().map(|it| match it.strip_prefix("not ") {
-                Some(others) => format!("(any {what} but {})", few(others, ", not ")),
-                None => format!("({what} {})", few(it, " or ")),
-            }));
+            words.extend(names.as_ref().map(|it| owners_in_short(what, it)));
         }
         words.extend(self.version.map(|version| format!("over {version}")));
         if !self.states.is_empty() {
@@ -325,6 +315,18 @@ impl RegionWords {
 
 /// So many terms of traffic are told.
 const TERMS: usize = 12;
+
+/// The programs or users of a region in brackets; of very many the first.
+fn owners_in_short(what: &str, names: &str) -> String {
+    let list =
+        |names: &str, between| -> Vec<String> { names.split(between).map(str::to_owned).collect() };
+    if let Some(others) = names.strip_prefix("not ") {
+        return format!("(any {what} but {})", shortened(&list(others, ", not ")));
+    }
+    let names = list(names, " or ");
+    let few = names.len() <= MOST + 1;
+    format!("({what} {})", if few { names.join(" or ") } else { shortened(&names) })
+}
 
 /// So many items of a list are told, or one more.
 const MOST: usize = 6;

@@ -55,7 +55,9 @@ impl<'l> Tally<'l> {
                 load(&mut now, stand.source_port, shot, tracking);
                 let owner = match (&self.receivers, shot) {
                     (None, _) => whose.clone(),
-                    (Some(it), Shot::Port(protocol, port)) => it.at(protocol, port),
+                    (Some(it), Shot::Port(protocol, port)) => {
+                        it.at(protocol, (stand.destination, port).into())
+                    }
                     (Some(_), Shot::Icmp(_)) => Whose::default(),
                 };
                 (now.program, now.user) = (owner.program, owner.user);

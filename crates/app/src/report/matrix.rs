@@ -85,7 +85,7 @@ pub(super) fn matrix(
             };
             let heard: Vec<&Listener> = listeners.iter().filter(here).collect();
             let whose = match heard.first() {
-                Some(listener) => names.whose(listener.owner.as_ref(), listener.uid),
+                Some(listener) => names.of_listener(listener),
                 None => named_for(loaded, protocol, first),
             };
             let wanted =

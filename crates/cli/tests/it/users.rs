@@ -1,8 +1,10 @@
 //! Rules for users, as administrators meet them: with real processes, on the real kernel.
 
 use crate::programs::{Server, World};
+use rustix::process::Uid;
 use std::fs;
 use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::process::{Command, Stdio};
@@ -88,6 +90,35 @@ fn the_whole_course_of_a_rule_for_a_user() {
         assert!(rows.iter().any(|it| it["user"] == "root" && it["open"] == "5432/tcp"));
         world.run("rehearse --live").exits(0);
         world.run("release --keep").exits(0);
+    });
+}
+
+#[test]
+fn a_socket_that_was_handed_over_is_its_new_users_for_every_witness() {
+    let name = "a_socket_that_was_handed_over_is_its_new_users_for_every_witness";
+    with_world(name, |world| {
+        world.desk.write(policy(&format!("user = \"{STRANGER}\"")));
+        world.run("enforce --keep").exits(0);
+        // Made and bound as root, used as another: as where a service manager listens first.
+        let serve = || {
+            let made = std::thread::spawn(|| {
+                let socket = TcpListener::bind("0.0.0.0:5432").expect("bound");
+                let user = Uid::from_raw(STRANGER);
+                rustix::thread::set_thread_res_uid(user, user, user).expect("another user now");
+                socket.local_addr().expect("asked for its name");
+                socket
+            });
+            made.join().expect("made")
+        };
+        let _held = world.sluice().run(serve).expect("entered");
+        world.is_reached(PortProtocol::Tcp, "taken over");
+        let reach = world.json("reach");
+        let listener = &reach["listeners"][0];
+        assert_eq!(listener["from"][0]["policy"], "allow", "{listener:#}");
+        assert!(listener["taken_for"].is_null(), "{listener:#}");
+        let said = world.run("review --live").exits(1).stdout;
+        assert!(!said.contains("other-user"), "{said}");
+        world.run("rehearse --live --traffic 5432/tcp").exits(0);
     });
 }
 

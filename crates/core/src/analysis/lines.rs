@@ -15,6 +15,10 @@ pub fn piece_of(condition: &Condition) -> Piece {
         InterfaceTest::Is(name) => NameSet::only([name.as_str()]),
         InterfaceTest::IsNot(name) => NameSet::all_but(name),
     };
+    let owners = |names: &[String]| match names {
+        [] => NameSet::full(),
+        names => NameSet::only(names.iter().map(String::as_str)),
+    };
     let ports = condition.source_ports.clone();
     Piece {
         traffic: condition.traffic.clone(),
@@ -23,16 +27,8 @@ pub fn piece_of(condition: &Condition) -> Piece {
         source_ports: SourcePorts { portless: ports.is_full(), ports },
         in_interfaces: interfaces(&condition.in_interface),
         out_interfaces: interfaces(&condition.out_interface),
-        programs: if condition.programs.is_empty() {
-            NameSet::full()
-        } else {
-            NameSet::only(condition.programs.iter().map(String::as_str))
-        },
-        users: if condition.users.is_empty() {
-            NameSet::full()
-        } else {
-            NameSet::only(condition.users.iter().map(String::as_str))
-        },
+        programs: owners(&condition.programs),
+        users: owners(&condition.users),
         states: condition.states.unwrap_or_else(|| StateSet::of(&ConnectionState::ALL)),
         source_is: condition.source_is,
         destination_is: condition.destination_is,

@@ -127,6 +127,12 @@ pub trait Machine: Sync {
     /// The names of users, by their numbers.
     fn users(&self) -> BTreeMap<u32, String>;
 
+    /// The number of a user, by name or number; `None` if the machine's list has no such name.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the list cannot be read.
+    fn user_number(&self, user: &str) -> Result<Option<u32>, LinuxError>;
+
     /// The text of one of the kernel's settings.
     ///
     /// # Errors

@@ -12,7 +12,7 @@ use crate::session::{self, Session};
 use crate::sockets::{self, Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol};
-use crate::users::users;
+use crate::users::{user_number, users};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -121,6 +121,10 @@ impl Machine for Here {
 
     fn users(&self) -> BTreeMap<u32, String> {
         users()
+    }
+
+    fn user_number(&self, user: &str) -> Result<Option<u32>, LinuxError> {
+        user_number(user)
     }
 
     fn setting(&self, path: &str) -> io::Result<String> {

@@ -62,6 +62,8 @@ pub struct Recorded {
     own_session: Option<Session>,
     sessions_told: Vec<Session>,
     users: BTreeMap<u32, String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    named_users: BTreeMap<String, Answer<Option<u32>>>,
     settings: BTreeMap<String, Result<String, Option<i32>>>,
     paths: BTreeMap<String, bool>,
 }
@@ -141,6 +143,7 @@ impl Recorded {
             own_session,
             sessions_told,
             users: BTreeMap::new(),
+            named_users: BTreeMap::new(),
             settings: wanted.settings.iter().map(|it| (it.clone(), setting(machine, it))).collect(),
             paths: wanted.paths.iter().map(|it| (it.clone(), machine.has(it))).collect(),
         };
@@ -148,7 +151,9 @@ impl Recorded {
         recorded.ways = ends.map(|it| (it, Answer::of(machine.way_to(it)))).collect();
         let uids = recorded.uids();
         recorded.users = machine.users();
-        recorded.users.retain(|uid, name| uids.contains(uid) || users.contains(name));
+        recorded.users.retain(|uid, _| uids.contains(uid));
+        let number = |it: String| (it.clone(), Answer::of(machine.user_number(&it)));
+        recorded.named_users = users.into_iter().map(number).collect();
         recorded
     }
 
@@ -308,6 +313,13 @@ impl Machine for Recorded {
 
     fn users(&self) -> BTreeMap<u32, String> {
         self.users.clone()
+    }
+
+    fn user_number(&self, user: &str) -> Result<Option<u32>, LinuxError> {
+        match self.named_users.get(user) {
+            Some(answer) => answer.again(),
+            None => Answer::not_recorded("look up a user").again(),
+        }
     }
 
     fn setting(&self, path: &str) -> io::Result<String> {

@@ -24,10 +24,10 @@ pub(crate) use needs::has_pins;
 pub use needs::lacking;
 pub use running::{NamedUser, Process, ProgramFile, Standings, look};
 pub(crate) use standing_file::file_at;
-pub(crate) use users::user_number;
 
 use crate::LinuxError;
 use crate::ruleset::{Marks, Whose, too_many_beside, too_many_programs};
+use crate::users::user_number;
 use files::Files;
 use hooks::Hooks;
 use needs::Needs;

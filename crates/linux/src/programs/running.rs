@@ -2,10 +2,10 @@
 
 use super::files::{FileKind, Files, executable, kind_of};
 use super::needs::Needs;
-use super::users::user_number;
 use super::{Hooks, Recognition};
 use crate::LinuxError;
 use crate::ruleset::Marks;
+use crate::users::user_number;
 use rustix::fd::{AsFd, AsRawFd, OwnedFd};
 use rustix::fs::fstat;
 use serde::{Deserialize, Serialize};

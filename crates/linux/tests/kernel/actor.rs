@@ -181,16 +181,8 @@ impl Stage {
                 let user = Uid::from_raw(user.parse().map_err(|_| "a number")?);
                 rustix::thread::set_thread_res_uid(user, user, user).map_err(failed)?;
             }
-            ["mark", number] => {
-                let number = number.parse().map_err(|_| "a number")?;
-                set_mark(socket()?.as_fd(), number).map_err(|it| it.to_string())?;
-            }
-            ["mark", number, "of", length] => {
-                let number = number.parse().map_err(|_| "a number")?;
-                let length = length.parse().map_err(|_| "a length")?;
-                set_mark_at_length(socket()?.as_fd(), number, length)
-                    .map_err(|it| it.to_string())?;
-            }
+            ["mark", number] => self.marks(number, None)?,
+            ["mark", number, "of", length] => self.marks(number, Some(length))?,
             ["echo"] => self.echoes()?,
             ["accept"] => self.accepts()?,
             ["become" | "await" | "hand", _] => self.hands_over(words[0], words[1])?,
@@ -233,6 +225,19 @@ impl Stage {
 
     fn socket(&self) -> Result<&OwnedFd, String> {
         self.socket.as_ref().ok_or_else(|| "no socket".into())
+    }
+
+    /// Gives the socket a mark, by an option of some length.
+    fn marks(&self, number: &str, length: Option<&str>) -> Result<(), String> {
+        let number = number.parse().map_err(|_| "a number")?;
+        let socket = self.socket()?.as_fd();
+        let done = match length {
+            Some(length) => {
+                set_mark_at_length(socket, number, length.parse().map_err(|_| "a length")?)
+            }
+            None => set_mark(socket, number),
+        };
+        done.map_err(|it| it.to_string())
     }
 
     /// Waits for connections in the background.

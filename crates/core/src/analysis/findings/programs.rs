@@ -46,9 +46,8 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
         });
         if direction == Direction::Inbound && !has_sockets {
             let by_program = decision.conditions.iter().any(|it| !it.programs.is_empty());
-            let (key, whose) = if by_program { ("program", "program") } else { ("user", "user") };
-            let message =
-                format!("names a {whose}, but such traffic that comes in belongs to none");
+            let key = if by_program { "program" } else { "user" };
+            let message = format!("names a {key}, but such traffic that comes in belongs to none");
             let finding =
                 Finding::about(Code::ProgramNeverMatches, Severity::Warning, decision, message);
             findings.push(finding.mend(Mend::Change {

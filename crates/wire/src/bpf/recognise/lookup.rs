@@ -6,6 +6,7 @@ use super::table::Table;
 use crate::WireError;
 use Register::{R0, R1, R2, R3, R4, R5, R9};
 use Width::{Double, Word};
+use std::ops::Range;
 
 /// Where an entry of the table has the user's number and one.
 const ENTRY_USER: u32 = 24;
@@ -36,15 +37,7 @@ impl Recogniser {
         code.load(Double, R1, R0, it.number)?;
         self.search(code, &self.table.inodes(), 0, (found, stranger))?;
         code.place(stranger);
-        for entry in self.table.inodes().len()..self.table.0.len() {
-            let other = code.label();
-            self.entry(code, entry)?;
-            code.load(Word, R4, R0, ENTRY_USER)?;
-            code.if_differ(R4, R5, other);
-            code.go(found);
-            code.place(other);
-        }
-        code.go(nobody);
+        self.search_users(code, self.table.inodes().len()..self.table.0.len(), (found, nobody))?;
         code.place(found);
         // Behind the identity.
         code.add(R0, 16);
@@ -102,6 +95,33 @@ impl Recogniser {
             }
             code.go(found);
             code.place(other);
+        }
+        code.go(nobody);
+        Ok(())
+    }
+
+    /// Looks for the user in `R5` among these entries, which are of users alone, in the order of their
+    /// numbers: every process of the machine comes by here.
+    fn search_users(
+        &self,
+        code: &mut Assembler,
+        entries: Range<usize>,
+        (found, nobody): (Label, Label),
+    ) -> Result<(), WireError> {
+        if entries.len() > 1 {
+            let middle = entries.start + entries.len() / 2;
+            let below = self.table.0[middle - 1].0.user.map_or(0, |it| u64::from(it) + 1);
+            let above = code.label();
+            code.set_wide(R4, below);
+            code.if_above(R5, R4, above);
+            self.search_users(code, entries.start..middle, (found, nobody))?;
+            code.place(above);
+            return self.search_users(code, middle..entries.end, (found, nobody));
+        }
+        if let Some(entry) = entries.into_iter().next() {
+            self.entry(code, entry)?;
+            code.load(Word, R4, R0, ENTRY_USER)?;
+            code.if_same(R4, R5, found);
         }
         code.go(nobody);
         Ok(())

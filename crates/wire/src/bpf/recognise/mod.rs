@@ -1,8 +1,9 @@
 //! The programs that tell whose a socket is.
 //!
 //! Each looks up the file that the running process executes, by device, inode number and inode
-//! generation, and the user as whom it acts (`cred.fsuid`), if rules name users; and keeps what it finds in some bits of the socket's mark; the packet filter
-//! compares those. The bits outside [`Recogniser::mask`] are never touched.
+//! generation, and the user as whom it acts (`cred.fsuid`), if rules name users; and keeps what it
+//! finds in some bits of the socket's mark, which the packet filter compares. The bits outside
+//! [`Recogniser::mask`] are never touched.
 //!
 //! Source: `linux/bpf.h` for the contexts (`bpf_sock`, `bpf_sock_addr`, `bpf_sockopt`); the rest
 //! by the kernel's own description of its types.
