@@ -53,13 +53,7 @@ impl<'l> Tally<'l> {
             heard += ranges.count();
             for shot in ranges.shots() {
                 load(&mut now, stand.source_port, shot, tracking);
-                let owner = match (&self.receivers, shot) {
-                    (None, _) => whose.clone(),
-                    (Some(it), Shot::Port(protocol, port)) => {
-                        it.at(protocol, (stand.destination, port).into())
-                    }
-                    (Some(_), Shot::Icmp(_)) => Whose::default(),
-                };
+                let owner = self.owner(stand, whose, shot);
                 (now.program, now.user) = (owner.program, owner.user);
                 let decision = judge.decision(&now);
                 let is_limited = matches!(decision.act, Act::AllowWithin(_));
@@ -117,6 +111,17 @@ impl<'l> Tally<'l> {
             passed_on: words(&[Met::PassedOn]),
             stopped_early: words(&[Met::Lost, Met::StoppedOddly]),
         });
+    }
+
+    /// Whose socket meets something here: the one that waits there, or whose it was said to be.
+    fn owner(&self, stand: &Stand, whose: &Whose, shot: Shot) -> Whose {
+        match (&self.receivers, shot) {
+            (None, _) => whose.clone(),
+            (Some(it), Shot::Port(protocol, port)) => {
+                it.at(protocol, (stand.destination, port).into())
+            }
+            (Some(_), Shot::Icmp(_)) => Whose::default(),
+        }
     }
 }
 

@@ -92,6 +92,16 @@ impl AddressSet {
     /// and what is not are two ways, and what does not matter may go either.
     #[must_use]
     pub fn nested(&self, others: &Self) -> Vec<Nested> {
+        // One network each is as few as can be; very many sets are, and the others of each are long.
+        let few = |ranges: usize| ranges <= 1;
+        if few(self.v4.ranges().len())
+            && few(self.v6.ranges().len())
+            && let blocks = self.blocks()
+            && blocks.len() == usize::from(!self.v4.is_empty()) + usize::from(!self.v6.is_empty())
+        {
+            let plain = |network| Nested { network, except: Vec::new() };
+            return blocks.into_iter().map(plain).collect();
+        }
         let mut list = Vec::new();
         for family in Family::BOTH {
             let ranges = |set: &Self| -> Vec<(u128, u128)> {
