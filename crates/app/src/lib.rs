@@ -4,6 +4,7 @@
 
 pub mod ask;
 pub mod asked;
+pub mod callers;
 pub mod chosen;
 mod codes;
 mod committed;

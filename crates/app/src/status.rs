@@ -439,6 +439,10 @@ fn words(drift: &Drift) -> String {
         Drift::Reopened => "the kernel does not lead all connections to the listeners whose \
                             programs decide: those from where old ones came"
             .into(),
+        Drift::Record => {
+            "the kernel remembers others of those who come than the policy asks, or for another time"
+                .into()
+        }
         Drift::Moved => {
             "the kernel has other networks as those that this host is on: its addresses \
                          have changed since the rules were loaded"

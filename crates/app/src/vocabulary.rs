@@ -85,6 +85,24 @@ words! {
 }
 
 words! {
+    /// How those fared who came.
+    Fared {
+        /// Their packets passed.
+        Admitted = "admitted",
+        /// They were dropped, or refused with an answer.
+        Denied = "denied",
+    }
+}
+
+impl Fared {
+    /// How somebody fared who was admitted, or was not.
+    #[must_use]
+    pub fn of(admitted: bool) -> Self {
+        if admitted { Self::Admitted } else { Self::Denied }
+    }
+}
+
+words! {
     /// A witness's word on several packets, or on one.
     Word {
         /// All packets in question pass on.

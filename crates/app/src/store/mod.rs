@@ -1,6 +1,7 @@
 //! What the tool keeps on disk: the policy's files, written whole or not at all, the docket of
 //! what was enforced, and the note that a boot needs without it.
 
+mod callers;
 mod docket;
 mod entry;
 mod file;
@@ -10,6 +11,7 @@ mod note;
 mod pending;
 pub mod undo;
 
+pub use callers::{callers_saved_ago, save_callers, saved_callers};
 pub use docket::{Docket, Lost, Written};
 pub use entry::{Entry, Kind, State};
 pub use file::{lock, make_like, put_for_all, remove, replace};

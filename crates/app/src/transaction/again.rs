@@ -5,10 +5,14 @@ use super::boot::{Booted, boot, last};
 use super::entries::recorded;
 use super::holds::{is_in_force, was_in_force};
 use super::settle;
-use crate::store::{Docket, Entry, Home, Note, origin, pending};
+use crate::store::{Docket, Entry, Home, Note, callers_saved_ago, origin, pending, save_callers};
 use crate::vocabulary as say;
+use std::time::Duration;
 use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::Snapshot;
+
+/// How often it is written down who came.
+const NOW_AND_THEN: Duration = Duration::from_secs(3_600);
 
 /// Loads the last confirmed policy if our rules are gone: the table, or all that was in it, or it is
 /// asleep. Does nothing while a change waits to be confirmed, and where somebody's change left rules
@@ -27,6 +31,7 @@ pub fn boot_if_gone(machine: &dyn Machine, home: &Home) -> Result<Booted, Failur
             "interfaces have other names, or are on other networks, than when our rules were loaded"
         }
         Some(it) => {
+            save_now_and_then(machine, home);
             return Ok(Booted {
                 host: Some(it.host),
                 ..Booted::did(say::BootDid::There, Vec::new())
@@ -42,6 +47,16 @@ pub fn boot_if_gone(machine: &dyn Machine, home: &Home) -> Result<Booted, Failur
         booted.trouble.insert(0, how.to_owned());
     }
     Ok(booted)
+}
+
+/// Writes down who came, now and then: what comes between is lost if the machine goes down at once. There is
+/// another chance when this is run next.
+fn save_now_and_then(machine: &dyn Machine, home: &Home) {
+    if callers_saved_ago(home).is_none_or(|it| it >= NOW_AND_THEN)
+        && let Ok(Some(callers)) = machine.callers()
+    {
+        let _ = save_callers(home, &callers);
+    }
 }
 
 /// Whether our table has lost its rules. A policy may have none; that is no loss.

@@ -11,13 +11,13 @@ use super::entries::{shell, worked_out};
 use crate::Outcome;
 use crate::store::{
     Docket, Entry, Home, Kind, Note, State, Written, all_kept, by_digest, origin, pending,
-    set_pending,
+    saved_callers, set_pending,
 };
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::time::Duration;
-use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{Machine, Protocol};
 
 /// How long somebody else may hold the docket.
@@ -142,11 +142,26 @@ pub fn boot(machine: &dyn Machine, home: &Home) -> Result<Booted, Failure> {
             .push(format!("the policy of entry {last} is not kept any more, or not what it was"));
     }
     let shell = if went == Went::Closed { back.shell.clone() } else { Vec::new() };
+    if !held && matches!(went, Went::To(_) | Went::Before | Went::Closed) {
+        trouble.extend(remind(machine, home));
+    }
     let entry = went.entry();
     if let Some(id) = entry {
         trouble.extend(write_down(&mut docket, id, done));
     }
     Ok(Booted { entry, host, shell, ..Booted::did(done, trouble) })
+}
+
+/// Has the kernel remember who came before; gives what went wrong.
+fn remind(machine: &dyn Machine, home: &Home) -> Option<String> {
+    let callers = match saved_callers(home) {
+        Ok(callers) => callers?,
+        Err(why) => return Some(format!("who came before the reboot cannot be read: {why}")),
+    };
+    let done = machine
+        .channel(Protocol::Netfilter)
+        .and_then(|mut kernel| ruleset::remind(&mut kernel, &callers));
+    done.err().map(|error| format!("who came before the reboot is forgotten: {error}"))
 }
 
 /// What was confirmed last, by the docket or, where that has lost it, by the note.

@@ -78,6 +78,10 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
         "confirm" => &["tipstaff confirm"],
         "revert" => &["tipstaff revert", "tipstaff revert 3 --keep"],
         "release" => &["tipstaff release --confirm-within 60"],
+        "callers" => &[
+            "tipstaff callers --denied --since 2h",
+            "tipstaff callers --rule catalogue --by network",
+        ],
         "cut" => &["tipstaff cut --dry-run"],
         "docket" => &["tipstaff docket"],
         "docket show" => &["tipstaff docket show 3", "tipstaff docket show 3 --text"],

@@ -50,6 +50,12 @@ pub struct HostKeys {
     /// If its rules cannot be loaded at boot: closed or open
     #[arg(long, value_name = "WORD")]
     on_failure: Option<String>,
+    /// Whom the kernel remembers for callers: denied, all or off
+    #[arg(long, value_name = "WORD")]
+    record: Option<String>,
+    /// For how long after they came last, such as "30 days"
+    #[arg(long, value_name = "SPAN")]
+    record_for: Option<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
@@ -92,7 +98,8 @@ pub struct Changed {
 }
 
 /// Keys without which a host is still one.
-const DROPPABLE: [&str; 6] = ["addresses", "names", "labels", "turned-away", "shell", "on-failure"];
+const DROPPABLE: [&str; 8] =
+    ["addresses", "names", "labels", "turned-away", "shell", "on-failure", "record", "record-for"];
 
 impl HostKeys {
     fn assignments(&self) -> Vec<Assignment> {
@@ -103,6 +110,8 @@ impl HostKeys {
             list_of("turned-away", &self.turned_away),
             list_of("shell", &self.shell),
             text_of("on-failure", self.on_failure.as_ref()),
+            text_of("record", self.record.as_ref()),
+            text_of("record-for", self.record_for.as_ref()),
         ];
         keys.into_iter().flatten().collect()
     }

@@ -3,6 +3,7 @@
 use super::ask::Ask;
 use super::baseline::Baseline;
 use super::bundle::Bundle;
+use super::callers::Callers;
 use super::compare::Compare;
 use super::confirm::Confirm;
 use super::context::Context;
@@ -141,6 +142,8 @@ enum Command {
     Status(Status),
     /// Write down what this machine answers, for somebody who is to look into a mistake of Tipstaff
     Facts(Facts),
+    /// Show who came, for what, how often, first and last, and what was decided; the kernel remembers it
+    Callers(Callers),
     /// Show the programs and users that rules in force name, and whether their sockets are known
     Programs(Programs),
     /// Show which listening ports can be reached, from where, and who decides
@@ -192,6 +195,7 @@ impl Command {
             Self::Docket(it) => it.run(context),
             Self::Status(it) => it.run(context),
             Self::Facts(it) => it.run(context),
+            Self::Callers(it) => it.run(context),
             Self::Programs(it) => it.run(context),
             Self::Reach(it) => it.run(context),
             Self::Report(it) => it.run(context),
@@ -261,6 +265,7 @@ impl Cli {
 fn formats(name: &str) -> &'static [Format] {
     match name {
         "report" => &[Format::Text, Format::Json, Format::Html, Format::Csv, Format::Markdown],
+        "callers" => &[Format::Text, Format::Json, Format::Csv],
         "status" => &[Format::Text, Format::Json, Format::Openmetrics],
         _ => &[Format::Text, Format::Json],
     }

@@ -4,6 +4,7 @@
 mod ask;
 mod baseline;
 mod bundle;
+mod callers;
 mod compare;
 mod complete;
 mod confirm;

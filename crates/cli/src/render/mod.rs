@@ -2,6 +2,7 @@
 
 mod ask;
 mod asked;
+mod callers;
 mod compare;
 mod cut;
 mod diagnostic;
@@ -28,6 +29,7 @@ mod text;
 
 pub use ask::ask;
 pub use asked::asked;
+pub use callers::{callers, callers_sheet, cleared, saved};
 pub use compare::compare;
 pub use cut::cut;
 pub use docket::{docket, docket_entry, mended};
@@ -65,7 +67,7 @@ pub enum Format {
     Json,
     /// `report` only: one page that needs nothing else.
     Html,
-    /// `report` only: for spreadsheets.
+    /// `report` and `callers` only: for spreadsheets.
     Csv,
     /// `report` only: for wikis.
     Markdown,

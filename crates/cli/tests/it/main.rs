@@ -27,6 +27,7 @@ mod programs;
 mod project;
 mod reach;
 mod rehearsing;
+mod remembering;
 mod reporting;
 mod reviewing;
 mod servers;

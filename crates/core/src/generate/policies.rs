@@ -94,6 +94,7 @@ impl Generator {
         let _ = writeln!(text, "names = [\"sluice-*\"]");
         let _ = writeln!(text, "labels = [\"edge\"]\nprogram-marks = \"0x00ff0000\"");
         let _ = writeln!(text, "shell = [\"2202/tcp\"]\non-failure = \"closed\"");
+        let _ = writeln!(text, "record = \"denied\"\nrecord-for = \"2 days\"");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
         if self.one_in(3) {
             let list = self.list(1, 3, |it| format!("\"{}\"", it.pick(&TURNED_AWAY)));

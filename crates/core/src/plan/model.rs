@@ -1,7 +1,7 @@
 //! The decision list of one host.
 
 use super::condition::{Condition, told_apart};
-use crate::policy::{Interface, Log, Origin, Rate, Time, Verdict};
+use crate::policy::{Interface, Log, Origin, Rate, Record, Time, Verdict};
 use crate::space::{AddressSet, Direction, PortProtocol};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -183,6 +183,8 @@ pub struct HostPlan {
     pub interfaces: Vec<Interface>,
     /// The bits of sockets' marks by which rules know programs.
     pub program_marks: u32,
+    /// What the kernel is to remember of who came; `None`: nothing.
+    pub record: Option<Record>,
     /// One chain a direction, in the order of [`Direction::ALL`].
     pub chains: [Chain; 3],
 }

@@ -61,6 +61,7 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
         moving: section.addresses.is_empty(),
         interfaces: section.interfaces.clone(),
         program_marks: section.program_marks,
+        record: section.record,
         chains: Direction::ALL.map(|direction| chain(section, direction, now)),
     })
 }

@@ -9,6 +9,7 @@ mod model;
 mod named;
 mod rate;
 mod read;
+mod record;
 mod schema;
 mod seen;
 mod source;
@@ -29,6 +30,7 @@ pub use model::{
 };
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic};
+pub use record::{Record, Span};
 pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
 pub use seen::deceives;
 pub use source::{Origin, Source};

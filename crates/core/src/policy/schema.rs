@@ -237,6 +237,19 @@ pub const SCHEMA: &[TableSpec] = &[
                 "[\"nuisance\", \"203.0.113.9\"]",
             ),
             key(
+                "record",
+                Shape::Text,
+                "Whom the kernel remembers, for `callers`: `denied` (if left out) all who were not \
+                 admitted, `all` also new connections that were, `off` nobody",
+                "\"all\"",
+            ),
+            key(
+                "record-for",
+                Shape::Text,
+                "For how long after they came last: `7 days` if left out; also hours and minutes",
+                "\"30 days\"",
+            ),
+            key(
                 "on-failure",
                 Shape::Text,
                 "If its rules cannot be loaded at boot: `closed` (if left out) keeps only the \

@@ -33,6 +33,8 @@ pub enum Drift {
     Reopened,
     /// The networks that the host is on are others than those found.
     Moved,
+    /// It remembers others than are to be remembered, or for another time.
+    Record,
 }
 
 impl Drift {
@@ -80,6 +82,9 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
     }
     if meant.on_link != found.on_link {
         drifts.push(Drift::Moved);
+    }
+    if meant.record != found.record {
+        drifts.push(Drift::Record);
     }
     drifts
 }

@@ -46,6 +46,7 @@ fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> Ru
         program.chains.append(&mut lowering.chains);
     }
     program.reopened = reopened(plan);
+    program.record = plan.record;
     let asked = program.asks_for_links();
     program.on_link = asked.into_iter().map(|family| plan.on_link.only(family)).collect();
     program.sort();

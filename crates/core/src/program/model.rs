@@ -1,7 +1,7 @@
 //! A rule program as plain data.
 
 use crate::plan::{InterfaceTest, RuleId, told_apart};
-use crate::policy::{Rate, Time};
+use crate::policy::{Rate, Record, Time};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, PortProtocol, RangeSet, StateSet,
 };
@@ -21,6 +21,9 @@ pub struct RuleProgram {
     /// The networks that the host is on, if a test asks for them.
     #[serde(default, skip_serializing_if = "AddressSet::is_empty")]
     pub on_link: AddressSet,
+    /// What the kernel remembers of who came; `None`: nothing, or not all that it is to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub record: Option<Record>,
 }
 
 impl RuleProgram {

@@ -5,7 +5,7 @@
 
 use super::{Interface, Lab, Machine, Node, Route, Topology, namespace, seal};
 pub use crate::sys::mark::{mark, set_mark, set_mark_at_length};
-use crate::sys::packet::HostSender;
+use crate::sys::packet::{HostSender, LinkSender};
 use rustix::fs::{Mode, OFlags, open};
 use rustix::mount::{MountFlags, mount};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, bind, connect, socket_with, sockopt};
@@ -257,5 +257,23 @@ impl Flood {
         for (destination, packet) in packets {
             self.0.send(packet, *destination).expect("sent");
         }
+    }
+}
+
+/// Sends a host what a neighbour's link carries to it, whoever it says that it is from.
+pub struct Rain(LinkSender);
+
+impl Rain {
+    /// From a link of `neighbour` to the host's link.
+    #[must_use]
+    pub fn open((host, host_link): (&Node, &str), (neighbour, link): (&Node, &str)) -> Self {
+        let address = host.hardware_address(host_link).expect("the host has the link");
+        let sender = neighbour.run(|| LinkSender::open(link, address));
+        Self(sender.expect("the neighbour is entered").expect("packet sockets"))
+    }
+
+    /// Sends a packet, from the IP header on.
+    pub fn send(&self, packet: &[u8]) {
+        self.0.send(packet).expect("sent");
     }
 }

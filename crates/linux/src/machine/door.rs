@@ -4,7 +4,7 @@ use crate::abilities::Ability;
 use crate::addresses::{Link, Way};
 use crate::flows::Flow;
 use crate::programs::{FileKind, Recognition, Standings};
-use crate::ruleset::{Marks, OtherTable, Snapshot};
+use crate::ruleset::{Callers, Marks, OtherTable, Snapshot};
 use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
@@ -27,6 +27,12 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     fn rules(&self) -> Result<Option<Snapshot>, LinuxError>;
+
+    /// Who came, as far as the kernel remembers; `None` if it is to remember nothing.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn callers(&self) -> Result<Option<Callers>, LinuxError>;
 
     /// The number of the last change of the kernel's rules, ours or others'.
     ///

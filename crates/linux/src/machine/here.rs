@@ -7,7 +7,7 @@ use crate::addresses::{self, Link, Way};
 use crate::flows::{Flow, flows};
 use crate::kernel::release;
 use crate::programs::{self, FileKind, Recognition, Standings};
-use crate::ruleset::{self, Marks, OtherTable, Snapshot};
+use crate::ruleset::{self, Callers, Marks, OtherTable, Snapshot};
 use crate::session::{self, Session};
 use crate::sockets::{self, Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
@@ -41,6 +41,10 @@ fn routes() -> Result<NetlinkSocket, LinuxError> {
 impl Machine for Here {
     fn rules(&self) -> Result<Option<Snapshot>, LinuxError> {
         ruleset::read(&mut netfilter()?)
+    }
+
+    fn callers(&self) -> Result<Option<Callers>, LinuxError> {
+        ruleset::callers(&mut netfilter()?)
     }
 
     fn generation(&self) -> Result<u32, LinuxError> {

@@ -6,7 +6,7 @@ use crate::abilities::Ability;
 use crate::addresses::{Link, Way};
 use crate::flows::Flow;
 use crate::programs::{FileKind, Recognition, Standings};
-use crate::ruleset::{Marks, OtherTable, Snapshot, is_program};
+use crate::ruleset::{Callers, Marks, OtherTable, Snapshot, is_program};
 use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
@@ -217,6 +217,14 @@ fn only_recorded(doing: &str) -> LinuxError {
 impl Machine for Recorded {
     fn rules(&self) -> Result<Option<Snapshot>, LinuxError> {
         self.rules.again()
+    }
+
+    /// Who came to a machine is nobody else's business: it is not written down.
+    fn callers(&self) -> Result<Option<Callers>, LinuxError> {
+        Err(LinuxError::Refused {
+            doing: "read who came".into(),
+            reason: "that is not written down of a machine".into(),
+        })
     }
 
     fn generation(&self) -> Result<u32, LinuxError> {

@@ -13,6 +13,7 @@ mod others;
 mod owners;
 mod quiet;
 mod read;
+mod record;
 mod reopen;
 mod tally;
 mod values;
@@ -28,10 +29,12 @@ pub use owners::{Numbered, Whose, is_program};
 pub use quiet::{Tuple, keep_quiet};
 use read::read_table;
 pub use read::{Snapshot, read};
+pub use record::{Caller, Callers, Wanted, Who};
 pub use tally::{Count, Tally};
 
 use crate::LinuxError;
 use crate::transport::Transport;
+use tipstaff_core::policy::Record;
 use tipstaff_core::program::{RuleProgram, compare};
 use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::nf_tables::{Batch, ask_generation, decode_generation, message_kind};
@@ -90,7 +93,14 @@ fn load(
     carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
     let batch = Batch::begin_at(transport.next_sequence(), generation);
-    let (batch, ledger) = encode::encode_into(batch, program, host, marks, carried)?;
+    let callers = match (program.record, generation) {
+        (None, _) => None,
+        (Some(_), Some(_)) => record::read(transport)?,
+        // Whoever goes back, or closes at boot, is not to be kept from it by a record.
+        (Some(_), None) => record::read(transport).unwrap_or_default(),
+    };
+    let before = (carried, callers.as_ref());
+    let (batch, ledger) = encode::encode_into(batch, program, host, marks, before)?;
     send(transport, "load rules", batch, &ledger).map_err(|error| not_ours(transport, error))?;
     let snapshot = read_table(transport, false)
         .map_err(|error| LinuxError::ReadBack(error.to_string()))?
@@ -103,6 +113,34 @@ fn load(
     } else {
         Err(LinuxError::ReadBack(format!("{} differences, first: {:?}", drifts.len(), drifts[0])))
     }
+}
+
+/// Who came, as far as the kernel remembers; `None` if it is to remember nothing.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn callers(transport: &mut dyn Transport) -> Result<Option<Callers>, LinuxError> {
+    record::read(transport)
+}
+
+/// Has the kernel remember again who came before it was started.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel refuses; it then remembers what it did.
+pub fn remind(transport: &mut dyn Transport, before: &Callers) -> Result<(), LinuxError> {
+    record::remind(transport, before)
+}
+
+/// Has the kernel forget who came.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel refuses.
+pub fn forget(transport: &mut dyn Transport) -> Result<(), LinuxError> {
+    let mut batch = Batch::begin(transport.next_sequence());
+    for set in record::Place::default().sets(Record::USUAL) {
+        batch.empty_set(&set);
+    }
+    send(transport, "forget who came", batch, &Ledger::default())
 }
 
 /// How many bytes the kernel is told of `program`.

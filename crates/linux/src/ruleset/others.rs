@@ -154,7 +154,7 @@ fn denies(rule: &nf::Rule) -> Denies {
     let of = |expression: &nf::Expression| match expression {
         nf::Expression::Immediate(nf::Verdict::Drop) | nf::Expression::Reject { .. } => Denies::Can,
         // To somebody's program, which may do anything with it; or by a map of verdicts.
-        nf::Expression::Immediate(nf::Verdict::Other(..))
+        nf::Expression::Immediate(nf::Verdict::Goto(_) | nf::Verdict::Other(..))
         | nf::Expression::Lookup { to_verdict: true, .. } => Denies::Perhaps,
         nf::Expression::Other { name, .. } if !HARMLESS.contains(&name.as_str()) => Denies::Perhaps,
         _ => Denies::Never,

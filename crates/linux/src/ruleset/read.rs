@@ -3,6 +3,7 @@
 use super::decode::{self, Read, Sets};
 use super::marks::Marks;
 use super::names::{self, TABLE, direction_of, hook_number, text_of};
+use super::record::{self, Known, Leads};
 use super::reopen;
 use super::tally::{Count, Tally};
 use crate::LinuxError;
@@ -10,6 +11,7 @@ use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
+use tipstaff_core::policy::Record;
 use tipstaff_core::program::{Action, BaseChain, Chain, Counted, RuleProgram};
 use tipstaff_core::space::{Direction, Family, RangeSet};
 use tipstaff_wire::nf_tables::{
@@ -68,7 +70,7 @@ pub(super) fn read_table(
         |sequence| nf::dump(message_kind::GET_CHAIN, FAMILY_INET, sequence, |_| {}),
         nf::Chain::decode,
     )?;
-    let (elements, growing) = dump_sets(transport)?;
+    let dumps = dump_sets(transport)?;
     // The elements and the first rules are decoded while the kernel writes down the others.
     let rules = dump_and_decode(
         transport,
@@ -79,26 +81,44 @@ pub(super) fn read_table(
                 only_ours.write_table(out);
             })
         },
-        || decode_sets(&elements, &growing),
+        || decode_sets(&dumps),
         |sets, body| {
             let rule = nf::Rule::decode(body)?;
-            Ok((rule.table == TABLE).then(|| FoundRule {
-                read: decode::rule(&rule, sets, counted),
-                reopens: (rule.chain == reopen::CHAIN).then(|| reopen::read(&rule, sets)).flatten(),
-                chain: rule.chain,
+            Ok((rule.table == TABLE).then(|| {
+                if rule.chain.starts_with(record::PREFIX) {
+                    return Err(rule);
+                }
+                Ok(FoundRule {
+                    read: decode::rule(&rule, sets, counted),
+                    reopens: (rule.chain == reopen::CHAIN)
+                        .then(|| reopen::read(&rule, sets))
+                        .flatten(),
+                    chain: rule.chain,
+                })
             }))
         },
     )?;
-    let rules = rules.into_iter().flatten().collect();
-    let mut snapshot = assemble(table, &chains, rules);
+    let (mut ours, mut of_record) = (Vec::new(), Vec::new());
+    for rule in rules.into_iter().flatten() {
+        match rule {
+            Ok(rule) => ours.push(rule),
+            Err(rule) => of_record.push(rule),
+        }
+    }
+    let numbers = dumps.elements_of(record::DECISIONS)?;
+    let maps = dumps.of_record()?;
+    let known = Known::new(of_record, &dumps.sets, &maps, record::decisions(&numbers));
+    let meant = record::keeps(&dumps.sets)
+        .map(|keeps| Record { admitted: record::remembers_admitted(&numbers), keeps });
+    let mut snapshot = assemble(table, &chains, ours, (&known, meant));
     let links = |set: &nf::Set| Family::BOTH.iter().any(|it| names::links(*it) == set.name);
-    let of_links = elements.into_iter().filter(|it| links(&it.0)).collect();
-    snapshot.program.on_link = decode_sets(&of_links, &[])?.on_link();
+    let of_links = dumps.only(links);
+    snapshot.program.on_link = decode_sets(&of_links)?.on_link();
     Ok(Some(snapshot))
 }
 
-/// The elements of our sets, as the kernel sends them, and the names of those that rules fill.
-fn dump_sets(transport: &mut dyn Transport) -> Result<(SetDumps, Vec<String>), LinuxError> {
+/// Our sets, and what is in those that rules do not fill.
+fn dump_sets(transport: &mut dyn Transport) -> Result<SetDumps, LinuxError> {
     let sets: Vec<nf::Set> = dump(
         transport,
         READING,
@@ -107,32 +127,62 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<(SetDumps, Vec<String>), L
     )?;
     let mut dumps = Vec::with_capacity(sets.len());
     // What rules remember of senders is no part of what they mean.
-    let ours = sets.into_iter().filter(|set| set.table == TABLE);
-    let (growing, fixed): (Vec<nf::Set>, Vec<nf::Set>) =
-        ours.partition(|set| set.flags & set_flags::DYNAMIC != 0);
-    for set in fixed {
+    let sets: Vec<nf::Set> = sets.into_iter().filter(|set| set.table == TABLE).collect();
+    for set in sets.iter().filter(|set| set.flags & set_flags::DYNAMIC == 0) {
         let elements = dump_raw(transport, READING, |sequence| {
             nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
                 set.write_request(out);
             })
         })?;
-        dumps.push((set, elements));
+        dumps.push((set.clone(), elements));
     }
-    Ok((dumps, growing.into_iter().map(|set| set.name).collect()))
+    Ok(SetDumps { sets, dumps })
 }
 
-type SetDumps = Vec<(nf::Set, RawDump)>;
+/// Our sets, and the elements of some as the kernel sends them.
+struct SetDumps {
+    sets: Vec<nf::Set>,
+    dumps: Vec<(nf::Set, RawDump)>,
+}
 
-fn decode_sets(dumps: &SetDumps, growing: &[String]) -> Result<Sets, LinuxError> {
-    let mut found = Sets::default();
-    for name in growing {
-        found.insert(name, decode::Found::Senders);
+impl SetDumps {
+    /// The elements of a set; none if it is not there.
+    fn elements_of(&self, name: &str) -> Result<Vec<Element>, LinuxError> {
+        let found = self.dumps.iter().find(|it| it.0.name == name);
+        found.map_or(Ok(Vec::new()), |(_, dump)| elements(dump))
     }
-    for (set, dump) in dumps {
-        let chunks = dump.decode(|body| decode_elements(body).map(|it| it.1))?;
-        let elements: Vec<Element> = chunks.into_iter().flatten().collect();
+
+    /// What is in the record's own sets.
+    fn of_record(&self) -> Result<HashMap<String, Vec<Element>>, LinuxError> {
+        let ours = self.dumps.iter().filter(|it| it.0.name.starts_with(record::PREFIX));
+        ours.map(|(set, dump)| Ok((set.name.clone(), elements(dump)?))).collect()
+    }
+
+    /// Only those sets.
+    fn only(self, which: impl Fn(&nf::Set) -> bool) -> Self {
+        let dumps = self.dumps.into_iter().filter(|it| which(&it.0)).collect();
+        Self { sets: Vec::new(), dumps }
+    }
+}
+
+fn elements(dump: &RawDump) -> Result<Vec<Element>, LinuxError> {
+    let chunks = dump.decode(|body| decode_elements(body).map(|it| it.1))?;
+    Ok(chunks.into_iter().flatten().collect())
+}
+
+fn decode_sets(dumps: &SetDumps) -> Result<Sets, LinuxError> {
+    let mut found = Sets::default();
+    for set in dumps.sets.iter().filter(|set| set.flags & set_flags::DYNAMIC != 0) {
+        found.insert(&set.name, decode::Found::Senders);
+    }
+    for (set, dump) in &dumps.dumps {
+        let elements = elements(dump)?;
+        if set.name == record::DECISIONS {
+            found.decisions = record::decisions(&elements);
+            continue;
+        }
         let intervals = set.flags & set_flags::INTERVAL != 0;
-        found.insert(&set.name, decode::found(elements, intervals, set.verdicts));
+        found.insert(&set.name, decode::found(elements, intervals, set.verdicts || set.numbers));
     }
     Ok(found)
 }
@@ -145,8 +195,21 @@ struct FoundRule {
     reopens: Option<(Family, RangeSet<u16>)>,
 }
 
-fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> Snapshot {
-    let mut program = RuleProgram::default();
+fn assemble(
+    table: &nf::Table,
+    chains: &[nf::Chain],
+    mut rules: Vec<FoundRule>,
+    (known, meant): (&Known, Option<Record>),
+) -> Snapshot {
+    let mut program =
+        RuleProgram { record: remembered(&mut rules, known, meant), ..RuleProgram::default() };
+    let led: HashSet<String> = rules
+        .iter()
+        .flat_map(|it| &it.read.leads)
+        .map(|it| &it.0)
+        .chain(known.shared())
+        .cloned()
+        .collect();
     let mut tallies = Tallies::default();
     let (mut marks, mut strays) = (Marks::default(), Vec::new());
     let mut of_chain: HashMap<String, Vec<FoundRule>> = HashMap::new();
@@ -155,6 +218,9 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         of_chain.entry(found.chain.clone()).or_default().push(found);
     }
     for chain in chains.iter().filter(|it| it.table == TABLE && it.family == FAMILY_INET) {
+        if led.contains(&chain.name) {
+            continue;
+        }
         let mut rules = of_chain.remove(&chain.name).unwrap_or_default();
         tell_rewired(&mut rules, &shared);
         let reopens: Vec<_> = rules.iter().map(|it| it.reopens.clone()).collect();
@@ -200,6 +266,28 @@ fn assemble(table: &nf::Table, chains: &[nf::Chain], rules: Vec<FoundRule>) -> S
         strays,
         marks,
     }
+}
+
+/// What is remembered of packets: what is meant, if every rule that decides something has it remembered, and
+/// the record is as we make it. A rule that leads to something else does not mean what it says.
+fn remembered(rules: &mut [FoundRule], known: &Known, meant: Option<Record>) -> Option<Record> {
+    let mut all = known.is_intact();
+    for FoundRule { chain, read, .. } in rules {
+        let id = read.rule.id.as_ref();
+        let direction = direction_of(chain);
+        let holds = |(chain, leads): &(String, Leads)| {
+            direction.is_some_and(|it| known.holds(chain, leads, it, id))
+        };
+        if !read.leads.iter().all(holds) {
+            read.rule.action = Action::Opaque("record".into());
+            all = false;
+        }
+        // What is not one of our lists decides nothing of ours.
+        let (turned_away, admitted) =
+            if direction.is_some() { read.forgets } else { (false, false) };
+        all &= !(turned_away || admitted && meant.is_some_and(|it| it.admitted));
+    }
+    meant.filter(|_| all)
 }
 
 /// The sets in which several rules keep limiters. None of ours do.

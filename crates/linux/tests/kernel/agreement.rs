@@ -1,17 +1,18 @@
 //! The three witnesses: what the plan says, what the program read back from the kernel says, and
 //! what real packets meet.
 
+use crate::remembered::{Tallied, also_sent_by_kernels, answered_to, expect, recall, tallied};
 use crate::world::{netfilter, plan, tracking};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 use tipstaff_core::generate::Generator;
-use tipstaff_core::policy::Verdict;
+use tipstaff_core::policy::{Record, Verdict};
 use tipstaff_core::program::{Action, ProgramRule, lower};
 use tipstaff_core::space::{Direction, Packet, Transport};
 use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot, first_packet};
-use tipstaff_linux::ruleset::enforce;
+use tipstaff_linux::ruleset::{Wanted, Who, enforce};
 use tipstaff_wire::packet::Payload;
 
 const POLICIES: u64 = 40;
@@ -77,7 +78,7 @@ fn shot(packet: &Packet) -> Shot {
 /// Packets that are each the first of a flow.
 fn new_packets(mut next: impl FnMut() -> Packet) -> Vec<Packet> {
     let mut sent: Vec<Packet> = Vec::new();
-    let mut flows = std::collections::HashSet::new();
+    let mut flows = HashSet::new();
     while sent.len() < PACKETS {
         let packet = next();
         // A second packet of a flow, or one the other way, would no longer be new. Each ICMP message
@@ -100,7 +101,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
         let (mut packets, mut dropped) = (0, 0);
         let more = std::env::var(MORE).ok();
         let policies = more.and_then(|it| it.parse().ok()).unwrap_or(POLICIES);
-        let mut lookups = 0;
+        let (mut lookups, mut remembered) = (0, 0);
         for seed in 0..policies {
             let lab = street_sluice_granary();
             let node = |name| lab.node(name).expect("there");
@@ -111,7 +112,12 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                 generator = generator.crowded();
             }
             let text = generator.policy();
-            let plan = plan(&text);
+            let mut plan = plan(&text);
+            plan.record = match seed % 4 {
+                0 => Some(Record { admitted: true, ..Record::USUAL }),
+                1 => None,
+                _ => Some(Record::USUAL),
+            };
             let snapshot = host
                 .run(|| enforce(&mut netfilter(), &plan.host, &lower(&plan)))
                 .expect("the host is entered")
@@ -134,6 +140,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                     *fate = range.fire(&[*shot]).expect("it is sent").fates[0];
                 }
             }
+            let mut expected = Tallied::new();
             for (packet, fate) in sent.iter().zip(&account.fates) {
                 let decided = plan.evaluate(packet);
                 let visible = match decided.verdict {
@@ -150,14 +157,34 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                     Some(&decided),
                     "seed {seed}"
                 );
+                expect(&mut expected, &plan, packet, &decided.by, decided.verdict);
                 *verdicts.entry(decided.verdict).or_default() += 1;
                 packets += 1;
             }
+            remembered += expected.values().sum::<u64>();
+            let recalled = recall(host);
+            assert_eq!(recalled.is_some(), plan.record.is_some());
+            let mut recalled = recalled.map(|it| tallied(&it)).unwrap_or_default();
+            // What the lab's kernels send on their own account, answers to what was sent above all, is not
+            // in the list of what was sent.
+            let asked: HashSet<(Who, Wanted)> = sent.iter().filter_map(answered_to).collect();
+            recalled.retain(|it, _| expected.contains_key(it) || !asked.contains(&(it.3, it.4)));
+            for all in [&mut recalled, &mut expected] {
+                all.retain(|it, _| !also_sent_by_kernels(it.0, it.4));
+            }
+            assert!(
+                recalled == expected,
+                "seed {seed}: not as sent:\n{:#?}\nbut so remembered:\n{:#?}\n{text}",
+                expected.iter().filter(|it| recalled.get(it.0) != Some(it.1)).collect::<Vec<_>>(),
+                recalled.iter().filter(|it| expected.get(it.0) != Some(it.1)).collect::<Vec<_>>(),
+            );
         }
         println!(
             "{packets} packets, {policies} policies, {lookups} lookups, no disagreement: \
-             {verdicts:?}; {dropped} sent twice"
+             {verdicts:?}; {dropped} sent twice; {remembered} \
+             remembered"
         );
+        assert!(remembered > 10_000, "{remembered}");
         assert!(dropped < packets / 2_000, "{dropped} packets were dropped on their way");
         assert_eq!(packets, usize::try_from(policies).expect("small") * PACKETS);
         assert!(lookups > 50, "only {lookups} lookups");

@@ -180,7 +180,8 @@ fn a_missing_right_is_told_apart_from_other_refusals() {
         let mut faulty = Faulty::at(0, Fault::Send(libc::EPERM));
         let outcome = release(&mut faulty);
         assert!(matches!(outcome, Err(LinuxError::NotPermitted { .. })), "{outcome:?}");
-        let mut faulty = Faulty::at(0, Fault::Send(libc::EMSGSIZE));
+        // Behind the question who came.
+        let mut faulty = Faulty::at(1, Fault::Send(libc::EMSGSIZE));
         let outcome = enforce(&mut faulty, "sluice", &lower(&plan(MENDED)));
         let error = outcome.expect_err("too large").to_string();
         assert!(error.contains("more than this user may send at once"), "{error}");

@@ -15,6 +15,7 @@ mod programs;
 mod rates;
 mod rehearsing;
 mod relations;
+mod remembered;
 mod replacing;
 mod replay;
 mod ring;

@@ -62,9 +62,14 @@ fn bytes(program: &RuleProgram) -> usize {
 /// How long it takes to lower, the bytes, and those of the plain form.
 fn sizes(plan: &HostPlan) -> (Duration, usize, usize) {
     let begun = Instant::now();
-    let program = lower(plan);
+    let mut program = lower(plan);
     let took = begun.elapsed();
-    (took, bytes(&program), bytes(&lower_plainly(plan)))
+    let remembering = bytes(&program);
+    program.record = None;
+    let without = bytes(&program);
+    assert!(remembering < without * 2 + (1 << 16), "{remembering} bytes, and {without} without");
+    let plain = RuleProgram { record: None, ..lower_plainly(plan) };
+    (took, without, bytes(&plain))
 }
 
 #[test]

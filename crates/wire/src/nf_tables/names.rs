@@ -24,6 +24,14 @@ pub mod registers {
 pub mod ct {
     /// `NFT_CT_STATE`: one bit a state, in host order.
     pub const STATE: u32 = 0;
+    /// `NFT_CT_SRC`: the address that it was made from.
+    pub const SOURCE: u32 = 8;
+    /// `NFT_CT_DST`: the address that it was made to.
+    pub const DESTINATION: u32 = 9;
+    /// `NFT_CT_PROTOCOL`: the protocol's number.
+    pub const PROTOCOL: u32 = 10;
+    /// `NFT_CT_PROTO_DST`: the port that it was made to; of ICMP, type and code.
+    pub const DESTINATION_PORT: u32 = 12;
 }
 
 /// What is asked of the routing table (linux/netfilter/nf_tables.h, linux/rtnetlink.h).
@@ -75,6 +83,8 @@ macro_rules! open_enum {
 open_enum! {
     /// What `meta` loads (`enum nft_meta_keys`).
     MetaKey {
+        /// `NFT_META_PRIORITY`: a number that queues go by, 4 bytes in host order.
+        Priority = 2,
         /// `NFT_META_IIFNAME`: 16 bytes, padded with NUL.
         InInterfaceName = 6,
         /// `NFT_META_OIFNAME`: 16 bytes, padded with NUL.

@@ -159,6 +159,11 @@ impl Batch {
         self.sequence
     }
 
+    /// Takes all elements out of a set.
+    pub fn empty_set(&mut self, set: &Set) -> u32 {
+        self.add(message_kind::DELETE_ELEMENTS, 0, |out| set.write_request(out))
+    }
+
     /// Adds a rule at the end of its chain.
     pub fn new_rule(&mut self, rule: &Rule) -> u32 {
         self.add(message_kind::NEW_RULE, CREATE | APPEND, |out| {

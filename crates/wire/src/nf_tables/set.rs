@@ -11,6 +11,7 @@ const FLAGS: u16 = 3;
 const KEY_TYPE: u16 = 4;
 const KEY_LENGTH: u16 = 5;
 const DATA_TYPE: u16 = 6;
+const DATA_LENGTH: u16 = 7;
 const DESCRIPTION: u16 = 9;
 const DESCRIPTION_SIZE: u16 = 1;
 const ID: u16 = 10;
@@ -18,6 +19,8 @@ const TIMEOUT: u16 = 11;
 const EXPRESSION: u16 = 17;
 /// `NFT_DATA_VERDICT`.
 const VERDICTS: u32 = 0xffff_ff00;
+/// A type of data that means nothing to the kernel.
+const NUMBERS: u32 = 0;
 
 const LIST_TABLE: u16 = 1;
 const LIST_SET: u16 = 2;
@@ -27,6 +30,7 @@ const LIST_ELEMENT: u16 = 1;
 const ELEMENT_KEY: u16 = 1;
 const ELEMENT_DATA: u16 = 2;
 const ELEMENT_FLAGS: u16 = 3;
+const ELEMENT_EXPIRATION: u16 = 5;
 const ELEMENT_USER_DATA: u16 = 6;
 const ELEMENT_EXPRESSION: u16 = 7;
 const ELEMENT_INTERVAL_END: u32 = 1;
@@ -69,6 +73,8 @@ pub struct Set {
     pub timeout: Option<u64>,
     /// Whether the elements carry verdicts (`NFTA_SET_DATA_TYPE`, with [`set_flags::MAP`]).
     pub verdicts: bool,
+    /// Whether the elements carry numbers of four bytes, likewise.
+    pub numbers: bool,
     /// Whether each element counts the packets that meet it (`NFTA_SET_EXPR`).
     pub counted: bool,
 }
@@ -90,6 +96,10 @@ impl Set {
         }
         if self.verdicts {
             out.be32(DATA_TYPE, VERDICTS);
+        }
+        if self.numbers {
+            out.be32(DATA_TYPE, NUMBERS);
+            out.be32(DATA_LENGTH, 4);
         }
         if self.counted {
             out.nest(EXPRESSION, |out| Expression::Counter { packets: 0, bytes: 0 }.write(out));
@@ -115,7 +125,10 @@ impl Set {
                 FLAGS => set.flags = attribute.be32("NFTA_SET_FLAGS")?,
                 KEY_TYPE => set.key_type = attribute.be32("NFTA_SET_KEY_TYPE")?,
                 KEY_LENGTH => set.key_length = attribute.be32("NFTA_SET_KEY_LEN")?,
-                DATA_TYPE => set.verdicts = attribute.be32("NFTA_SET_DATA_TYPE")? == VERDICTS,
+                DATA_TYPE => {
+                    let data = attribute.be32("NFTA_SET_DATA_TYPE")?;
+                    (set.verdicts, set.numbers) = (data == VERDICTS, data == NUMBERS);
+                }
                 EXPRESSION => {
                     let expression = Expression::decode(&attribute)?;
                     set.counted = matches!(expression, Expression::Counter { .. });
@@ -163,6 +176,10 @@ pub struct Element {
     pub ends_interval: bool,
     /// Where it leads, in a map.
     pub verdict: Option<Verdict>,
+    /// The number that it leads to, in a map of numbers.
+    pub number: Option<u32>,
+    /// `NFTA_SET_ELEM_EXPIRATION`: after how many milliseconds it vanishes, in a set whose elements do.
+    pub expires: Option<u64>,
     /// `NFTA_SET_ELEM_USERDATA`, up to 256 bytes that the kernel keeps for the owner.
     pub user_data: Vec<u8>,
     /// What it has counted, as packets and bytes: the kernel gives it, and goes on from there if it
@@ -189,13 +206,16 @@ impl Element {
         const VERDICT: usize = 28;
         let verdict = match &self.verdict {
             None => 0,
-            Some(Verdict::Jump(chain)) => VERDICT + chain.len(),
+            Some(Verdict::Jump(chain) | Verdict::Goto(chain)) => VERDICT + chain.len(),
             Some(_) => VERDICT,
         };
         let user_data = if self.user_data.is_empty() { 0 } else { self.user_data.len() + 8 };
         const COUNTER: usize = 52;
         let count = if self.count.is_some() { COUNTER } else { 0 };
-        ATTRIBUTES + self.key.len() + verdict + user_data + count
+        const NUMBER: usize = 12;
+        let number = if self.number.is_some() { NUMBER } else { 0 };
+        let expires = if self.expires.is_some() { NUMBER } else { 0 };
+        ATTRIBUTES + self.key.len() + verdict + user_data + count + number + expires
     }
 
     fn write(&self, out: &mut Writer) {
@@ -205,6 +225,12 @@ impl Element {
         out.nest(ELEMENT_KEY, |out| out.bytes(DATA_VALUE, &self.key));
         if let Some(verdict) = &self.verdict {
             out.nest(ELEMENT_DATA, |out| verdict.write_data(out));
+        }
+        if let Some(number) = self.number {
+            out.nest(ELEMENT_DATA, |out| out.bytes(DATA_VALUE, &number.to_ne_bytes()));
+        }
+        if let Some(time) = self.expires {
+            out.be64(ELEMENT_EXPIRATION, time);
         }
         if !self.user_data.is_empty() {
             out.bytes(ELEMENT_USER_DATA, &self.user_data);
@@ -221,7 +247,15 @@ impl Element {
             let inner = inner?;
             match inner.kind {
                 ELEMENT_KEY => key = Some(super::expression::data_value(&inner)?.to_vec()),
-                ELEMENT_DATA => element.verdict = Verdict::decode_data(&inner)?,
+                ELEMENT_DATA => {
+                    element.verdict = Verdict::decode_data(&inner)?;
+                    let number = super::expression::data_value(&inner).ok();
+                    let number = number.and_then(|it| it.try_into().ok());
+                    element.number = number.map(u32::from_ne_bytes);
+                }
+                ELEMENT_EXPIRATION => {
+                    element.expires = Some(inner.be64("NFTA_SET_ELEM_EXPIRATION")?);
+                }
                 ELEMENT_FLAGS => flags = inner.be32("NFTA_SET_ELEM_FLAGS")?,
                 ELEMENT_USER_DATA => element.user_data = inner.bytes.to_vec(),
                 ELEMENT_EXPRESSION => {

@@ -16,6 +16,10 @@ pub enum Verdict {
     Accept,
     /// `NFT_JUMP` to a chain.
     Jump(String),
+    /// `NFT_GOTO` to a chain: it does not come back.
+    Goto(String),
+    /// `NFT_RETURN`: back to behind the last jump.
+    Return,
     /// Any other code, with the chain if there is one.
     Other(i32, Option<String>),
 }
@@ -23,6 +27,8 @@ pub enum Verdict {
 const CODE_DROP: i32 = 0;
 const CODE_ACCEPT: i32 = 1;
 const CODE_JUMP: i32 = -3;
+const CODE_GOTO: i32 = -4;
+const CODE_RETURN: i32 = -5;
 
 impl Verdict {
     fn write(&self, out: &mut Writer) {
@@ -30,6 +36,8 @@ impl Verdict {
             Self::Drop => (CODE_DROP, None),
             Self::Accept => (CODE_ACCEPT, None),
             Self::Jump(chain) => (CODE_JUMP, Some(chain)),
+            Self::Goto(chain) => (CODE_GOTO, Some(chain)),
+            Self::Return => (CODE_RETURN, None),
             Self::Other(code, chain) => (*code, chain.as_ref()),
         };
         out.be32(VERDICT_CODE, code.cast_unsigned());
@@ -66,6 +74,8 @@ impl Verdict {
             (CODE_DROP, None) => Self::Drop,
             (CODE_ACCEPT, None) => Self::Accept,
             (CODE_JUMP, Some(chain)) => Self::Jump(chain),
+            (CODE_GOTO, Some(chain)) => Self::Goto(chain),
+            (CODE_RETURN, None) => Self::Return,
             (code, chain) => Self::Other(code, chain),
         }))
     }

@@ -369,9 +369,11 @@ fn rules_with_every_expression() {
 /// to take it for what it is not.
 #[test]
 fn expressions_that_say_more_are_not_taken_for_less() {
-    let more: [(&str, &[(u16, u32)]); 12] = [
-        // NFTA_META_SREG instead of a register to load to: that sets something.
-        ("meta", &[(2, 15), (3, 1)]),
+    let more: [(&str, &[(u16, u32)]); 13] = [
+        // NFTA_META_SREG beside a register to load to.
+        ("meta", &[(1, 2), (2, 15), (3, 0)]),
+        // A verdict that no map gives.
+        ("lookup", &[(2, 1), (3, 9), (5, 1)]),
         ("socket", &[(1, 1), (2, 1), (3, 0)]),
         ("tproxy", &[(1, 2), (2, 1), (3, 2)]),
         ("payload", &[(2, 1), (3, 0), (4, 4), (5, 1)]),

@@ -50,8 +50,15 @@ pub fn expressions() -> Vec<Expression> {
         Expression::Immediate(Verdict::Drop),
         Expression::Immediate(Verdict::Accept),
         Expression::Immediate(Verdict::Jump("limit/baseline/ping".into())),
-        Expression::Immediate(Verdict::Other(-4, Some("elsewhere".into()))),
-        Expression::Immediate(Verdict::Other(-5, None)),
+        Expression::Immediate(Verdict::Goto("elsewhere".into())),
+        Expression::Immediate(Verdict::Return),
+        Expression::Immediate(Verdict::Other(-2, None)),
+        Expression::MetaSet { key: MetaKey::Priority, source: 11 },
+        Expression::Load { register: 2, data: vec![0; 16] },
+        Expression::CtEnds { register: 2, key: ct::SOURCE, direction: 0 },
+        Expression::Find { register: 1, set: "numbers".into(), id: 0, destination: 11 },
+        Expression::DynsetCounts { register: 1, set: "callers".into(), id: 0 },
+        Expression::DynsetAdds { register: 1, set: "callers-first".into(), id: 0 },
         Expression::Other { name: "numgen".into(), data: number() },
     ]
 }
@@ -141,6 +148,8 @@ fn sets_larger_than_a_message_are_sent_in_parts() {
             ends_interval: at % 2 == 1,
             verdict: (at % 4 == 0).then(|| Verdict::Jump("inbound/v4/1".into())),
             user_data: vec![1; usize::try_from(at % 3).expect("small")],
+            expires: (at % 5 == 0).then_some(7_000),
+            number: (at % 4 == 2).then_some(70_000),
             count: None,
         })
         .collect();

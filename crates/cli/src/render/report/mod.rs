@@ -7,5 +7,5 @@ mod text;
 
 pub use html::page;
 pub use plain::markdown;
-pub use sheet::csv;
+pub use sheet::{csv, harmless};
 pub use text::reported;

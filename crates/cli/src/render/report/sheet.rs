@@ -44,7 +44,7 @@ pub fn csv(report: &Report) -> String {
 }
 
 /// Spreadsheets take what begins so for a formula; names of programs are from outside.
-fn harmless(field: &str) -> String {
+pub fn harmless(field: &str) -> String {
     let clean = crate::render::clean(field);
     if clean.starts_with(['=', '+', '@', '\t']) || clean.starts_with('-') && clean.len() > 1 {
         format!("'{clean}")

@@ -2,6 +2,7 @@
 
 use super::super::Diagnostic;
 use super::super::model::{Host, Interface, PROGRAM_MARKS, Shell};
+use super::super::record::{RECORDS, Record, Span};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::{self, Names};
 use super::bundle::{Bundles, Unfolded};
@@ -82,6 +83,7 @@ pub(super) fn host(
         expectations,
         turned_away,
         shell,
+        record: record(reader, table),
         open_on_failure: on_failure.as_deref() == Some("open"),
         program_marks,
         accepted: accepted(reader, table),
@@ -127,6 +129,29 @@ fn marks(reader: &mut Reader<'_>, text: &Text) -> Option<u32> {
         );
     }
     good
+}
+
+/// The keys `record` and `record-for`.
+fn record(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Record> {
+    let mut record = Record::USUAL;
+    if let Some(text) = table.text(reader, "record-for") {
+        let bounds = Record::SHORTEST..=Record::LONGEST;
+        match Span::parse(&text.value).filter(|it| bounds.contains(&it.seconds)) {
+            Some(span) => record.keeps = span.seconds,
+            None => {
+                let origin = reader.origin(text.inner());
+                let message = format!("`{}` is no time to remember for", text.value.escape_debug());
+                reader.report(Diagnostic::error("bad-time", message, origin).expected(
+                    "expected a number with `minutes`, `hours` or `days`, such as `7 days`; from \
+                     1 minute to 366 days",
+                ));
+            }
+        }
+    }
+    let word = table.text(reader, "record");
+    let word = word.as_ref().and_then(|text| choice(reader, text, &RECORDS));
+    record.admitted = word == Some("all");
+    (word != Some("off")).then_some(record)
 }
 
 /// Reads the key `shell` of a host.

@@ -1,6 +1,7 @@
 //! What is in our sets.
 
 use super::super::names::{links, text_of};
+use super::super::record::Decided;
 use super::super::values::{before, largest, set_of};
 use std::collections::HashMap;
 use tipstaff_core::space::{AddressSet, Family};
@@ -18,6 +19,8 @@ pub(crate) enum Found {
     Programs(Vec<(u32, Option<String>)>),
     /// The senders that a rate tells apart.
     Senders,
+    /// The numbers of decisions, by ranges of keys.
+    Numbers(HashMap<(Vec<u8>, Vec<u8>), u32>),
     /// Ranges of keys, each with the element that says what they lead to.
     Map(Vec<(Vec<u8>, Vec<u8>, Element)>),
 }
@@ -28,6 +31,8 @@ pub(crate) struct Sets {
     by_name: HashMap<String, Found>,
     /// The lists of one program, by its number at its place in marks.
     alone: HashMap<u32, String>,
+    /// Which number stands for which decision.
+    pub decisions: HashMap<u32, Decided>,
 }
 
 impl Sets {
@@ -73,11 +78,11 @@ pub(crate) fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> F
             let start = starts.find(|start| start.key == first)?;
             Some((first, last, start))
         });
-        Found::Map(with_start.collect())
+        map_of(with_start.collect())
     } else if map {
         elements.sort_by(|a, b| a.key.cmp(&b.key));
         let pair = |element: Element| (element.key.clone(), element.key.clone(), element);
-        Found::Map(elements.into_iter().map(pair).collect())
+        map_of(elements.into_iter().map(pair).collect())
     } else if elements.iter().any(|it| !it.user_data.is_empty()) {
         let number = |key: &[u8]| key.try_into().map_or(0, u32::from_ne_bytes);
         let entry = |it: &Element| (number(&it.key), text_of(&it.user_data).map(str::to_owned));
@@ -85,6 +90,14 @@ pub(crate) fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> F
     } else {
         Found::Keys(ranges(&mut elements, intervals))
     }
+}
+
+fn map_of(elements: Vec<(Vec<u8>, Vec<u8>, Element)>) -> Found {
+    let numbers = elements.iter().map(|(first, last, it)| {
+        let number = it.number?;
+        Some(((first.clone(), last.clone()), number))
+    });
+    numbers.collect::<Option<_>>().map_or(Found::Map(elements), Found::Numbers)
 }
 
 /// The elements as ranges; afterwards they are sorted.

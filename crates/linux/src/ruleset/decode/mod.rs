@@ -13,7 +13,8 @@ mod reader;
 pub(super) use found::{Found, Sets, found};
 
 use super::marks::Marks;
-use super::names::text_of;
+use super::names::{direction_of, text_of};
+use super::record::Leads;
 use super::tally::Count;
 use reader::{RuleReader, not_ours};
 use tipstaff_core::plan::RuleId;
@@ -33,6 +34,10 @@ pub(super) struct Read {
     pub keeps_in: Option<String>,
     /// The set that does not hold the senders that it is for.
     pub not_in: Option<String>,
+    /// The chains of the record that it leads to.
+    pub leads: Vec<(String, Leads)>,
+    /// Whether it decides something without its being remembered: whether it turns away so, and admits.
+    pub forgets: (bool, bool),
 }
 
 /// Reads one rule; if `counted`, also what it has counted.
@@ -42,9 +47,14 @@ pub(super) fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
         Some(name) => Some(RuleId::parse(name)),
         None => Some(not_ours()),
     };
-    let mut reader = RuleReader::new(id, sets, counted);
-    for expression in &rule.expressions {
-        reader.step(expression);
+    let mut reader = RuleReader::new(id, direction_of(&rule.chain), sets, counted);
+    // What leads on to be remembered comes to a verdict, and is read as that.
+    if let Some((steps, verdict, chain, leads)) = Leads::take(&rule.expressions) {
+        steps.iter().chain([&verdict]).for_each(|it| reader.step(it));
+        reader.leads.push((chain, leads));
+    } else {
+        rule.expressions.iter().for_each(|it| reader.step(it));
+        reader.forgets_verdict();
     }
     let action = reader.limiter.action(reader.action, reader.crowded.is_some());
     Read {
@@ -54,5 +64,7 @@ pub(super) fn rule(rule: &Rule, sets: &Sets, counted: bool) -> Read {
         marks: reader.marks,
         keeps_in: reader.limiter.keeps_in,
         not_in: reader.limiter.not_in,
+        leads: reader.leads,
+        forgets: reader.forgets,
     }
 }

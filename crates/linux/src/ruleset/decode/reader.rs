@@ -3,6 +3,9 @@
 use super::super::keys;
 use super::super::marks::Marks;
 use super::super::names::{LOG_GROUP, NOT_IN, links, text_of};
+use super::super::record::{
+    Decided, Found as Numbered, Leads, Refusal, end, found_by, is_recorded, numbers_of,
+};
 use super::super::tally::Count;
 use super::comparisons::{compare, one_of};
 use super::field::{Field, Registers};
@@ -11,7 +14,7 @@ use super::limiters::Limiter;
 use super::programs::programs;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, End, Entry, Key as LookupKey, Lookup, Test, Then};
-use tipstaff_core::space::Family;
+use tipstaff_core::space::{Direction, Family};
 use tipstaff_wire::nf_tables::{Compare, Expression, PROHIBITED, RejectKind, Verdict};
 
 /// What rules that are not ours are called.
@@ -32,11 +35,21 @@ pub(super) struct RuleReader<'a> {
     pub id: Option<RuleId>,
     pub action: Option<Action>,
     pub marks: Marks,
+    direction: Option<Direction>,
+    /// The chains of the record that it leads to.
+    pub leads: Vec<(String, Leads)>,
+    /// Whether it turns away, or admits, without that being remembered.
+    pub forgets: (bool, bool),
 }
 
 impl<'a> RuleReader<'a> {
     /// One that has met nothing yet.
-    pub(super) fn new(id: Option<RuleId>, sets: &'a Sets, counted: bool) -> Self {
+    pub(super) fn new(
+        id: Option<RuleId>,
+        direction: Option<Direction>,
+        sets: &'a Sets,
+        counted: bool,
+    ) -> Self {
         Self {
             sets,
             registers: Registers::default(),
@@ -48,6 +61,18 @@ impl<'a> RuleReader<'a> {
             id,
             action: None,
             marks: Marks::default(),
+            direction,
+            leads: Vec::new(),
+            forgets: (false, false),
+        }
+    }
+
+    /// Takes down that the rule's verdict is not remembered.
+    pub(super) fn forgets_verdict(&mut self) {
+        match &self.action {
+            Some(Action::Deny | Action::Reset | Action::Prohibit) => self.forgets.0 = true,
+            Some(Action::Allow) => self.forgets.1 |= self.id.as_ref().is_some_and(is_recorded),
+            _ => {}
         }
     }
 
@@ -167,10 +192,19 @@ impl<'a> RuleReader<'a> {
         for (first, last, element) in elements {
             let id = || text_of(&element.user_data).map_or_else(not_ours, RuleId::parse);
             let then = match element.verdict.as_ref()? {
-                Verdict::Accept => Then::Allow(id()),
-                Verdict::Drop => Then::Deny(id()),
+                Verdict::Accept => {
+                    self.forgets.1 |= is_recorded(&id());
+                    Then::Allow(id())
+                }
+                Verdict::Drop => {
+                    self.forgets.0 = true;
+                    Then::Deny(id())
+                }
+                Verdict::Goto(chain) => {
+                    self.remembered(chain, (set, key), (first, last), id()).unwrap_or_else(opaque)
+                }
                 Verdict::Jump(chain) => Then::Jump(chain.clone()),
-                Verdict::Other(code, _) => Then::Opaque(format!("verdict {code}")),
+                Verdict::Return | Verdict::Other(..) => opaque(),
             };
             if let (Then::Allow(id) | Then::Deny(id), Some((packets, bytes)), true) =
                 (&then, element.count, self.counted)
@@ -182,6 +216,36 @@ impl<'a> RuleReader<'a> {
         }
         Some(Lookup { key, entries })
     }
+
+    /// What an entry comes to that leads to where its decision gets its number, if that is the right one.
+    fn remembered(
+        &mut self,
+        chain: &str,
+        (map, key): (&str, LookupKey),
+        range: (&Vec<u8>, &Vec<u8>),
+        id: RuleId,
+    ) -> Option<Then> {
+        let direction = self.direction?;
+        let (numbers, end) = (numbers_of(map), end(direction));
+        let refusal = [None, Some(Refusal::Drop)]
+            .into_iter()
+            .find(|it| found_by(&numbers, end, *it) == chain)?;
+        let Some(Found::Numbers(of)) = self.sets.get(&numbers) else { return None };
+        let number = of.get(&(range.0.clone(), range.1.clone()))?;
+        let decided = Decided { direction, id, admitted: refusal.is_none() };
+        if self.sets.decisions.get(number) != Some(&decided) {
+            return None;
+        }
+        let leads = Leads::Found(Numbered { numbers, key, end, refusal });
+        if !self.leads.iter().any(|it| it.0 == chain) {
+            self.leads.push((chain.to_owned(), leads));
+        }
+        Some(if decided.admitted { Then::Allow(decided.id) } else { Then::Deny(decided.id) })
+    }
+}
+
+fn opaque() -> Then {
+    Then::Opaque("verdict".into())
 }
 
 /// An address looked up among the networks that the machine is on.
@@ -204,6 +268,6 @@ fn verdict_action(verdict: &Verdict) -> Action {
         Verdict::Accept => Action::Allow,
         Verdict::Drop => Action::Deny,
         Verdict::Jump(chain) => Action::Jump(chain.clone()),
-        Verdict::Other(code, _) => Action::Opaque(format!("verdict {code}")),
+        Verdict::Goto(_) | Verdict::Return | Verdict::Other(..) => Action::Opaque("verdict".into()),
     }
 }

@@ -3,6 +3,7 @@
 use super::super::ledger::Ledger;
 use super::super::marks::Marks;
 use super::carried::Carried;
+use super::recording::Recording;
 use std::collections::HashMap;
 use tipstaff_core::program::{Sender, Test};
 use tipstaff_core::space::Family;
@@ -24,4 +25,6 @@ pub(super) struct Encoder<'a> {
     /// The numbers of the sets with the networks that the machine is on.
     pub links: HashMap<Family, u32>,
     pub marks: &'a Marks,
+    /// What is to be remembered of packets, if anything is.
+    pub recording: Option<Recording>,
 }

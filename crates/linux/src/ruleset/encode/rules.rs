@@ -3,6 +3,7 @@
 use super::super::ledger::Ledger;
 use super::super::marks::{self, Marks};
 use super::super::names::{TABLE, hook_number, user_data};
+use super::super::record::Callers;
 use super::super::reopen;
 use super::super::tally::Tally;
 use super::carried::Carried;
@@ -37,7 +38,7 @@ pub fn encode(
     host: &str,
     sequence: u32,
 ) -> Result<(Batch, Ledger), LinuxError> {
-    encode_into(Batch::begin(sequence), program, host, &marks::alone(program)?, &[])
+    encode_into(Batch::begin(sequence), program, host, &marks::alone(program)?, (&[], None))
 }
 
 /// Like [`encode`], into a batch that has been begun.
@@ -46,7 +47,7 @@ pub(crate) fn encode_into(
     program: &RuleProgram,
     host: &str,
     marks: &Marks,
-    carried: &[Tally],
+    (carried, callers): (&[Tally], Option<&Callers>),
 ) -> Result<(Batch, Ledger), LinuxError> {
     let mut encoder = Encoder {
         carried: Carried::of(carried),
@@ -58,6 +59,7 @@ pub(crate) fn encode_into(
         known: HashMap::new(),
         links: HashMap::new(),
         marks,
+        recording: None,
     };
     let table =
         nf::Table { name: TABLE.into(), user_data: user_data(host), ..nf::Table::default() };
@@ -67,6 +69,7 @@ pub(crate) fn encode_into(
     for chain in &program.chains {
         encoder.ledger.preamble = encoder.chain(chain);
     }
+    encoder.begin_record(program);
     encoder.links(program);
     encoder.reopened(&program.reopened)?;
     for chain in &program.chains {
@@ -74,6 +77,7 @@ pub(crate) fn encode_into(
             encoder.rule(chain, rule, counted)?;
         }
     }
+    encoder.end_record(callers);
     Ok((encoder.batch, encoder.ledger))
 }
 
@@ -135,6 +139,7 @@ impl Encoder<'_> {
             other if !done => action(other, &name, &mut expressions),
             _ => {}
         }
+        self.remember(chain.direction, rule.id.as_ref(), &mut expressions);
         let counter = expressions.iter_mut().find_map(|it| match it {
             Expression::Counter { packets, bytes } => Some((packets, bytes)),
             _ => None,

@@ -16,7 +16,7 @@ impl Encoder<'_> {
         lookup: &Lookup,
         out: &mut Vec<Expression>,
     ) {
-        let points = lookup.entries.iter().all(|entry| entry.first == entry.last);
+        let points = is_of_points(lookup);
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
@@ -39,16 +39,9 @@ impl Encoder<'_> {
                 element.count = count.map(|count| (count.packets, count.bytes));
             }
             elements.push(element);
-            if points {
-                continue;
-            }
-            // One more than the largest value of the field: the interval never ends.
-            let behind = (entry.last.0.wrapping_add(1), 0);
-            let end = keys::bytes(lookup.key, behind);
-            if end.iter().any(|&byte| byte != 0) {
-                elements.push(Element::end(end));
-            }
+            elements.extend(end_of(lookup.key, entry).filter(|_| !points));
         }
+        self.looked_up(direction, lookup, &set.name, &mut elements);
         self.batch.new_set(&set);
         let message = self.batch.new_elements(&set, &elements);
         self.ledger.note(message, None);
@@ -90,6 +83,18 @@ impl Encoder<'_> {
         self.ledger.note(message, rule.id.as_ref());
         (set.name, set.id)
     }
+}
+
+/// Whether all that a lookup finds are single values.
+pub(super) fn is_of_points(lookup: &Lookup) -> bool {
+    lookup.entries.iter().all(|entry| entry.first == entry.last)
+}
+
+/// Where the interval of an entry ends, if it does before the values do.
+pub(super) fn end_of(key: Key, entry: &Entry) -> Option<Element> {
+    // One more than the largest value of the field: the interval never ends.
+    let end = keys::bytes(key, (entry.last.0.wrapping_add(1), 0));
+    end.iter().any(|&byte| byte != 0).then(|| Element::end(end))
 }
 
 /// Ranges as the elements of a set of intervals.

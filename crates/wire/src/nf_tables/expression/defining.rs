@@ -66,23 +66,20 @@ macro_rules! expressions {
         /// # Errors
         /// [`WireError`] if it is malformed.
         pub(super) fn read(name: &str, parts: &Parts<'_>) -> Result<Option<Expression>, WireError> {
-            match name {
-                $($name => {
-                    let also: &[Also] = &[$($also),*];
-                    for it in also {
-                        if !it.holds(parts)? {
-                            return Ok(None);
-                        }
-                    }
-                    if !($($form::holds(parts, $number))&&*) {
-                        return Ok(None);
-                    }
-                    Ok(Some(Expression::$variant {
+            // Some kinds of one expression are told apart by their attributes.
+            $(if name == $name && $($form::holds(parts, $number))&&* {
+                let also: &[Also] = &[$($also),*];
+                let mut all = true;
+                for it in also {
+                    all &= it.holds(parts)?;
+                }
+                if all {
+                    return Ok(Some(Expression::$variant {
                         $($field: $form::read(parts, $number, $attribute)?,)*
-                    }))
-                })*
-                _ => read_other(name, parts),
-            }
+                    }));
+                }
+            })*
+            read_other(name, parts)
         }
     };
 }

@@ -39,6 +39,41 @@ impl Form for Be32 {
     }
 }
 
+/// The number of a register that holds data, not the verdict.
+pub struct DataRegister;
+
+impl Form for DataRegister {
+    type Value = u32;
+
+    fn write(out: &mut Writer, kind: u16, value: &u32) {
+        out.be32(kind, *value);
+    }
+
+    fn read(parts: &Parts<'_>, kind: u16, what: &'static str) -> Result<u32, WireError> {
+        Be32::read(parts, kind, what)
+    }
+
+    fn holds(parts: &Parts<'_>, kind: u16) -> bool {
+        let register = parts.optional(kind).ok().flatten();
+        register.is_some_and(|it| it != registers::VERDICT)
+    }
+}
+
+/// One byte.
+pub struct Byte;
+
+impl Form for Byte {
+    type Value = u8;
+
+    fn write(out: &mut Writer, kind: u16, value: &u8) {
+        out.byte(kind, *value);
+    }
+
+    fn read(parts: &Parts<'_>, kind: u16, what: &'static str) -> Result<u8, WireError> {
+        parts.need(kind, what)?.byte(what)
+    }
+}
+
 /// 32 bits, left out if they are zero.
 pub struct Be32OrZero;
 

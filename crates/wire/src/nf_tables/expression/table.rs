@@ -3,11 +3,11 @@
 
 use super::super::names::{Base, Compare, MetaKey, RejectKind, SocketKey, registers};
 use super::super::verdict::Verdict;
-use super::also::Also::{self, Is, NotThere, Only, There, Zero};
+use super::also::Also::{self, Counts, Is, NotThere, Only, There, Zero};
 use super::defining::expressions;
 use super::forms::{
-    Be16, Be16OrZero, Be32, Be32OrZero, Be64, Data, Form, InBatch, OptionalBe32, Text, TextOrNone,
-    ToVerdict,
+    Be16, Be16OrZero, Be32, Be32OrZero, Be64, Byte, Data, DataRegister, Form, InBatch,
+    OptionalBe32, Text, TextOrNone, ToVerdict,
 };
 use super::limit::{InExpression, Limit, NAMED};
 use super::parts::Parts;
@@ -17,6 +17,8 @@ use crate::{WireError, Writer};
 const HTON: u32 = 1;
 /// `NFT_FIB_RESULT_ADDRTYPE`.
 const ADDRESS_TYPE: u32 = 3;
+/// `NFT_DYNSET_OP_ADD`: make the element, or find it there.
+const ADD: u32 = 0;
 /// `NFT_DYNSET_OP_UPDATE`: make the element, or renew its time.
 const UPDATE: u32 = 1;
 /// `NFT_DYNSET_F_EXPR`: there is an expression, which shows anyway.
@@ -29,7 +31,21 @@ expressions! {
         1 "NFTA_META_DREG" Be32 => register,
         /// Which fact about the packet.
         2 "NFTA_META_KEY" MetaKey => key,
-    } also [There(1)];
+    } also [There(1), NotThere(3)]; // NFTA_META_SREG
+    /// Has the packet carry a value on.
+    MetaSet = "meta" {
+        /// Which value.
+        2 "NFTA_META_KEY" MetaKey => key,
+        /// The register that it comes from.
+        3 "NFTA_META_SREG" DataRegister => source,
+    } also [NotThere(1)];
+    /// Puts a value into a register.
+    Load = "immediate" {
+        /// The register that it goes to.
+        1 "NFTA_IMMEDIATE_DREG" DataRegister => register,
+        /// The bytes.
+        2 "NFTA_IMMEDIATE_DATA" Data => data,
+    } also [];
     /// Loads a fact about the socket that receives or sends the packet; breaks off if there is none.
     Socket = "socket" {
         /// Which fact about the socket.
@@ -71,6 +87,16 @@ expressions! {
         /// Which fact, see [`ct`](super::super::ct).
         2 "NFTA_CT_KEY" Be32 => key,
     } also [There(1), NotThere(3)]; // NFTA_CT_DIRECTION
+    /// Loads who the ends of the packet's connection are, as they were when it began; breaks off if it is
+    /// of none. Of an IPv4 address four bytes are loaded, and those behind it are left.
+    CtEnds = "ct" {
+        /// The register that it goes to.
+        1 "NFTA_CT_DREG" Be32 => register,
+        /// Which fact, see [`ct`](super::super::ct).
+        2 "NFTA_CT_KEY" Be32 => key,
+        /// In which direction: 0 as it began (`IP_CT_DIR_ORIGINAL`).
+        3 "NFTA_CT_DIRECTION" Byte => direction,
+    } also [There(1), NotThere(4)]; // NFTA_CT_SREG
     /// Masks a register: (register and mask) xor xor.
     Bitwise = "bitwise" {
         /// The register that is read.
@@ -124,6 +150,17 @@ expressions! {
         /// 1 turns it round.
         5 "NFTA_LOOKUP_FLAGS" Be32OrZero => flags,
     } also [];
+    /// Goes on with what the register leads to in a map, if it leads to something.
+    Find = "lookup" {
+        /// The name of the map.
+        1 "NFTA_LOOKUP_SET" Text => set,
+        /// What is looked up.
+        2 "NFTA_LOOKUP_SREG" Be32 => register,
+        /// The register that the map's data goes to.
+        3 "NFTA_LOOKUP_DREG" DataRegister => destination,
+        /// The map's number within the batch that makes it; 0 when read back.
+        4 "NFTA_LOOKUP_SET_ID" InBatch => id,
+    } also [Zero(5)]; // NFTA_LOOKUP_FLAGS
     /// Counts packets and their bytes.
     Counter = "counter" {
         /// `NFTA_COUNTER_BYTES`.
@@ -144,6 +181,27 @@ expressions! {
         7 "NFTA_DYNSET_EXPR" InExpression => limit,
         // NFTA_DYNSET_OP; _SREG_DATA; _TIMEOUT: the set's own; _FLAGS; _EXPRESSIONS: more than one.
     } also [Is(3, UPDATE), NotThere(5), Zero(6), Only(9, HAS_EXPRESSION), NotThere(10)];
+    /// Finds or makes the register's element in a set, renews its time, and has it count the packet. Breaks
+    /// off when the set is full.
+    DynsetCounts = "dynset" {
+        /// The name of the set.
+        1 "NFTA_DYNSET_SET_NAME" Text => set,
+        /// The set's number within the batch that makes it; 0 when read back.
+        2 "NFTA_DYNSET_SET_ID" InBatch => id,
+        /// The register with the element's key.
+        4 "NFTA_DYNSET_SREG_KEY" Be32 => register,
+    } also [
+        Is(3, UPDATE), NotThere(5), Zero(6), Counts(7), Only(9, HAS_EXPRESSION), NotThere(10)
+    ];
+    /// Finds or makes the register's element in a set. Breaks off when the set is full.
+    DynsetAdds = "dynset" {
+        /// The name of the set.
+        1 "NFTA_DYNSET_SET_NAME" Text => set,
+        /// The set's number within the batch that makes it; 0 when read back.
+        2 "NFTA_DYNSET_SET_ID" InBatch => id,
+        /// The register with the element's key.
+        4 "NFTA_DYNSET_SREG_KEY" Be32 => register,
+    } also [Is(3, ADD), NotThere(5), Zero(6), NotThere(7), Zero(9), NotThere(10)];
     /// Puts Jenkins's hash of a register, below a bound, into a register; with a seed that the kernel
     /// chooses and tells nobody, unless there is another.
     Hash = "hash" {

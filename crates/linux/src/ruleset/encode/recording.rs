@@ -1,0 +1,210 @@
+//! Rules whose packets are remembered.
+
+use super::super::keys;
+use super::super::names::{TABLE, user_data};
+use super::super::record::{
+    self, Callers, Decided, Decisions, Place, Refusal, Way, admitted, end, is_recorded, looked_up,
+};
+use super::encoder::Encoder;
+use super::sets::{end_of, is_of_points, size_of_set};
+use std::collections::HashSet;
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::policy::Record;
+use tipstaff_core::program::{End, Lookup, RuleProgram, Then};
+use tipstaff_core::space::Direction;
+use tipstaff_wire::nf_tables::{self as nf, Element, Expression, Verdict, set_flags};
+
+/// The record while it is being made.
+pub(super) struct Recording {
+    record: Record,
+    place: Place,
+    numbers: Decisions,
+    /// The chains of decisions that have been made.
+    made: HashSet<String>,
+    /// The ways to turn away that have been made.
+    ways: HashSet<(End, Refusal)>,
+}
+
+impl Encoder<'_> {
+    /// Makes the record's sets and what all decisions share.
+    pub(super) fn begin_record(&mut self, program: &RuleProgram) {
+        let Some(record) = program.record else { return };
+        let mut number = || {
+            self.sets += 1;
+            self.sets
+        };
+        let place = Place { callers: number(), first: number(), crowded: number() };
+        for set in place.sets(record) {
+            self.batch.new_set(&set);
+        }
+        let (numbers, made) = (Decisions::default(), HashSet::new());
+        self.recording = Some(Recording { record, place, numbers, made, ways: HashSet::new() });
+    }
+
+    /// Makes the chains that turn away so, unless they are there.
+    fn way(&mut self, end: End, refusal: Refusal) {
+        let Some(recording) = &mut self.recording else { return };
+        if !recording.ways.insert((end, refusal)) {
+            return;
+        }
+        let place = recording.place;
+        self.sets += 1;
+        let Way { map, chains } = Way::of(end, refusal, place, self.sets);
+        // Maps lead to chains, and rules use maps.
+        for (name, _) in &chains {
+            self.new_chain_of_record(name);
+        }
+        self.batch.new_set(&map.0);
+        self.batch.new_elements(&map.0, &map.1);
+        for (name, rules) in chains {
+            self.rules_of_record(&name, rules);
+        }
+    }
+
+    /// Says which number stands for which decision, and goes on from what is remembered already.
+    pub(super) fn end_record(&mut self, callers: Option<&Callers>) {
+        let Some(mut recording) = self.recording.take() else { return };
+        if let Some(callers) = callers {
+            let carried = record::carry(callers, recording.record, &mut recording.numbers);
+            let [seen, first, _] = recording.place.sets(recording.record);
+            for (set, elements) in [(seen, carried.0), (first, carried.1)] {
+                if !elements.is_empty() {
+                    self.batch.new_elements(&set, &elements);
+                }
+            }
+        }
+        self.sets += 1;
+        let (set, elements) = recording.numbers.set(self.sets, recording.record);
+        self.batch.new_set(&set);
+        let message = self.batch.new_elements(&set, &elements);
+        self.ledger.note(message, None);
+    }
+
+    /// Has a rule's last step remember the packet, if it is one that is to be.
+    pub(super) fn remember(
+        &mut self,
+        direction: Option<Direction>,
+        id: Option<&RuleId>,
+        steps: &mut Vec<Expression>,
+    ) {
+        let (Some(recording), Some(direction), Some(id)) = (&mut self.recording, direction, id)
+        else {
+            return;
+        };
+        let refusal = match steps.last() {
+            Some(Expression::Immediate(Verdict::Drop)) => Some(Refusal::Drop),
+            Some(Expression::Reject { kind: nf::RejectKind::TcpReset, .. }) => Some(Refusal::Reset),
+            Some(Expression::Reject { .. }) => Some(Refusal::Prohibit),
+            Some(Expression::Immediate(Verdict::Accept)) => None,
+            _ => return,
+        };
+        let admits = refusal.is_none();
+        if admits && !(recording.record.admitted && is_recorded(id)) {
+            return;
+        }
+        let decided = Decided { direction, id: id.clone(), admitted: admits };
+        let number = recording.numbers.number(&decided);
+        steps.pop();
+        let Some(refusal) = refusal else {
+            let chain = admitted(direction, id, number, recording.place);
+            steps.push(Expression::Immediate(Verdict::Goto(chain.0.clone())));
+            if recording.made.insert(chain.0.clone()) {
+                self.chain_of_record(chain);
+            }
+            return;
+        };
+        let end = end(direction);
+        steps.extend(record::turn_away(number, end, refusal));
+        self.way(end, refusal);
+    }
+
+    /// What the entries of a lookup lead to instead of verdicts, where they are to be remembered: the numbers
+    /// of their decisions are in a map of their own.
+    pub(super) fn looked_up(
+        &mut self,
+        direction: Option<Direction>,
+        lookup: &Lookup,
+        map: &str,
+        elements: &mut [Element],
+    ) {
+        let (Some(recording), Some(direction)) = (&mut self.recording, direction) else { return };
+        let (mut numbered, mut chains) = (Vec::new(), HashSet::new());
+        let name = record::numbers_of(map);
+        let points = is_of_points(lookup);
+        let end = end(direction);
+        let mut starts = elements.iter_mut().filter(|it| !it.ends_interval);
+        for entry in &lookup.entries {
+            let Some(element) = starts.next() else { break };
+            let Some((id, refusal)) = remembered(&entry.then, recording.record) else { continue };
+            let admitted = refusal.is_none();
+            let number = recording.numbers.number(&Decided { direction, id: id.clone(), admitted });
+            element.verdict = Some(Verdict::Goto(record::found_by(&name, end, refusal)));
+            chains.insert(refusal);
+            let first = keys::bytes(lookup.key, entry.first);
+            numbered.push(Element { number: Some(number), ..Element::key(first) });
+            numbered.extend(end_of(lookup.key, entry).filter(|_| !points));
+        }
+        if numbered.is_empty() {
+            return;
+        }
+        let place = recording.place;
+        self.sets += 1;
+        let set = nf::Set {
+            table: TABLE.into(),
+            name,
+            flags: set_flags::CONSTANT
+                | set_flags::MAP
+                | if points { 0 } else { set_flags::INTERVAL },
+            key_length: keys::length(lookup.key),
+            id: self.sets,
+            size: size_of_set(points, numbered.len()),
+            numbers: true,
+            ..nf::Set::default()
+        };
+        self.batch.new_set(&set);
+        let message = self.batch.new_elements(&set, &numbered);
+        self.ledger.note(message, None);
+        for refusal in [None, Some(Refusal::Drop)].into_iter().filter(|it| chains.contains(it)) {
+            if let Some(refusal) = refusal {
+                self.way(end, refusal);
+            }
+            let numbers = (set.name.as_str(), set.id);
+            self.chain_of_record(looked_up(numbers, lookup.key, end, refusal, place));
+        }
+    }
+
+    fn chain_of_record(&mut self, (name, rules): (String, Vec<Vec<Expression>>)) {
+        self.new_chain_of_record(&name);
+        self.rules_of_record(&name, rules);
+    }
+
+    fn new_chain_of_record(&mut self, name: &str) {
+        self.batch.new_chain(&nf::Chain {
+            table: TABLE.into(),
+            name: name.into(),
+            family: nf::FAMILY_INET,
+            ..nf::Chain::default()
+        });
+    }
+
+    fn rules_of_record(&mut self, name: &str, rules: Vec<Vec<Expression>>) {
+        for expressions in rules {
+            self.batch.new_rule(&nf::Rule {
+                table: TABLE.into(),
+                chain: name.into(),
+                user_data: user_data(""),
+                expressions,
+                ..nf::Rule::default()
+            });
+        }
+    }
+}
+
+/// Whose an entry is that is remembered, and how it turns away, if it does.
+fn remembered(then: &Then, record: Record) -> Option<(&RuleId, Option<Refusal>)> {
+    match then {
+        Then::Deny(id) => Some((id, Some(Refusal::Drop))),
+        Then::Allow(id) if record.admitted && is_recorded(id) => Some((id, None)),
+        _ => None,
+    }
+}

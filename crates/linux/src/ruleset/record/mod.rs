@@ -1,0 +1,22 @@
+//! Who came: remembered by the kernel itself, without any process of ours.
+//!
+//! A packet's decision leads it on to a chain that remembers it and then does with it what was decided. Rules
+//! that find their set full break off, so each way of remembering is a rule of its own, and what finds no room
+//! falls through to the verdict: a full record changes none. Those who were not admitted share one chain for
+//! each end that is remembered; which decision it was stands in the number that queues go by, since whatever is
+//! turned away meets no queue. What is admitted goes on unchanged, so each decision has a chain of its own.
+
+mod callers;
+mod chains;
+mod decisions;
+mod form;
+mod known;
+mod layout;
+mod steps;
+
+pub use callers::{Caller, Callers, Wanted, Who};
+pub(super) use callers::{carry, read, remind};
+pub(super) use chains::{Way, admitted, found_by, looked_up, numbers_of, turn_away};
+pub(super) use decisions::{Decided, Decisions, Refusal, read as decisions, remembers_admitted};
+pub(super) use known::{Found, Known, Leads, keeps};
+pub(super) use layout::{DECISIONS, PREFIX, Place, end, is_recorded};

@@ -1,0 +1,209 @@
+//! What the kernel remembers of who came, held against what was sent.
+
+use crate::world::{netfilter, plan};
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use tipstaff_core::plan::{HostPlan, Kind, RuleId};
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::program::{Action, Drift, ProgramRule, compare, lower};
+use tipstaff_core::space::{ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Transport};
+use tipstaff_linux::lab::testing::{Rain, address, sealed, street_sluice_granary};
+use tipstaff_linux::lab::{Lab, Node};
+use tipstaff_linux::ruleset::{Caller, Callers, TABLE, Tally, Wanted, Who, callers, enforce, read};
+use tipstaff_linux::{Transport as _, deliver};
+use tipstaff_wire::nf_tables as nf;
+use tipstaff_wire::packet::{Payload, build};
+
+/// How often somebody came for something and fared so.
+pub type Tallied = BTreeMap<(Direction, String, bool, Who, Wanted), u64>;
+
+/// What the kernel remembers.
+pub fn recall(host: &Node) -> Option<Callers> {
+    host.run(|| callers(&mut netfilter())).expect("entered").expect("read")
+}
+
+/// The entries of it.
+pub fn tallied(callers: &Callers) -> Tallied {
+    let mut all = Tallied::new();
+    for it in &callers.list {
+        let key = (it.direction, it.decision.to_string(), it.admitted, it.who, it.wanted);
+        assert!(all.insert(key, it.count).is_none(), "one entry each: {it:?}");
+        assert!(it.first.is_some_and(|first| first >= it.last), "{it:?}");
+    }
+    all
+}
+
+/// Whether the lab's kernels send such messages too, on its own account: about pings, errors, neighbours,
+/// memberships and better ways.
+pub fn also_sent_by_kernels(direction: Direction, wanted: Wanted) -> bool {
+    direction != Direction::Inbound
+        && matches!(
+            wanted,
+            Wanted::Icmp(ICMP, 0 | 3 | 5 | 11 | 12, _)
+                | Wanted::Icmp(ICMPV6, 1..=4 | 129 | 133..=137 | 143, _)
+        )
+}
+
+/// Where an answer to a packet would go, and to which port.
+pub fn answered_to(packet: &Packet) -> Option<(Who, Wanted)> {
+    let Transport::Ports { protocol, source, .. } = packet.transport else { return None };
+    Some((Who::Address(packet.source), Wanted::Port(protocol.number(), source)))
+}
+
+/// Adds what ought to be remembered of a packet with this fate.
+pub fn expect(all: &mut Tallied, plan: &HostPlan, packet: &Packet, id: &RuleId, verdict: Verdict) {
+    let Some(record) = plan.record else { return };
+    let admitted = verdict == Verdict::Allow;
+    let begins = packet.state == ConnectionState::New;
+    let usual = id.kind != Kind::Baseline || id.name == "ping";
+    if admitted && !(record.admitted && begins && usual) {
+        return;
+    }
+    let other = match packet.direction {
+        Direction::Outbound => packet.destination,
+        _ => packet.source,
+    };
+    let wanted = match packet.transport {
+        Transport::Ports { protocol, destination, .. } => {
+            Wanted::Port(protocol.number(), destination)
+        }
+        Transport::Icmp { kind } if packet.family() == Family::V4 => Wanted::Icmp(ICMP, kind, 0),
+        Transport::Icmp { kind } => Wanted::Icmp(ICMPV6, kind, 0),
+        Transport::Other { protocol } => Wanted::Protocol(protocol),
+    };
+    let key = (packet.direction, id.to_string(), admitted, Who::Address(other), wanted);
+    *all.entry(key).or_default() += 1;
+}
+
+/// A policy that denies all but one port, and remembers.
+const CLOSED: &str = "edition = 1\n[host.sluice]\n\
+    addresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\nrecord = \"all\"\n\
+    [[host.sluice.rule]]\nname = \"catalogue\"\nallow = [\"443/tcp\"]\n";
+
+/// A datagram from somebody to a port of the host.
+fn datagram(source: IpAddr, port: u16, tag: u32) -> Vec<u8> {
+    let host = address(if source.is_ipv4() { "192.0.2.10" } else { "2001:db8:2::10" });
+    build(source, host, Payload::Udp { source: 2_000, destination: port }, tag)
+}
+
+fn sluice(lab: &Lab) -> (&Node, Rain) {
+    let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+    let program = lower(&plan(CLOSED));
+    let held = sluice.run(|| enforce(&mut netfilter(), "sluice", &program)).expect("entered");
+    assert_eq!(held.expect("enforced").program, program);
+    (sluice, Rain::open((sluice, "eth0"), (street, "eth0")))
+}
+
+/// What the default has denied, and what is remembered of it, what found no room included.
+fn denied(host: &Node) -> (u64, u64, Callers) {
+    let look = || read(&mut netfilter());
+    let snapshot = host.run(look).expect("entered").expect("read").expect("there");
+    let default = |it: &&Tally| it.id.to_string() == "default/inbound";
+    let counted = snapshot.tallies.iter().find(default).expect("it").taken.packets;
+    let callers = recall(host).expect("it remembers");
+    let mine = callers.list.iter().filter(|it| it.decision.to_string() == "default/inbound");
+    (counted, mine.map(|it| it.count).sum::<u64>() + callers.no_room, callers)
+}
+
+#[test]
+fn a_flood_of_invented_senders_takes_what_room_there_is_and_no_more() {
+    sealed("remembered::a_flood_of_invented_senders_takes_what_room_there_is_and_no_more", || {
+        const FLOOD: u32 = 1_000_000;
+        let lab = street_sluice_granary();
+        let (host, rain) = sluice(&lab);
+        let known = address("203.0.113.9");
+        (0..3).for_each(|tag| rain.send(&datagram(known, 22, tag)));
+        for number in 0..FLOOD {
+            let source = Ipv4Addr::from_bits((11 << 24) + number).into();
+            rain.send(&datagram(source, 9, number));
+        }
+        rain.send(&datagram(known, 22, 3));
+        let (counted, remembered, callers) = denied(host);
+        assert!(counted > u64::from(FLOOD) / 2, "{counted} arrived");
+        assert_eq!(remembered, counted, "each packet is remembered, or counted as without room");
+        assert!((60_000..=65_536).contains(&callers.list.len()), "{}", callers.list.len());
+        assert!(callers.no_room > u64::from(FLOOD) / 4, "{}", callers.no_room);
+        let before = callers.list.iter().find(|it| it.who == Who::Address(known));
+        let before = before.expect("who was known before is still there");
+        assert_eq!((before.count, before.wanted), (4, Wanted::Port(17, 22)));
+        // No verdict has changed, and the rules are what they were.
+        let program = lower(&plan(CLOSED));
+        let look = || read(&mut netfilter());
+        let held = host.run(look).expect("entered").expect("read").expect("there");
+        assert_eq!(held.program, program);
+        println!("{counted} packets, {} entries", callers.list.len());
+    });
+}
+
+#[test]
+fn one_sender_and_one_network_have_a_share_each() {
+    sealed("remembered::one_sender_and_one_network_have_a_share_each", || {
+        let lab = street_sluice_granary();
+        let (host, rain) = sluice(&lab);
+        let sweeping = address("203.0.113.9");
+        (1..=3_000).for_each(|port| rain.send(&datagram(sweeping, port, port.into())));
+        let in_48 = |high: u16, low: u16| -> IpAddr {
+            Ipv6Addr::new(0x2001, 0xdb8, 0xbad, high, 0, 0, 0, low).into()
+        };
+        // One network of 64 bits after the other, two addresses in each.
+        for high in 0..3_000 {
+            (1..=2).for_each(|low| rain.send(&datagram(in_48(high, low), 9, u32::from(high))));
+        }
+        let (counted, remembered, callers) = denied(host);
+        assert_eq!(remembered, counted);
+        assert_eq!(callers.no_room, 0);
+        let exact = |it: &Caller| it.wanted != Wanted::Several;
+        let of = |who: &dyn Fn(IpAddr) -> bool, exactly: bool| {
+            let list = callers.list.iter().filter(|it| exact(it) == exactly);
+            list.filter(|it| matches!(it.who, Who::Address(at) | Who::Network(at, _) if who(at)))
+                .collect::<Vec<_>>()
+        };
+        let v4 = |it: IpAddr| it == sweeping;
+        assert_eq!(of(&v4, true).len(), 1_024);
+        let rest = of(&v4, false);
+        assert_eq!(rest.len(), 1, "{rest:?}");
+        assert_eq!((rest[0].who, rest[0].first), (Who::Address(sweeping), None));
+        let v6 = |it: IpAddr| matches!(it, IpAddr::V6(it) if it.segments()[2] == 0xbad);
+        assert_eq!(of(&v6, true).len(), 1_024);
+        let rest = of(&v6, false);
+        let with = |bits: u8| {
+            rest.iter()
+                .filter(|it| matches!(it.who, Who::Network(_, found) if found == bits))
+                .count()
+        };
+        assert_eq!((with(64), with(48)), (1_024, 1));
+        assert_eq!(rest.len(), 1_025);
+    });
+}
+
+#[test]
+fn what_somebody_changes_about_the_record_is_seen() {
+    sealed("remembered::what_somebody_changes_about_the_record_is_seen", || {
+        let program = lower(&plan(CLOSED));
+        let chain = |name: &str, verdict: nf::Verdict| nf::Rule {
+            table: TABLE.into(),
+            chain: name.into(),
+            expressions: vec![nf::Expression::Immediate(verdict)],
+            ..nf::Rule::default()
+        };
+        for (changed, opaque) in [
+            // A rule more where packets are turned away.
+            (chain("record/sender/drop", nf::Verdict::Accept), true),
+            (chain("record/inbound/catalogue", nf::Verdict::Drop), true),
+            (chain("record/sender/drop/v4/ports", nf::Verdict::Accept), true),
+        ] {
+            let mut kernel = netfilter();
+            enforce(&mut kernel, "sluice", &program).expect("enforced");
+            let mut batch = nf::Batch::begin(kernel.next_sequence());
+            batch.new_rule(&changed);
+            let refusals = deliver(&mut kernel, "change", &batch.finish().expect("fits"));
+            assert_eq!(refusals.expect("told"), []);
+            let held = read(&mut kernel).expect("read").expect("there").program;
+            let drifts = compare(&program, &held);
+            assert!(drifts.contains(&Drift::Record), "{drifts:?}");
+            let is_opaque = |rule: &ProgramRule| matches!(rule.action, Action::Opaque(_));
+            let found = held.chains.iter().flat_map(|it| &it.rules).any(is_opaque);
+            assert_eq!(found, opaque, "{changed:?}");
+        }
+    });
+}
