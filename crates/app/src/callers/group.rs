@@ -1,30 +1,15 @@
 //! Entries of the record as rows, alone or put together.
 
-use super::{Row, advice, moment, traffic};
+use super::row::{By, Row, moment};
+use super::{advice, traffic};
 use crate::Loaded;
 use crate::vocabulary as say;
 use jiff::Timestamp;
-use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use tipstaff_core::policy::Policy;
 use tipstaff_core::space::{AddressSet, Direction, Family};
 use tipstaff_linux::ruleset::{Caller, Who};
-
-/// What is put together.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum By {
-    /// All of one address, or of one network where no more is known.
-    Sender,
-    /// All of one network: of the first 24 bits of IPv4 addresses, and 64 of IPv6.
-    Network,
-    /// All who wanted the same.
-    Port,
-    /// All that one decision decided.
-    Rule,
-}
 
 /// The addresses that an entry is of.
 pub(super) fn addresses(caller: &Caller) -> AddressSet {

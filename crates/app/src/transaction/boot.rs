@@ -142,9 +142,7 @@ pub fn boot(machine: &dyn Machine, home: &Home) -> Result<Booted, Failure> {
             .push(format!("the policy of entry {last} is not kept any more, or not what it was"));
     }
     let shell = if went == Went::Closed { back.shell.clone() } else { Vec::new() };
-    if !held && matches!(went, Went::To(_) | Went::Before | Went::Closed) {
-        trouble.extend(remind(machine, home));
-    }
+    trouble.extend((!held).then(|| remind(machine, home)).flatten());
     let entry = went.entry();
     if let Some(id) = entry {
         trouble.extend(write_down(&mut docket, id, done));

@@ -7,6 +7,7 @@
 mod changes;
 mod stand_in;
 mod story;
+mod turned_away;
 mod words;
 mod world;
 

@@ -1,6 +1,7 @@
 //! The story: the loop that administrators walk, told so that a newcomer can follow.
 
 use super::changes::{Change, Sight, changes, sights};
+use super::turned_away::turned_away;
 use super::words::{
     Asked, CHANGED, CHECK, CLAIMS, Claim, EDITED, EDITS, END, INHERITED_POLICY, LISTENS, MAIL_HOST,
     MENDED_POLICY, MISTAKES, QUESTIONS, SAME_CHECK, TITLE, WORLD,
@@ -101,7 +102,10 @@ pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Fai
     teller.command("--host sluice status");
     let look = || status::report(&Here, mended.of("sluice"), &home(&desk, "sluice"));
     let status = world.node("sluice").run(look)??;
-    teller.say(&render::status(&status, screen));
+    teller.say(&format!("{}\n", render::status(&status, screen)));
+    teller.command("--host sluice callers --denied --by sender");
+    let came = turned_away(&world, mended.of("sluice"), "sluice")?;
+    teller.say(&render::callers(&came, screen));
 
     let changes = changes(&before.sights, &after.sights);
     teller.chapter("8. What changed, seen from outside", CHANGED);

@@ -99,11 +99,11 @@ fn from(row: &Row) -> Cell {
 }
 
 fn wanted(row: &Row) -> Cell {
-    let mut words = names(&row.traffic);
-    if row.direction == Some(Direction::Forwarded) {
-        words.push_str(", through this host");
-    }
-    let cell = Cell::plain(words);
+    let words = names(&row.traffic);
+    let cell = match row.direction {
+        Some(Direction::Forwarded) => Cell::plain(format!("forwarded {words}")),
+        _ => Cell::plain(words),
+    };
     match &row.service {
         Some(service) => cell.line(format!("({service})"), Style::Faint),
         None => cell,

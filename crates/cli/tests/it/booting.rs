@@ -3,7 +3,7 @@
 use crate::harness::{Desk, INHERITED, MENDED, Outcome, named};
 use rustix::mount::{MountFlags, mount, mount_remount};
 use std::fs;
-use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::path::PathBuf;
 use std::time::Duration;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
@@ -44,6 +44,15 @@ impl Reboot {
                 tipstaff_linux::ruleset::release(&mut kernel).expect("gone");
             })
             .expect("entered");
+    }
+
+    /// What is remembered of who came, by who and how often.
+    fn callers(&self) -> Vec<(String, u64)> {
+        let told = self.run(&["callers", "--denied", "--format", "json"]).exits(0).json();
+        let row = |it: &serde_json::Value| {
+            (it["who"].as_str().unwrap_or_default().to_owned(), it["count"].as_u64().unwrap_or(0))
+        };
+        told["callers"].as_array().expect("a list").iter().map(row).collect()
     }
 
     /// Boots, and does not mind what is said of it.
@@ -362,5 +371,44 @@ fn what_nobody_confirmed_is_taken_out_where_nothing_was() {
         let said = reboot.boot(1);
         assert!(said.contains("no policy was confirmed yet, and everything passes"), "{said}");
         assert!(reboot.open(443), "as it says");
+    });
+}
+
+#[test]
+fn who_came_before_is_remembered_after() {
+    sealed("booting::who_came_before_is_remembered_after", || {
+        let world = Reboot::with(INHERITED);
+        world.run(&["enforce", "--keep"]).exits(0);
+        let street = world.lab.node("street").expect("it");
+        let knock = || {
+            let caller = UdpSocket::bind("203.0.113.9:0").expect("bound");
+            caller.send_to(b"?", "192.0.2.10:9").expect("sent");
+        };
+        street.run(knock).expect("entered");
+        street.run(knock).expect("entered");
+        std::thread::sleep(Duration::from_millis(50));
+        assert_eq!(world.callers(), [("203.0.113.9".to_owned(), 2)]);
+        let saved = world.run(&["callers", "--save"]).exits(0).stdout;
+        assert_eq!(saved, "written down: 1 entry\n");
+        world.down();
+        assert_eq!(world.run(&["callers"]).exits(1).stdout, "");
+        world.boot(0);
+        street.run(knock).expect("entered");
+        std::thread::sleep(Duration::from_millis(50));
+        assert_eq!(world.callers(), [("203.0.113.9".to_owned(), 3)]);
+
+        // What is damaged is said, and keeps nothing from being loaded.
+        world.down();
+        fs::write(world.kept("callers.json"), b"{").expect("written");
+        let said = world.boot(1);
+        assert!(said.contains("who came before the reboot cannot be read"), "{said}");
+        assert_eq!(world.callers(), []);
+        // Now and then it is written down by itself.
+        fs::remove_file(world.kept("callers.json")).expect("removed");
+        street.run(knock).expect("entered");
+        std::thread::sleep(Duration::from_millis(50));
+        world.desk.on(world.sluice(), ["enforce", "--boot", "--if-gone"]).exits(0);
+        let kept = fs::read_to_string(world.kept("callers.json")).expect("written");
+        assert!(kept.contains("203.0.113.9"), "{kept}");
     });
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 33] = [
+const PICTURES: [(&str, Result<&str, &str>); 34] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
@@ -31,6 +31,7 @@ const PICTURES: [(&str, Result<&str, &str>); 33] = [
     ("docket", Ok("docket")),
     ("status", Ok("status")),
     ("facts", Err("a line for each question")),
+    ("callers", Ok("callers")),
     ("programs", Ok("programs")),
     ("reach", Ok("reach")),
     ("report", Ok("report")),
@@ -42,9 +43,9 @@ const PICTURES: [(&str, Result<&str, &str>); 33] = [
 ];
 
 /// What does nothing without a kernel to change, another machine, or a while.
-const NOT_RUN: [&str; 14] = [
+const NOT_RUN: [&str; 15] = [
     "facts", "draft", "enforce", "confirm", "revert", "release", "cut", "docket", "status",
-    "programs", "reach", "vantage", "rehearse", "demo",
+    "callers", "programs", "reach", "vantage", "rehearse", "demo",
 ];
 
 fn leaves(command: &clap::Command, before: &str, found: &mut Vec<String>) {

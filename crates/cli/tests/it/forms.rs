@@ -6,8 +6,8 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
-    ask, asked, compare, cut, docket, draft, edit, expected, facts, kernel, listing, programs,
-    reach, rehearse, report, review, roles, show, status, transaction,
+    ask, asked, callers, compare, cut, docket, draft, edit, expected, facts, kernel, listing,
+    programs, reach, rehearse, report, review, roles, show, status, transaction,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -18,6 +18,9 @@ fn forms() -> BTreeMap<&'static str, Schema> {
     BTreeMap::from([
         ("ask", schema_for!(ask::Report)),
         ("ask-region", schema_for!(asked::Report)),
+        ("callers", schema_for!(callers::Report)),
+        ("callers-clear", schema_for!(callers::Cleared)),
+        ("callers-save", schema_for!(callers::Saved)),
         ("compare", schema_for!(compare::Report)),
         ("confirm", schema_for!(transaction::Settled)),
         ("cut", schema_for!(cut::Report)),

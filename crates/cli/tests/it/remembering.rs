@@ -154,7 +154,7 @@ fn it_is_carried_over_when_rules_are_replaced() {
         world.say("203.0.113.9", "192.0.2.10:123", 3);
         world.say("2001:db8:bad::9", "[2001:db8:2::10]:123", 2);
         sleep(Duration::from_millis(1_200));
-        world.desk.write(&POLICY.replace("nuisance", "nightly"));
+        world.desk.write(POLICY.replace("nuisance", "nightly"));
         world.enforce();
         // The rule that decided then is gone; its name is not.
         world.say("203.0.113.9", "192.0.2.10:123", 1);
@@ -186,7 +186,7 @@ fn it_is_carried_over_when_rules_are_replaced() {
         let found = world.callers(&["--rule", "nuisance", "--from", "203.0.113.9"]);
         assert_eq!(found[0]["count"].as_u64(), Some(5));
 
-        world.desk.write(&POLICY.replace("record = \"all\"", "record = \"off\""));
+        world.desk.write(POLICY.replace("record = \"all\"", "record = \"off\""));
         world.enforce();
         let off = world.run(&["callers"]);
         assert_eq!(off.code, 1, "{}", off.stdout);

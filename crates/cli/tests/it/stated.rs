@@ -10,7 +10,7 @@ const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 const NO_FACT: &str = "";
 
 /// How a statement begins, and the test: its file, and its name.
-const SHOWN_BY: [(&str, &str); 130] = [
+const SHOWN_BY: [(&str, &str); 133] = [
     ("A policy is a TOML file.", "usage::files_that_are_no_policies_are_named_and_explained"),
     ("By default it is `/etc/tipstaff/", "usage::options_work_before_and_after_the_command"),
     (
@@ -282,6 +282,15 @@ const SHOWN_BY: [(&str, &str); 130] = [
     (
         "All mistakes of a file are shown",
         "reading::every_mistake_is_found_in_one_run_in_the_order_of_the_text",
+    ),
+    ("The kernel remembers who was not", "remembering::whoever_came_is_told_with_what_was_decided"),
+    (
+        "With `record = \"all\"` in a host",
+        "agreement::plan_kernel_and_wire_agree_on_generated_policies",
+    ),
+    (
+        "Who has not come again for seven",
+        "remembered::who_has_not_come_again_is_forgotten_and_who_has_is_not",
     ),
     (
         "Nothing is done with a policy th",

@@ -1,7 +1,7 @@
 //! The three witnesses: what the plan says, what the program read back from the kernel says, and
 //! what real packets meet.
 
-use crate::remembered::{Tallied, also_sent_by_kernels, answered_to, expect, recall, tallied};
+use crate::remembered::{Tallied, expect, is_remembered};
 use crate::world::{netfilter, plan, tracking};
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
@@ -12,7 +12,7 @@ use tipstaff_core::space::{Direction, Packet, Transport};
 use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot, first_packet};
-use tipstaff_linux::ruleset::{Wanted, Who, enforce};
+use tipstaff_linux::ruleset::enforce;
 use tipstaff_wire::packet::Payload;
 
 const POLICIES: u64 = 40;
@@ -162,22 +162,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
                 packets += 1;
             }
             remembered += expected.values().sum::<u64>();
-            let recalled = recall(host);
-            assert_eq!(recalled.is_some(), plan.record.is_some());
-            let mut recalled = recalled.map(|it| tallied(&it)).unwrap_or_default();
-            // What the lab's kernels send on their own account, answers to what was sent above all, is not
-            // in the list of what was sent.
-            let asked: HashSet<(Who, Wanted)> = sent.iter().filter_map(answered_to).collect();
-            recalled.retain(|it, _| expected.contains_key(it) || !asked.contains(&(it.3, it.4)));
-            for all in [&mut recalled, &mut expected] {
-                all.retain(|it, _| !also_sent_by_kernels(it.0, it.4));
-            }
-            assert!(
-                recalled == expected,
-                "seed {seed}: not as sent:\n{:#?}\nbut so remembered:\n{:#?}\n{text}",
-                expected.iter().filter(|it| recalled.get(it.0) != Some(it.1)).collect::<Vec<_>>(),
-                recalled.iter().filter(|it| expected.get(it.0) != Some(it.1)).collect::<Vec<_>>(),
-            );
+            is_remembered(host, plan.record.is_some(), &sent, expected, seed);
         }
         println!(
             "{packets} packets, {policies} policies, {lookups} lookups, no disagreement: \

@@ -1,15 +1,18 @@
 //! What the kernel remembers of who came, held against what was sent.
 
 use crate::world::{netfilter, plan};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::time::Duration;
 use tipstaff_core::plan::{HostPlan, Kind, RuleId};
-use tipstaff_core::policy::Verdict;
+use tipstaff_core::policy::{Record, Verdict};
 use tipstaff_core::program::{Action, Drift, ProgramRule, compare, lower};
 use tipstaff_core::space::{ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Transport};
 use tipstaff_linux::lab::testing::{Rain, address, sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
-use tipstaff_linux::ruleset::{Caller, Callers, TABLE, Tally, Wanted, Who, callers, enforce, read};
+use tipstaff_linux::ruleset::{
+    Caller, Callers, TABLE, Tally, Wanted, Who, callers, enforce, read, release, remind,
+};
 use tipstaff_linux::{Transport as _, deliver};
 use tipstaff_wire::nf_tables as nf;
 use tipstaff_wire::packet::{Payload, build};
@@ -23,7 +26,7 @@ pub fn recall(host: &Node) -> Option<Callers> {
 }
 
 /// The entries of it.
-pub fn tallied(callers: &Callers) -> Tallied {
+fn tallied(callers: &Callers) -> Tallied {
     let mut all = Tallied::new();
     for it in &callers.list {
         let key = (it.direction, it.decision.to_string(), it.admitted, it.who, it.wanted);
@@ -35,7 +38,7 @@ pub fn tallied(callers: &Callers) -> Tallied {
 
 /// Whether the lab's kernels send such messages too, on its own account: about pings, errors, neighbours,
 /// memberships and better ways.
-pub fn also_sent_by_kernels(direction: Direction, wanted: Wanted) -> bool {
+fn also_sent_by_kernels(direction: Direction, wanted: Wanted) -> bool {
     direction != Direction::Inbound
         && matches!(
             wanted,
@@ -45,7 +48,7 @@ pub fn also_sent_by_kernels(direction: Direction, wanted: Wanted) -> bool {
 }
 
 /// Where an answer to a packet would go, and to which port.
-pub fn answered_to(packet: &Packet) -> Option<(Who, Wanted)> {
+fn answered_to(packet: &Packet) -> Option<(Who, Wanted)> {
     let Transport::Ports { protocol, source, .. } = packet.transport else { return None };
     Some((Who::Address(packet.source), Wanted::Port(protocol.number(), source)))
 }
@@ -73,6 +76,32 @@ pub fn expect(all: &mut Tallied, plan: &HostPlan, packet: &Packet, id: &RuleId, 
     };
     let key = (packet.direction, id.to_string(), admitted, Who::Address(other), wanted);
     *all.entry(key).or_default() += 1;
+}
+
+/// Holds what the host remembers against what ought to be.
+pub fn is_remembered(
+    host: &Node,
+    remembers: bool,
+    sent: &[Packet],
+    mut expected: Tallied,
+    seed: u64,
+) {
+    let recalled = recall(host);
+    assert_eq!(recalled.is_some(), remembers);
+    let mut recalled = recalled.map(|it| tallied(&it)).unwrap_or_default();
+    // What the lab's kernels send on their own account, answers to what was sent above all, is not in the
+    // list of what was sent.
+    let asked: HashSet<(Who, Wanted)> = sent.iter().filter_map(answered_to).collect();
+    recalled.retain(|it, _| expected.contains_key(it) || !asked.contains(&(it.3, it.4)));
+    for all in [&mut recalled, &mut expected] {
+        all.retain(|it, _| !also_sent_by_kernels(it.0, it.4));
+    }
+    let only = |one: &Tallied, other: &Tallied| -> Vec<_> {
+        let differing = one.iter().filter(|it| other.get(it.0) != Some(it.1));
+        differing.map(|it| format!("{it:?}")).collect()
+    };
+    let (sent, told) = (only(&expected, &recalled), only(&recalled, &expected));
+    assert!(recalled == expected, "seed {seed}: sent {sent:#?}\nremembered {told:#?}");
 }
 
 /// A policy that denies all but one port, and remembers.
@@ -205,5 +234,67 @@ fn what_somebody_changes_about_the_record_is_seen() {
             let found = held.chains.iter().flat_map(|it| &it.rules).any(is_opaque);
             assert_eq!(found, opaque, "{changed:?}");
         }
+    });
+}
+
+#[test]
+fn who_has_not_come_again_is_forgotten_and_who_has_is_not() {
+    sealed("remembered::who_has_not_come_again_is_forgotten_and_who_has_is_not", || {
+        let lab = street_sluice_granary();
+        let (host, rain) = sluice(&lab);
+        let mut program = lower(&plan(CLOSED));
+        program.record = Some(Record { admitted: false, keeps: 2 });
+        let held = host.run(|| enforce(&mut netfilter(), "sluice", &program)).expect("entered");
+        assert_eq!(held.expect("enforced").program, program);
+        let (once, again) = (address("203.0.113.9"), address("2001:db8:bad::9"));
+        rain.send(&datagram(once, 9, 0));
+        for number in 0..8 {
+            rain.send(&datagram(again, 9, number));
+            std::thread::sleep(Duration::from_millis(500));
+        }
+        let (_, _, callers) = denied(host);
+        let found: Vec<_> =
+            callers.list.iter().filter(|it| it.wanted == Wanted::Port(17, 9)).collect();
+        assert_eq!(found.len(), 1, "{found:?}");
+        assert_eq!((found[0].who, found[0].count), (Who::Address(again), 8));
+        // It came first longer ago than is remembered, and that does not become younger.
+        assert_eq!(found[0].first, None);
+        assert!((400..2_000).contains(&found[0].last), "{found:?}");
+    });
+}
+
+#[test]
+fn what_was_written_down_is_remembered_again() {
+    sealed("remembered::what_was_written_down_is_remembered_again", || {
+        let lab = street_sluice_granary();
+        let (host, rain) = sluice(&lab);
+        let who = address("203.0.113.9");
+        (0..3).for_each(|number| rain.send(&datagram(who, 9, number)));
+        let mut before = recall(host).expect("it remembers");
+        before.list.retain(|it| it.wanted == Wanted::Port(17, 9));
+        // One was decided by a rule that is not there any more, one is too old.
+        let gone = Caller { decision: RuleId::rule("gone"), ..before.list[0].clone() };
+        let old = Caller { last: 8 * 86_400_000, wanted: Wanted::Port(6, 22), ..gone.clone() };
+        before.list.extend([gone, old]);
+        let fresh = || {
+            let mut kernel = netfilter();
+            release(&mut kernel).expect("released");
+            enforce(&mut kernel, "sluice", &lower(&plan(CLOSED))).expect("enforced");
+        };
+        host.run(fresh).expect("entered");
+        assert_eq!(recall(host).expect("it remembers").list, []);
+        host.run(|| remind(&mut netfilter(), &before)).expect("entered").expect("reminded");
+        rain.send(&datagram(who, 9, 3));
+        let mut found: Vec<_> = recall(host)
+            .expect("it remembers")
+            .list
+            .iter()
+            .map(|it| (it.decision.to_string(), it.count, it.first.is_some()))
+            .collect();
+        found.sort();
+        assert_eq!(found, [("default/inbound".into(), 4, true), ("gone".into(), 3, true)]);
+        let program = lower(&plan(CLOSED));
+        let held = host.run(|| read(&mut netfilter())).expect("entered").expect("read");
+        assert_eq!(held.expect("there").program, program);
     });
 }

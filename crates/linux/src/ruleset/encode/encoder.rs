@@ -3,7 +3,7 @@
 use super::super::ledger::Ledger;
 use super::super::marks::Marks;
 use super::carried::Carried;
-use super::recording::Recording;
+use super::record::Recording;
 use std::collections::HashMap;
 use tipstaff_core::program::{Sender, Test};
 use tipstaff_core::space::Family;

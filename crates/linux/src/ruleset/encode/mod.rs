@@ -6,6 +6,7 @@ mod encoder;
 mod expressions;
 mod limiters;
 mod programs;
+mod record;
 mod recording;
 mod relations;
 mod rules;

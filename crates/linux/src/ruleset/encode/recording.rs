@@ -6,6 +6,7 @@ use super::super::record::{
     self, Callers, Decided, Decisions, Place, Refusal, Way, admitted, end, is_recorded, looked_up,
 };
 use super::encoder::Encoder;
+use super::record::Recording;
 use super::sets::{end_of, is_of_points, size_of_set};
 use std::collections::HashSet;
 use tipstaff_core::plan::RuleId;
@@ -13,17 +14,6 @@ use tipstaff_core::policy::Record;
 use tipstaff_core::program::{End, Lookup, RuleProgram, Then};
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{self as nf, Element, Expression, Verdict, set_flags};
-
-/// The record while it is being made.
-pub(super) struct Recording {
-    record: Record,
-    place: Place,
-    numbers: Decisions,
-    /// The chains of decisions that have been made.
-    made: HashSet<String>,
-    /// The ways to turn away that have been made.
-    ways: HashSet<(End, Refusal)>,
-}
 
 impl Encoder<'_> {
     /// Makes the record's sets and what all decisions share.

@@ -302,8 +302,8 @@ mod tests {
 
     #[test]
     fn keys_are_read_as_they_are_written() {
-        let address = |text: &str| Who::Address(text.parse().unwrap());
-        let network = |text: &str, bits| Who::Network(text.parse().unwrap(), bits);
+        let address = |text: &str| Who::Address(text.parse().expect("an address"));
+        let network = |text: &str, bits| Who::Network(text.parse().expect("an address"), bits);
         for (who, wanted) in [
             (address("10.44.8.30"), Wanted::Port(6, 5432)),
             (address("2001:db8:4::9"), Wanted::Port(17, 53)),

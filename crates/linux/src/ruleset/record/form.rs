@@ -1,8 +1,7 @@
 //! Where the parts of a key come from: the connection that a packet begins, or its headers.
 
 use super::super::keys;
-use super::layout::{ADDRESS, KIND, PORT, PROTOCOL};
-use super::steps::Steps;
+use super::layout::{ADDRESS, KIND, PORT, PROTOCOL, Steps};
 use tipstaff_core::program::End;
 use tipstaff_core::space::{Family, ICMP, ICMPV6, TCP, UDP};
 use tipstaff_wire::nf_tables::{Base, Expression, FAMILY_IPV4, FAMILY_IPV6, MetaKey, ct};

@@ -3,8 +3,7 @@
 use super::super::names::TABLE;
 use super::chains::{ENDS, Way, admitted, admitted_by, found_by, looked_up, refused, turn_away};
 use super::decisions::{Decided, Refusal};
-use super::layout::{CALLERS, DECISION, PREFIX, Place, end};
-use super::steps::Steps;
+use super::layout::{CALLERS, DECISION, PREFIX, Place, Steps, end};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Record;

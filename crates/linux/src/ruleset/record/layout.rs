@@ -5,7 +5,7 @@ use tipstaff_core::plan::{Kind, RuleId};
 use tipstaff_core::policy::Record;
 use tipstaff_core::program::End;
 use tipstaff_core::space::Direction;
-use tipstaff_wire::nf_tables::{Set, registers, set_flags};
+use tipstaff_wire::nf_tables::{Expression, Set, registers, set_flags};
 
 /// The set of who came: how often, and by the time that is left, when last.
 pub(crate) const CALLERS: &str = "callers";
@@ -46,6 +46,9 @@ pub(crate) const GROUP_KEY: u32 = 8;
 pub(crate) const SEVERAL: [u8; 4] = [0, 1, 0, 0];
 /// Likewise, of an IPv6 address its network of 48 bits.
 pub(crate) const SEVERAL_OF_MANY: [u8; 4] = [0, 2, 0, 0];
+
+/// A rule's expressions.
+pub(super) type Steps = Vec<Expression>;
 
 /// A set of the record, with its number in the batch that makes it.
 #[derive(Clone, Copy, Default)]

@@ -4,14 +4,11 @@ use super::super::names::state_bit;
 use super::form::Form;
 use super::layout::{
     ADDRESS, CALLERS, CROWDED, DECISION, FIRST, GROUP, GROUP_KEY, KIND, MOST, NEW_A_SECOND, OF_ONE,
-    PORT, PROTOCOL, Place, SEVERAL, SEVERAL_OF_MANY,
+    PORT, PROTOCOL, Place, SEVERAL, SEVERAL_OF_MANY, Steps,
 };
 use tipstaff_core::program::End;
 use tipstaff_core::space::ConnectionState;
 use tipstaff_wire::nf_tables::{Compare, Expression, Limit, MetaKey, ct};
-
-/// A rule's expressions.
-pub(super) type Steps = Vec<Expression>;
 
 /// How the packets of a chain are remembered.
 pub(super) struct Memory {

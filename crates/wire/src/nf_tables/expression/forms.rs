@@ -72,6 +72,10 @@ impl Form for Byte {
     fn read(parts: &Parts<'_>, kind: u16, what: &'static str) -> Result<u8, WireError> {
         parts.need(kind, what)?.byte(what)
     }
+
+    fn holds(parts: &Parts<'_>, kind: u16) -> bool {
+        parts.get(kind).is_some_and(|it| it.bytes.len() == 1)
+    }
 }
 
 /// 32 bits, left out if they are zero.
