@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use tipstaff_core::policy::Policy;
 use tipstaff_core::space::{AddressSet, Direction, Family};
-use tipstaff_linux::ruleset::{Caller, Who};
+use tipstaff_linux::ruleset::{Caller, Wanted, Who};
 
 /// The addresses that an entry is of.
 pub(super) fn addresses(caller: &Caller) -> AddressSet {
@@ -106,7 +106,10 @@ fn row(
         Who::Network(it, bits) => format!("{it}/{bits}"),
     };
     let senders = all(&who);
-    let wanted = all(&|it| traffic::term(it.wanted));
+    // By protocol and port, as numbers.
+    let kinds: BTreeSet<Wanted> = list.iter().map(|it| it.wanted).collect();
+    let mut wanted: Vec<String> = kinds.into_iter().map(traffic::term).collect();
+    wanted.dedup();
     let directions: BTreeSet<Direction> = list.iter().map(|it| it.direction).collect();
     let fared: BTreeSet<bool> = list.iter().map(|it| it.admitted).collect();
     let named = match key {
