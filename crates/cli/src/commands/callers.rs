@@ -5,9 +5,10 @@ use super::output::Output;
 use super::span::span;
 use crate::render::{self, Format};
 use clap::{Args, ValueEnum};
+use std::path::PathBuf;
 use std::time::Duration;
 use tipstaff_app::vocabulary::Fared;
-use tipstaff_app::{Failure, callers};
+use tipstaff_app::{Failure, callers, store};
 
 /// Options of `callers`.
 #[derive(Debug, Args)]
@@ -43,6 +44,10 @@ pub struct Callers {
     /// Write down who came, for after a reboot, as the service does when it stops
     #[arg(long, conflicts_with_all = ["fared", "rule", "from", "traffic", "since", "new", "by", "clear"])]
     pub save: bool,
+    /// Write how many came into this file, whole or not at all, for a collector that reads files (OpenMetrics);
+    /// nothing is printed
+    #[arg(long, value_name = "PATH", conflicts_with_all = ["by", "clear", "save"])]
+    pub textfile: Option<PathBuf>,
 }
 
 /// What is put together.
@@ -72,6 +77,13 @@ impl Callers {
             let cleared = callers::clear(context.machine)?;
             return Ok(context.fine(&cleared, render::cleared));
         }
+        let measured = self.textfile.is_some() || context.format() == Format::Openmetrics;
+        if measured && self.by.is_some() {
+            return Err(Failure::usage(
+                "measurements are put together by what was decided",
+                "leave out `--by`",
+            ));
+        }
         let policy = context.here();
         let request = callers::Request {
             fared: match (self.denied, self.allowed) {
@@ -84,7 +96,7 @@ impl Callers {
             traffic: self.traffic.clone(),
             since: self.since,
             new: self.new,
-            by: self.by.map(|it| match it {
+            by: self.by.or(measured.then_some(By::Rule)).map(|it| match it {
                 By::Sender => callers::By::Sender,
                 By::Network => callers::By::Network,
                 By::Port => callers::By::Port,
@@ -92,7 +104,14 @@ impl Callers {
             }),
         };
         let report = callers::report(context.machine, policy.as_ref(), &request)?;
+        if let Some(path) = &self.textfile {
+            store::put_for_all(path, render::callers_metrics(&report).as_bytes())?;
+            return Ok(Output { text: String::new(), outcome: report.outcome() });
+        }
         Ok(match context.format() {
+            Format::Openmetrics => {
+                Output { text: render::callers_metrics(&report), outcome: report.outcome() }
+            }
             Format::Csv => {
                 Output { text: render::callers_sheet(&report), outcome: report.outcome() }
             }

@@ -265,7 +265,7 @@ impl Cli {
 fn formats(name: &str) -> &'static [Format] {
     match name {
         "report" => &[Format::Text, Format::Json, Format::Html, Format::Csv, Format::Markdown],
-        "callers" => &[Format::Text, Format::Json, Format::Csv],
+        "callers" => &[Format::Text, Format::Json, Format::Csv, Format::Openmetrics],
         "status" => &[Format::Text, Format::Json, Format::Openmetrics],
         _ => &[Format::Text, Format::Json],
     }

@@ -1,7 +1,8 @@
-//! `status` for collectors of measurements: the OpenMetrics text format (version 1.0.0).
+//! `status` and `callers` for collectors of measurements: the OpenMetrics text format (version 1.0.0).
 
 use std::collections::HashSet;
 use std::fmt::Write;
+use tipstaff_app::callers;
 use tipstaff_app::status::{Report, RuleCount};
 use tipstaff_core::policy::Time;
 
@@ -77,6 +78,40 @@ pub fn status_metrics(report: &Report) -> String {
     docket(&mut out, report);
     trouble(&mut out, report);
     decisions(&mut out, &report.rules);
+    out.text.push_str("# EOF\n");
+    out.text
+}
+
+/// What is counted of a row of those who came.
+type OfRow = fn(&callers::Row) -> u64;
+
+/// Who came as measurements, put together by what was decided.
+pub fn callers_metrics(report: &callers::Report) -> String {
+    let mut out = Exposition { text: String::new(), host: report.host.clone() };
+    let help = "How many entries the record of who came has.";
+    out.gauge("callers_entries", help, report.entries);
+    out.gauge("callers_room_entries", "How many it can have.", report.room);
+    let help = "Packets that found no room in it, or came too fast.";
+    out.family("callers_no_room_packets", Kind::Counter, None, help);
+    out.sample("callers_no_room_packets_total", &[], report.no_room);
+    let families: [(&str, &str, OfRow); 2] = [
+        ("callers_packets", "Packets that are remembered, by what was decided.", |it| it.count),
+        ("callers_senders", "Who they were from, or for: how many different ones.", |it| {
+            it.senders as u64
+        }),
+    ];
+    for (name, help, value) in families {
+        // They are forgotten again: no counter.
+        out.family(name, Kind::Gauge, None, help);
+        for row in report.callers.iter().take(MOST) {
+            let word = |it: Option<&str>| it.unwrap_or_default().to_owned();
+            let direction = word(row.direction.as_ref().map(AsRef::as_ref));
+            let fared = word(row.fared.as_ref().map(AsRef::as_ref));
+            let decision = word(row.by.first().map(String::as_str));
+            let labels = [("direction", &*direction), ("name", &*decision), ("fared", &*fared)];
+            out.sample(name, &labels, value(row));
+        }
+    }
     out.text.push_str("# EOF\n");
     out.text
 }

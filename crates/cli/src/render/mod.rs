@@ -40,7 +40,7 @@ pub use facts::facts;
 pub use kernel::kernel;
 pub use listing::{hosts, names, rule, rules};
 pub use lists::{expected, interfaces};
-pub use metrics::status_metrics;
+pub use metrics::{callers_metrics, status_metrics};
 pub use programs::programs;
 pub use progress::{Bar, progress};
 pub use reach::{meant, reach};
@@ -71,7 +71,7 @@ pub enum Format {
     Csv,
     /// `report` only: for wikis.
     Markdown,
-    /// `status` only: for collectors of measurements.
+    /// `status` and `callers` only: for collectors of measurements.
     Openmetrics,
 }
 

@@ -3,8 +3,9 @@
 use crate::harness::{Desk, MENDED};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::net::UdpSocket;
 use std::os::unix::fs::PermissionsExt;
-use tipstaff_linux::lab::testing::sealed;
+use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
 /// The samples of an exposition by their names and labels; anything that a strict reader refuses fails.
 fn samples(text: &str) -> BTreeMap<String, f64> {
@@ -182,5 +183,36 @@ fn a_file_of_measurements_is_whole_at_every_moment() {
             }
             reader.join().expect("always whole");
         });
+    });
+}
+
+#[test]
+fn who_came_as_measurements_is_what_is_remembered() {
+    sealed("metrics::who_came_as_measurements_is_what_is_remembered", || {
+        let lab = street_sluice_granary();
+        let (host, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let desk = Desk::with(MENDED);
+        let run =
+            |words: &str| desk.on(host, ["--host", "sluice"].into_iter().chain(words.split(' ')));
+        run("enforce --keep").exits(0);
+        for from in ["203.0.113.9:0", "198.51.100.7:0"] {
+            let caller = street.run(|| UdpSocket::bind(from)).expect("entered").expect("bound");
+            for _ in 0..3 {
+                caller.send_to(b"?", "192.0.2.10:9").expect("sent");
+            }
+        }
+        std::thread::sleep(std::time::Duration::from_millis(50));
+        let told = samples(&run("callers --format openmetrics").exits(0).stdout);
+        let of =
+            "{host=\"sluice\",direction=\"inbound\",name=\"default/inbound\",fared=\"denied\"}";
+        assert_eq!(told[&format!("tipstaff_callers_packets{of}")], 6.0);
+        assert_eq!(told[&format!("tipstaff_callers_senders{of}")], 2.0);
+        assert_eq!(told["tipstaff_callers_room_entries{host=\"sluice\"}"], 65_536.0);
+        assert_eq!(told["tipstaff_callers_no_room_packets_total{host=\"sluice\"}"], 0.0);
+        let file = desk.folder.path().join("callers.prom");
+        let silent = run(&format!("callers --textfile {}", file.display())).exits(0);
+        assert_eq!(silent.stdout, "");
+        assert_eq!(samples(&fs::read_to_string(&file).expect("written")), told);
+        run("callers --format openmetrics --by port").exits(2);
     });
 }

@@ -36,15 +36,16 @@ fn tallied(callers: &Callers) -> Tallied {
     all
 }
 
-/// Whether the lab's kernels send such messages too, on its own account: about pings, errors, neighbours,
-/// memberships and better ways.
+/// Whether the lab's kernels send such messages too, on their own account: about neighbours, memberships and better
+/// ways, and the host also about pings and errors.
 fn also_sent_by_kernels(direction: Direction, wanted: Wanted) -> bool {
-    direction != Direction::Inbound
-        && matches!(
-            wanted,
-            Wanted::Icmp(ICMP, 0 | 3 | 5 | 11 | 12, _)
-                | Wanted::Icmp(ICMPV6, 1..=4 | 129 | 133..=137 | 143, _)
-        )
+    match wanted {
+        Wanted::Icmp(ICMP, 5, _) | Wanted::Icmp(ICMPV6, 133..=137 | 143, _) => true,
+        Wanted::Icmp(ICMP, 0 | 3 | 11 | 12, _) | Wanted::Icmp(ICMPV6, 1..=4 | 129, _) => {
+            direction != Direction::Inbound
+        }
+        _ => false,
+    }
 }
 
 /// Where an answer to a packet would go, and to which port.
