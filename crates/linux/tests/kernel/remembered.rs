@@ -37,21 +37,20 @@ fn tallied(callers: &Callers) -> Tallied {
 }
 
 /// Whether the lab's kernels send such messages too, on their own account: about neighbours, memberships and better
-/// ways, and the host also about pings and errors.
-fn also_sent_by_kernels(direction: Direction, wanted: Wanted) -> bool {
-    match wanted {
-        Wanted::Icmp(ICMP, 5, _) | Wanted::Icmp(ICMPV6, 133..=137 | 143, _) => true,
-        Wanted::Icmp(ICMP, 0 | 3 | 11 | 12, _) | Wanted::Icmp(ICMPV6, 1..=4 | 129, _) => {
-            direction != Direction::Inbound
-        }
-        _ => false,
-    }
+/// ways, about errors, and as answers.
+fn also_sent_by_kernels(wanted: Wanted) -> bool {
+    matches!(
+        wanted,
+        Wanted::Icmp(ICMP, 0 | 3 | 5 | 11 | 12 | 14, _)
+            | Wanted::Icmp(ICMPV6, 1..=4 | 129 | 133..=137 | 143, _)
+    )
 }
 
-/// Where an answer to a packet would go, and to which port.
-fn answered_to(packet: &Packet) -> Option<(Who, Wanted)> {
-    let Transport::Ports { protocol, source, .. } = packet.transport else { return None };
-    Some((Who::Address(packet.source), Wanted::Port(protocol.number(), source)))
+/// Where an answer to a packet would go, or come from, and to which port.
+fn answered_to(packet: &Packet) -> Vec<(Who, Wanted)> {
+    let Transport::Ports { protocol, source, .. } = packet.transport else { return Vec::new() };
+    let wanted = Wanted::Port(protocol.number(), source);
+    [packet.source, packet.destination].map(|it| (Who::Address(it), wanted)).into()
 }
 
 /// Adds what ought to be remembered of a packet with this fate.
@@ -92,10 +91,19 @@ pub fn is_remembered(
     let mut recalled = recalled.map(|it| tallied(&it)).unwrap_or_default();
     // What the lab's kernels send on their own account, answers to what was sent above all, is not in the
     // list of what was sent.
-    let asked: HashSet<(Who, Wanted)> = sent.iter().filter_map(answered_to).collect();
-    recalled.retain(|it, _| expected.contains_key(it) || !asked.contains(&(it.3, it.4)));
+    let asked: HashSet<(Who, Wanted)> = sent.iter().flat_map(answered_to).collect();
+    let own_account = |it: &(Direction, _, _, Who, Wanted)| {
+        asked.contains(&(it.3, it.4)) || also_sent_by_kernels(it.4)
+    };
+    recalled.retain(|it, _| expected.contains_key(it) || !own_account(it));
+    // What the host sends itself cannot be told from what is sent in its name, nor what neighbours ask from what is
+    // sent in theirs.
+    let neighbours = |it: Wanted| matches!(it, Wanted::Icmp(ICMPV6, 133..=137 | 143, _));
     for all in [&mut recalled, &mut expected] {
-        all.retain(|it, _| !also_sent_by_kernels(it.0, it.4));
+        all.retain(|it, _| match it.0 {
+            Direction::Inbound => !neighbours(it.4),
+            _ => !also_sent_by_kernels(it.4),
+        });
     }
     let only = |one: &Tallied, other: &Tallied| -> Vec<_> {
         let differing = one.iter().filter(|it| other.get(it.0) != Some(it.1));
