@@ -19,8 +19,6 @@ use tipstaff_core::space::{AddressSet, TrafficSet};
 use tipstaff_linux::ruleset::{self, Caller};
 use tipstaff_linux::{Machine, Protocol};
 
-/// How many entries the kernel has room for.
-pub const ROOM: usize = 65_536;
 /// What counts as lately where no time is given.
 const LATELY: Duration = Duration::from_secs(86_400);
 
@@ -143,7 +141,7 @@ pub fn report(
         admitted_too: remembered.admitted,
         keeps_seconds: remembered.keeps,
         entries,
-        room: ROOM,
+        room: ruleset::MOST_CALLERS,
         no_room: remembered.no_room,
         slept_seconds: slept().as_secs(),
         by: request.by,
@@ -170,7 +168,7 @@ pub fn clear(machine: &dyn Machine) -> Result<Cleared, Failure> {
 /// [`Failure`] if the kernel does not let us read it, or it cannot be written.
 pub fn save(machine: &dyn Machine, home: &Home) -> Result<Saved, Failure> {
     let Some(remembered) = machine.callers()? else { return Ok(Saved { saved: 0 }) };
-    save_callers(home, &remembered).map_err(|source| Failure::Stopped {
+    save_callers(home, &remembered).map_err(|source| Failure::System {
         message: format!("who came cannot be written down: {source}"),
         help: Vec::new(),
     })?;

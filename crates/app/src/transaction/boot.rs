@@ -144,9 +144,7 @@ pub fn boot(machine: &dyn Machine, home: &Home) -> Result<Booted, Failure> {
     let shell = if went == Went::Closed { back.shell.clone() } else { Vec::new() };
     trouble.extend((!held).then(|| remind(machine, home)).flatten());
     let entry = went.entry();
-    if let Some(id) = entry {
-        trouble.extend(write_down(&mut docket, id, done));
-    }
+    trouble.extend(entry.and_then(|id| write_down(&mut docket, id, done)));
     Ok(Booted { entry, host, shell, ..Booted::did(done, trouble) })
 }
 

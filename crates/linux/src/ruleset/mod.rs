@@ -29,7 +29,7 @@ pub use owners::{Numbered, Whose, is_program};
 pub use quiet::{Tuple, keep_quiet};
 use read::read_table;
 pub use read::{Snapshot, read};
-pub use record::{Caller, Callers, Wanted, Who};
+pub use record::{Caller, Callers, MOST as MOST_CALLERS, Wanted, Who};
 pub use tally::{Count, Tally};
 
 use crate::LinuxError;
@@ -84,6 +84,9 @@ pub fn enforce_at(
     load(transport, host, program, marks, Some(generation), carried)
 }
 
+/// So many of those who came last are carried over in the moment in which rules are replaced, the others behind it.
+const AT_ONCE: usize = 1_024;
+
 fn load(
     transport: &mut dyn Transport,
     host: &str,
@@ -92,21 +95,33 @@ fn load(
     generation: Option<u32>,
     carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
-    let batch = Batch::begin_at(transport.next_sequence(), generation);
     let callers = match (program.record, generation) {
         (None, _) => None,
-        (Some(_), Some(_)) => record::read(transport)?,
+        (Some(_), Some(_)) => record::entries(transport)?,
         // Whoever goes back, or closes at boot, is not to be kept from it by a record.
-        (Some(_), None) => record::read(transport).unwrap_or_default(),
+        (Some(_), None) => record::entries(transport).unwrap_or_default(),
     };
-    let before = (carried, callers.as_ref());
-    let (batch, ledger) = encode::encode_into(batch, program, host, marks, before)?;
-    send(transport, "load rules", batch, &ledger).map_err(|error| not_ours(transport, error))?;
+    // Not all at once: whoever fills the record is not to make the rules too much to be sent.
+    let latest = callers.as_ref().map(|it| it.latest(AT_ONCE));
+    let mut put = |callers: Option<&Callers>| {
+        let batch = Batch::begin_at(transport.next_sequence(), generation);
+        let (batch, ledger) = encode::encode_into(batch, program, host, marks, (carried, callers))?;
+        send(transport, "load rules", batch, &ledger)
+    };
+    let outcome = match put(latest.as_ref()) {
+        Err(LinuxError::Refused { .. }) if latest.is_some() => put(None),
+        outcome => outcome,
+    };
+    outcome.map_err(|error| not_ours(transport, error))?;
     let snapshot = read_table(transport, false)
         .map_err(|error| LinuxError::ReadBack(error.to_string()))?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
     let drifts = compare(program, &snapshot.program);
     if drifts.is_empty() && snapshot.marks == *marks {
+        if let Some(callers) = callers.filter(|it| it.list.len() > AT_ONCE) {
+            // The rules are in force, whatever becomes of this.
+            let _ = record::remind(transport, &callers);
+        }
         Ok(snapshot)
     } else if drifts.is_empty() {
         Err(LinuxError::ReadBack(format!("programs: {:?}, not {marks:?}", snapshot.marks)))

@@ -6,6 +6,7 @@
 mod actor;
 mod agreement;
 mod breaking;
+mod carried_over;
 mod ending;
 mod enforcement;
 mod faults;

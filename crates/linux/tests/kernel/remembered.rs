@@ -7,12 +7,10 @@ use std::time::Duration;
 use tipstaff_core::plan::{HostPlan, Kind, RuleId};
 use tipstaff_core::policy::{Record, Verdict};
 use tipstaff_core::program::{Action, Drift, ProgramRule, compare, lower};
-use tipstaff_core::space::{ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Transport};
+use tipstaff_core::space::{self, ConnectionState, Direction, Family, ICMP, ICMPV6, Packet};
 use tipstaff_linux::lab::testing::{Rain, address, sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
-use tipstaff_linux::ruleset::{
-    Caller, Callers, TABLE, Tally, Wanted, Who, callers, enforce, read, release, remind,
-};
+use tipstaff_linux::ruleset::{Caller, Callers, TABLE, Tally, Wanted, Who, callers, enforce, read};
 use tipstaff_linux::{Transport as _, deliver};
 use tipstaff_wire::nf_tables as nf;
 use tipstaff_wire::packet::{Payload, build};
@@ -48,7 +46,9 @@ fn also_sent_by_kernels(wanted: Wanted) -> bool {
 
 /// Where an answer to a packet would go, or come from, and to which port.
 fn answered_to(packet: &Packet) -> Vec<(Who, Wanted)> {
-    let Transport::Ports { protocol, source, .. } = packet.transport else { return Vec::new() };
+    let space::Transport::Ports { protocol, source, .. } = packet.transport else {
+        return Vec::new();
+    };
     let wanted = Wanted::Port(protocol.number(), source);
     [packet.source, packet.destination].map(|it| (Who::Address(it), wanted)).into()
 }
@@ -67,12 +67,14 @@ pub fn expect(all: &mut Tallied, plan: &HostPlan, packet: &Packet, id: &RuleId, 
         _ => packet.source,
     };
     let wanted = match packet.transport {
-        Transport::Ports { protocol, destination, .. } => {
+        space::Transport::Ports { protocol, destination, .. } => {
             Wanted::Port(protocol.number(), destination)
         }
-        Transport::Icmp { kind } if packet.family() == Family::V4 => Wanted::Icmp(ICMP, kind, 0),
-        Transport::Icmp { kind } => Wanted::Icmp(ICMPV6, kind, 0),
-        Transport::Other { protocol } => Wanted::Protocol(protocol),
+        space::Transport::Icmp { kind } if packet.family() == Family::V4 => {
+            Wanted::Icmp(ICMP, kind, 0)
+        }
+        space::Transport::Icmp { kind } => Wanted::Icmp(ICMPV6, kind, 0),
+        space::Transport::Other { protocol } => Wanted::Protocol(protocol),
     };
     let key = (packet.direction, id.to_string(), admitted, Who::Address(other), wanted);
     *all.entry(key).or_default() += 1;
@@ -114,17 +116,17 @@ pub fn is_remembered(
 }
 
 /// A policy that denies all but one port, and remembers.
-const CLOSED: &str = "edition = 1\n[host.sluice]\n\
+pub const CLOSED: &str = "edition = 1\n[host.sluice]\n\
     addresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\nrecord = \"all\"\n\
     [[host.sluice.rule]]\nname = \"catalogue\"\nallow = [\"443/tcp\"]\n";
 
 /// A datagram from somebody to a port of the host.
-fn datagram(source: IpAddr, port: u16, tag: u32) -> Vec<u8> {
+pub fn datagram(source: IpAddr, port: u16, tag: u32) -> Vec<u8> {
     let host = address(if source.is_ipv4() { "192.0.2.10" } else { "2001:db8:2::10" });
     build(source, host, Payload::Udp { source: 2_000, destination: port }, tag)
 }
 
-fn sluice(lab: &Lab) -> (&Node, Rain) {
+pub fn sluice(lab: &Lab) -> (&Node, Rain) {
     let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
     let program = lower(&plan(CLOSED));
     let held = sluice.run(|| enforce(&mut netfilter(), "sluice", &program)).expect("entered");
@@ -269,41 +271,5 @@ fn who_has_not_come_again_is_forgotten_and_who_has_is_not() {
         // It came first longer ago than is remembered, and that does not become younger.
         assert_eq!(found[0].first, None);
         assert!((400..2_000).contains(&found[0].last), "{found:?}");
-    });
-}
-
-#[test]
-fn what_was_written_down_is_remembered_again() {
-    sealed("remembered::what_was_written_down_is_remembered_again", || {
-        let lab = street_sluice_granary();
-        let (host, rain) = sluice(&lab);
-        let who = address("203.0.113.9");
-        (0..3).for_each(|number| rain.send(&datagram(who, 9, number)));
-        let mut before = recall(host).expect("it remembers");
-        before.list.retain(|it| it.wanted == Wanted::Port(17, 9));
-        // One was decided by a rule that is not there any more, one is too old.
-        let gone = Caller { decision: RuleId::rule("gone"), ..before.list[0].clone() };
-        let old = Caller { last: 8 * 86_400_000, wanted: Wanted::Port(6, 22), ..gone.clone() };
-        before.list.extend([gone, old]);
-        let fresh = || {
-            let mut kernel = netfilter();
-            release(&mut kernel).expect("released");
-            enforce(&mut kernel, "sluice", &lower(&plan(CLOSED))).expect("enforced");
-        };
-        host.run(fresh).expect("entered");
-        assert_eq!(recall(host).expect("it remembers").list, []);
-        host.run(|| remind(&mut netfilter(), &before)).expect("entered").expect("reminded");
-        rain.send(&datagram(who, 9, 3));
-        let mut found: Vec<_> = recall(host)
-            .expect("it remembers")
-            .list
-            .iter()
-            .map(|it| (it.decision.to_string(), it.count, it.first.is_some()))
-            .collect();
-        found.sort();
-        assert_eq!(found, [("default/inbound".into(), 4, true), ("gone".into(), 3, true)]);
-        let program = lower(&plan(CLOSED));
-        let held = host.run(|| read(&mut netfilter())).expect("entered").expect("read");
-        assert_eq!(held.expect("there").program, program);
     });
 }

@@ -3,7 +3,7 @@
 use super::super::ledger::Ledger;
 use super::super::marks::Marks;
 use super::carried::Carried;
-use super::record::Recording;
+use super::record::Remembering;
 use std::collections::HashMap;
 use tipstaff_core::program::{Sender, Test};
 use tipstaff_core::space::Family;
@@ -26,5 +26,5 @@ pub(super) struct Encoder<'a> {
     pub links: HashMap<Family, u32>,
     pub marks: &'a Marks,
     /// What is to be remembered of packets, if anything is.
-    pub recording: Option<Recording>,
+    pub remembering: Option<Remembering>,
 }

@@ -7,8 +7,8 @@ mod expressions;
 mod limiters;
 mod programs;
 mod record;
-mod recording;
 mod relations;
+mod remembering;
 mod rules;
 mod sets;
 

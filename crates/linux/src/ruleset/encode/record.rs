@@ -6,7 +6,7 @@ use tipstaff_core::policy::Record;
 use tipstaff_core::program::End;
 
 /// The record while it is being made.
-pub(super) struct Recording {
+pub(super) struct Remembering {
     pub record: Record,
     pub place: Place,
     pub numbers: Decisions,

@@ -59,7 +59,7 @@ pub(crate) fn encode_into(
         known: HashMap::new(),
         links: HashMap::new(),
         marks,
-        recording: None,
+        remembering: None,
     };
     let table =
         nf::Table { name: TABLE.into(), user_data: user_data(host), ..nf::Table::default() };

@@ -19,7 +19,7 @@ pub(crate) const DECISIONS: &str = "decisions";
 pub(crate) const PREFIX: &str = "record/";
 
 /// How many entries there can be at a time.
-pub(crate) const MOST: u32 = 65_536;
+pub const MOST: usize = 65_536;
 /// How many entries one IPv4 address, or one IPv6 network of 48 bits, can have.
 pub(crate) const OF_ONE: u32 = 1_024;
 /// So many senders beyond those known are looked at in a second, once as many as there is room for were: whoever
@@ -67,7 +67,7 @@ impl Place {
             flags: set_flags::DYNAMIC | set_flags::TIMEOUT,
             key_length,
             id,
-            size: Some(MOST),
+            size: u32::try_from(MOST).ok(),
             timeout: Some(u64::from(record.keeps) * 1_000),
             counted,
             ..Set::default()

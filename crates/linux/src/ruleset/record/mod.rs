@@ -10,13 +10,16 @@ mod callers;
 mod chains;
 mod decisions;
 mod form;
+mod key;
 mod known;
 mod layout;
 mod steps;
 
-pub use callers::{Caller, Callers, Wanted, Who};
-pub(super) use callers::{carry, read, remind};
+pub use callers::{Caller, Callers};
+pub(super) use callers::{carry, entries, read, remind};
 pub(super) use chains::{Way, admitted, found_by, looked_up, numbers_of, turn_away};
 pub(super) use decisions::{Decided, Decisions, Refusal, read as decisions, remembers_admitted};
+pub use key::{Wanted, Who};
 pub(super) use known::{Found, Known, Leads, keeps};
+pub use layout::MOST;
 pub(super) use layout::{DECISIONS, PREFIX, Place, end, is_recorded};

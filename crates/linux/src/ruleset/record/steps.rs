@@ -134,7 +134,8 @@ impl Memory {
     /// Too many new ones in too short a time are counted, and no more.
     fn not_so_fast(&self) -> Steps {
         let over = 1;
-        let limit = Limit { rate: NEW_A_SECOND, unit: 1, burst: MOST, kind: 0, flags: over };
+        let burst = u32::try_from(MOST).unwrap_or(u32::MAX);
+        let limit = Limit { rate: NEW_A_SECOND, unit: 1, burst, kind: 0, flags: over };
         vec![Expression::Limit(limit), counter(), self.then.clone()]
     }
 }

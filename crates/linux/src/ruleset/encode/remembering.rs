@@ -6,7 +6,7 @@ use super::super::record::{
     self, Callers, Decided, Decisions, Place, Refusal, Way, admitted, end, is_recorded, looked_up,
 };
 use super::encoder::Encoder;
-use super::record::Recording;
+use super::record::Remembering;
 use super::sets::{end_of, is_of_points, size_of_set};
 use std::collections::HashSet;
 use tipstaff_core::plan::RuleId;
@@ -28,16 +28,16 @@ impl Encoder<'_> {
             self.batch.new_set(&set);
         }
         let (numbers, made) = (Decisions::default(), HashSet::new());
-        self.recording = Some(Recording { record, place, numbers, made, ways: HashSet::new() });
+        self.remembering = Some(Remembering { record, place, numbers, made, ways: HashSet::new() });
     }
 
     /// Makes the chains that turn away so, unless they are there.
     fn way(&mut self, end: End, refusal: Refusal) {
-        let Some(recording) = &mut self.recording else { return };
-        if !recording.ways.insert((end, refusal)) {
+        let Some(remembering) = &mut self.remembering else { return };
+        if !remembering.ways.insert((end, refusal)) {
             return;
         }
-        let place = recording.place;
+        let place = remembering.place;
         self.sets += 1;
         let Way { map, chains } = Way::of(end, refusal, place, self.sets);
         // Maps lead to chains, and rules use maps.
@@ -53,18 +53,15 @@ impl Encoder<'_> {
 
     /// Says which number stands for which decision, and goes on from what is remembered already.
     pub(super) fn end_record(&mut self, callers: Option<&Callers>) {
-        let Some(mut recording) = self.recording.take() else { return };
+        let Some(mut remembering) = self.remembering.take() else { return };
         if let Some(callers) = callers {
-            let carried = record::carry(callers, recording.record, &mut recording.numbers);
-            let [seen, first, _] = recording.place.sets(recording.record);
-            for (set, elements) in [(seen, carried.0), (first, carried.1)] {
-                if !elements.is_empty() {
-                    self.batch.new_elements(&set, &elements);
-                }
-            }
+            let carried = record::carry(callers, remembering.record, &mut remembering.numbers);
+            let [seen, first, _] = remembering.place.sets(remembering.record);
+            self.batch.new_elements(&seen, &carried.0);
+            self.batch.new_elements(&first, &carried.1);
         }
         self.sets += 1;
-        let (set, elements) = recording.numbers.set(self.sets, recording.record);
+        let (set, elements) = remembering.numbers.set(self.sets, remembering.record);
         self.batch.new_set(&set);
         let message = self.batch.new_elements(&set, &elements);
         self.ledger.note(message, None);
@@ -77,7 +74,7 @@ impl Encoder<'_> {
         id: Option<&RuleId>,
         steps: &mut Vec<Expression>,
     ) {
-        let (Some(recording), Some(direction), Some(id)) = (&mut self.recording, direction, id)
+        let (Some(remembering), Some(direction), Some(id)) = (&mut self.remembering, direction, id)
         else {
             return;
         };
@@ -89,16 +86,16 @@ impl Encoder<'_> {
             _ => return,
         };
         let admits = refusal.is_none();
-        if admits && !(recording.record.admitted && is_recorded(id)) {
+        if admits && !(remembering.record.admitted && is_recorded(id)) {
             return;
         }
         let decided = Decided { direction, id: id.clone(), admitted: admits };
-        let number = recording.numbers.number(&decided);
+        let number = remembering.numbers.number(&decided);
         steps.pop();
         let Some(refusal) = refusal else {
-            let chain = admitted(direction, id, number, recording.place);
+            let chain = admitted(direction, id, number, remembering.place);
             steps.push(Expression::Immediate(Verdict::Goto(chain.0.clone())));
-            if recording.made.insert(chain.0.clone()) {
+            if remembering.made.insert(chain.0.clone()) {
                 self.chain_of_record(chain);
             }
             return;
@@ -117,7 +114,9 @@ impl Encoder<'_> {
         map: &str,
         elements: &mut [Element],
     ) {
-        let (Some(recording), Some(direction)) = (&mut self.recording, direction) else { return };
+        let (Some(remembering), Some(direction)) = (&mut self.remembering, direction) else {
+            return;
+        };
         let (mut numbered, mut chains) = (Vec::new(), HashSet::new());
         let name = record::numbers_of(map);
         let points = is_of_points(lookup);
@@ -125,9 +124,10 @@ impl Encoder<'_> {
         let mut starts = elements.iter_mut().filter(|it| !it.ends_interval);
         for entry in &lookup.entries {
             let Some(element) = starts.next() else { break };
-            let Some((id, refusal)) = remembered(&entry.then, recording.record) else { continue };
+            let Some((id, refusal)) = remembered(&entry.then, remembering.record) else { continue };
             let admitted = refusal.is_none();
-            let number = recording.numbers.number(&Decided { direction, id: id.clone(), admitted });
+            let number =
+                remembering.numbers.number(&Decided { direction, id: id.clone(), admitted });
             element.verdict = Some(Verdict::Goto(record::found_by(&name, end, refusal)));
             chains.insert(refusal);
             let first = keys::bytes(lookup.key, entry.first);
@@ -137,7 +137,7 @@ impl Encoder<'_> {
         if numbered.is_empty() {
             return;
         }
-        let place = recording.place;
+        let place = remembering.place;
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
