@@ -27,6 +27,7 @@ pub mod sockets;
 mod sys;
 mod transport;
 mod users;
+pub mod watching;
 
 pub use abilities::{Ability, Need, abilities};
 pub use addresses::{Link, Way};

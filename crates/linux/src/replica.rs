@@ -5,6 +5,7 @@ use crate::addresses::links;
 use crate::batch::deliver;
 use crate::lab::{Stage, StageLink};
 use crate::machine::{Here, Machine};
+use crate::ruleset::WATCH_TABLES;
 use crate::sockets::{Listener, PortProtocol, kind};
 use crate::sys::mark;
 use crate::transport::{NetlinkSocket, Protocol, Transport, dump};
@@ -69,6 +70,7 @@ impl Replica {
                 objects.push(Copied::decode(kind, &body, number)?);
             }
         }
+        objects.retain(|it| !it.table.starts_with(WATCH_TABLES));
         let mut missing = Vec::new();
         for file in OLDER {
             // A kernel without them has no such file.

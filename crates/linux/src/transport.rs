@@ -49,7 +49,15 @@ impl NetlinkSocket {
     /// # Errors
     /// [`LinuxError`] if the system refuses.
     pub fn open(protocol: Protocol) -> Result<Self, LinuxError> {
-        let socket = netlink::open(protocol)
+        Self::of_groups(protocol, 0)
+    }
+
+    /// Opens one that is told what groups of the family are told, by a bit for each.
+    ///
+    /// # Errors
+    /// As for [`Self::open`].
+    pub(crate) fn of_groups(protocol: Protocol, groups: u32) -> Result<Self, LinuxError> {
+        let socket = netlink::open(protocol, groups)
             .map_err(|source| LinuxError::system("open a netlink socket", source))?;
         Ok(Self { socket, sequence: 1, buffer: Vec::new() })
     }

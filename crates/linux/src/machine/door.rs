@@ -9,6 +9,7 @@ use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::transport::Protocol;
+use crate::watching::Watch;
 use crate::{LinuxError, NetlinkSocket};
 use std::collections::BTreeMap;
 use std::io;
@@ -165,6 +166,12 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if the system refuses, or there is no machine that could be entered.
     fn namespace(&self) -> Result<Namespace, LinuxError>;
+
+    /// Watches decisions as they are made.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel refuses, or there is no machine that decides anything now.
+    fn watch(&self) -> Result<Watch, LinuxError>;
 
     /// A conversation with the kernel, for what changes something.
     ///

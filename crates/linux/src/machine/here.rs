@@ -13,6 +13,7 @@ use crate::sockets::{self, Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol};
 use crate::users::{user_number, users};
+use crate::watching::Watch;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -153,6 +154,10 @@ impl Machine for Here {
 
     fn namespace(&self) -> Result<Namespace, LinuxError> {
         Namespace::current()
+    }
+
+    fn watch(&self) -> Result<Watch, LinuxError> {
+        Watch::open()
     }
 
     fn channel(&self, protocol: Protocol) -> Result<NetlinkSocket, LinuxError> {

@@ -11,6 +11,7 @@ use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol};
+use crate::watching::Watch;
 use crate::{LinuxError, Reason};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -357,6 +358,10 @@ impl Machine for Recorded {
 
     fn namespace(&self) -> Result<Namespace, LinuxError> {
         Err(only_recorded("enter a recorded machine"))
+    }
+
+    fn watch(&self) -> Result<Watch, LinuxError> {
+        Err(only_recorded("watch a recorded machine"))
     }
 
     fn channel(&self, _: Protocol) -> Result<NetlinkSocket, LinuxError> {

@@ -7,6 +7,7 @@ mod decode;
 mod encode;
 mod keys;
 mod ledger;
+mod listed;
 mod marks;
 mod names;
 mod others;
@@ -21,20 +22,24 @@ mod values;
 pub use encode::encode;
 pub use ledger::Ledger;
 pub(crate) use ledger::send;
+pub(crate) use listed::rules_of;
 pub use marks::{DEFAULT_MASK, Marks};
 pub(crate) use marks::{too_many_beside, too_many_programs};
 pub use names::{LOG_GROUP, TABLE};
+pub(crate) use names::{WATCH_TABLES, named};
 pub use others::{Denies, OtherChain, OtherTable, Sees, others};
 pub use owners::{Numbered, Whose, is_program};
 pub use quiet::{Tuple, keep_quiet};
 use read::read_table;
+pub(crate) use read::tables;
 pub use read::{Snapshot, read};
-pub use record::{Caller, Callers, MOST as MOST_CALLERS, Wanted, Who};
+pub use record::{Began, Caller, Callers, MOST as MOST_CALLERS, Wanted, Who};
 pub use tally::{Count, Tally};
 
 use crate::LinuxError;
 use crate::transport::Transport;
-use tipstaff_core::policy::Record;
+use encode::Before;
+use std::time::{SystemTime, UNIX_EPOCH};
 use tipstaff_core::program::{RuleProgram, compare};
 use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::nf_tables::{Batch, ask_generation, decode_generation, message_kind};
@@ -95,17 +100,27 @@ fn load(
     generation: Option<u32>,
     carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
-    let callers = match (program.record, generation) {
-        (None, _) => None,
-        (Some(_), Some(_)) => record::entries(transport)?,
-        // Whoever goes back, or closes at boot, is not to be kept from it by a record.
-        (Some(_), None) => record::entries(transport).unwrap_or_default(),
+    let callers = match program.record {
+        None => None,
+        Some(record) => {
+            // Evidence about rules has to know whether any found no room.
+            let known = match record.admitted {
+                true => record::read(transport),
+                false => record::entries(transport),
+            };
+            match generation {
+                Some(_) => known?,
+                // Whoever goes back, or closes at boot, is not to be kept from it by a record.
+                None => known.unwrap_or_default(),
+            }
+        }
     };
     // Not all at once: whoever fills the record is not to make the rules too much to be sent.
     let latest = callers.as_ref().map(|it| it.latest(AT_ONCE));
     let mut put = |callers: Option<&Callers>| {
         let batch = Batch::begin_at(transport.next_sequence(), generation);
-        let (batch, ledger) = encode::encode_into(batch, program, host, marks, (carried, callers))?;
+        let before = Before { tallies: carried, callers, now: now() };
+        let (batch, ledger) = encode::encode_into(batch, program, host, marks, &before)?;
         send(transport, "load rules", batch, &ledger)
     };
     let outcome = match put(latest.as_ref()) {
@@ -151,11 +166,12 @@ pub fn remind(transport: &mut dyn Transport, before: &Callers) -> Result<(), Lin
 /// # Errors
 /// [`LinuxError`] if the kernel refuses.
 pub fn forget(transport: &mut dyn Transport) -> Result<(), LinuxError> {
-    let mut batch = Batch::begin(transport.next_sequence());
-    for set in record::Place::default().sets(Record::USUAL) {
-        batch.empty_set(&set);
-    }
-    send(transport, "forget who came", batch, &Ledger::default())
+    record::forget(transport, now())
+}
+
+/// What time it is, in seconds since the Unix epoch.
+fn now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |it| it.as_secs())
 }
 
 /// How many bytes the kernel is told of `program`.
@@ -215,7 +231,7 @@ pub fn release(transport: &mut dyn Transport) -> Result<bool, LinuxError> {
 /// for that one alone, whoever else asks.
 fn not_ours(transport: &mut dyn Transport, error: LinuxError) -> LinuxError {
     let LinuxError::NotPermitted { doing } = &error else { return error };
-    let tables = read::tables(transport).unwrap_or_default();
+    let tables = tables(transport).unwrap_or_default();
     let owned = tables.iter().any(|it| it.name == TABLE && it.flags & FLAG_OWNED != 0);
     if !owned {
         return error;

@@ -1,10 +1,14 @@
 //! What writing our table and reading it must agree on.
 
+use tipstaff_core::plan::RuleId;
 use tipstaff_core::space::{ConnectionState, Direction, Family};
-use tipstaff_wire::nf_tables::{Hook, STATE_BITS};
+use tipstaff_wire::nf_tables::{Hook, Rule, STATE_BITS};
 
 /// The name of our table.
 pub const TABLE: &str = "tipstaff";
+
+/// So begin the names of the tables by which decisions are watched; each who watches has one.
+pub(crate) const WATCH_TABLES: &str = "tipstaff-watch/";
 
 /// The group to which packets are reported that a rule is to log.
 pub const LOG_GROUP: u16 = 8_484;
@@ -68,4 +72,9 @@ pub(crate) fn interface_key(name: &str) -> Vec<u8> {
 pub(super) fn text_of(user_data: &[u8]) -> Option<&str> {
     let (version, text) = user_data.split_first()?;
     (*version == USER_DATA_VERSION).then(|| std::str::from_utf8(text).ok())?
+}
+
+/// The decision that a rule of ours serves.
+pub(crate) fn named(rule: &Rule) -> Option<RuleId> {
+    text_of(&rule.user_data).filter(|it| !it.is_empty()).map(RuleId::parse)
 }

@@ -1,6 +1,6 @@
 //! Tables that are not ours, as far as they can decide about the same packets.
 
-use super::{TABLE, quiet};
+use super::{TABLE, WATCH_TABLES, quiet};
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use serde::{Deserialize, Serialize};
@@ -84,7 +84,9 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
     let mut families: Vec<u8> = Vec::new();
     for chain in &chains {
         let Some(hook) = chain.hook else { continue };
-        if chain.family == FAMILY_INET && [TABLE, quiet::TABLE].contains(&chain.table.as_str()) {
+        let ours = [TABLE, quiet::TABLE].contains(&chain.table.as_str())
+            || chain.table.starts_with(WATCH_TABLES);
+        if chain.family == FAMILY_INET && ours {
             continue;
         }
         let other = OtherChain {

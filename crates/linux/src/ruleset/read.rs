@@ -1,6 +1,7 @@
 //! Reading our table back.
 
 use super::decode::{self, Read, Sets};
+use super::listed::ask_for_rules;
 use super::marks::Marks;
 use super::names::{self, TABLE, direction_of, hook_number, text_of};
 use super::record::{self, Known, Leads};
@@ -47,7 +48,7 @@ pub fn read(transport: &mut dyn Transport) -> Result<Option<Snapshot>, LinuxErro
 }
 
 /// Lists the tables of the family in which ours are.
-pub(super) fn tables(transport: &mut dyn Transport) -> Result<Vec<nf::Table>, LinuxError> {
+pub(crate) fn tables(transport: &mut dyn Transport) -> Result<Vec<nf::Table>, LinuxError> {
     dump(
         transport,
         READING,
@@ -75,12 +76,7 @@ pub(super) fn read_table(
     let rules = dump_and_decode(
         transport,
         READING,
-        |sequence| {
-            let only_ours = nf::Rule { table: TABLE.into(), ..nf::Rule::default() };
-            nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| {
-                only_ours.write_table(out);
-            })
-        },
+        |sequence| ask_for_rules(TABLE, sequence),
         || decode_sets(&dumps),
         |sets, body| {
             let rule = nf::Rule::decode(body)?;
@@ -113,6 +109,10 @@ pub(super) fn read_table(
     let mut snapshot = assemble(table, &chains, ours, (&known, meant));
     let links = |set: &nf::Set| Family::BOTH.iter().any(|it| names::links(*it) == set.name);
     let of_links = dumps.only(links);
+    if snapshot.program.record.is_some() {
+        snapshot.program.admitting =
+            record::begun(&numbers).into_iter().map(|it| it.rule).collect();
+    }
     snapshot.program.on_link = decode_sets(&of_links)?.on_link();
     Ok(Some(snapshot))
 }

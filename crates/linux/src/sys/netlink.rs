@@ -27,7 +27,8 @@ pub enum Protocol {
     Netfilter,
 }
 
-pub(crate) fn open(protocol: Protocol) -> io::Result<OwnedFd> {
+/// Opens a socket that is told what groups of that family are told: one bit for each, the first group's lowest.
+pub(crate) fn open(protocol: Protocol, groups: u32) -> io::Result<OwnedFd> {
     let family = match protocol {
         // NETLINK_ROUTE is protocol 0, the family's default.
         Protocol::Route => None,
@@ -36,7 +37,7 @@ pub(crate) fn open(protocol: Protocol) -> io::Result<OwnedFd> {
     };
     let socket =
         socket_with(AddressFamily::NETLINK, SocketType::RAW, SocketFlags::CLOEXEC, family)?;
-    bind(&socket, &SocketAddrNetlink::new(0, 0))?;
+    bind(&socket, &SocketAddrNetlink::new(0, groups))?;
     // Both only make the kernel's answers better; an old kernel that lacks them still answers.
     let _ = switch_on(&socket, libc::SOL_NETLINK, libc::NETLINK_EXT_ACK);
     let _ = switch_on(&socket, libc::SOL_NETLINK, libc::NETLINK_CAP_ACK);

@@ -21,4 +21,5 @@ mod replacing;
 mod replay;
 mod ring;
 mod sizes;
+mod watched;
 mod world;

@@ -27,6 +27,8 @@ pub const NEW_ELEMENTS: u16 = SUBSYSTEM << 8 | 12;
 pub const GET_ELEMENTS: u16 = SUBSYSTEM << 8 | 13;
 /// `NFT_MSG_DELSETELEM`.
 pub(crate) const DELETE_ELEMENTS: u16 = SUBSYSTEM << 8 | 14;
+/// `NFT_MSG_TRACE`.
+pub const TRACE: u16 = SUBSYSTEM << 8 | 17;
 /// `NFT_MSG_NEWOBJ`.
 pub const NEW_OBJECT: u16 = SUBSYSTEM << 8 | 18;
 /// `NFT_MSG_GETOBJ`.

@@ -9,6 +9,7 @@ mod request;
 mod rule;
 mod set;
 mod table;
+mod trace;
 mod verdict;
 
 pub use chain::{Chain, Hook};
@@ -21,6 +22,7 @@ pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump};
 pub use rule::Rule;
 pub use set::{Element, Set, decode_elements, set_flags};
 pub use table::Table;
+pub use trace::{Met, TRACE_GROUP, Trace};
 pub use verdict::Verdict;
 
 use crate::{Attribute, Attributes, Fields, WireError, Writer};

@@ -89,6 +89,8 @@ open_enum! {
         InInterfaceName = 6,
         /// `NFT_META_OIFNAME`: 16 bytes, padded with NUL.
         OutInterfaceName = 7,
+        /// `NFT_META_NFTRACE`: one byte, whether each step of it is told.
+        Traced = 12,
         /// `NFT_META_NFPROTO`: the IP version as 2 or 10.
         Family = 15,
         /// `NFT_META_TIME_NS`: nanoseconds since 1970, 8 bytes in host order.

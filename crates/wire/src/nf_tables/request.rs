@@ -145,6 +145,16 @@ impl Batch {
 
     /// Fills a set, in as many messages as it takes; gives the number of the last one.
     pub fn new_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
+        self.elements(message_kind::NEW_ELEMENTS, CREATE, set, elements)
+    }
+
+    /// Takes the elements with these keys out of a set; gives the number of the last message.
+    pub fn delete_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
+        let keys: Vec<Element> = elements.iter().map(|it| Element::key(it.key.clone())).collect();
+        self.elements(message_kind::DELETE_ELEMENTS, 0, set, &keys)
+    }
+
+    fn elements(&mut self, kind: u16, flags: u16, set: &Set, elements: &[Element]) -> u32 {
         let mut rest = elements;
         while !rest.is_empty() {
             let mut size = 0;
@@ -153,7 +163,7 @@ impl Batch {
                 size <= ELEMENT_BYTES
             };
             let (some, behind) = rest.split_at(rest.iter().take_while(fits).count().max(1));
-            self.add(message_kind::NEW_ELEMENTS, CREATE, |out| set.write_elements(some, out));
+            self.add(kind, flags, |out| set.write_elements(some, out));
             rest = behind;
         }
         self.sequence

@@ -5,6 +5,7 @@ use crate::{WireError, Writer};
 
 const NAME: u16 = 1;
 const FLAGS: u16 = 2;
+const HANDLE: u16 = 4;
 const USER_DATA: u16 = 6;
 
 /// A table of rules.
@@ -16,6 +17,8 @@ pub struct Table {
     pub name: String,
     /// `NFTA_TABLE_FLAGS`; 1 is dormant: the table decides nothing.
     pub flags: u32,
+    /// `NFTA_TABLE_HANDLE`; the kernel gives it, to each table another one.
+    pub handle: Option<u64>,
     /// `NFTA_TABLE_USERDATA`, up to 256 bytes that the kernel keeps for the owner.
     pub user_data: Vec<u8>,
 }
@@ -48,6 +51,7 @@ impl Table {
                     named = true;
                 }
                 FLAGS => table.flags = attribute.be32("NFTA_TABLE_FLAGS")?,
+                HANDLE => table.handle = Some(attribute.be64("NFTA_TABLE_HANDLE")?),
                 USER_DATA => table.user_data = attribute.bytes.to_vec(),
                 _ => {}
             }

@@ -53,21 +53,24 @@ impl Verdict {
 
     /// Reads what wraps data; `None` if that is no verdict.
     pub(super) fn decode_data(data: &Attribute<'_>) -> Result<Option<Self>, WireError> {
-        let (mut code, mut chain) = (None, None);
         for attribute in data.nested("NFTA_DATA") {
             let attribute = attribute?;
-            if attribute.kind != DATA_VERDICT {
-                continue;
+            if attribute.kind == DATA_VERDICT {
+                return Self::decode(&attribute);
             }
-            for part in attribute.nested("NFTA_DATA_VERDICT") {
-                let part = part?;
-                match part.kind {
-                    VERDICT_CODE => {
-                        code = Some(part.be32("NFTA_VERDICT_CODE")?.cast_signed());
-                    }
-                    VERDICT_CHAIN => chain = Some(part.text("NFTA_VERDICT_CHAIN")?.to_owned()),
-                    _ => {}
-                }
+        }
+        Ok(None)
+    }
+
+    /// Reads what stands in a verdict's attribute; `None` if that is no verdict.
+    pub(super) fn decode(verdict: &Attribute<'_>) -> Result<Option<Self>, WireError> {
+        let (mut code, mut chain) = (None, None);
+        for part in verdict.nested("NFTA_DATA_VERDICT") {
+            let part = part?;
+            match part.kind {
+                VERDICT_CODE => code = Some(part.be32("NFTA_VERDICT_CODE")?.cast_signed()),
+                VERDICT_CHAIN => chain = Some(part.text("NFTA_VERDICT_CHAIN")?.to_owned()),
+                _ => {}
             }
         }
         Ok(code.map(|code| match (code, chain) {

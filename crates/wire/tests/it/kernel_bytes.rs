@@ -88,8 +88,13 @@ pub fn written(write: impl FnOnce(&mut Writer)) -> Vec<u8> {
 #[test]
 fn the_table() {
     let body = body("table", "sluice");
-    let table =
-        Table { family: 1, name: "tipstaff".into(), flags: 0, user_data: b"\x01sluice".to_vec() };
+    let table = Table {
+        family: 1,
+        name: "tipstaff".into(),
+        flags: 0,
+        user_data: b"\x01sluice".to_vec(),
+        handle: Some(1),
+    };
     assert_eq!(Table::decode(&body), Ok(table.clone()));
     is_part_of(&written(|out| table.write(out)), &body[4..], "table", &[]);
 }

@@ -97,8 +97,13 @@ fn rules_with_every_expression() {
 
 #[test]
 fn tables_and_chains() {
-    let table =
-        Table { family: 1, name: "tipstaff".into(), flags: 1, user_data: b"\x01sluice".to_vec() };
+    let table = Table {
+        family: 1,
+        name: "tipstaff".into(),
+        flags: 1,
+        user_data: b"\x01sluice".to_vec(),
+        ..Table::default()
+    };
     let base = Chain {
         family: 1,
         table: "tipstaff".into(),

@@ -74,7 +74,7 @@ impl Registers {
                     MetaKey::Family => Field::Family,
                     MetaKey::Protocol => Field::Protocol,
                     MetaKey::Time => Field::Time,
-                    MetaKey::Priority | MetaKey::Unknown(_) => Field::Unknown,
+                    MetaKey::Priority | MetaKey::Traced | MetaKey::Unknown(_) => Field::Unknown,
                 };
                 (register, field)
             }

@@ -1,10 +1,22 @@
 //! What decisions have counted so far and are to go on from.
 
+use super::super::record::Callers;
 use super::super::tally::{Count, Tally};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::Counted;
 use tipstaff_core::space::Direction;
+
+/// What was known before the rules are replaced, and goes on.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Before<'b> {
+    /// What decisions have counted.
+    pub tallies: &'b [Tally],
+    /// Who came.
+    pub callers: Option<&'b Callers>,
+    /// What time it is, in seconds since the Unix epoch.
+    pub now: u64,
+}
 
 /// What decisions have counted so far and are to go on from.
 #[derive(Default)]

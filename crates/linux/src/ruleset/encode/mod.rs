@@ -12,5 +12,6 @@ mod remembering;
 mod rules;
 mod sets;
 
+pub(crate) use carried::Before;
 pub use rules::encode;
 pub(crate) use rules::encode_into;

@@ -3,8 +3,10 @@
 use super::super::keys;
 use super::super::names::{TABLE, user_data};
 use super::super::record::{
-    self, Callers, Decided, Decisions, Place, Refusal, Way, admitted, end, is_recorded, looked_up,
+    self, Began, Callers, Decided, Decisions, Place, Refusal, Way, admitted, end, is_recorded,
+    looked_up,
 };
+use super::carried::Before;
 use super::encoder::Encoder;
 use super::record::Remembering;
 use super::sets::{end_of, is_of_points, size_of_set};
@@ -17,7 +19,7 @@ use tipstaff_wire::nf_tables::{self as nf, Element, Expression, Verdict, set_fla
 
 impl Encoder<'_> {
     /// Makes the record's sets and what all decisions share.
-    pub(super) fn begin_record(&mut self, program: &RuleProgram) {
+    pub(super) fn begin_record(&mut self, program: &RuleProgram, before: &Before<'_>) {
         let Some(record) = program.record else { return };
         let mut number = || {
             self.sets += 1;
@@ -27,7 +29,12 @@ impl Encoder<'_> {
         for set in place.sets(record) {
             self.batch.new_set(&set);
         }
-        let (numbers, made) = (Decisions::default(), HashSet::new());
+        let (mut numbers, made) = (Decisions::default(), HashSet::new());
+        let known = before.callers.map(Callers::since).unwrap_or_default();
+        for rule in program.admitting.iter().cloned() {
+            let since = known.get(&rule).copied().unwrap_or(before.now);
+            numbers.begin(Began { rule, since });
+        }
         self.remembering = Some(Remembering { record, place, numbers, made, ways: HashSet::new() });
     }
 

@@ -3,10 +3,8 @@
 use super::super::ledger::Ledger;
 use super::super::marks::{self, Marks};
 use super::super::names::{TABLE, hook_number, user_data};
-use super::super::record::Callers;
 use super::super::reopen;
-use super::super::tally::Tally;
-use super::carried::Carried;
+use super::carried::{Before, Carried};
 use super::encoder::Encoder;
 use super::expressions::action;
 use crate::LinuxError;
@@ -38,7 +36,7 @@ pub fn encode(
     host: &str,
     sequence: u32,
 ) -> Result<(Batch, Ledger), LinuxError> {
-    encode_into(Batch::begin(sequence), program, host, &marks::alone(program)?, (&[], None))
+    encode_into(Batch::begin(sequence), program, host, &marks::alone(program)?, &Before::default())
 }
 
 /// Like [`encode`], into a batch that has been begun.
@@ -47,10 +45,10 @@ pub(crate) fn encode_into(
     program: &RuleProgram,
     host: &str,
     marks: &Marks,
-    (carried, callers): (&[Tally], Option<&Callers>),
+    before: &Before<'_>,
 ) -> Result<(Batch, Ledger), LinuxError> {
     let mut encoder = Encoder {
-        carried: Carried::of(carried),
+        carried: Carried::of(before.tallies),
         batch,
         ledger: Ledger::default(),
         sets: 0,
@@ -69,7 +67,7 @@ pub(crate) fn encode_into(
     for chain in &program.chains {
         encoder.ledger.preamble = encoder.chain(chain);
     }
-    encoder.begin_record(program);
+    encoder.begin_record(program, before);
     encoder.links(program);
     encoder.reopened(&program.reopened)?;
     for chain in &program.chains {
@@ -77,7 +75,7 @@ pub(crate) fn encode_into(
             encoder.rule(chain, rule, counted)?;
         }
     }
-    encoder.end_record(callers);
+    encoder.end_record(before.callers);
     Ok((encoder.batch, encoder.ledger))
 }
 

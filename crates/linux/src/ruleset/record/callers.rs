@@ -1,8 +1,9 @@
 //! The entries of the record: who came for what, how often, first and last.
 
 use super::super::ledger::{Ledger, send};
+use super::super::listed::rules_of;
 use super::super::names::TABLE;
-use super::decisions::{self, Decided, Decisions};
+use super::decisions::{self, Began, Decided, Decisions};
 use super::key::{Key, Wanted, Who};
 use super::known::keeps;
 use super::layout::{CALLERS, DECISIONS, FIRST, MOST, PREFIX, Place};
@@ -12,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Record;
+use tipstaff_core::program::Admitting;
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{
     self as nf, Batch, Element, Expression, FAMILY_INET, decode_elements, message_kind,
@@ -53,6 +55,9 @@ pub struct Callers {
     pub admitted: bool,
     /// Packets for which there was no room.
     pub no_room: u64,
+    /// Since when it is remembered whom each rule admits.
+    #[serde(default)]
+    pub begun: Vec<Began>,
 }
 
 impl Callers {
@@ -61,7 +66,15 @@ impl Callers {
         let mut list = self.list.clone();
         list.sort_by_key(|it| it.last);
         list.truncate(most);
-        Self { list, ..*self }
+        Self { list, begun: self.begun.clone(), ..*self }
+    }
+
+    /// Since when it is remembered whom each rule admits, by what it means; nothing of any, if somebody was left out
+    /// for want of room.
+    #[must_use]
+    pub fn since(&self) -> HashMap<&Admitting, u64> {
+        let begun = self.begun.iter().filter(|_| self.no_room == 0);
+        begun.map(|it| (&it.rule, it.since)).collect()
     }
 }
 
@@ -111,6 +124,7 @@ pub(crate) fn entries(transport: &mut dyn Transport) -> Result<Option<Callers>, 
         keeps,
         admitted: decisions::remembers_admitted(&numbers),
         no_room: 0,
+        begun: decisions::begun(&numbers),
     }))
 }
 
@@ -122,19 +136,19 @@ pub(crate) fn entries(transport: &mut dyn Transport) -> Result<Option<Callers>, 
 pub(crate) fn remind(transport: &mut dyn Transport, before: &Callers) -> Result<(), LinuxError> {
     let Some(now) = entries(transport)? else { return Ok(()) };
     let record = Record { admitted: now.admitted, keeps: now.keeps };
-    let known = decisions::read(&elements(transport, DECISIONS)?);
-    let mut numbers = Decisions::of(&known);
-    let (had, key) = (known.len(), |it: &Caller| {
-        (it.direction, it.decision.clone(), it.admitted, it.who, it.wanted)
-    });
+    let mut numbers = Decisions::of(&elements(transport, DECISIONS)?);
+    let had = numbers.count();
+    let key = |it: &Caller| (it.direction, it.decision.clone(), it.admitted, it.who, it.wanted);
     let there: HashSet<_> = now.list.iter().map(key).collect();
-    let mut missing = Callers { list: before.list.clone(), ..*before };
+    let mut missing = Callers { list: before.list.clone(), begun: Vec::new(), ..*before };
     missing.list.retain(|it| !there.contains(&key(it)));
     let missing = missing.latest(MOST.saturating_sub(now.list.len()));
     let (seen, first) = carry(&missing, record, &mut numbers);
     let (decisions, all) = numbers.set(0, record);
     // The first one says what is remembered.
     let new = all.get(had + 1..).unwrap_or_default();
+    let earlier = earlier(&now, before);
+    begin_again(transport, &mut numbers, record, earlier)?;
     let [callers, firsts, _] = Place::default().sets(record);
     for (set, elements) in [(&decisions, new), (&callers, &seen), (&firsts, &first)] {
         for part in elements.chunks(PART) {
@@ -144,6 +158,55 @@ pub(crate) fn remind(transport: &mut dyn Transport, before: &Callers) -> Result<
         }
     }
     Ok(())
+}
+
+/// Of the rules that mean what they did before, those whose remembering began earlier than is known by now.
+fn earlier(now: &Callers, before: &Callers) -> Vec<Began> {
+    let known = before.since();
+    let begun = now.begun.iter().filter_map(|it| {
+        let since = known.get(&it.rule).copied().filter(|before| *before < it.since)?;
+        Some(Began { since, ..it.clone() })
+    });
+    begun.collect()
+}
+
+/// Has the kernel say of rules, which have numbers, since when it is remembered whom they admit.
+fn begin_again(
+    transport: &mut dyn Transport,
+    numbers: &mut Decisions,
+    record: Record,
+    begun: Vec<Began>,
+) -> Result<(), LinuxError> {
+    let of: HashSet<u32> = begun.into_iter().map(|it| numbers.begin(it)).collect();
+    let (set, all) = numbers.set(0, record);
+    let number = |it: &Element| it.key.as_slice().try_into().ok().map(u32::from_ne_bytes);
+    let changed: Vec<Element> =
+        all.into_iter().filter(|it| number(it).is_some_and(|it| of.contains(&it))).collect();
+    for part in changed.chunks(PART) {
+        let mut batch = Batch::begin(transport.next_sequence());
+        batch.delete_elements(&set, part);
+        batch.new_elements(&set, part);
+        send(transport, "remember who came", batch, &Ledger::default())?;
+    }
+    Ok(())
+}
+
+/// Has the kernel forget who came: it is remembered from now on whom rules admit.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel refuses.
+pub(crate) fn forget(transport: &mut dyn Transport, now: u64) -> Result<(), LinuxError> {
+    let held = entries(transport)?;
+    let mut batch = Batch::begin(transport.next_sequence());
+    for set in Place::default().sets(Record::USUAL) {
+        batch.empty_set(&set);
+    }
+    send(transport, "forget who came", batch, &Ledger::default())?;
+    let Some(held) = held else { return Ok(()) };
+    let mut numbers = Decisions::of(&elements(transport, DECISIONS)?);
+    let record = Record { admitted: held.admitted, keeps: held.keeps };
+    let begun = held.begun.into_iter().map(|it| Began { since: now, ..it }).collect();
+    begin_again(transport, &mut numbers, record, begun)
 }
 
 fn elements(transport: &mut dyn Transport, name: &str) -> Result<Vec<Element>, LinuxError> {
@@ -163,18 +226,8 @@ fn elements(transport: &mut dyn Transport, name: &str) -> Result<Vec<Element>, L
 
 /// What the rules have counted that were for those without room.
 fn no_room(transport: &mut dyn Transport) -> Result<u64, LinuxError> {
-    let rules: Vec<nf::Rule> = dump(
-        transport,
-        READING,
-        |sequence| {
-            let only_ours = nf::Rule { table: TABLE.into(), ..nf::Rule::default() };
-            nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| {
-                only_ours.write_table(out);
-            })
-        },
-        nf::Rule::decode,
-    )?;
-    let of_record = |it: &&nf::Rule| it.table == TABLE && it.chain.starts_with(PREFIX);
+    let rules = rules_of(transport, READING, TABLE)?;
+    let of_record = |it: &&nf::Rule| it.chain.starts_with(PREFIX);
     let mut all = 0;
     for step in rules.iter().filter(of_record).flat_map(|it| &it.expressions) {
         if let Expression::Counter { packets, .. } = step {

@@ -2,9 +2,11 @@
 
 use super::super::names::{TABLE, text_of, user_data};
 use super::layout::DECISIONS;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Record;
+use tipstaff_core::program::Admitting;
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{Element, Expression, PROHIBITED, RejectKind, Set, Verdict};
 
@@ -59,7 +61,9 @@ impl Decided {
         format!("{}/{what}/{}", self.direction.as_str(), self.id)
     }
 
+    /// Reads what [`Decided::text`] writes; what follows a space is for others.
     fn parse(text: &str) -> Option<Self> {
+        let text = text.split(' ').next()?;
         let (direction, rest) = text.split_once('/')?;
         let (what, id) = rest.split_once('/')?;
         let admitted = match what {
@@ -71,10 +75,36 @@ impl Decided {
     }
 }
 
+/// Since when it is remembered whom a rule admits that means what it does.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Began {
+    /// The rule, and what it means.
+    #[serde(flatten)]
+    pub rule: Admitting,
+    /// Since when, in seconds since the Unix epoch.
+    pub since: u64,
+}
+
+impl Began {
+    fn text(&self) -> String {
+        format!(" {} {:016x}", self.since, self.rule.fingerprint)
+    }
+
+    /// Reads what [`Began::text`] writes behind what [`Decided::text`] writes.
+    fn parse(text: &str) -> Option<Self> {
+        let mut words = text.split(' ');
+        let Decided { direction, id, .. } =
+            Decided::parse(words.next()?).filter(|it| it.admitted)?;
+        let since = words.next()?.parse().ok()?;
+        let fingerprint = u64::from_str_radix(words.next()?, 16).ok()?;
+        Some(Self { rule: Admitting { direction, id, fingerprint }, since })
+    }
+}
+
 /// The numbers of decisions, from 1 on.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Decisions {
-    list: Vec<Decided>,
+    list: Vec<(Decided, Option<Began>)>,
     numbers: HashMap<Decided, u32>,
 }
 
@@ -84,21 +114,41 @@ impl Decisions {
         if let Some(number) = self.numbers.get(decided) {
             return *number;
         }
-        self.list.push(decided.clone());
+        self.list.push((decided.clone(), None));
         let number = u32::try_from(self.list.len()).unwrap_or(u32::MAX);
         self.numbers.insert(decided.clone(), number);
         number
     }
 
+    /// Notes since when it is remembered whom a rule admits; gives the rule's number.
+    pub(crate) fn begin(&mut self, began: Began) -> u32 {
+        let Admitting { direction, id, .. } = &began.rule;
+        let decided = Decided { direction: *direction, id: id.clone(), admitted: true };
+        let number = self.number(&decided);
+        if let Some(place) = self.list.get_mut(number as usize - 1) {
+            place.1 = Some(began);
+        }
+        number
+    }
+
     /// Those that the kernel has.
-    pub(crate) fn of(known: &HashMap<u32, Decided>) -> Self {
+    pub(crate) fn of(elements: &[Element]) -> Self {
+        let known = read(elements);
         let mut numbered: Vec<(&u32, &Decided)> = known.iter().collect();
         numbered.sort_unstable_by_key(|it| it.0);
         let mut decisions = Self::default();
         for (_, decided) in numbered {
             decisions.number(decided);
         }
+        for began in begun(elements) {
+            decisions.begin(began);
+        }
         decisions
+    }
+
+    /// How many there are.
+    pub(crate) fn count(&self) -> usize {
+        self.list.len()
     }
 
     /// The set that says which number stands for which.
@@ -106,8 +156,10 @@ impl Decisions {
         let what = if record.admitted { ALL } else { DENIED };
         let first =
             Element { user_data: user_data(what), ..Element::key(WHAT.to_ne_bytes().to_vec()) };
-        let numbered = (1_u32..).zip(&self.list).map(|(number, decided)| Element {
-            user_data: user_data(&decided.text()),
+        let numbered = (1_u32..).zip(&self.list).map(|(number, (decided, began))| Element {
+            user_data: user_data(
+                &(decided.text() + &began.as_ref().map(Began::text).unwrap_or_default()),
+            ),
             ..Element::key(number.to_ne_bytes().to_vec())
         });
         let elements: Vec<Element> = std::iter::once(first).chain(numbered).collect();
@@ -135,4 +187,15 @@ pub(crate) fn read(elements: &[Element]) -> HashMap<u32, Decided> {
         Some((number, Decided::parse(text_of(&it.user_data)?)?))
     };
     elements.iter().filter_map(one).collect()
+}
+
+/// Since when it is remembered whom rules admit, as the kernel says it, by the rules' numbers.
+pub(crate) fn begun(elements: &[Element]) -> Vec<Began> {
+    let number = |it: &Element| Some(u32::from_ne_bytes(it.key.as_slice().try_into().ok()?));
+    let mut all: Vec<(u32, Began)> = elements
+        .iter()
+        .filter_map(|it| Some((number(it)?, Began::parse(text_of(&it.user_data)?)?)))
+        .collect();
+    all.sort_unstable_by_key(|it| it.0);
+    all.into_iter().map(|it| it.1).collect()
 }

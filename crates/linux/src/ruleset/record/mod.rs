@@ -16,9 +16,12 @@ mod layout;
 mod steps;
 
 pub use callers::{Caller, Callers};
-pub(super) use callers::{carry, entries, read, remind};
+pub(super) use callers::{carry, entries, forget, read, remind};
 pub(super) use chains::{Way, admitted, found_by, looked_up, numbers_of, turn_away};
-pub(super) use decisions::{Decided, Decisions, Refusal, read as decisions, remembers_admitted};
+pub use decisions::Began;
+pub(super) use decisions::{
+    Decided, Decisions, Refusal, begun, read as decisions, remembers_admitted,
+};
 pub use key::{Wanted, Who};
 pub(super) use known::{Found, Known, Leads, keeps};
 pub use layout::MOST;
