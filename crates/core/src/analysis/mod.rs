@@ -13,6 +13,7 @@ mod findings;
 mod hull;
 mod index;
 mod lines;
+mod narrowing;
 mod question;
 mod reopening;
 mod samples;
@@ -21,9 +22,10 @@ pub use compare::{Change, Comparison, Side, compare};
 pub use expect::{Failing, failing};
 pub use findings::{
     Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, RoutingMark, Scope, Subject,
-    explain, kinds, odd_interface, reachable, review, review_expectations, review_machine,
+    Use, explain, kinds, odd_interface, reachable, review, review_expectations, review_machine,
 };
 pub use lines::piece_of;
+pub use narrowing::{Narrowed, Narrowness, lasting, narrowed};
 pub use question::{Share, ordinary, share_of, shares};
 pub use reopening::{Obstacle, Part, Session, obstacle};
 

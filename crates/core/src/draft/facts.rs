@@ -16,6 +16,11 @@ pub struct Facts {
     pub listeners: Vec<Listener>,
     /// The connections that stand now.
     pub contacts: Vec<Contact>,
+    /// For so many seconds it is remembered who came, if that is to be told from: then they are among the
+    /// contacts.
+    pub remembered: Option<u64>,
+    /// Where somebody came, and nothing listens now, with how many came.
+    pub nobody_there: Vec<(u16, PortProtocol, usize)>,
     /// The remote shell session that asks: the client's address, and the port of the shell.
     pub session: Option<(IpAddr, u16)>,
     /// Whether rules are to be for the programs that listen now, and no others.

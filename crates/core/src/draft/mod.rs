@@ -7,25 +7,38 @@ mod text;
 
 pub use facts::{Contact, Facts, Link, Listener};
 
+use crate::analysis::lasting;
 use crate::policy::edit::quoted;
+use crate::space::PortProtocol;
 use rules::Rule;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use text::{comment, list, slug};
+
+/// So many ports at which nothing listens are named.
+const MOST_PORTS: usize = 12;
 
 /// The policy, as text.
 #[must_use]
 pub fn draft(facts: &Facts) -> String {
     let host = slug(&facts.host, "this-host");
     let rules = rules::rules(facts);
+    let (who, they) = match facts.remembered {
+        Some(seconds) => (
+            format!("who came in the last {}", lasting(seconds)),
+            "Whoever came, or is connected now,",
+        ),
+        None => ("who is connected now".to_owned(), "Whoever is connected"),
+    };
     let mut out = format!(
-        "# A first policy for {host}, from what listens here now and who is connected now.\n\
-         # Whoever is connected stays admitted, and nothing else opens. Answer the questions (# ?),\n\
+        "# A first policy for {host}, from what listens here now and {who}.\n\
+         # {they} stays admitted, and nothing else opens. Answer the questions (# ?),\n\
          # then look: tipstaff review --live, tipstaff rehearse; and only then: tipstaff enforce.\n"
     );
     for unseen in &facts.unseen {
         comment(&mut out, &format!("Not seen: {unseen}"));
     }
+    nobody_there(&mut out, facts);
     out.push_str("edition = 1\n");
     let shell = rules.iter().find(|rule| rule.is_shell && !rule.from.is_empty());
     if let Some(shell) = shell {
@@ -68,11 +81,34 @@ pub fn draft(facts: &Facts) -> String {
     if !shells.is_empty() {
         out.push_str(&format!("shell = {}\n", list(shells.iter().map(|it| format!("{it}/tcp")))));
     }
+    if facts.remembered.is_some() {
+        // What is known of rules goes on being known.
+        out.push_str("record = \"all\"\n");
+    }
     defaults(&mut out, facts, &host);
     for rule in &rules {
-        rule.write(&mut out, &host, shell.map(|it| &it.from));
+        rule.write(&mut out, &host, shell.map(|it| &it.from), facts.remembered);
     }
     out
+}
+
+/// What came to where nothing listens.
+fn nobody_there(out: &mut String, facts: &Facts) {
+    if facts.nobody_there.is_empty() {
+        return;
+    }
+    let one =
+        |(port, protocol, came): &(u16, PortProtocol, usize)| format!("{port}/{protocol} ({came})");
+    let all: Vec<String> = facts.nobody_there.iter().take(MOST_PORTS).map(one).collect();
+    let more = facts.nobody_there.len() - all.len();
+    let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+    let all = all.join(", ");
+    comment(
+        out,
+        &format!(
+            "Nothing listens now where some came, so this is not admitted (how many came): {all}{more}."
+        ),
+    );
 }
 
 fn defaults(out: &mut String, facts: &Facts, host: &str) {

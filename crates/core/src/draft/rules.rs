@@ -2,8 +2,9 @@
 
 use super::facts::{Facts, Listener};
 use super::text::{comment, list, slug};
+use crate::analysis::{Narrowness, lasting, narrowed};
 use crate::policy::edit::quoted;
-use crate::space::PortProtocol;
+use crate::space::{AddressSet, PortProtocol};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
@@ -96,6 +97,15 @@ impl Rule {
         self.ports.iter().filter(|it| it.1 == PortProtocol::Tcp).map(|it| it.0)
     }
 
+    /// The senders; of many, their networks.
+    fn terms(&self) -> Vec<String> {
+        if self.from.len() <= MOST_SENDERS {
+            return self.from.iter().map(ToString::to_string).collect();
+        }
+        let used: AddressSet = self.from.iter().map(|it| AddressSet::single(*it)).collect();
+        narrowed(&used, &AddressSet::full(), &[], Narrowness::Networks).terms
+    }
+
     fn traffic(&self) -> Vec<String> {
         // Protocols of one port are one term, at the place of the first.
         let word = |&(port, protocol): &(u16, PortProtocol)| {
@@ -113,27 +123,41 @@ impl Rule {
         out: &mut String,
         host: &str,
         administrators: Option<&BTreeSet<IpAddr>>,
+        remembered: Option<u64>,
     ) {
+        let (when, is, are) = match remembered {
+            Some(seconds) => (
+                format!("in the last {}", lasting(seconds)),
+                "came or is connected",
+                "came or are connected",
+            ),
+            None => ("now".to_owned(), "is connected", "are connected"),
+        };
         let traffic = self.traffic();
         let program = self.program.as_deref().unwrap_or("a program that could not be seen");
         let listens = format!("{program} listens at {}", traffic.join(", "));
         out.push('\n');
-        let crowd = self.from.len() > MOST_SENDERS;
+        let terms = self.terms();
+        let crowd = terms.len() > MOST_SENDERS;
         let reason = match self.from.len() {
             _ if self.on_link => format!(
-                "? {listens}, and nobody is connected now. Who administers this machine, from where? \
+                "? {listens}, and nobody {is} {when}. Who administers this machine, from where? \
                  Until that is named here, only from its own networks."
             ),
             0 => format!(
-                "? {listens}, and nobody is connected now. Who needs it? Name them with `from`, and take \
+                "? {listens}, and nobody {is} {when}. Who needs it? Name them with `from`, and take \
                  `paused` away; or stop the program."
             ),
             count if crowd => format!(
-                "? {listens}, and {count} different senders are connected now: too many to name, so it \
+                "? {listens}, and {count} different senders {are} {when}: too many to name, so it \
                  is open to anybody. Is it meant so?"
             ),
-            1 => format!("{listens}, and one sender is connected now."),
-            count => format!("{listens}, and {count} senders are connected now."),
+            count if count > MOST_SENDERS => format!(
+                "? {listens}, and {count} different senders {are} {when}: too many to name one by one, so \
+                 all of their networks are let in. Is it meant so?"
+            ),
+            1 => format!("{listens}, and one sender {is} {when}."),
+            count => format!("{listens}, and {count} senders {are} {when}."),
         };
         comment(out, &reason);
         out.push_str(&format!(
@@ -151,7 +175,7 @@ impl Rule {
         } else if self.is_shell && administrators == Some(&self.from) {
             out.push_str(&format!("from = [\"{ADMINISTRATORS}\"]\n"));
         } else if !crowd {
-            out.push_str(&format!("from = {}\n", list(self.from.iter().map(ToString::to_string))));
+            out.push_str(&format!("from = {}\n", list(terms)));
         }
     }
 }

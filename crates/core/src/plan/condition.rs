@@ -54,7 +54,7 @@ pub fn told_apart<'a>(tests: impl Iterator<Item = &'a InterfaceTest>) -> Vec<Str
 }
 
 /// All tests of a condition must hold.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Condition {
     /// The interface by which the packet comes in.
     pub in_interface: InterfaceTest,

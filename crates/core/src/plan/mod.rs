@@ -3,6 +3,7 @@
 mod baseline;
 mod condition;
 mod evaluate;
+mod fingerprint;
 mod model;
 mod placed;
 mod related;

@@ -57,6 +57,8 @@ kinds! {
     UnmentionedListener = "unmentioned-listener",
     /// A rule opens a port to others at which something listens for this host only.
     LoopbackListener = "loopback-listener",
+    /// A rule has admitted nobody for as long as is remembered.
+    UnusedRule = "unused-rule",
     /// A port is open to anybody, and only known places use it.
     WiderThanUsed = "wider-than-used",
     /// The session that asks would be cut.

@@ -5,7 +5,7 @@ use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet}
 use std::net::IpAddr;
 
 /// Everything that one policy says.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Policy {
     /// The texts it was read from.
     pub sources: Vec<Source>,

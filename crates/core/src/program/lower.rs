@@ -3,7 +3,7 @@
 use super::arrange::Arranger;
 use super::item::{FEW, Item};
 use super::lowering::{Lowering, lead};
-use super::model::{Action, BaseChain, Chain, ProgramRule, RuleProgram, Test};
+use super::model::{Action, Admitting, BaseChain, Chain, ProgramRule, RuleProgram, Test};
 use super::room::{self, Room};
 use crate::plan::{Condition, Decision, HostPlan, Kind};
 use crate::policy::Verdict;
@@ -47,10 +47,29 @@ fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> Ru
     }
     program.reopened = reopened(plan);
     program.record = plan.record;
+    program.admitting = admitting(plan);
     let asked = program.asks_for_links();
     program.on_link = asked.into_iter().map(|family| plan.on_link.only(family)).collect();
     program.sort();
     program
+}
+
+/// The rules and defaults that admit, where it is to be remembered whom.
+fn admitting(plan: &HostPlan) -> Vec<Admitting> {
+    if !plan.record.is_some_and(|it| it.admitted) {
+        return Vec::new();
+    }
+    let admits = |decision: &Decision| {
+        decision.id.kind != Kind::Baseline
+            && decision.idle.is_none()
+            && decision.act.verdict() == Verdict::Allow
+    };
+    let one = |(direction, decision): (Direction, &Decision)| Admitting {
+        direction,
+        id: decision.id.clone(),
+        fingerprint: decision.fingerprint(),
+    };
+    plan.decisions().filter(|it| admits(it.1)).map(one).collect()
 }
 
 /// The TCP ports of inbound decisions that name programs or users.

@@ -25,7 +25,7 @@ pub use lower::lower;
 #[cfg(feature = "generate")]
 pub use lower::lower_plainly;
 pub use model::{
-    Action, BaseChain, Chain, Counted, End, Entry, Key, KeyValue, Lookup, ProgramRule, RuleProgram,
-    Sender, Test, Then,
+    Action, Admitting, BaseChain, Chain, Counted, End, Entry, Key, KeyValue, Lookup, ProgramRule,
+    RuleProgram, Sender, Test, Then,
 };
 pub use renamed::renamed;

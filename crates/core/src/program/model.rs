@@ -24,6 +24,21 @@ pub struct RuleProgram {
     /// What the kernel remembers of who came; `None`: nothing, or not all that it is to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub record: Option<Record>,
+    /// What each rule or default means that admits, where it is remembered whom: what is told of it is evidence about
+    /// that, and no other meaning.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub admitting: Vec<Admitting>,
+}
+
+/// A rule or default that admits, and what it means.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Admitting {
+    /// The direction of the packets.
+    pub direction: Direction,
+    /// The rule.
+    pub id: RuleId,
+    /// Its [fingerprint](crate::plan::Decision::fingerprint).
+    pub fingerprint: u64,
 }
 
 impl RuleProgram {

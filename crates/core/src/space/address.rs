@@ -288,6 +288,14 @@ impl AddressSet {
         }
     }
 
+    /// How many addresses there are; very many are taken for as many as can be counted.
+    #[must_use]
+    pub fn size(&self) -> u128 {
+        let v4 = self.v4.ranges().iter().map(|(first, last)| u128::from(last - first) + 1);
+        let v6 = self.v6.ranges().iter().map(|(first, last)| (last - first).saturating_add(1));
+        v4.chain(v6).fold(0, u128::saturating_add)
+    }
+
     /// The smallest list of networks that make up the set, IPv4 first.
     #[must_use]
     pub fn blocks(&self) -> Vec<Block> {

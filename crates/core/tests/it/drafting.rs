@@ -58,6 +58,8 @@ fn sluice() -> Facts {
             contact(9100, true, "127.0.0.1"),
             contact(9100, true, "10.44.8.10"),
         ],
+        remembered: None,
+        nobody_there: Vec::new(),
         session: Some((address("2001:db8:51::7"), 2202)),
         unseen: vec!["some programs".into()],
     }
@@ -166,12 +168,14 @@ fn hostile_and_empty_facts_still_make_a_policy() {
             listener(80, true, "0.0.0.0", "/tmp/a\nedition = 2 # \"\u{1b}[31m"),
             listener(81, true, "0.0.0.0", "/tmp/üüü"),
             listener(82, true, "0.0.0.0", "/opt/üüü"),
+            listener(83, true, "0.0.0.0", "/opt/busy"),
             listener(22, true, "0.0.0.0", "/usr/sbin/sshd"),
             listener(2222, true, "0.0.0.0", "/opt/sshd"),
         ],
         contacts: (0..400)
             .map(|it| contact(81, true, &format!("203.0.113.{}", it % 256)))
             .chain((0..99).map(|it| contact(81, true, &format!("198.51.100.{it}"))))
+            .chain((0..300).map(|it| contact(83, true, &format!("2001:db8:{it}::1"))))
             .collect(),
         unseen: vec!["a\n[host.x]".into()],
         ..Facts::default()
@@ -182,7 +186,9 @@ fn hostile_and_empty_facts_still_make_a_policy() {
     assert!(plan.moving && plan.addresses.is_empty());
     // A shell that nobody uses stays open to the networks that the machine is on.
     assert!(text.contains("from = [\"on-link\"]"), "{text}");
-    assert!(text.contains("too many to name"), "{text}");
+    assert!(text.contains("from = [\"198.51.100.0/24\", \"203.0.113.0/24\"]"), "{text}");
+    assert!(text.contains("all of their networks"), "{text}");
+    assert!(text.contains("so it is open to anybody"), "{text}");
     let (_, nothing) = read_back(&draft(&Facts::default()), "this-host");
     assert_eq!(nothing.host, "this-host");
 }

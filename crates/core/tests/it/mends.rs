@@ -47,8 +47,8 @@ fn mended(text: &str, mend: &Mend) -> Option<String> {
         Mend::RemoveName(what, name) => {
             edit_named(&sources, &policy, (*what, name), &NamedEdit::Remove, None).ok()
         }
-        // That opens something is what it is for.
-        Mend::Allow { .. } => None,
+        // Who used it is not in the policy; that opens something is what it is for.
+        Mend::Tighten(_) | Mend::Allow { .. } => None,
     };
     edited.map(|it| it.text)
 }

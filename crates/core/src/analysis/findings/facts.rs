@@ -3,7 +3,7 @@
 use super::super::reopening::Session;
 use crate::plan::{Decision, HostPlan, Kind, Placed, RuleId};
 use crate::policy::{Host, Policy};
-use crate::space::{PortProtocol, TrafficSet};
+use crate::space::{AddressSet, PortProtocol, TrafficSet};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -29,6 +29,8 @@ pub struct Facts {
     pub crowded: Vec<(RuleId, u64)>,
     /// Where routing looks at marks.
     pub routing: Vec<RoutingMark>,
+    /// Who used each rule that allows something, where that is remembered, and no packet found it full.
+    pub uses: Vec<Use>,
     /// Whether accepted connections get their mark from a packet (`net.ipv4.tcp_fwmark_accept`).
     pub marked_by_packets: bool,
 }
@@ -61,6 +63,27 @@ pub struct Contact {
     pub port: u16,
     /// Who is at the other end.
     pub peer: IpAddr,
+}
+
+/// Who used a rule that allows something.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Use {
+    /// The rule.
+    pub rule: RuleId,
+    /// For so many seconds it has meant what it means now, and all whom it admitted are remembered.
+    pub seconds: u64,
+    /// Who they are: senders, or of outbound packets receivers.
+    pub by: AddressSet,
+}
+
+impl Use {
+    /// Less than this tells nothing about a rule, in seconds.
+    const SHORTEST: u64 = 86_400;
+
+    /// Whether it is long enough to tell something about the rule.
+    pub(crate) fn is_telling(&self) -> bool {
+        self.seconds >= Self::SHORTEST
+    }
 }
 
 /// What there is at a path.

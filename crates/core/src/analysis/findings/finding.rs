@@ -38,6 +38,8 @@ pub enum Mend {
         /// The value for it; the key goes if left out.
         value: Option<String>,
     },
+    /// A rule is to let in only those who used it.
+    Tighten(RuleId),
     /// A new rule that allows something; what is `None` is for the author to choose.
     Allow {
         /// Its name; a name makes it the first of all.

@@ -23,12 +23,13 @@ mod subjects;
 mod table;
 mod timing;
 mod unmentioned;
+mod unused;
 mod users;
 mod versions;
 mod wide;
 mod wider_than_used;
 
-pub use facts::{Contact, Facts, Listener, ProgramFile, RoutingMark};
+pub use facts::{Contact, Facts, Listener, ProgramFile, RoutingMark, Use};
 pub use finder::{FindingKind, Scope};
 pub use finding::{Finding, Mend, Subject};
 pub use interfaces::odd_interface;

@@ -8,7 +8,8 @@ use super::proven::keep_what_mends;
 use super::subjects::Subjects;
 use super::{
     crowded, expectations, exposure, interfaces, marks, names, no_listener, order, other_program,
-    program_files, programs, session, shell, timing, unmentioned, users, versions, wider_than_used,
+    program_files, programs, session, shell, timing, unmentioned, unused, users, versions,
+    wider_than_used,
 };
 use crate::plan::HostPlan;
 use crate::policy::{Code, Policy, Time};
@@ -16,7 +17,7 @@ use crate::space::{Direction, Packet};
 use std::collections::HashMap;
 
 /// Everything that finds anything, in the order in which it looks.
-const FINDERS: [Finder; 18] = [
+const FINDERS: [Finder; 19] = [
     order::FINDER,
     exposure::FINDER,
     versions::FINDER,
@@ -27,6 +28,7 @@ const FINDERS: [Finder; 18] = [
     names::FINDER,
     no_listener::FINDER,
     unmentioned::FINDER,
+    unused::FINDER,
     wider_than_used::FINDER,
     other_program::FINDER,
     program_files::FINDER,

@@ -1,25 +1,28 @@
 //! Rules that let anybody reach a listener that only known places use now.
 
-use super::super::question::{Share, ordinary, shares};
-use super::facts::Contact;
-use super::facts::Machine;
+use super::super::narrowing::{Narrowness, lasting, narrowed};
+use super::super::question::{Share, ordinary, share_of, shares};
+use super::facts::{Contact, Machine, Use};
 use super::finder::{Finder, FindingKind, Look};
-use super::finding::Finding;
-use super::finding::Mend;
+use super::finding::{Finding, Mend, Subject};
 use crate::plan::Kind;
 use crate::policy::{Code, Severity, Verdict};
 use crate::rehearsal::sendable;
-use crate::space::{AddressSet, Direction, PortProtocol, RangeSet};
+use crate::space::{AddressSet, Direction, PortProtocol, RangeSet, TrafficSet};
 use std::net::IpAddr;
+
+/// So many places and networks at most are few.
+const FEW: usize = 8;
 
 /// What is found here.
 pub(crate) const FINDER: Finder = Finder {
     kinds: &[FindingKind {
         code: Code::WiderThanUsed,
         severity: Severity::Note,
-        meaning: "The rule lets senders of no named place reach a port, and everybody who is connected to it \
-             now is at a named place. That is one moment and no proof, but often the rule can be \
-             narrowed to those places with `from`.",
+        meaning: "The rule lets senders of no named place reach a port. With `record = \"all\"` the kernel \
+             remembers whom it admitted, and for at least a day these few were all; without that, \
+             everybody who is connected now is at a named place, which is one moment and no proof. \
+             Often the rule can be narrowed: `rule tighten` proposes how.",
     }],
     looks: &[Look::Machine(findings)],
 };
@@ -35,7 +38,52 @@ fn findings(machine: &Machine<'_>) -> Vec<Finding> {
         .map(|it| (it.port, it.protocol))
         .collect();
     ports.dedup();
-    ports.into_iter().filter_map(|(port, protocol)| at(machine, &named, port, protocol)).collect()
+    let mut found: Vec<Finding> =
+        machine.facts.uses.iter().filter_map(|it| remembered(machine, &named, it)).collect();
+    let now = ports.into_iter().filter_map(|(port, protocol)| at(machine, &named, port, protocol));
+    // What is remembered for long is better than one moment.
+    let better = |it: &Finding| {
+        machine
+            .facts
+            .uses
+            .iter()
+            .any(|used| used.is_telling() && it.subject == Subject::Rule(used.rule.clone()))
+    };
+    found.extend(now.filter(|it| !better(it)));
+    found
+}
+
+/// A rule that lets strangers in, and that few have used.
+fn remembered(machine: &Machine<'_>, named: &AddressSet, used: &Use) -> Option<Finding> {
+    let plan = machine.plan;
+    if !used.is_telling() || used.by.is_empty() {
+        return None;
+    }
+    let (direction, decision) = plan.decisions().find(|it| it.1.id == used.rule)?;
+    if direction == Direction::Outbound {
+        return None;
+    }
+    let mut region = ordinary(plan, direction);
+    region.source = region.source.intersection(&sendable().difference(named));
+    let open = share_of(plan, direction, &decision.id, &region)?;
+    if open.is_empty() {
+        return None;
+    }
+    let open = open.iter().fold(TrafficSet::empty(), |all, it| all.union(&it.traffic));
+    let allowed = decision.conditions.iter().map(|it| it.source.clone()).collect();
+    let few = narrowed(&used.by, &allowed, &machine.policy.places, Narrowness::Networks);
+    if few.terms.len() > FEW {
+        return None;
+    }
+    let only = match few.terms.split_last() {
+        Some((last, [])) => last.clone(),
+        Some((last, others)) => format!("{} and {last}", others.join(", ")),
+        None => return None,
+    };
+    let time = lasting(used.seconds);
+    let message = format!("lets anybody reach {open}; in the last {time} only {only} did");
+    let finding = Finding::about(Code::WiderThanUsed, Severity::Note, decision, message);
+    Some(finding.mend(Mend::Tighten(used.rule.clone())))
 }
 
 fn at(
