@@ -68,6 +68,7 @@ fn command(mend: &Mend) -> String {
             };
             format!("tipstaff rule change {rule} --{key} {value}")
         }
+        Mend::Tighten(rule) => format!("tipstaff rule tighten {rule}"),
         Mend::Allow { name, traffic, from } => {
             let first = if name.is_some() { " --first" } else { "" };
             format!(

@@ -1,6 +1,7 @@
 //! What this machine shows, held against its policy.
 
 use super::receivers::{Names, Receivers};
+use super::uses::uses;
 use super::way::way;
 use super::{Failure, Loaded};
 use std::collections::BTreeSet;
@@ -27,8 +28,11 @@ pub(crate) struct Findings {
 /// [`Failure`] if the listeners cannot be listed.
 pub(crate) fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Findings, Failure> {
     let listed = machine.listeners()?;
-    let unknown = listed.unseen().collect();
-    let facts = facts(machine, loaded, &listed)?;
+    let mut unknown: Vec<String> = listed.unseen().collect();
+    let now = u64::try_from(loaded.now.seconds()).unwrap_or_default();
+    let uses = uses(machine, loaded, now);
+    unknown.extend(uses.unknown);
+    let facts = Facts { uses: uses.list, ..facts(machine, loaded, &listed)? };
     let found = analysis::review_machine(&loaded.policy, &loaded.plan, &facts);
     Ok(Findings { found, unknown })
 }
@@ -83,6 +87,7 @@ fn facts(
             Vec::new()
         },
         marked_by_packets: switch.is_ok_and(|it| it.trim() != "0"),
+        uses: Vec::new(),
     })
 }
 

@@ -11,6 +11,7 @@ pub use question::Question;
 use serde::Serialize;
 use tipstaff_core::plan::{Idle, Step};
 use tipstaff_core::policy::Verdict;
+use tipstaff_core::space::Packet;
 
 /// What becomes of a packet, and why.
 #[derive(Debug, Serialize)]
@@ -65,12 +66,18 @@ pub struct PathStep {
 /// # Errors
 /// [`Failure`] if an argument cannot be understood.
 pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
-    let plan = &loaded.plan;
     let (packet, meant) = packet::packet(loaded, question)?;
     let (depends_on, answers) = answers::answers(loaded, question, &meant)?;
+    Ok(Report { depends_on, answers, ..about(loaded, packet) })
+}
+
+/// What becomes of one packet, of which all is known.
+pub(crate) fn about(loaded: &Loaded, packet: Packet) -> Report {
+    let plan = &loaded.plan;
+    let packet = plan.related(packet);
     let path = plan.explain(&packet);
     let decided = plan.evaluate(&packet);
-    Ok(Report {
+    Report {
         host: plan.host.clone(),
         packet: PacketWords::of(&packet),
         verdict: decided.verdict.into(),
@@ -78,9 +85,9 @@ pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
         answered: decided.verdict == Verdict::Reject && plan.may_answer(&packet),
         decided_by: By::of(&decided.by, plan),
         path: path.iter().map(|step| path_step(step, loaded)).collect(),
-        depends_on,
-        answers,
-    })
+        depends_on: Vec::new(),
+        answers: Vec::new(),
+    }
 }
 
 fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {

@@ -8,7 +8,7 @@ use tipstaff_linux::ruleset::{Caller, Wanted, Who};
 
 /// Commands that change how somebody fares.
 #[derive(Default)]
-pub(super) struct Advice {
+pub(crate) struct Advice {
     pub admit: Option<String>,
     pub turn_away: Option<String>,
 }
@@ -17,7 +17,7 @@ pub(super) struct Advice {
 const LONGEST: usize = 60;
 
 /// What would change how an entry's packets fare.
-pub(super) fn of(loaded: &Loaded, caller: &Caller) -> Advice {
+pub(crate) fn of(loaded: &Loaded, caller: &Caller) -> Advice {
     if caller.admitted {
         return Advice::default();
     }

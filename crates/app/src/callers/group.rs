@@ -1,5 +1,6 @@
 //! Entries of the record as rows, alone or put together.
 
+use super::places::Places;
 use super::row::{By, Row, moment};
 use super::{advice, traffic};
 use crate::Loaded;
@@ -7,12 +8,11 @@ use crate::vocabulary as say;
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use tipstaff_core::policy::Policy;
 use tipstaff_core::space::{AddressSet, Direction, Family};
 use tipstaff_linux::ruleset::{Caller, Wanted, Who};
 
 /// The addresses that an entry is of.
-pub(super) fn addresses(caller: &Caller) -> AddressSet {
+pub(crate) fn addresses(caller: &Caller) -> AddressSet {
     match caller.who {
         Who::Address(it) => AddressSet::single(it),
         Who::Network(it, bits) => network(it, bits),
@@ -141,31 +141,5 @@ fn row(
         last_seconds_ago: last / 1_000,
         admit: advice.admit,
         turn_away: advice.turn_away,
-    }
-}
-
-/// How many addresses there are; very many are taken for as many as can be counted.
-fn size(set: &AddressSet) -> u128 {
-    let v4 = set.v4.ranges().iter().map(|(first, last)| u128::from(last - first) + 1);
-    let v6 = set.v6.ranges().iter().map(|(first, last)| (last - first).saturating_add(1));
-    v4.chain(v6).fold(0, u128::saturating_add)
-}
-
-/// The places of a policy, the smallest first.
-struct Places<'p>(Vec<(u128, &'p str, &'p AddressSet)>);
-
-impl<'p> Places<'p> {
-    fn of(policy: Option<&'p Policy>) -> Self {
-        let places = policy.into_iter().flat_map(|it| &it.places);
-        let mut list: Vec<_> =
-            places.map(|it| (size(&it.addresses), it.name.as_str(), &it.addresses)).collect();
-        list.sort_unstable_by_key(|it| (it.0, it.1));
-        Self(list)
-    }
-
-    /// The names of those that hold all of the addresses.
-    fn around(&self, all: &AddressSet) -> Vec<String> {
-        let holding = self.0.iter().filter(|it| all.difference(it.2).is_empty());
-        holding.map(|it| it.1.to_owned()).collect()
     }
 }

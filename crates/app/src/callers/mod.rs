@@ -2,10 +2,15 @@
 
 mod advice;
 mod group;
+mod places;
 mod row;
 mod traffic;
 
+pub(crate) use advice::of as advice;
+pub(crate) use group::addresses;
+pub(crate) use places::Places;
 pub use row::{By, Row};
+pub(crate) use traffic::{of as wanted_traffic, service, term};
 
 use super::{Failure, Loaded, Outcome};
 use crate::store::{Home, save_callers};
@@ -221,10 +226,7 @@ fn is_wanted(caller: &Caller, request: &Request, wanted: &Wanted, since: Option<
     request.fared.is_none_or(fared)
         && request.rule.as_ref().is_none_or(|it| caller.decision.to_string() == *it)
         && since.is_none_or(lately)
-        && wanted
-            .from
-            .as_ref()
-            .is_none_or(|it| !group::addresses(caller).intersection(it).is_empty())
+        && wanted.from.as_ref().is_none_or(|it| !addresses(caller).intersection(it).is_empty())
         && wanted.traffic.as_ref().is_none_or(|it| {
             traffic::of(caller.wanted).is_some_and(|of| !of.intersection(it).is_empty())
         })

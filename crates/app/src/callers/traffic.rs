@@ -8,7 +8,7 @@ use tipstaff_linux::ruleset::Wanted;
 pub(super) const SEVERAL: &str = "several";
 
 /// The traffic as a term of the policy; where there is none for so little, one for more.
-pub(super) fn term(wanted: Wanted) -> String {
+pub(crate) fn term(wanted: Wanted) -> String {
     match wanted {
         Wanted::Port(protocol, port) => match PortProtocol::of_number(protocol) {
             Some(it) => format!("{port}/{it}"),
@@ -30,7 +30,7 @@ pub(super) fn term(wanted: Wanted) -> String {
 }
 
 /// The same as a set; `None` where that is not known.
-pub(super) fn of(wanted: Wanted) -> Option<TrafficSet> {
+pub(crate) fn of(wanted: Wanted) -> Option<TrafficSet> {
     Some(match wanted {
         Wanted::Port(protocol, port) => match PortProtocol::of_number(protocol) {
             Some(it) => it.traffic(RangeSet::single(port)),
@@ -46,7 +46,7 @@ pub(super) fn of(wanted: Wanted) -> Option<TrafficSet> {
 }
 
 /// The registered service of a port.
-pub(super) fn service(term: &str) -> Option<String> {
+pub(crate) fn service(term: &str) -> Option<String> {
     let found = KNOWN_SERVICES.iter().find(|it| it.terms.contains(&term));
     found.map(|it| it.name.to_owned())
 }

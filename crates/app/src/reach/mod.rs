@@ -14,6 +14,7 @@ mod words;
 pub use vantage::{Vantage, Way};
 pub use words::{Entry, From, Part, ProbeWords, Report, Request};
 
+use super::came::{Comers, Door};
 use super::finding;
 use super::receivers::Names;
 use super::users::Users;
@@ -60,17 +61,15 @@ pub fn report(
     let mut planned = Planned::default();
     let users = Users::of(machine);
     let names = Names::of(machine, loaded);
+    let comers = Comers::look(machine);
     let mut entries: Vec<Entry> = listeners
         .iter()
         .map(|listener| {
             let wanted = Wanted::of(listener, names.of_listener(listener), &kernel);
             let from = views(listener, &wanted, loaded, &kernel, &columns, &mut planned);
-            let mut entry =
-                entry(listener, taken_for(wanted, &names), users.name(listener.uid), from);
-            let port = listener.port;
-            let meanings = loaded.policy.meanings(listener.protocol, port, port);
-            entry.meanings = meanings.into_iter().map(str::to_owned).collect();
-            entry
+            let user = users.name(listener.uid);
+            let entry = entry(listener, taken_for(wanted, &names), user, from);
+            with_port(entry, listener, loaded, comers.as_ref())
         })
         .collect();
     let mut pings = pings(loaded, &kernel, &columns, &mut planned);
@@ -104,6 +103,7 @@ pub fn report(
     Ok(Report {
         host: loaded.plan.host.clone(),
         listeners: entries,
+        came_within_seconds: comers.map(|it| it.keeps),
         pings,
         findings: about_listeners(machine, loaded)?,
         copied,
@@ -240,6 +240,18 @@ fn families(listener: &Listener) -> Vec<Family> {
     }
 }
 
+/// An entry with what its port is for, and what has come there.
+fn with_port(entry: Entry, listener: &Listener, loaded: &Loaded, comers: Option<&Comers>) -> Entry {
+    let port = listener.port;
+    let meanings = loaded.policy.meanings(listener.protocol, port, port);
+    let door = Door::Ports(listener.protocol.number(), port, port);
+    Entry {
+        meanings: meanings.into_iter().map(str::to_owned).collect(),
+        came: comers.map(|it| it.at(&[door])),
+        ..entry
+    }
+}
+
 fn entry(listener: &Listener, taken_for: Option<String>, user: String, from: Vec<From>) -> Entry {
     let owner = listener.owner.as_ref();
     Entry {
@@ -252,6 +264,7 @@ fn entry(listener: &Listener, taken_for: Option<String>, user: String, from: Vec
         taken_for,
         pid: owner.map(|it| it.pid),
         user,
+        came: None,
         from,
     }
 }

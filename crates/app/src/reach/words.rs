@@ -2,7 +2,7 @@
 
 use super::vantage::Vantage;
 use crate::vocabulary as say;
-use crate::{By, Finding, Outcome};
+use crate::{By, Came, Finding, Outcome};
 use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
@@ -26,6 +26,8 @@ pub struct Report {
     pub host: String,
     /// Its listeners, by port.
     pub listeners: Vec<Entry>,
+    /// For how many seconds the kernel remembers what has come; `null` if it is to remember nothing.
+    pub came_within_seconds: Option<u32>,
     /// Whom it answers pings, one entry for each place and IP version.
     pub pings: Vec<From>,
     /// Rules that no listener needs, listeners that no rule mentions or that are open wider than
@@ -79,6 +81,8 @@ pub struct Entry {
     pub pid: Option<u32>,
     /// The user who made the socket.
     pub user: String,
+    /// What has come to it, as the kernel remembers; `null` if it is to remember nothing.
+    pub came: Option<Came>,
     /// One entry for each place and IP version.
     pub from: Vec<From>,
 }

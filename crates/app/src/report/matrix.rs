@@ -1,5 +1,6 @@
 //! What is reachable from where, in rows and columns.
 
+use crate::came::{Came, Comers, Door};
 use crate::reach::senders::{Column, columns};
 use crate::reach::verdicts::{Fares, Kernel, Wanted, parts};
 use crate::reach::{self, From};
@@ -23,6 +24,9 @@ const CLIENT_PORT: u16 = 49_152;
 pub struct Matrix {
     /// The places, in the order of the columns.
     pub places: Vec<String>,
+    /// For how many seconds the kernel remembers what has come; `null` if the machine was not looked at, or it
+    /// remembers nothing.
+    pub came_within_seconds: Option<u32>,
     /// One row for ports that nobody tells apart.
     pub rows: Vec<Row>,
 }
@@ -37,6 +41,11 @@ pub struct Row {
     pub meanings: Vec<String>,
     /// The programs that listen there; `null` if the machine was not looked at.
     pub programs: Option<Vec<String>>,
+    /// What has come there; `null` if that is not known.
+    pub came: Option<Came>,
+    /// What that is about.
+    #[serde(skip)]
+    doors: Vec<Door>,
     /// One cell for each place.
     pub cells: Vec<Cell>,
 }
@@ -80,6 +89,7 @@ pub(super) fn matrix(
         let written = written(loaded, protocol);
         for (first, last) in segments(&written, listeners, protocol) {
             let transport = transport(protocol, first);
+            let door = Door::Ports(protocol.number(), first, last);
             let here = |it: &&Listener| {
                 it.protocol == protocol && it.port == first && !it.address.is_loopback()
             };
@@ -93,9 +103,12 @@ pub(super) fn matrix(
             let mut cells = elsewhere(&wanted);
             let mentioned = written.iter().any(|set| set.contains(first));
             if heard.is_empty() && !mentioned {
-                if others.iter().all(|row| row.cells != cells) {
-                    let what = format!("every other port ({})", protocol.as_str());
-                    others.push(Row { what, meanings: Vec::new(), programs: None, cells });
+                match others.iter_mut().find(|row| row.cells == cells) {
+                    Some(row) => row.doors.push(door),
+                    None => {
+                        let what = format!("every other port ({})", protocol.as_str());
+                        others.push(Row::new(what, door, cells));
+                    }
                 }
                 continue;
             }
@@ -111,19 +124,29 @@ pub(super) fn matrix(
             let what = if heard.is_empty() { with_owner(&what, &whose) } else { what };
             let meanings = loaded.policy.meanings(protocol, first, last);
             let meanings = meanings.into_iter().map(str::to_owned).collect();
-            add(&mut rows, Row { what, meanings, programs, cells });
+            add(&mut rows, Row { meanings, programs, ..Row::new(what, door, cells) });
         }
     }
     rows.sort_by_key(|row| row.what.split(['/', '-']).next().and_then(|it| it.parse::<u32>().ok()));
     let pings = elsewhere(&Wanted::ping);
-    let what = "ping".to_owned();
-    rows.push(Row { what, meanings: Vec::new(), programs: None, cells: pings });
+    rows.push(Row::new("ping".to_owned(), Door::Ping, pings));
     if let [only] = &mut others[..] {
         only.what = "every other port".into();
     }
     rows.extend(others);
+    let comers = if live { Comers::look(machine) } else { None };
+    for row in &mut rows {
+        row.came = comers.as_ref().map(|it| it.at(&row.doors));
+    }
     let places = columns.into_iter().map(|it| it.name).collect();
-    Ok(Matrix { places, rows })
+    Ok(Matrix { places, came_within_seconds: comers.map(|it| it.keeps), rows })
+}
+
+impl Row {
+    fn new(what: String, door: Door, cells: Vec<Cell>) -> Self {
+        let doors = vec![door];
+        Self { what, meanings: Vec::new(), programs: None, came: None, doors, cells }
+    }
 }
 
 fn transport(protocol: PortProtocol, destination: u16) -> Transport {
@@ -203,6 +226,7 @@ fn add(rows: &mut Vec<Row>, row: Row) {
         };
         if let Some(both) = rows.iter_mut().find(same) {
             both.what = format!("{}+{protocol}", both.what);
+            both.doors.extend(row.doors);
             return;
         }
     }

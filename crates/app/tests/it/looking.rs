@@ -60,12 +60,12 @@ fn what_loads_the_rules_at_boot_is_seen() {
 
 #[test]
 fn a_first_policy_is_drafted_from_what_was_recorded() {
-    let report = draft::report(&sluice(), None, false).expect("told");
+    let report = draft::report(&sluice(), &draft::Wanted::default()).expect("told");
     insta::assert_snapshot!(report.policy);
     assert_eq!(report.unseen, Vec::<String>::new());
     let mut secretive = answers();
     secretive["flows"] = json!({"not_permitted": "list connections"});
-    let report = draft::report(&machine(secretive), None, false).expect("told");
+    let report = draft::report(&machine(secretive), &draft::Wanted::default()).expect("told");
     assert_eq!(report.unseen, ["who uses UDP services, which the system shows to root only"]);
 }
 
@@ -132,7 +132,10 @@ fn what_was_refused_is_never_taken_for_nothing() {
         answers["waiting"][protocol][1] = json!({"not_permitted": "list sockets"});
         let machine = machine(answers);
         let words = "the kernel does not permit this user to list sockets";
-        assert_eq!(line(&draft::report(&machine, None, false).expect_err("refused")), words);
+        assert_eq!(
+            line(&draft::report(&machine, &draft::Wanted::default()).expect_err("refused")),
+            words
+        );
         let live = review::report(&machine, &policy(&machine, MENDED), true);
         assert_eq!(line(&live.expect_err("refused")), words);
     }
@@ -155,7 +158,7 @@ fn what_cannot_be_listed_of_one_protocol_does_not_hide_the_others() {
     let unseen = ["what speaks sctp: the kernel refuses to list the sockets of sctp: No such file"];
     let report = cut::report(&machine, cut::End::None).expect("told");
     assert_eq!((report.living.len(), &report.unknown[..]), (2, &unseen.map(str::to_owned)[..]));
-    assert_eq!(draft::report(&machine, None, false).expect("told").unseen, unseen);
+    assert_eq!(draft::report(&machine, &draft::Wanted::default()).expect("told").unseen, unseen);
     let rules = "[[host.sluice.rule]]\nname = \"diameter\"\nallow = [\"3868/tcp+sctp\"]\nfrom = [\"stacks\"]\n";
     let text =
         MENDED.replacen("[[host.sluice.rule]]", &format!("{rules}\n[[host.sluice.rule]]"), 1);

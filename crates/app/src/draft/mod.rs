@@ -1,7 +1,11 @@
 //! `draft`: a first policy from what this machine does now.
 
+mod recorded;
+
 use super::Failure;
+use recorded::{Came, recorded};
 use serde::Serialize;
+use std::collections::BTreeMap;
 use tipstaff_core::draft::{Contact, Facts, Link, Listener, draft};
 use tipstaff_linux::Machine;
 use tipstaff_linux::sockets::PortProtocol;
@@ -22,16 +26,22 @@ pub struct Report {
     pub unseen: Vec<String>,
 }
 
-/// Drafts a policy for a machine; `host` is its name, this
-/// machine's if left out. With `by_program`, rules are for the programs that listen now.
+/// What a draft is to be like.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Wanted<'w> {
+    /// The name of the host; this machine's if left out.
+    pub host: Option<&'w str>,
+    /// Whether rules are for the programs that listen now.
+    pub by_program: bool,
+    /// Whether whoever came, as long as that is remembered, stays admitted, not only who is connected.
+    pub from_record: bool,
+}
+
+/// Drafts a policy for a machine.
 ///
 /// # Errors
-/// [`Failure`] if links or sockets cannot be listed.
-pub fn report(
-    machine: &dyn Machine,
-    host: Option<&str>,
-    by_program: bool,
-) -> Result<Report, Failure> {
+/// [`Failure`] if links or sockets cannot be listed, or nothing is remembered of who came.
+pub fn report(machine: &dyn Machine, wanted: &Wanted<'_>) -> Result<Report, Failure> {
     let listed = machine.listeners()?;
     let mut unseen: Vec<String> = listed.unseen().collect();
     let listening = listed.found;
@@ -56,10 +66,24 @@ pub fn report(
         }
         Err(_) => unseen.push("who uses UDP services, which the system shows to root only".into()),
     }
+    let came = match wanted.from_record {
+        true => recorded(machine)?,
+        false => Came::default(),
+    };
+    unseen.extend(came.unseen);
+    let hears =
+        |it: &Contact| listening.iter().any(|at| (at.protocol, at.port) == (it.protocol, it.port));
+    let (served, others): (Vec<Contact>, Vec<Contact>) = came.contacts.into_iter().partition(hears);
+    contacts.extend(served);
+    let mut nobody_there: BTreeMap<(u16, PortProtocol), usize> = BTreeMap::new();
+    for it in others {
+        *nobody_there.entry((it.port, it.protocol)).or_default() += 1;
+    }
     let name = machine.name();
     let on = |path: &&str| machine.setting(path).is_ok_and(|it| it.trim() == "1");
     let facts = Facts {
-        host: host
+        host: wanted
+            .host
             .map_or_else(|| name.split('.').next().unwrap_or_default().to_owned(), Into::into),
         links: links
             .into_iter()
@@ -80,8 +104,10 @@ pub fn report(
             })
             .collect(),
         contacts,
+        remembered: wanted.from_record.then_some(came.seconds),
+        nobody_there: nobody_there.into_iter().map(|(at, count)| (at.0, at.1, count)).collect(),
         session: machine.own_session().map(|it| (it.client, it.port)),
-        by_program,
+        by_program: wanted.by_program,
         unseen: unseen.clone(),
     };
     Ok(Report { policy: draft(&facts), unseen })

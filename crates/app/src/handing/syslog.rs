@@ -1,0 +1,156 @@
+//! Log servers: messages of RFC 5424, over a local socket, UDP (RFC 5426) or TCP (RFC 6587, counted octets).
+
+use super::item::{Item, PATIENCE, Taker, parts, sentence, severity};
+use jiff::Timestamp;
+use std::io::{self, Write};
+use std::net::{TcpStream, ToSocketAddrs, UdpSocket};
+use std::os::unix::net::UnixDatagram;
+use std::path::PathBuf;
+
+/// Facility 4: security and authorization (RFC 5424 section 6.2.1).
+const FACILITY: u8 = 4;
+/// The number kept for examples (RFC 5612), since we have none of our own.
+const ENTERPRISE: u32 = 32_473;
+
+/// How a log server is reached.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Way {
+    /// By a local socket.
+    Unix(PathBuf),
+    /// By datagrams.
+    Udp(String),
+    /// By a connection.
+    Tcp(String),
+}
+
+impl Way {
+    pub(super) fn parse(text: &str) -> Result<Self, String> {
+        let expected = || "expected unix:/dev/log, udp:HOST:PORT or tcp:HOST:PORT".to_owned();
+        let (kind, rest) = text.split_once(':').ok_or_else(expected)?;
+        let with_port = || {
+            let port = rest.rsplit_once(':').and_then(|it| it.1.parse::<u16>().ok());
+            port.map(|_| rest.to_owned()).ok_or_else(expected)
+        };
+        match kind {
+            "unix" if rest.starts_with('/') => Ok(Self::Unix(rest.into())),
+            "udp" => with_port().map(Self::Udp),
+            "tcp" => with_port().map(Self::Tcp),
+            _ => Err(expected()),
+        }
+    }
+}
+
+enum Socket {
+    Unix(UnixDatagram),
+    Udp(UdpSocket),
+    Tcp(TcpStream),
+}
+
+/// A log server.
+pub(super) struct Syslog {
+    way: Way,
+    host: String,
+    socket: Option<Socket>,
+    taken: usize,
+}
+
+impl Syslog {
+    pub(super) fn new(way: Way, host: &str) -> Self {
+        Self { way, host: host.to_owned(), socket: None, taken: 0 }
+    }
+
+    fn connect(&self) -> io::Result<Socket> {
+        let first = |to: &str| {
+            to.to_socket_addrs()?.next().ok_or_else(|| io::Error::other("the name has no address"))
+        };
+        Ok(match &self.way {
+            Way::Unix(path) => {
+                let socket = UnixDatagram::unbound()?;
+                socket.connect(path)?;
+                Socket::Unix(socket)
+            }
+            Way::Udp(to) => {
+                let to = first(to)?;
+                let own = if to.is_ipv4() { "0.0.0.0:0" } else { "[::]:0" };
+                let socket = UdpSocket::bind(own)?;
+                socket.connect(to)?;
+                Socket::Udp(socket)
+            }
+            Way::Tcp(to) => {
+                let socket = TcpStream::connect_timeout(&first(to)?, PATIENCE)?;
+                socket.set_write_timeout(Some(PATIENCE))?;
+                Socket::Tcp(socket)
+            }
+        })
+    }
+}
+
+impl Taker for Syslog {
+    fn take(&mut self, items: &[Item]) -> io::Result<()> {
+        let mut socket = match self.socket.take() {
+            Some(socket) => socket,
+            None => self.connect()?,
+        };
+        for item in items.iter().skip(self.taken) {
+            let message = message(item, &self.host);
+            match &mut socket {
+                Socket::Unix(it) => it.send(message.as_bytes()).map(drop)?,
+                Socket::Udp(it) => it.send(message.as_bytes()).map(drop)?,
+                Socket::Tcp(it) => {
+                    it.write_all(format!("{} {message}", message.len()).as_bytes())?;
+                }
+            }
+            self.taken += 1;
+        }
+        self.taken = 0;
+        self.socket = Some(socket);
+        Ok(())
+    }
+}
+
+fn message(item: &Item, host: &str) -> String {
+    let priority = FACILITY * 8 + severity(item);
+    let now = Timestamp::now();
+    let host: String = host.chars().filter(char::is_ascii_graphic).take(255).collect();
+    let mut data = format!("[tipstaff@{ENTERPRISE}");
+    for (name, value) in parts(item) {
+        data.push_str(&format!(" {name}=\"{}\"", escaped(&value)));
+    }
+    data.push(']');
+    let process = std::process::id();
+    let text = sentence(item).replace(['\n', '\r'], " ");
+    format!("<{priority}>1 {now:.6} {host} tipstaff {process} decision {data} {text}")
+}
+
+/// As a value has to be written (RFC 5424 section 6.3.3).
+fn escaped(value: &str) -> String {
+    let mut out = String::new();
+    for char in value.chars() {
+        match char {
+            '"' | '\\' | ']' => out.extend(['\\', char]),
+            '\n' | '\r' => out.push(' '),
+            char => out.push(char),
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Way, escaped};
+
+    #[test]
+    fn values_cannot_end_what_they_stand_in() {
+        assert_eq!(escaped("a\"]\\b\nc"), "a\\\"\\]\\\\b c");
+    }
+
+    #[test]
+    fn ways_are_read_as_they_are_typed() {
+        assert_eq!(Way::parse("unix:/dev/log"), Ok(Way::Unix("/dev/log".into())));
+        assert_eq!(Way::parse("udp:[2001:db8::9]:514"), Ok(Way::Udp("[2001:db8::9]:514".into())));
+        assert_eq!(Way::parse("tcp:logs.example:6514"), Ok(Way::Tcp("logs.example:6514".into())));
+        for wrong in ["", "unix", "unix:log", "udp:host", "tcp:host:port", "tls:host:6514"] {
+            assert!(Way::parse(wrong).is_err(), "{wrong}");
+        }
+    }
+}
