@@ -4,6 +4,7 @@
 mod commands;
 mod demo;
 mod exit;
+mod live;
 mod render;
 
 use clap_complete::CompleteEnv;

@@ -11,6 +11,9 @@ pub struct Draft {
     /// Make each rule one for the program that listens now, and no other; not the remote shell's
     #[arg(long)]
     pub programs: bool,
+    /// Keep admitted whoever came as long as the kernel remembers it (`record = "all"`), not only who is connected
+    #[arg(long)]
+    pub from_record: bool,
 }
 
 impl Draft {
@@ -19,7 +22,12 @@ impl Draft {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = draft::report(context.machine, context.host(), self.programs)?;
+        let wanted = draft::Wanted {
+            host: context.host(),
+            by_program: self.programs,
+            from_record: self.from_record,
+        };
+        let report = draft::report(context.machine, &wanted)?;
         Ok(context.fine(&report, |it, _| it.policy.clone()))
     }
 }

@@ -3,7 +3,8 @@
 /// The lines that show how a command is used; the command is named without the program.
 pub fn examples(command: &str) -> &'static [&'static str] {
     match command {
-        "draft" => &["tipstaff draft", "tipstaff draft --programs"],
+        "draft" => &["tipstaff draft", "tipstaff draft --programs", "tipstaff draft --from-record"],
+        "watch" => &["tipstaff watch", "tipstaff watch port 22 from curators denied --for 10m"],
         "rule add" => &[
             "tipstaff rule add uploads --allow 8443/tcp --from curators --after catalogue",
             "tipstaff rule add guest --allow 22000/tcp --from 203.0.113.9 --until 2099-03-01T18:00:00Z --dry-run",
@@ -16,6 +17,10 @@ pub fn examples(command: &str) -> &'static [&'static str] {
         "rule pause" => &["tipstaff rule pause catalogue uploads"],
         "rule resume" => &["tipstaff rule resume catalogue"],
         "rule remove" => &["tipstaff rule remove uploads --dry-run"],
+        "rule tighten" => &[
+            "tipstaff rule tighten catalogue --dry-run",
+            "tipstaff rule tighten catalogue --to addresses",
+        ],
         "rule show" => &["tipstaff rule show catalogue"],
         "rule list" => &[
             "tipstaff rule list",

@@ -40,6 +40,7 @@ use super::stand_in::StandIn;
 use super::status::Status;
 use super::undo::Undo;
 use super::vantage::Vantage;
+use super::watch::Watch;
 use crate::render::{Format, Screen};
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::error::ErrorKind;
@@ -144,6 +145,8 @@ enum Command {
     Facts(Facts),
     /// Show who came, for what, how often, first and last, and what was decided; the kernel remembers it
     Callers(Callers),
+    /// Show each decision as it is made: on a full screen, or a line each where nobody sits before it
+    Watch(Watch),
     /// Show the programs and users that rules in force name, and whether their sockets are known
     Programs(Programs),
     /// Show which listening ports can be reached, from where, and who decides
@@ -196,6 +199,7 @@ impl Command {
             Self::Status(it) => it.run(context),
             Self::Facts(it) => it.run(context),
             Self::Callers(it) => it.run(context),
+            Self::Watch(it) => it.run(context),
             Self::Programs(it) => it.run(context),
             Self::Reach(it) => it.run(context),
             Self::Report(it) => it.run(context),

@@ -1,10 +1,12 @@
 //! `rule`: changes of rules.
 
-use super::complete::{bundles, labels, rules};
+use super::common::Common;
+use super::complete::rules;
 use super::context::Context;
 use super::items::{Items, OfRules};
 use super::output::Output;
 use super::rule_keys::{DROPPABLE, Keys, droppable};
+use super::tighten::Tighten;
 use super::values::text;
 use crate::render;
 use clap::{Args, Subcommand, ValueEnum};
@@ -30,6 +32,8 @@ pub enum Rule {
     Resume(Named),
     /// Remove rules
     Remove(Named),
+    /// Narrow a rule to those who used it, as far as the kernel remembers
+    Tighten(Tighten),
     /// List the host's rules, or some of them
     List(List),
     /// Show one rule in full: its lines, what it decides, what it has taken
@@ -38,20 +42,6 @@ pub enum Rule {
         #[arg(add = Names::new(rules))]
         name: String,
     },
-}
-
-/// What every change has.
-#[derive(Debug, Args)]
-pub struct Common {
-    /// The bundle whose rule it is; the host's own rules if left out
-    #[arg(long, value_name = "NAME", add = Names::new(bundles))]
-    bundle: Option<String>,
-    /// The label whose rule it is
-    #[arg(long, value_name = "NAME", add = Names::new(labels), conflicts_with = "bundle")]
-    label: Option<String>,
-    /// Show the effect and the lines that would change; write nothing
-    #[arg(long)]
-    dry_run: bool,
 }
 
 /// Where a rule goes.
@@ -189,6 +179,7 @@ impl Rule {
         let switch = |on| RuleEdit::Change { keys: vec![("paused", on)], items: Vec::new() };
         let (names, common, edit, done) = match self {
             Self::List(list) => return list.run(context),
+            Self::Tighten(it) => return it.run(context),
             Self::Show { name } => {
                 let report = listing::rule(context.machine, &context.policy()?, name)?;
                 return Ok(context.fine(&report, render::rule));
@@ -243,21 +234,16 @@ impl Rule {
         let request = Request {
             path: &context.global.policy,
             host: context.host(),
-            about_host: common.bundle.is_none() && common.label.is_none(),
+            about_host: common.owner().is_none(),
             // Of several, what each of them changes is told together.
             rule: renamed.filter(|_| names.len() == 1).map(String::as_str),
             done: format!("{done}: {}", names.join(", ")),
             file: None,
-            dry: common.dry_run,
+            dry: common.is_dry(),
         };
         let busy = render::progress("working out the effect");
         let report = edit::edit(&request, |sources, policy, host| {
-            let owner = match (&common.bundle, &common.label) {
-                (Some(bundle), _) => ("bundle", bundle.as_str()),
-                (None, Some(label)) => ("label", label.as_str()),
-                (None, None) => ("host", host),
-            };
-            edit_rules(sources, policy, owner, names, &edit)
+            edit_rules(sources, policy, common.owner().unwrap_or(("host", host)), names, &edit)
         })?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::edited))

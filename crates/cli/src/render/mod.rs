@@ -3,6 +3,7 @@
 mod ask;
 mod asked;
 mod callers;
+mod came;
 mod compare;
 mod cut;
 mod diagnostic;
@@ -26,6 +27,7 @@ mod show;
 mod status;
 mod table;
 mod text;
+mod tighten;
 
 pub use ask::ask;
 pub use asked::asked;
@@ -51,7 +53,8 @@ pub use screen::{ColorWhen, Screen, Style};
 pub use show::show;
 pub use status::status;
 pub use table::{Cell, Table, wrap};
-pub use text::{clean, place};
+pub use text::{clean, clean_json, place};
+pub use tighten::tightened;
 
 use clap::ValueEnum;
 use serde::Serialize;
@@ -100,7 +103,7 @@ pub fn report<R: Serialize>(
 
 fn json<R: Serialize>(report: &R) -> String {
     // Reports are made of texts, numbers and lists, which always have a JSON form.
-    let mut text = text::clean_json(&serde_json::to_string_pretty(report).unwrap_or_default());
+    let mut text = clean_json(&serde_json::to_string_pretty(report).unwrap_or_default());
     text.push('\n');
     text
 }

@@ -1,7 +1,7 @@
 //! `reach` as text: listeners down, places across.
 
 use super::show::verdict_style;
-use super::{Cell, Screen, Style, Table, clean, wrap};
+use super::{Cell, Screen, Style, Table, came, clean, wrap};
 use tipstaff_app::By;
 use tipstaff_app::reach::{Entry, From, Part, ProbeWords, Report};
 use tipstaff_app::vocabulary::{Fate, Sight, Verdict, Version, Word};
@@ -43,7 +43,9 @@ fn matrix(report: &Report, screen: &Screen) -> String {
             places.push(&from.place);
         }
     }
-    let mut table = Table::new(["port", "listener"].into_iter().chain(places.iter().copied()));
+    let came = report.came_within_seconds.is_some();
+    let titles = ["port", "listener"].into_iter().chain(came.then_some("came"));
+    let mut table = Table::new(titles.chain(places.iter().copied()));
     for entry in &report.listeners {
         let mut cells = vec![
             meant(
@@ -52,6 +54,7 @@ fn matrix(report: &Report, screen: &Screen) -> String {
             ),
             listener(entry),
         ];
+        cells.extend(came.then(|| came::cell(entry.came.as_ref())));
         cells.extend(places.iter().map(|place| {
             let views: Vec<&From> = entry.from.iter().filter(|from| from.place == *place).collect();
             view(&views)
@@ -248,8 +251,9 @@ fn legend(report: &Report, screen: &Screen) -> String {
         "Whose a socket is goes by its mark, for rules about programs and users: `tipstaff programs` \
          says why it is another's.",
     );
+    let came = came::note(report.came_within_seconds);
     let mut text = String::from("\n");
-    for line in [Some(first), copied, second, taken]
+    for line in [Some(first), copied, second, came.as_deref(), taken]
         .into_iter()
         .flatten()
         .flat_map(|it| wrap(it, screen.width))

@@ -85,6 +85,11 @@ impl Screen {
         Self { color, width: width.max(NARROWEST), in_full: false }
     }
 
+    /// The same without colours.
+    pub fn plain(self) -> Self {
+        Self { color: false, ..self }
+    }
+
     /// Whether colours are used.
     pub fn is_colored(&self) -> bool {
         self.color

@@ -8,12 +8,6 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::process::Stdio;
 use std::time::Duration;
 
-impl Desk {
-    fn text(&self) -> String {
-        fs::read_to_string(self.path().join("policy.toml")).expect("it is there")
-    }
-}
-
 /// Runs a change on sluice and gives what it says.
 fn on_sluice(desk: &Desk, args: &[&str]) -> String {
     desk.run(["--host", "sluice"].iter().chain(args)).exits(0).stdout

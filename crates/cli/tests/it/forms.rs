@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
     ask, asked, callers, compare, cut, docket, draft, edit, expected, facts, kernel, listing,
-    programs, reach, rehearse, report, review, roles, show, status, transaction,
+    programs, reach, rehearse, report, review, roles, show, status, tighten, transaction, watch,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -57,6 +57,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("review-explain", schema_for!(review::Explanation)),
         ("rule", schema_for!(edit::Report)),
         ("rule-list", schema_for!(listing::RuleList)),
+        ("rule-tighten", schema_for!(tighten::Report)),
         ("rule-show", schema_for!(listing::RuleShown)),
         ("service", schema_for!(edit::Report)),
         ("service-list", schema_for!(listing::NameList)),
@@ -64,6 +65,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("status", schema_for!(status::Report)),
         ("status-kernel", schema_for!(kernel::Report)),
         ("undo", schema_for!(edit::Report)),
+        ("watch", schema_for!(watch::Decision)),
     ])
 }
 

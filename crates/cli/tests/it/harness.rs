@@ -58,6 +58,11 @@ impl Desk {
         fs::set_permissions(&file, fs::Permissions::from_mode(0o644)).expect("a mode");
     }
 
+    /// The policy's text.
+    pub fn text(&self) -> String {
+        fs::read_to_string(self.path().join("policy.toml")).expect("it is there")
+    }
+
     pub fn path(&self) -> &Path {
         self.folder.path()
     }

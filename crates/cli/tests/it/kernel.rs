@@ -207,7 +207,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         let reach = json(&["reach"], 0);
         assert_eq!(
             keys(&reach),
-            "host listeners pings findings copied stopped_on_the_way unknown kernel_unreadable"
+            "host listeners came_within_seconds pings findings copied stopped_on_the_way unknown kernel_unreadable"
         );
         let rehearsed = json(&["rehearse", "--traffic", "443/tcp"], 0);
         assert_eq!(

@@ -2,7 +2,8 @@
 
 use crate::harness::{Desk, Outcome};
 use serde_json::Value;
-use std::net::{SocketAddr, TcpListener, UdpSocket};
+use std::io;
+use std::net::{SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::thread::sleep;
 use std::time::Duration;
 use tipstaff_linux::lab::testing::{connect_from, sealed, street_sluice_granary};
@@ -16,30 +17,30 @@ const POLICY: &str = "edition = 1\n\
     [[host.sluice.rule]]\nname = \"nuisance\"\ndeny = [\"22/tcp\", \"123/udp\"]\nfrom = [\"street\"]\n\
     [[host.sluice.rule]]\nname = \"no-shell\"\nreject = [\"22/tcp\"]\n";
 
-struct World {
-    desk: Desk,
+pub struct World {
+    pub desk: Desk,
     lab: Lab,
 }
 
 impl World {
-    fn with(policy: &str) -> Self {
+    pub fn with(policy: &str) -> Self {
         Self { desk: Desk::with(policy), lab: street_sluice_granary() }
     }
 
-    fn node(&self, name: &str) -> &Node {
+    pub fn node(&self, name: &str) -> &Node {
         self.lab.node(name).expect("it")
     }
 
-    fn run(&self, args: &[&str]) -> Outcome {
+    pub fn run(&self, args: &[&str]) -> Outcome {
         self.desk.on(self.node("sluice"), ["--host", "sluice"].iter().chain(args))
     }
 
-    fn enforce(&self) {
+    pub fn enforce(&self) {
         self.run(&["enforce", "--keep"]).exits(0);
     }
 
     /// Datagrams from the street, which are never answered.
-    fn say(&self, from: &str, to: &str, times: usize) {
+    pub fn say(&self, from: &str, to: &str, times: usize) {
         let caller = self.node("street").run(|| UdpSocket::bind((from, 0)));
         let caller = caller.expect("entered").expect("bound");
         for _ in 0..times {
@@ -48,10 +49,15 @@ impl World {
     }
 
     /// A connection that is tried, and not answered in time.
-    fn knock(&self, from: &str, to: &str) -> bool {
+    pub fn knock(&self, from: &str, to: &str) -> bool {
+        self.open(from, to).is_ok()
+    }
+
+    /// The same, kept.
+    pub fn open(&self, from: &str, to: &str) -> io::Result<TcpStream> {
         let client: SocketAddr = SocketAddr::new(from.parse().expect("an address"), 0);
         let server: SocketAddr = to.parse().expect("an address");
-        self.node("street").run(|| connect_from(client, server)).expect("entered").is_ok()
+        self.node("street").run(|| connect_from(client, server)).expect("entered")
     }
 
     fn callers(&self, args: &[&str]) -> Vec<Value> {

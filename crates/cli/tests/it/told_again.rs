@@ -103,10 +103,7 @@ fn a_recorded_machine_answers_as_the_real_one_did() {
         };
         let home = world.home();
         found(&|| value(&status::report(&machine, &loaded, &home).expect("told")), &["status"]);
-        found(
-            &|| value(&draft::report(&machine, Some("sluice"), false).expect("told")),
-            &["draft"],
-        );
+        found(&|| value(&draft::report(&machine, &drafted()).expect("told")), &["draft"]);
         found(
             &|| value(&review::report(&machine, &loaded, true).expect("told")),
             &["review", "--live"],
@@ -153,7 +150,7 @@ fn behind_a_mask(world: &World, machine: &Recorded) {
     };
     assert_eq!(living(&masked), living(machine), "the same rules decide about the same senders");
     let drafted = |machine: &Recorded| {
-        let policy = draft::report(machine, Some("sluice"), false).expect("told").policy;
+        let policy = draft::report(machine, &drafted()).expect("told").policy;
         policy.lines().filter(|it| it.starts_with("allow")).map(str::to_owned).collect::<Vec<_>>()
     };
     assert_eq!(drafted(&masked), drafted(machine));
@@ -170,4 +167,8 @@ fn keep(facts: &Value) {
     let own = std::env::current_exe().expect("our file");
     let text = text.replace(own.to_str().expect("a text"), "/usr/sbin/catalogued");
     std::fs::write(KEPT, text).expect("written");
+}
+
+fn drafted() -> draft::Wanted<'static> {
+    draft::Wanted { host: Some("sluice"), ..draft::Wanted::default() }
 }

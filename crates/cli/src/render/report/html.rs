@@ -1,11 +1,12 @@
 //! The report as one page that needs nothing else.
 
+use crate::render::came::{magnitude, note_of_bars};
 use crate::render::clean;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
-use tipstaff_app::Finding;
 use tipstaff_app::report::{Cell, Matrix, Report, Row};
 use tipstaff_app::show::{Direction, Line};
 use tipstaff_app::vocabulary::{Reach, Severity, Verdict};
+use tipstaff_app::{Came, Finding, grouped};
 
 /// Light and dark by the reader's choice; on paper, words and borders carry what colours do.
 const LOOK: &str = include_str!("page.css");
@@ -36,7 +37,7 @@ pub fn page(report: &Report) -> String {
                     section {
                         h2 { "What can be reached, from where" }
                         (matrix(&report.matrix))
-                        (legend())
+                        (legend(report.matrix.came_within_seconds))
                     }
                     @if !report.disagreements.is_empty() {
                         section {
@@ -89,6 +90,7 @@ fn verdict(report: &Report) -> Markup {
 
 fn matrix(matrix: &Matrix) -> Markup {
     let programs = matrix.rows.iter().any(|row| row.programs.is_some());
+    let came = matrix.came_within_seconds.is_some();
     html! {
         div.wide {
             table.matrix {
@@ -96,6 +98,7 @@ fn matrix(matrix: &Matrix) -> Markup {
                     tr {
                         th scope="col" { "port" }
                         @if programs { th scope="col" { "program" } }
+                        @if came { th scope="col" { "came" } }
                         @for place in &matrix.places { th scope="col" { (clean(place)) } }
                     }
                 }
@@ -107,12 +110,34 @@ fn matrix(matrix: &Matrix) -> Markup {
                                 @for meaning in &row.meanings { br; small { (clean(meaning)) } }
                             }
                             @if programs { td.program { (listeners(row)) } }
+                            @if came { td.came { @if let Some(came) = &row.came { (bars(came)) } } }
                             @for met in &row.cells { (cell(met)) }
                         }
                     }
                 }
             }
         }
+    }
+}
+
+/// How many packets came, with bars whose length grows with the logarithm.
+fn bars(came: &Came) -> Markup {
+    let bar = |count: u64, class: &str, how: &str, senders: usize| {
+        let width = format!("width: {}rem", magnitude(count));
+        let from =
+            if senders == 1 { "one sender".to_owned() } else { format!("{senders} senders") };
+        html! {
+            span.count title=(from) {
+                span class=(format!("bar {class}")) style=(width) {}
+                @if count == 0 { "none" } @else { (grouped(count)) } " " (how)
+            }
+        }
+    };
+    html! {
+        @if let (Some(admitted), Some(senders)) = (came.admitted, came.admitted_senders) {
+            (bar(admitted, "open", "admitted", senders))
+        }
+        (bar(came.denied, "silence", "denied", came.denied_senders))
     }
 }
 
@@ -163,7 +188,7 @@ fn prose(text: &str) -> Markup {
     }
 }
 
-fn legend() -> Markup {
+fn legend(came: Option<u32>) -> Markup {
     html! {
         dl.legend {
             div { dt.open { "open" } dd { "comes through" } }
@@ -175,7 +200,8 @@ fn legend() -> Markup {
         p.small {
             "Below each word: who decides. "
             b { "anywhere" } ": everybody who is at none of the policy's places. "
-            b { "!" } ": the witnesses disagree."
+            b { "!" } ": the witnesses disagree. "
+            @if let Some(note) = note_of_bars(came) { (note) }
         }
     }
 }

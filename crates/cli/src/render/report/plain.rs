@@ -1,7 +1,8 @@
 //! The report as Markdown (CommonMark with tables).
 
-use crate::render::clean;
+use crate::render::{came, clean};
 use tipstaff_app::report::Report;
+use tipstaff_app::show::Direction;
 
 /// The report as Markdown.
 pub fn markdown(report: &Report) -> String {
@@ -13,8 +14,9 @@ pub fn markdown(report: &Report) -> String {
         escaped(&report.policy)
     );
     let places = report.matrix.places.iter().map(|it| escaped(it));
-    let titles: Vec<String> =
-        ["port", "program"].into_iter().map(str::to_owned).chain(places).collect();
+    let came = report.matrix.came_within_seconds;
+    let titles = ["port", "program"].into_iter().chain(came.is_some().then_some("came"));
+    let titles: Vec<String> = titles.map(str::to_owned).chain(places).collect();
     table_line(&mut text, &titles);
     table_line(&mut text, &vec!["---".to_owned(); titles.len()]);
     for row in &report.matrix.rows {
@@ -25,12 +27,16 @@ pub fn markdown(report: &Report) -> String {
         };
         let meanings: String = row.meanings.iter().map(|it| format!("; {}", escaped(it))).collect();
         let mut cells = vec![format!("**{}**{meanings}", escaped(&row.what)), programs];
+        cells.extend(came.is_some().then(|| row.came.as_ref().map(came::said).unwrap_or_default()));
         cells.extend(row.cells.iter().map(|cell| {
             let mark = if cell.agree == Some(false) { "! " } else { "" };
             let parts: String = cell.parts.iter().map(|it| format!("; {}", escaped(it))).collect();
             format!("{mark}{}{parts}", cell.word)
         }));
         table_line(&mut text, &cells);
+    }
+    if let Some(note) = came::note(came) {
+        text.push_str(&format!("\n{}\n", escaped(&note)));
     }
     text.push_str("\n## How it was checked\n\n");
     for line in &report.checked {
@@ -56,31 +62,35 @@ pub fn markdown(report: &Report) -> String {
         }
     }
     for direction in &report.decisions.directions {
-        text.push_str(&format!("\n## Decisions, {}\n\n", direction.direction));
-        let titles = ["name", "verdict", "traffic", "from", "to", "why"].map(str::to_owned);
-        table_line(&mut text, &titles);
-        table_line(&mut text, &vec!["---".to_owned(); titles.len()]);
-        for line in &direction.decisions {
-            let rate = line.rate.as_ref().map(|it| format!(" {it}")).unwrap_or_default();
-            let idle = if line.paused {
-                "paused: "
-            } else if line.ended {
-                "ended: "
-            } else {
-                ""
-            };
-            let cells = [
-                escaped(&line.name),
-                escaped(&format!("{idle}{}{rate}", line.verdict)),
-                escaped(&line.traffic),
-                escaped(&line.from),
-                escaped(&line.to),
-                escaped(line.why.as_deref().unwrap_or_default()),
-            ];
-            table_line(&mut text, &cells);
-        }
+        decisions(&mut text, direction);
     }
     text
+}
+
+fn decisions(text: &mut String, direction: &Direction) {
+    text.push_str(&format!("\n## Decisions, {}\n\n", direction.direction));
+    let titles = ["name", "verdict", "traffic", "from", "to", "why"].map(str::to_owned);
+    table_line(text, &titles);
+    table_line(text, &vec!["---".to_owned(); titles.len()]);
+    for line in &direction.decisions {
+        let rate = line.rate.as_ref().map(|it| format!(" {it}")).unwrap_or_default();
+        let idle = if line.paused {
+            "paused: "
+        } else if line.ended {
+            "ended: "
+        } else {
+            ""
+        };
+        let cells = [
+            escaped(&line.name),
+            escaped(&format!("{idle}{}{rate}", line.verdict)),
+            escaped(&line.traffic),
+            escaped(&line.from),
+            escaped(&line.to),
+            escaped(line.why.as_deref().unwrap_or_default()),
+        ];
+        table_line(text, &cells);
+    }
 }
 
 fn table_line(text: &mut String, cells: &[String]) {

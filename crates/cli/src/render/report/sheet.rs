@@ -17,6 +17,8 @@ pub fn csv(report: &Report) -> String {
         "seen",
         "agree",
         "made",
+        "came_admitted",
+        "came_denied",
     ];
     // Writing into memory does not fail.
     let _ = sheet.write_record(titles);
@@ -36,6 +38,8 @@ pub fn csv(report: &Report) -> String {
                 cell.seen.join("; "),
                 agree.to_owned(),
                 report.made.clone(),
+                row.came.and_then(|it| it.admitted).map(|it| it.to_string()).unwrap_or_default(),
+                row.came.map(|it| it.denied.to_string()).unwrap_or_default(),
             ];
             let _ = sheet.write_record(fields.map(|it| harmless(&it)));
         }

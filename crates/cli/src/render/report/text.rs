@@ -1,6 +1,6 @@
 //! The report on a terminal: the matrix, and what there is to worry about.
 
-use crate::render::{Cell, Screen, Style, Table, clean, meant, wrap};
+use crate::render::{Cell, Screen, Style, Table, came, clean, meant, wrap};
 use tipstaff_app::report::{Cell as Met, Report, Row};
 use tipstaff_app::vocabulary::{Reach, Severity};
 
@@ -9,12 +9,15 @@ pub fn reported(report: &Report, screen: &Screen) -> String {
     let heading = format!("{}: what can be reached, from where", clean(&report.host));
     let mut text = format!("{}\n\n", screen.paint(Style::Strong, &heading));
     let programs = report.matrix.rows.iter().any(|row| row.programs.is_some());
+    let came = report.matrix.came_within_seconds.is_some();
     let titles = ["port"].into_iter().chain(programs.then_some("program"));
+    let titles = titles.chain(came.then_some("came"));
     let places = report.matrix.places.iter().map(String::as_str);
     let mut table = Table::new(titles.chain(places));
     for row in &report.matrix.rows {
         let mut cells = vec![meant(Cell::new(&row.what, Style::Strong), &row.meanings)];
         cells.extend(programs.then(|| listener(row)));
+        cells.extend(came.then(|| came::bars(row.came.as_ref())));
         cells.extend(row.cells.iter().map(met));
         table.row(cells);
     }
@@ -25,6 +28,9 @@ pub fn reported(report: &Report, screen: &Screen) -> String {
             text.push_str(&format!("{}\n", screen.paint(style, &line)));
         }
     };
+    if let Some(note) = came::note_of_bars(report.matrix.came_within_seconds) {
+        paragraph("", &note, Style::Faint);
+    }
     for checked in &report.checked {
         paragraph("", checked, Style::Faint);
     }
