@@ -27,6 +27,7 @@ pub mod kernel;
 pub mod listing;
 mod live;
 mod load;
+mod logging;
 mod outcome;
 pub mod programs;
 pub mod reach;

@@ -1,6 +1,6 @@
 //! `status`: what the kernel holds, and whether that is what the policy says.
 
-use super::{Failure, Loaded, PacketWords, likely_packet, programs, transaction};
+use super::{Failure, Loaded, PacketWords, likely_packet, logging, programs, transaction};
 use crate::Outcome;
 use crate::store::{
     Docket, Entry, Home, Kind as EntryKind, Note, State, Watcher, Written, digest, pending,
@@ -54,6 +54,8 @@ pub struct Report {
     pub differences: Vec<Difference>,
     /// What each decision has taken so far.
     pub rules: Vec<RuleCount>,
+    /// What the kernel reports of decisions; `null` if nothing.
+    pub logging: Option<logging::Report>,
     /// Tables of others that also see packets.
     pub others: Vec<Other>,
     /// Tables of the kernel's older packet filter that are loaded.
@@ -219,6 +221,7 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Rep
         odd_interfaces: super::live::odd_interfaces(loaded),
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
+        logging: logging::report(machine, snapshot.as_ref(), loaded.now),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(machine),
     })
@@ -442,6 +445,9 @@ fn words(drift: &Drift) -> String {
         Drift::Record => {
             "the kernel remembers others of those who come than the policy asks, or for another time"
                 .into()
+        }
+        Drift::Logging => {
+            "the kernel reports other decisions than the policy asks, or others at most".into()
         }
         Drift::Moved => {
             "the kernel has other networks as those that this host is on: its addresses \

@@ -417,6 +417,8 @@ words! {
         Programs = "programs",
         /// Reports of packets, for `log` and for rehearsals.
         Reports = "reports",
+        /// Traces of packets that go with whoever asked for them, for `watch`.
+        Traces = "traces",
         /// The list of flows that are tracked.
         Flows = "flows",
         /// The list of sockets.

@@ -8,6 +8,7 @@ use crate::ruleset::{LOG_GROUP, enforce};
 use crate::sockets::{PortProtocol, waiting};
 use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol, ask};
+use crate::watching::Watch;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::ConnectionState;
 use tipstaff_wire::nflog;
@@ -21,6 +22,8 @@ pub enum Need {
     Programs,
     /// To report packets to whoever asked for them.
     Reports,
+    /// To trace packets in a table that goes with whoever made it.
+    Traces,
     /// To list the flows that are tracked.
     Flows,
     /// To list the sockets that wait.
@@ -87,6 +90,12 @@ pub fn abilities(host: &str, program: &RuleProgram) -> Vec<Ability> {
             Protocol::Netfilter,
         )),
         "`log` has no effect, and nothing can be rehearsed",
+    );
+    note(
+        Need::Traces,
+        "traces of packets that go with whoever asked for them, for `watch`",
+        tried(apart(|_| Watch::open().map(drop), Protocol::Netfilter)),
+        "`watch` has only what the policy logs: `watch --logged`",
     );
     note(
         Need::Flows,

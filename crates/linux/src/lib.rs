@@ -25,6 +25,7 @@ pub mod ruleset;
 mod session;
 pub mod sockets;
 mod sys;
+mod taken;
 mod transport;
 mod users;
 pub mod watching;

@@ -18,6 +18,10 @@ const COMMAND_BIND: u8 = 1;
 const COPY_PACKET: u8 = 2;
 const FLAG_SEQUENCE: u16 = 1;
 
+const HEADER: u16 = 1;
+const MARK: u16 = 2;
+const IN_LINK: u16 = 4;
+const OUT_LINK: u16 = 5;
 const PAYLOAD: u16 = 9;
 const PREFIX: u16 = 10;
 const SEQUENCE: u16 = 12;
@@ -70,6 +74,12 @@ pub struct Report<'a> {
     pub prefix: &'a str,
     /// Running number within the group; a gap means that reports were lost.
     pub sequence: u32,
+    /// The packet's mark; 0 for none.
+    pub mark: u32,
+    /// Where in the kernel it was (`enum nf_inet_hooks`).
+    pub hook: u8,
+    /// The numbers of the links that it came from and goes to; 0 for none.
+    pub links: [u32; 2],
 }
 
 /// Reads the body of a [`PACKET`] message.
@@ -81,9 +91,18 @@ pub fn decode(body: &[u8]) -> Result<Report<'_>, WireError> {
     fields.take(2)?;
     let group = fields.be16()?;
     let (mut packet, mut prefix, mut sequence) = (&[][..], "", None);
+    let (mut mark, mut hook, mut links) = (0, 0, [0; 2]);
     for attribute in Attributes::new(fields.rest(), "NFULNL_MSG_PACKET") {
         let attribute = attribute?;
         match attribute.kind {
+            HEADER => {
+                let mut fields = Fields::new(attribute.bytes, "struct nfulnl_msg_packet_hdr");
+                fields.take(2)?;
+                hook = fields.take(1)?[0];
+            }
+            MARK => mark = attribute.be32("NFULA_MARK")?,
+            IN_LINK => links[0] = attribute.be32("NFULA_IFINDEX_INDEV")?,
+            OUT_LINK => links[1] = attribute.be32("NFULA_IFINDEX_OUTDEV")?,
             PAYLOAD => packet = attribute.bytes,
             PREFIX => prefix = attribute.text("NFULA_PREFIX")?,
             SEQUENCE => sequence = Some(attribute.be32("NFULA_SEQ")?),
@@ -91,5 +110,5 @@ pub fn decode(body: &[u8]) -> Result<Report<'_>, WireError> {
         }
     }
     let sequence = sequence.ok_or(WireError::Missing { what: "NFULA_SEQ" })?;
-    Ok(Report { group, packet, prefix, sequence })
+    Ok(Report { group, packet, prefix, sequence, mark, hook, links })
 }

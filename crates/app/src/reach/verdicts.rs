@@ -30,14 +30,16 @@ pub(crate) enum Kernel {
     /// Our table is not there, or asleep: our rules stop nothing.
     NothingInForce,
     /// What our table says, and the numbers by which it knows whose sockets are.
-    Rules(RuleProgram, Marks),
+    Rules(Box<RuleProgram>, Marks),
 }
 
 impl Kernel {
     /// What was read from the kernel.
     pub(crate) fn of(snapshot: Option<Snapshot>) -> Self {
         match snapshot {
-            Some(snapshot) if !snapshot.dormant => Self::Rules(snapshot.program, snapshot.marks),
+            Some(snapshot) if !snapshot.dormant => {
+                Self::Rules(Box::new(snapshot.program), snapshot.marks)
+            }
             _ => Self::NothingInForce,
         }
     }
@@ -202,7 +204,7 @@ pub(crate) fn parts(
     };
     let mut deciders: Vec<&dyn Decider> = vec![&loaded.plan];
     if let Kernel::Rules(program, _) = kernel {
-        deciders.push(program);
+        deciders.push(&**program);
     }
     let same = wanted.whose == wanted.marked;
     let by_kernel = |packet: &Packet| {

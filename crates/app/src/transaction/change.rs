@@ -14,7 +14,7 @@ use crate::effect::Effects;
 use crate::first::stays_open;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, compare, cut, enforce, live, programs};
+use crate::{Failure, Loaded, compare, cut, enforce, live, logging, programs};
 use std::borrow::Cow;
 use tipstaff_core::plan::{RuleId, TURNED_AWAY};
 use tipstaff_linux::LinuxError;
@@ -47,7 +47,13 @@ pub(crate) fn carry_out(
     // Only told: what cannot be looked at does not make the enforcement fail.
     let living_on = || cut::count(options.machine, &policy.program).ok();
     if same && known {
-        // Not touched: what has been counted stays.
+        // Not touched: what has been counted stays. What is reported for a time is nothing that would have to go back.
+        let mut report = report;
+        if options.log_for.is_some() {
+            put_in_force(options.machine, policy, before.as_ref(), &[])
+                .map_err(|outcome| told_of(policy, outcome))?;
+            report.remarks.extend(logging::remarks(options.machine, policy));
+        }
         return Ok(Report { done: say::Changed::Unchanged, living_on: living_on(), ..report });
     }
     let told = options.tell.filter(|_| !report.effects.is_nothing());
@@ -71,7 +77,7 @@ pub(crate) fn carry_out(
         true => Back::of(options.home, docket.written(), &waits.pending(0, 0, None)),
         false => watched(options, docket, &waits)?,
     };
-    let sent = match same {
+    let sent = match same && options.log_for.is_none() {
         true => Ok(Vec::new()),
         false => put_in_force(options.machine, policy, before.as_ref(), &reset),
     };
@@ -88,6 +94,7 @@ pub(crate) fn carry_out(
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
+    report.remarks.extend(logging::remarks(options.machine, policy));
     shut_out(policy, options, &mut report);
     Ok(Report {
         done: if same { say::Changed::Unchanged } else { say::Changed::Enforced },
@@ -99,11 +106,23 @@ pub(crate) fn carry_out(
     })
 }
 
+/// Why the kernel did not take what was to change nothing for packets.
+fn told_of(policy: &Loaded, outcome: Outcome) -> Failure {
+    match outcome {
+        Outcome::Refused(error) | Outcome::Unknown(error) => {
+            Failure::in_kernel(error, &policy.sources, &policy.plan)
+        }
+    }
+}
+
 /// The policy, without its programs if they are to be left out.
 fn as_asked<'p>(policy: &'p Loaded, options: &Options<'_>) -> Cow<'p, Loaded> {
     let mut policy = Cow::Borrowed(policy);
     if options.without_programs && !policy.without_programs {
         policy.to_mut().leave_out_programs();
+    }
+    if let Some(time) = options.log_for {
+        policy.to_mut().log_all_for(time);
     }
     policy
 }

@@ -2,6 +2,7 @@
 
 use super::super::{Loaded, programs};
 use super::holds::is_in_force;
+use std::borrow::Cow;
 use std::time::Duration;
 use tipstaff_linux::ruleset::{self, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, Machine, Protocol};
@@ -33,6 +34,11 @@ pub(crate) fn put_in_force(
     before: Option<&Snapshot>,
     reset: &[String],
 ) -> Result<Vec<String>, Outcome> {
+    let mut policy = Cow::Borrowed(policy);
+    if policy.plan.logging.all_until.is_some() || before.is_some_and(is_raised) {
+        policy.to_mut().goes_on_logging(before);
+    }
+    let policy = &*policy;
     let marks = before.map(|it| it.marks.clone()).unwrap_or_default();
     let mut kernel = machine.channel(Protocol::Netfilter).map_err(Outcome::Refused)?;
     let kernel = &mut kernel;
@@ -78,6 +84,11 @@ pub(crate) fn put_in_force(
         Err(error) if known => Err(Outcome::Refused(error)),
         Err(error) => Err(Outcome::Unknown(error)),
     }
+}
+
+/// Whether all decisions are reported, for a time.
+fn is_raised(before: &Snapshot) -> bool {
+    before.program.logging.is_some_and(|it| it.all_until.is_some())
 }
 
 fn same(now: Option<&Snapshot>, before: Option<&Snapshot>) -> bool {

@@ -34,6 +34,8 @@ pub struct Options<'o> {
     pub not_this_machine: bool,
     /// Whether all changes are worked out, however many there are.
     pub all: bool,
+    /// For how long all decisions are to be reported, whatever the policy has reported; `None`: as before.
+    pub log_for: Option<Duration>,
     /// How much memory a boot may need to load it, in MiB.
     pub boot_memory: u64,
     /// Told what will change, before anything does.

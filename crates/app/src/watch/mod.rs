@@ -11,25 +11,32 @@ use super::{Failure, Loaded};
 use crate::callers::Places;
 use jiff::Timestamp;
 use std::time::Duration;
+use tipstaff_core::program::Action;
 use tipstaff_linux::Machine;
-use tipstaff_linux::watching::{Losses, Watch};
+use tipstaff_linux::watching::{Losses, Watcher};
 
 /// Watches the decisions of the rules in force.
 pub struct Watching {
-    watch: Watch,
+    watch: Box<dyn Watcher>,
     /// The host whose rules are in force.
     pub host: String,
     /// The policy, for names of places and what would change; `None` if it cannot be read.
     pub loaded: Option<Loaded>,
     /// Why not.
     pub without_policy: Option<String>,
+    /// What is to be known of what will be seen, as a whole sentence.
+    pub remark: Option<String>,
 }
 
-/// Begins to watch. Nothing is left in the kernel once this is dropped, or the process ends, however it does.
+/// Begins to watch, all decisions or those that the policy has reported (`logged`). Nothing is left in the kernel once this is dropped, or the process ends, however it does.
 ///
 /// # Errors
 /// [`Failure`] if no rules are in force, or the kernel refuses.
-pub fn begin(machine: &dyn Machine, policy: Result<Loaded, Failure>) -> Result<Watching, Failure> {
+pub fn begin(
+    machine: &dyn Machine,
+    policy: Result<Loaded, Failure>,
+    logged: bool,
+) -> Result<Watching, Failure> {
     let held = machine.rules()?.filter(|it| !it.dormant);
     let Some(held) = held else {
         return Err(Failure::stopped(
@@ -37,12 +44,20 @@ pub fn begin(machine: &dyn Machine, policy: Result<Loaded, Failure>) -> Result<W
             vec!["`tipstaff enforce` puts rules in force".into()],
         ));
     };
-    let watch = machine.watch()?;
+    let watch = machine.watch(logged)?;
+    let rules = || held.program.chains.iter().flat_map(|it| &it.rules);
+    let reports =
+        held.program.logging.is_some() || rules().any(|it| matches!(it.action, Action::Log(_)));
+    let remark = (logged && !reports).then(|| {
+        "the rules in force report nothing: `log` in the host's section has them do so, or for a time \
+         `tipstaff enforce --log-for 1h`"
+            .to_owned()
+    });
     let (loaded, without_policy) = match policy {
         Ok(loaded) => (Some(loaded), None),
         Err(failure) => (None, Some(failure.line())),
     };
-    Ok(Watching { watch, host: held.host, loaded, without_policy })
+    Ok(Watching { watch, host: held.host, loaded, without_policy, remark })
 }
 
 impl Watching {

@@ -20,6 +20,7 @@ fn options<'o>(machine: &'o dyn Machine, home: &'o Home) -> Options<'o> {
         even_if_locked_out: false,
         not_this_machine: false,
         all: false,
+        log_for: None,
         boot_memory: transaction::FOR_A_BOOT,
         tell: None,
     }

@@ -2,9 +2,11 @@
 
 use super::context::Context;
 use super::output::Output;
+use super::span::span;
 use super::staying::Staying;
 use crate::render::{self, Format};
 use clap::Args;
+use std::time::Duration;
 use tipstaff_app::effect::Effects;
 use tipstaff_app::{Failure, cut, kernel, load_for_kernel, transaction};
 
@@ -26,6 +28,9 @@ pub struct Enforce {
     /// Tell every change for packets, however many there are and however long that takes
     #[arg(long)]
     pub all: bool,
+    /// Report all decisions for so long, whatever the policy has reported, such as 1h; it ends by itself, or with 0
+    #[arg(long, value_name = "SPAN", value_parser = span, conflicts_with = "dry_run")]
+    pub log_for: Option<Duration>,
     /// How much memory a boot may need to load the policy
     #[arg(long, value_name = "MIB", default_value_t = transaction::FOR_A_BOOT)]
     pub boot_memory: u64,
@@ -36,7 +41,7 @@ pub struct Enforce {
     #[arg(long, conflicts_with = "dry_run")]
     pub cut: bool,
     /// Load the last confirmed policy from the docket, as at boot
-    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "not_this_machine", "cut", "without_programs"])]
+    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "not_this_machine", "cut", "without_programs", "log_for"])]
     pub boot: bool,
     /// Only if our rules are gone from the kernel, and no change waits to be confirmed
     #[arg(long, requires = "boot")]
@@ -68,6 +73,7 @@ impl Enforce {
             even_if_locked_out: self.even_if_locked_out,
             not_this_machine: self.not_this_machine,
             all: self.all,
+            log_for: self.log_for,
             boot_memory: self.boot_memory,
             tell: (context.format() == Format::Text).then_some(&tell),
             ..self.staying.options(context)

@@ -56,6 +56,12 @@ pub struct HostKeys {
     /// For how long after they came last, such as "30 days"
     #[arg(long, value_name = "SPAN")]
     record_for: Option<String>,
+    /// Which decisions the kernel reports for watch --logged: nothing, denied or all
+    #[arg(long, value_name = "WORD")]
+    log: Option<String>,
+    /// How many it reports at most: all together, and of one sender, such as "10/minute per source"
+    #[arg(long, value_name = "RATE", num_args = 1..)]
+    log_at_most: Vec<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
@@ -98,8 +104,18 @@ pub struct Changed {
 }
 
 /// Keys without which a host is still one.
-const DROPPABLE: [&str; 8] =
-    ["addresses", "names", "labels", "turned-away", "shell", "on-failure", "record", "record-for"];
+const DROPPABLE: [&str; 10] = [
+    "addresses",
+    "names",
+    "labels",
+    "turned-away",
+    "shell",
+    "on-failure",
+    "record",
+    "record-for",
+    "log",
+    "log-at-most",
+];
 
 impl HostKeys {
     fn assignments(&self) -> Vec<Assignment> {
@@ -112,6 +128,8 @@ impl HostKeys {
             text_of("on-failure", self.on_failure.as_ref()),
             text_of("record", self.record.as_ref()),
             text_of("record-for", self.record_for.as_ref()),
+            text_of("log", self.log.as_ref()),
+            list_of("log-at-most", &self.log_at_most),
         ];
         keys.into_iter().flatten().collect()
     }

@@ -30,6 +30,7 @@ impl Staying {
             even_if_locked_out: false,
             not_this_machine: false,
             all: false,
+            log_for: None,
             boot_memory: transaction::FOR_A_BOOT,
             tell: None,
         }

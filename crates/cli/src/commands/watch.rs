@@ -28,6 +28,9 @@ pub struct Watch {
     /// A line for each decision, also on a terminal
     #[arg(long)]
     lines: bool,
+    /// Only what the policy has the kernel report: `log` and `log-at-most` of the host, `log` of rules
+    #[arg(long)]
+    logged: bool,
     /// Ring the terminal's bell at each such decision, once a second at most
     #[arg(long)]
     bell: bool,
@@ -55,7 +58,7 @@ impl Watch {
         let typed = self.only.join(" ");
         let policy = context.here();
         let filter = Filter::parse(&typed, policy.as_ref().ok())?;
-        let mut watching = watch::begin(context.machine, policy)?;
+        let mut watching = watch::begin(context.machine, policy, self.logged)?;
         let mut alarm = Alarm::new(self.bell, self.run.clone());
         let journal = self.journal.then_some(To::Journal);
         let to = journal.iter().chain(&self.syslog).chain(&self.otlp);

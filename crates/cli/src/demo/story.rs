@@ -231,6 +231,7 @@ impl Teller {
                     even_if_locked_out: true,
                     not_this_machine: false,
                     all: false,
+                    log_for: None,
                     boot_memory: transaction::FOR_A_BOOT,
                     tell: None,
                 };

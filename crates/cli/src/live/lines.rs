@@ -41,6 +41,9 @@ pub fn print(
     until: Until,
     (alarm, outlets): (&mut Alarm, &[Outlet]),
 ) -> Result<(), Failure> {
+    if let Some(remark) = &watching.remark {
+        eprintln!("{remark}");
+    }
     let began = Instant::now();
     let (mut asked, mut lost, mut told) = (began, 0, 0);
     let mut out = std::io::stdout().lock();

@@ -42,7 +42,8 @@ fn go(
     terminal: &mut ratatui::DefaultTerminal,
 ) -> Result<(), Failure> {
     let mut board = Board::new(watching.host.clone(), typed, filter, Instant::now());
-    board.said = watching.without_policy.as_ref().map(|why| format!("no policy: {why}"));
+    let without = watching.without_policy.as_ref().map(|why| format!("no policy: {why}"));
+    board.said = watching.remark.clone().or(without);
     let (mut drawn, mut asked) = (None::<Instant>, Instant::now());
     loop {
         let mut decisions = watching.next(FRAME)?;

@@ -2,6 +2,7 @@
 
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean};
+use tipstaff_app::grouped;
 use tipstaff_app::status::{Other, Report, RuleCount};
 use tipstaff_app::vocabulary::{Denies, Origin, Verdict};
 
@@ -37,8 +38,33 @@ pub fn status(report: &Report, screen: &Screen) -> String {
         text.push_str(&table.render(screen));
     }
     text.push_str(&programs(report, screen));
+    text.push_str(&logging(report, screen));
     text.push_str(&others(report, screen));
     text.push_str(&docket(report, screen));
+    text
+}
+
+/// What is reported of decisions.
+fn logging(report: &Report, screen: &Screen) -> String {
+    let Some(logging) = &report.logging else { return String::new() };
+    let which = match (logging.level.as_str(), &logging.all_until) {
+        ("all", _) | (_, None) => logging.level.clone(),
+        (level, Some(until)) => format!("all until {until}, then {level}"),
+    };
+    let mut text = format!(
+        "\nreported of decisions: {which}; at most {}, and {}",
+        logging.at_most, logging.at_most_of_one
+    );
+    if let (Some(reported), Some(beyond)) = (logging.reported, logging.beyond) {
+        let (reported, beyond) = (grouped(reported), grouped(beyond));
+        text.push_str(&format!("\n  {reported} so far, {beyond} were more than that"));
+    }
+    text.push('\n');
+    if logging.taken == Some(false) {
+        let lead = screen.paint(Style::Mixed, "nobody takes it:");
+        let rest = "`tipstaff watch --logged` shows it, the service tipstaff-watch keeps it";
+        text.push_str(&format!("{lead} {rest}\n"));
+    }
     text
 }
 

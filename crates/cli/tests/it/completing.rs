@@ -87,7 +87,10 @@ fn what_the_kernel_can_do_is_found_by_trying_and_changes_nothing() {
             .iter()
             .map(|it| it["name"].as_str().expect("a name"))
             .collect();
-        assert_eq!(names, ["rules", "programs", "reports", "flows", "sockets", "router-discovery"]);
+        assert_eq!(
+            names,
+            ["rules", "programs", "reports", "traces", "flows", "sockets", "router-discovery",]
+        );
         for it in report["abilities"].as_array().expect("a list") {
             // In a sealed process that is root in its own namespaces alone, programs cannot be told apart.
             let may_lack =

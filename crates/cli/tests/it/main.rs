@@ -22,6 +22,7 @@ mod imports;
 mod interfaces;
 mod jobs;
 mod kernel;
+mod logging;
 mod metrics;
 mod mishaps;
 mod moving;

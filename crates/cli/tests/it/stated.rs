@@ -10,7 +10,7 @@ const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 const NO_FACT: &str = "";
 
 /// How a statement begins, and the test: its file, and its name.
-const SHOWN_BY: [(&str, &str); 133] = [
+const SHOWN_BY: [(&str, &str); 139] = [
     ("A policy is a TOML file.", "usage::files_that_are_no_policies_are_named_and_explained"),
     ("By default it is `/etc/tipstaff/", "usage::options_work_before_and_after_the_command"),
     (
@@ -241,8 +241,20 @@ const SHOWN_BY: [(&str, &str); 133] = [
         "A name that is not there matches",
         "users::users_who_are_not_there_match_nothing_and_are_said",
     ),
+    ("`log = \"denied\"` in a host's section", "reported::what_is_reported_is_what_is_remembered"),
+    ("`tipstaff watch --logged` shows", "logging::what_the_policy_says_is_logged_and_no_more"),
     (
-        "`log = true` reports the packets",
+        "`log-at-most` says how many",
+        "reported::no_more_is_reported_than_is_wanted_and_the_rest_is_counted",
+    ),
+    ("If left out, that is `100/second", "logging::what_the_policy_says_is_logged_and_no_more"),
+    (
+        "What is beyond it is counted",
+        "reported::no_more_is_reported_than_is_wanted_and_the_rest_is_counted",
+    ),
+    ("With `enforce --log-for 1h` all", "logging::all_is_logged_for_a_time"),
+    (
+        "`log = true` in a rule reports",
         "ending::what_a_rule_takes_is_reported_under_its_name_up_to_the_cap",
     ),
     ("`until = 2026-12-24T18:00:00Z` e", "meaning::a_rule_ends_at_the_very_second_that_it_names"),

@@ -95,6 +95,11 @@ impl Generator {
         let _ = writeln!(text, "labels = [\"edge\"]\nprogram-marks = \"0x00ff0000\"");
         let _ = writeln!(text, "shell = [\"2202/tcp\"]\non-failure = \"closed\"");
         let _ = writeln!(text, "record = \"denied\"\nrecord-for = \"2 days\"");
+        let log = self.pick(&["nothing", "denied", "all"]);
+        let _ = writeln!(text, "log = \"{log}\"");
+        let most =
+            self.pick(&["\"50/second\"", "[\"9/second, burst 3\", \"1/minute per source\"]"]);
+        let _ = writeln!(text, "log-at-most = {most}");
         let _ = writeln!(text, "interfaces = {{ outside = \"eth0\", stacks = \"eth1\" }}");
         if self.one_in(3) {
             let list = self.list(1, 3, |it| format!("\"{}\"", it.pick(&TURNED_AWAY)));

@@ -1,7 +1,7 @@
 //! The decision list of one host.
 
 use super::condition::{Condition, told_apart};
-use crate::policy::{Interface, Log, Origin, Rate, Record, Time, Verdict};
+use crate::policy::{Interface, Log, Logging, Origin, Rate, Record, Time, Verdict};
 use crate::space::{AddressSet, Direction, PortProtocol};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -185,6 +185,8 @@ pub struct HostPlan {
     pub program_marks: u32,
     /// What the kernel is to remember of who came; `None`: nothing.
     pub record: Option<Record>,
+    /// Which decisions the kernel is to report.
+    pub logging: Logging,
     /// One chain a direction, in the order of [`Direction::ALL`].
     pub chains: [Chain; 3],
 }

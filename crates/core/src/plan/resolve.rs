@@ -62,6 +62,7 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
         interfaces: section.interfaces.clone(),
         program_marks: section.program_marks,
         record: section.record,
+        logging: section.logging,
         chains: Direction::ALL.map(|direction| chain(section, direction, now)),
     })
 }

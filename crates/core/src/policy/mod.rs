@@ -5,6 +5,7 @@ mod diagnostic;
 pub mod edit;
 mod ends;
 mod iana;
+mod logging;
 mod model;
 mod named;
 mod rate;
@@ -23,6 +24,7 @@ pub use diagnostic::{Diagnostic, Label, Patch, Severity};
 pub use ends::Ends;
 pub(crate) use iana::known_service;
 pub use iana::{KNOWN_SERVICES, KnownService};
+pub use logging::{Level, Logging};
 pub use model::{
     Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, LabelSection, Log,
     PROGRAM_MARKS, Ping, Place, Policy, Rule, Service, ServicePort, Shell, TurnedAway, Use, Used,

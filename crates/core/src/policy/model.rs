@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Accepted, Ends, Origin, Rate, Record, Source, Time};
+use super::{Accepted, Ends, Logging, Origin, Rate, Record, Source, Time};
 use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -181,6 +181,8 @@ pub struct Host {
     pub shell: Option<Shell>,
     /// What the kernel is to remember of who came; `None`: nothing.
     pub record: Option<Record>,
+    /// Which decisions the kernel is to report.
+    pub logging: Logging,
     /// Whether everything passes if the rules cannot be loaded at boot.
     pub open_on_failure: bool,
     /// The bits of sockets' marks by which its rules know programs.

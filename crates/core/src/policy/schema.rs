@@ -250,6 +250,20 @@ pub const SCHEMA: &[TableSpec] = &[
                 "\"30 days\"",
             ),
             key(
+                "log",
+                Shape::Text,
+                "Which decisions the kernel reports, for `watch --logged`: `nothing` (if left out), \
+                 `denied` those that turn away, `all` also new connections that are admitted",
+                "\"denied\"",
+            ),
+            key(
+                "log-at-most",
+                Shape::TextOrList,
+                "How many are reported: all together, and of one sender (`per source`). If left out, \
+                 `100/second, burst 1000` and `60/minute per source`",
+                "[\"20/second\", \"10/minute per source\"]",
+            ),
+            key(
                 "on-failure",
                 Shape::Text,
                 "If its rules cannot be loaded at boot: `closed` (if left out) keeps only the \

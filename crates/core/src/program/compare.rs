@@ -1,6 +1,7 @@
 //! Where two rule programs differ.
 
 use super::model::{ProgramRule, RuleProgram};
+use crate::policy::Logging;
 use std::collections::HashMap;
 
 /// One difference between the program that was meant and the one that was found.
@@ -35,6 +36,8 @@ pub enum Drift {
     Moved,
     /// It remembers others than are to be remembered, or for another time.
     Record,
+    /// It reports other decisions than are to be reported whatever the time is, or others at most.
+    Logging,
 }
 
 impl Drift {
@@ -85,6 +88,10 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
     }
     if meant.record != found.record {
         drifts.push(Drift::Record);
+    }
+    let standing = |it: &RuleProgram| it.logging.and_then(Logging::standing);
+    if standing(meant) != standing(found) {
+        drifts.push(Drift::Logging);
     }
     drifts
 }

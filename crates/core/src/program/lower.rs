@@ -47,6 +47,7 @@ fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> Ru
     }
     program.reopened = reopened(plan);
     program.record = plan.record;
+    program.logging = plan.logging.of_anything();
     program.admitting = admitting(plan);
     let asked = program.asks_for_links();
     program.on_link = asked.into_iter().map(|family| plan.on_link.only(family)).collect();

@@ -1,7 +1,7 @@
 //! A rule program as plain data.
 
 use crate::plan::{InterfaceTest, RuleId, told_apart};
-use crate::policy::{Rate, Record, Time};
+use crate::policy::{Logging, Rate, Record, Time};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, PortProtocol, RangeSet, StateSet,
 };
@@ -24,6 +24,9 @@ pub struct RuleProgram {
     /// What the kernel remembers of who came; `None`: nothing, or not all that it is to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub record: Option<Record>,
+    /// Which decisions the kernel reports; `None`: none, or not all that it is to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logging: Option<Logging>,
     /// What each rule or default means that admits, where it is remembered whom: what is told of it is evidence about
     /// that, and no other meaning.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

@@ -9,7 +9,7 @@ use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::transport::Protocol;
-use crate::watching::Watch;
+use crate::watching::Watcher;
 use crate::{LinuxError, NetlinkSocket};
 use std::collections::BTreeMap;
 use std::io;
@@ -167,11 +167,17 @@ pub trait Machine: Sync {
     /// [`LinuxError`] if the system refuses, or there is no machine that could be entered.
     fn namespace(&self) -> Result<Namespace, LinuxError>;
 
-    /// Watches decisions as they are made.
+    /// Whether anybody takes the reports of our rules.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us look, or there is no machine that reports anything now.
+    fn reports_are_taken(&self) -> Result<bool, LinuxError>;
+
+    /// Watches decisions as they are made: those that the policy has the kernel report (`logged`), or all.
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel refuses, or there is no machine that decides anything now.
-    fn watch(&self) -> Result<Watch, LinuxError>;
+    fn watch(&self, logged: bool) -> Result<Box<dyn Watcher>, LinuxError>;
 
     /// A conversation with the kernel, for what changes something.
     ///

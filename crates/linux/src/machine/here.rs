@@ -11,9 +11,10 @@ use crate::ruleset::{self, Callers, Marks, OtherTable, Snapshot};
 use crate::session::{self, Session};
 use crate::sockets::{self, Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
+use crate::taken;
 use crate::transport::{NetlinkSocket, Protocol};
 use crate::users::{user_number, users};
-use crate::watching::Watch;
+use crate::watching::{Logged, Watch, Watcher};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -156,8 +157,12 @@ impl Machine for Here {
         Namespace::current()
     }
 
-    fn watch(&self) -> Result<Watch, LinuxError> {
-        Watch::open()
+    fn reports_are_taken(&self) -> Result<bool, LinuxError> {
+        taken::reports_are_taken()
+    }
+
+    fn watch(&self, logged: bool) -> Result<Box<dyn Watcher>, LinuxError> {
+        Ok(if logged { Box::new(Logged::open()?) } else { Box::new(Watch::open()?) })
     }
 
     fn channel(&self, protocol: Protocol) -> Result<NetlinkSocket, LinuxError> {

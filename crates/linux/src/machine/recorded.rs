@@ -11,7 +11,7 @@ use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol};
-use crate::watching::Watch;
+use crate::watching::Watcher;
 use crate::{LinuxError, Reason};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -360,7 +360,11 @@ impl Machine for Recorded {
         Err(only_recorded("enter a recorded machine"))
     }
 
-    fn watch(&self) -> Result<Watch, LinuxError> {
+    fn reports_are_taken(&self) -> Result<bool, LinuxError> {
+        Err(only_recorded("see who takes reports on a recorded machine"))
+    }
+
+    fn watch(&self, _: bool) -> Result<Box<dyn Watcher>, LinuxError> {
         Err(only_recorded("watch a recorded machine"))
     }
 

@@ -9,13 +9,16 @@ mod keys;
 mod ledger;
 mod listed;
 mod marks;
+mod moment;
 mod names;
 mod others;
 mod owners;
+mod pace;
 mod quiet;
 mod read;
 mod record;
 mod reopen;
+mod reported;
 mod tally;
 mod values;
 
@@ -33,7 +36,10 @@ pub use quiet::{Tuple, keep_quiet};
 use read::read_table;
 pub(crate) use read::tables;
 pub use read::{Snapshot, read};
+pub(crate) use record::Decided;
 pub use record::{Began, Caller, Callers, MOST as MOST_CALLERS, Wanted, Who};
+pub use reported::reported;
+pub(crate) use reported::{WholeList, whole_list};
 pub use tally::{Count, Tally};
 
 use crate::LinuxError;
@@ -132,12 +138,16 @@ fn load(
         .map_err(|error| LinuxError::ReadBack(error.to_string()))?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
     let drifts = compare(program, &snapshot.program);
-    if drifts.is_empty() && snapshot.marks == *marks {
+    let raised = program.logging == snapshot.program.logging;
+    if drifts.is_empty() && raised && snapshot.marks == *marks {
         if let Some(callers) = callers.filter(|it| it.list.len() > AT_ONCE) {
             // The rules are in force, whatever becomes of this.
             let _ = record::remind(transport, &callers);
         }
         Ok(snapshot)
+    } else if !raised {
+        let found = snapshot.program.logging;
+        Err(LinuxError::ReadBack(format!("reports: {found:?}, not {:?}", program.logging)))
     } else if drifts.is_empty() {
         Err(LinuxError::ReadBack(format!("programs: {:?}, not {marks:?}", snapshot.marks)))
     } else {

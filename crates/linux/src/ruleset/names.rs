@@ -12,6 +12,8 @@ pub(crate) const WATCH_TABLES: &str = "tipstaff-watch/";
 
 /// The group to which packets are reported that a rule is to log.
 pub const LOG_GROUP: u16 = 8_484;
+/// So many bytes of a reported packet: its headers, and a little of what they carry.
+pub(crate) const LOGGED_BYTES: u32 = 256;
 /// Interface names are compared whole, padded with NUL (`IFNAMSIZ`).
 pub(crate) const INTERFACE_NAME: usize = 16;
 /// The first byte of user data: the version of what follows.

@@ -4,7 +4,7 @@ use super::decode::{self, Read, Sets};
 use super::listed::ask_for_rules;
 use super::marks::Marks;
 use super::names::{self, TABLE, direction_of, hook_number, text_of};
-use super::record::{self, Known, Leads};
+use super::record::{self, Duties, Known, Leads};
 use super::reopen;
 use super::tally::{Count, Tally};
 use crate::LinuxError;
@@ -12,7 +12,6 @@ use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::policy::Record;
 use tipstaff_core::program::{Action, BaseChain, Chain, Counted, RuleProgram};
 use tipstaff_core::space::{Direction, Family, RangeSet};
 use tipstaff_wire::nf_tables::{
@@ -103,10 +102,8 @@ pub(super) fn read_table(
     }
     let numbers = dumps.elements_of(record::DECISIONS)?;
     let maps = dumps.of_record()?;
-    let known = Known::new(of_record, &dumps.sets, &maps, record::decisions(&numbers));
-    let meant = record::keeps(&dumps.sets)
-        .map(|keeps| Record { admitted: record::remembers_admitted(&numbers), keeps });
-    let mut snapshot = assemble(table, &chains, ours, (&known, meant));
+    let known = Known::new(of_record, &dumps.sets, &maps, &numbers);
+    let mut snapshot = assemble(table, &chains, ours, &known);
     let links = |set: &nf::Set| Family::BOTH.iter().any(|it| names::links(*it) == set.name);
     let of_links = dumps.only(links);
     if snapshot.program.record.is_some() {
@@ -199,10 +196,15 @@ fn assemble(
     table: &nf::Table,
     chains: &[nf::Chain],
     mut rules: Vec<FoundRule>,
-    (known, meant): (&Known, Option<Record>),
+    known: &Known,
 ) -> Snapshot {
-    let mut program =
-        RuleProgram { record: remembered(&mut rules, known, meant), ..RuleProgram::default() };
+    let done = done(&mut rules, known);
+    let Duties { record, logging, .. } = *known.duties();
+    let mut program = RuleProgram {
+        record: record.filter(|_| done),
+        logging: logging.filter(|_| done),
+        ..RuleProgram::default()
+    };
     let led: HashSet<String> = rules
         .iter()
         .flat_map(|it| &it.read.leads)
@@ -268,10 +270,11 @@ fn assemble(
     }
 }
 
-/// What is remembered of packets: what is meant, if every rule that decides something has it remembered, and
-/// the record is as we make it. A rule that leads to something else does not mean what it says.
-fn remembered(rules: &mut [FoundRule], known: &Known, meant: Option<Record>) -> Option<Record> {
+/// Whether it is remembered and reported what is to be: if every rule that decides something leads there, and all
+/// there is as we make it. A rule that leads to something else does not mean what it says.
+fn done(rules: &mut [FoundRule], known: &Known) -> bool {
     let mut all = known.is_intact();
+    let duties = known.duties();
     for FoundRule { chain, read, .. } in rules {
         let id = read.rule.id.as_ref();
         let direction = direction_of(chain);
@@ -285,9 +288,9 @@ fn remembered(rules: &mut [FoundRule], known: &Known, meant: Option<Record>) -> 
         // What is not one of our lists decides nothing of ours.
         let (turned_away, admitted) =
             if direction.is_some() { read.forgets } else { (false, false) };
-        all &= !(turned_away || admitted && meant.is_some_and(|it| it.admitted));
+        all &= !(turned_away && duties.concern(false) || admitted && duties.concern(true));
     }
-    meant.filter(|_| all)
+    all
 }
 
 /// The sets in which several rules keep limiters. None of ours do.

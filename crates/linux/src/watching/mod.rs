@@ -9,9 +9,11 @@
 mod course;
 mod headers;
 mod known;
+mod logged;
 mod table;
 
 pub use course::Seen;
+pub use logged::Logged;
 
 use crate::transport::{NetlinkSocket, Protocol, Transport};
 use crate::{LinuxError, ruleset};
@@ -65,6 +67,27 @@ pub struct Losses {
     pub elsewhere: u64,
 }
 
+/// Tells decisions as they are made.
+pub trait Watcher {
+    /// The decisions that have been made meanwhile; waits for the first, but no longer than so.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel tells nothing any more.
+    fn next(&mut self, patience: Duration) -> Result<Vec<Seen>, LinuxError>;
+
+    /// How many decisions there were, and how many of them were not seen.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not tell.
+    fn losses(&mut self, seen: &mut Vec<Seen>) -> Result<Losses, LinuxError>;
+
+    /// Ends: all that were seen are told.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not tell.
+    fn end(&mut self, seen: &mut Vec<Seen>) -> Result<Losses, LinuxError>;
+}
+
 impl Watch {
     /// Begins.
     ///
@@ -81,27 +104,6 @@ impl Watch {
         let (read, courses) = (Instant::now(), Courses::new(table.clone()));
         let (before, last, overrun) = (0, Losses::default(), None);
         Ok(Self { owner, table, traces, asks, known, read, courses, before, last, overrun })
-    }
-
-    /// The decisions that have been made meanwhile; waits for the first, but no longer than so.
-    ///
-    /// # Errors
-    /// [`LinuxError`] if the kernel tells nothing any more.
-    pub fn next(&mut self, patience: Duration) -> Result<Vec<Seen>, LinuxError> {
-        let mut seen = Vec::new();
-        self.traces.patience(patience.max(Duration::from_millis(1)))?;
-        match self.traces.receive() {
-            Ok(datagram) => {
-                // A few more make it worth while to ask whether the rules are what they were.
-                sleep(GATHER);
-                self.drain(Some(datagram), &mut seen)?;
-            }
-            Err(error) if is_nothing(&error, &mut self.overrun) => {
-                self.courses.give_up(PATIENCE, self.overrun);
-            }
-            Err(error) => return Err(LinuxError::system("watch decisions", error)),
-        }
-        Ok(seen)
     }
 
     /// Takes what has come already, behind a first one; gives whether there may be more.
@@ -155,12 +157,27 @@ impl Watch {
         }
         Ok(())
     }
+}
 
-    /// How many decisions there were, and how many of them were not seen.
-    ///
-    /// # Errors
-    /// [`LinuxError`] if the kernel does not tell.
-    pub fn losses(&mut self, seen: &mut Vec<Seen>) -> Result<Losses, LinuxError> {
+impl Watcher for Watch {
+    fn next(&mut self, patience: Duration) -> Result<Vec<Seen>, LinuxError> {
+        let mut seen = Vec::new();
+        self.traces.patience(patience.max(Duration::from_millis(1)))?;
+        match self.traces.receive() {
+            Ok(datagram) => {
+                // A few more make it worth while to ask whether the rules are what they were.
+                sleep(GATHER);
+                self.drain(Some(datagram), &mut seen)?;
+            }
+            Err(error) if is_nothing(&error, &mut self.overrun) => {
+                self.courses.give_up(PATIENCE, self.overrun);
+            }
+            Err(error) => return Err(LinuxError::system("watch decisions", error)),
+        }
+        Ok(seen)
+    }
+
+    fn losses(&mut self, seen: &mut Vec<Seen>) -> Result<Losses, LinuxError> {
         let came = table::count(&mut self.asks, &self.table)?;
         // What was counted has been told by now, or lost: once all that waits is read.
         let mut lots = 0;
@@ -178,11 +195,7 @@ impl Watch {
         Ok(losses)
     }
 
-    /// Ends: no more packets are traced, and all that were are told.
-    ///
-    /// # Errors
-    /// [`LinuxError`] if the kernel does not tell.
-    pub fn end(&mut self, seen: &mut Vec<Seen>) -> Result<Losses, LinuxError> {
+    fn end(&mut self, seen: &mut Vec<Seen>) -> Result<Losses, LinuxError> {
         table::sleep(&mut self.owner, &self.table)?;
         while self.drain(None, seen)? {}
         self.courses.end(self.overrun);

@@ -19,6 +19,7 @@ mod relations;
 mod remembered;
 mod replacing;
 mod replay;
+mod reported;
 mod ring;
 mod sizes;
 mod watched;

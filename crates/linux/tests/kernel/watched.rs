@@ -11,20 +11,20 @@ use tipstaff_core::space::Direction;
 use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{Rain, address, sealed, street_sluice_granary};
 use tipstaff_linux::ruleset::{self, Who, enforce};
-use tipstaff_linux::watching::{Losses, Seen, Watch};
+use tipstaff_linux::watching::{Losses, Seen, Watch, Watcher};
 use tipstaff_wire::packet::{Payload, build};
 
 fn watch(host: &Node) -> Watch {
     host.run(Watch::open).expect("entered").expect("watched")
 }
 
-fn end(mut watch: Watch, mut seen: Vec<Seen>) -> (Vec<Seen>, Losses) {
+pub fn end(mut watch: impl Watcher, mut seen: Vec<Seen>) -> (Vec<Seen>, Losses) {
     let losses = watch.end(&mut seen).expect("told");
     (seen, losses)
 }
 
 /// What was seen, in the form of the record.
-fn tallied(seen: &[Seen]) -> Tallied {
+pub fn tallied(seen: &[Seen]) -> Tallied {
     let mut all = BTreeMap::new();
     for it in seen.iter().filter(|it| it.matters()) {
         let other = match it.direction {
@@ -39,7 +39,7 @@ fn tallied(seen: &[Seen]) -> Tallied {
     all
 }
 
-fn remembered(host: &Node) -> Tallied {
+pub fn remembered(host: &Node) -> Tallied {
     let callers = recall(host).expect("it remembers");
     assert_eq!(callers.no_room, 0);
     let all = callers.list.iter().map(|it| {
@@ -48,7 +48,7 @@ fn remembered(host: &Node) -> Tallied {
     all.collect()
 }
 
-const HEAD: &str = "edition = 1\n[place.street]\naddresses = [\"203.0.113.0/24\", \"2001:db8:bad::/64\"]\n\
+pub const HEAD: &str = "edition = 1\n[place.street]\naddresses = [\"203.0.113.0/24\", \"2001:db8:bad::/64\"]\n\
     [host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\", \"10.44.8.10\", \"fd44:8::10\"]\n\
     record = \"all\"\ndefault.forwarded = \"deny\"\n\
     [[host.sluice.rule]]\nname = \"nuisance\"\ndeny = [\"443/tcp\"]\nfrom = [\"street\"]\n\
@@ -57,7 +57,7 @@ const HEAD: &str = "edition = 1\n[place.street]\naddresses = [\"203.0.113.0/24\"
     [[host.sluice.rule]]\nname = \"no-mail\"\nreject = [\"25/tcp\", \"514/udp\"]\n";
 
 /// Everything that is sent, some of it often.
-fn send(host: &Node, street: &Node) {
+pub fn send(host: &Node, street: &Node) {
     let rain = Rain::open((host, "eth0"), (street, "eth0"));
     let own =
         |source: IpAddr| address(if source.is_ipv4() { "192.0.2.10" } else { "2001:db8:2::10" });
@@ -213,13 +213,18 @@ fn what_is_decided_elsewhere_is_not_said_to_have_come_too_fast() {
         let (host, rain) = sluice(&lab);
         let mut watch = watch(host);
         rain.send(&datagram(address("203.0.113.9"), 53, 1));
-        let seen = watch.next(Duration::from_millis(200)).expect("told");
-        assert_eq!(seen.len(), 1);
+        // Kernels send things of their own.
+        let mut sent = || {
+            let mut next = || watch.next(Duration::from_millis(100)).expect("told");
+            let seen: Vec<_> = (0..3).flat_map(|_| next()).collect();
+            seen.iter().filter(|it| it.wanted == ruleset::Wanted::Port(17, 53)).count()
+        };
+        assert_eq!(sent(), 1);
         host.run(|| ruleset::release(&mut netfilter())).expect("entered").expect("gone");
         for tag in 0..5 {
             rain.send(&datagram(address("203.0.113.9"), 53, tag));
         }
-        assert_eq!(watch.next(Duration::from_millis(200)).expect("told"), []);
+        assert_eq!(sent(), 0);
         let (_, losses) = end(watch, Vec::new());
         assert_eq!(losses.lost, 0, "{losses:?}");
         assert!(losses.elsewhere >= 5, "{losses:?}");

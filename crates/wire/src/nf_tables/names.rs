@@ -85,6 +85,8 @@ open_enum! {
     MetaKey {
         /// `NFT_META_PRIORITY`: a number that queues go by, 4 bytes in host order.
         Priority = 2,
+        /// `NFT_META_MARK`: the packet's mark, 4 bytes in host order.
+        Mark = 3,
         /// `NFT_META_IIFNAME`: 16 bytes, padded with NUL.
         InInterfaceName = 6,
         /// `NFT_META_OIFNAME`: 16 bytes, padded with NUL.

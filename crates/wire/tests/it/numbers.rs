@@ -60,6 +60,7 @@ fn numbers_are_the_kernels() {
         assert_eq!(i32::from(ours), libc::NFNL_SUBSYS_NFTABLES << 8 | kernels);
     }
     let keys = [
+        (MetaKey::Mark, libc::NFT_META_MARK),
         (MetaKey::InInterfaceName, libc::NFT_META_IIFNAME),
         (MetaKey::OutInterfaceName, libc::NFT_META_OIFNAME),
         (MetaKey::Family, libc::NFT_META_NFPROTO),

@@ -9,6 +9,7 @@ use super::bundle::{Bundles, Unfolded};
 use super::common::{accepted, check_name, choice, nonempty_list};
 use super::expect::expectation;
 use super::label::Labels;
+use super::logging::logging;
 use super::rule::traffic;
 use super::settings::{Settings, all_turned_away, settled, turned_away};
 use crate::space::{AddressSet, Block, Family};
@@ -84,6 +85,7 @@ pub(super) fn host(
         turned_away,
         shell,
         record: record(reader, table),
+        logging: logging(reader, table),
         open_on_failure: on_failure.as_deref() == Some("open"),
         program_marks,
         accepted: accepted(reader, table),

@@ -6,6 +6,7 @@ mod ends;
 mod expect;
 mod host;
 mod label;
+mod logging;
 mod owners;
 mod rule;
 mod services;

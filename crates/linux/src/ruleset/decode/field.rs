@@ -74,7 +74,9 @@ impl Registers {
                     MetaKey::Family => Field::Family,
                     MetaKey::Protocol => Field::Protocol,
                     MetaKey::Time => Field::Time,
-                    MetaKey::Priority | MetaKey::Traced | MetaKey::Unknown(_) => Field::Unknown,
+                    MetaKey::Priority | MetaKey::Mark | MetaKey::Traced | MetaKey::Unknown(_) => {
+                        Field::Unknown
+                    }
                 };
                 (register, field)
             }

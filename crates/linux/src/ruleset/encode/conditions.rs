@@ -1,13 +1,13 @@
 //! The tests of rules.
 
 use super::super::keys;
+use super::super::moment::before;
 use super::super::names::state_bit;
 use super::super::values::Key as Value;
 use super::encoder::Encoder;
 use super::expressions::{compare, interface, meta, payload};
 use super::relations::own;
 use crate::LinuxError;
-use tipstaff_core::policy::Time;
 use tipstaff_core::program::{ProgramRule, Test};
 use tipstaff_core::space::{AddressSet, Family, RangeSet, StateSet};
 use tipstaff_wire::nf_tables::{
@@ -62,7 +62,7 @@ impl Encoder<'_> {
             }
             Test::Own(end, is) => own(*end, *is, out),
             Test::OnLink(end, family, is) => self.on_link((*end, *family, *is), out)?,
-            Test::Before(time) => before(*time, out),
+            Test::Before(time) => out.extend(before(*time)),
             Test::Program(names) | Test::User(names) => self.owners(names, test, rule, out)?,
             Test::Opaque(_) => unreachable!("only decoding makes opaque tests"),
         }
@@ -124,15 +124,6 @@ fn state_mask(states: StateSet) -> u32 {
 
 fn version_of(set: &AddressSet) -> Family {
     if set.has(Family::V4) { Family::V4 } else { Family::V6 }
-}
-
-fn before(time: Time, out: &mut Vec<Expression>) {
-    // Before 1970 nothing comes.
-    let seconds = u64::try_from(time.seconds()).unwrap_or(0);
-    let nanoseconds = seconds.saturating_mul(1_000_000_000);
-    out.push(meta(MetaKey::Time));
-    out.push(Expression::Byteorder { source: registers::FIRST, destination: registers::FIRST });
-    out.push(compare(Compare::Less, nanoseconds.to_be_bytes().to_vec()));
 }
 
 fn state(states: StateSet, out: &mut Vec<Expression>) {

@@ -1,14 +1,11 @@
 //! Single expressions of rules, and what a decision does.
 
-use super::super::names::{LOG_GROUP, interface_key};
+use super::super::names::{LOG_GROUP, LOGGED_BYTES, interface_key};
 use tipstaff_core::plan::InterfaceTest;
 use tipstaff_core::program::Action;
 use tipstaff_wire::nf_tables::{
     Base, Compare, Expression, MetaKey, PROHIBITED, RejectKind, Verdict, registers,
 };
-
-/// So many bytes of a reported packet: its headers, and a little of what they carry.
-const LOGGED_BYTES: u32 = 256;
 
 pub(super) fn meta(key: MetaKey) -> Expression {
     Expression::Meta { key, register: registers::FIRST }

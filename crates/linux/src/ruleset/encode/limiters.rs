@@ -2,21 +2,15 @@
 
 use super::super::keys;
 use super::super::names::{CROWDS, NOT_IN, TABLE};
+use super::super::pace::{limit, refill_time};
 use super::encoder::Encoder;
 use super::expressions::payload;
 use tipstaff_core::policy::Rate;
 use tipstaff_core::program::{Action, ProgramRule, Sender};
-use tipstaff_wire::nf_tables::{
-    self as nf, Base, Expression, Limit, Verdict, registers, set_flags,
-};
+use tipstaff_wire::nf_tables::{self as nf, Base, Expression, Verdict, registers, set_flags};
 
 /// How many senders a rate per source can tell apart at a time.
 const SENDERS: u32 = 65_536;
-/// Senders are remembered at least this long, in milliseconds, so that the set is not made anew
-/// all the time.
-const SHORTEST_MEMORY: u64 = 10_000;
-/// The kernel counts in nanoseconds; this is some thirty years.
-const LONGEST_MEMORY: u64 = 1_000_000_000_000;
 
 impl Encoder<'_> {
     /// What limits a rule. Gives whether that is all of what it does.
@@ -104,21 +98,4 @@ impl Encoder<'_> {
 /// What becomes of a packet that keeps the rate.
 fn taken() -> [Expression; 2] {
     [Expression::Counter { packets: 0, bytes: 0 }, Expression::Immediate(Verdict::Accept)]
-}
-
-fn limit(rate: Rate) -> Limit {
-    Limit {
-        rate: rate.count.into(),
-        unit: rate.seconds.into(),
-        burst: rate.burst,
-        kind: 0,
-        flags: 0,
-    }
-}
-
-/// The time in milliseconds after which an idle sender's bucket is full again, so that it can be
-/// forgotten without giving it more than the rate.
-fn refill_time(rate: Rate) -> u64 {
-    let time = u64::from(rate.burst) * u64::from(rate.seconds) * 1_000 / u64::from(rate.count);
-    (time + 1_000).clamp(SHORTEST_MEMORY, LONGEST_MEMORY)
 }

@@ -3,8 +3,7 @@
 use super::super::keys;
 use super::super::names::{TABLE, user_data};
 use super::super::record::{
-    self, Began, Callers, Decided, Decisions, Place, Refusal, Way, admitted, end, is_recorded,
-    looked_up,
+    self, Began, Callers, Decided, Decisions, Duties, Place, Refusal, Way, admitted, end, looked_up,
 };
 use super::carried::Before;
 use super::encoder::Encoder;
@@ -12,30 +11,43 @@ use super::record::Remembering;
 use super::sets::{end_of, is_of_points, size_of_set};
 use std::collections::HashSet;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::policy::Record;
 use tipstaff_core::program::{End, Lookup, RuleProgram, Then};
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{self as nf, Element, Expression, Verdict, set_flags};
 
 impl Encoder<'_> {
-    /// Makes the record's sets and what all decisions share.
+    /// Makes the sets for what is done about decisions, and what all decisions share.
     pub(super) fn begin_record(&mut self, program: &RuleProgram, before: &Before<'_>) {
-        let Some(record) = program.record else { return };
+        let RuleProgram { record, logging, .. } = *program;
+        let duties = Duties { record, logging, list: String::new() };
+        if !duties.are_there() {
+            return;
+        }
         let mut number = || {
             self.sets += 1;
             self.sets
         };
-        let place = Place { callers: number(), first: number(), crowded: number() };
-        for set in place.sets(record) {
-            self.batch.new_set(&set);
+        let mut place = Place::default();
+        if let Some(record) = record {
+            (place.callers, place.first, place.crowded) = (number(), number(), number());
+            for set in place.sets(record) {
+                self.batch.new_set(&set);
+            }
         }
-        let (mut numbers, made) = (Decisions::default(), HashSet::new());
+        if let Some(logging) = logging {
+            place.reports = [number(), number(), number()];
+            for set in record::sets_of_reports(&logging, place) {
+                self.batch.new_set(&set);
+            }
+        }
+        let mut numbers = Decisions::default();
         let known = before.callers.map(Callers::since).unwrap_or_default();
         for rule in program.admitting.iter().cloned() {
             let since = known.get(&rule).copied().unwrap_or(before.now);
             numbers.begin(Began { rule, since });
         }
-        self.remembering = Some(Remembering { record, place, numbers, made, ways: HashSet::new() });
+        let (made, ways, later) = (HashSet::new(), HashSet::new(), Vec::new());
+        self.remembering = Some(Remembering { duties, place, numbers, made, ways, later });
     }
 
     /// Makes the chains that turn away so, unless they are there.
@@ -44,15 +56,16 @@ impl Encoder<'_> {
         if !remembering.ways.insert((end, refusal)) {
             return;
         }
-        let place = remembering.place;
         self.sets += 1;
-        let Way { map, chains } = Way::of(end, refusal, place, self.sets);
+        let Way { map, chains } = Way::of(end, refusal, remembering.keeping(), self.sets);
         // Maps lead to chains, and rules use maps.
         for (name, _) in &chains {
             self.new_chain_of_record(name);
         }
-        self.batch.new_set(&map.0);
-        self.batch.new_elements(&map.0, &map.1);
+        if let Some((set, elements)) = map {
+            self.batch.new_set(&set);
+            self.batch.new_elements(&set, &elements);
+        }
         for (name, rules) in chains {
             self.rules_of_record(&name, rules);
         }
@@ -61,17 +74,35 @@ impl Encoder<'_> {
     /// Says which number stands for which decision, and goes on from what is remembered already.
     pub(super) fn end_record(&mut self, callers: Option<&Callers>) {
         let Some(mut remembering) = self.remembering.take() else { return };
-        if let Some(callers) = callers {
-            let carried = record::carry(callers, remembering.record, &mut remembering.numbers);
-            let [seen, first, _] = remembering.place.sets(remembering.record);
+        if let (Some(callers), Some(record)) = (callers, remembering.duties.record) {
+            let carried = record::carry(callers, record, &mut remembering.numbers);
+            let [seen, first, _] = remembering.place.sets(record);
             self.batch.new_elements(&seen, &carried.0);
             self.batch.new_elements(&first, &carried.1);
         }
+        if remembering.duties.logging.is_some() {
+            remembering.duties.list = format!("{:016x}", remembering.numbers.fingerprint());
+        }
         self.sets += 1;
-        let (set, elements) = remembering.numbers.set(self.sets, remembering.record);
+        let (set, mut elements) = remembering.numbers.set(self.sets);
+        elements.insert(0, remembering.duties.element());
         self.batch.new_set(&set);
         let message = self.batch.new_elements(&set, &elements);
         self.ledger.note(message, None);
+        for (chain, mut expressions) in remembering.later {
+            for step in &mut expressions {
+                if let Expression::Log { prefix, .. } = step {
+                    prefix.push_str(&remembering.duties.list);
+                }
+            }
+            self.batch.new_rule(&nf::Rule {
+                table: TABLE.into(),
+                chain,
+                user_data: user_data(""),
+                expressions,
+                ..nf::Rule::default()
+            });
+        }
     }
 
     /// Has a rule's last step remember the packet, if it is one that is to be.
@@ -93,14 +124,14 @@ impl Encoder<'_> {
             _ => return,
         };
         let admits = refusal.is_none();
-        if admits && !(remembering.record.admitted && is_recorded(id)) {
+        if !remembering.duties.concern_decision(id, admits) {
             return;
         }
         let decided = Decided { direction, id: id.clone(), admitted: admits };
         let number = remembering.numbers.number(&decided);
         steps.pop();
         let Some(refusal) = refusal else {
-            let chain = admitted(direction, id, number, remembering.place);
+            let chain = admitted(direction, id, number, remembering.keeping());
             steps.push(Expression::Immediate(Verdict::Goto(chain.0.clone())));
             if remembering.made.insert(chain.0.clone()) {
                 self.chain_of_record(chain);
@@ -131,7 +162,9 @@ impl Encoder<'_> {
         let mut starts = elements.iter_mut().filter(|it| !it.ends_interval);
         for entry in &lookup.entries {
             let Some(element) = starts.next() else { break };
-            let Some((id, refusal)) = remembered(&entry.then, remembering.record) else { continue };
+            let Some((id, refusal)) = remembered(&entry.then, &remembering.duties) else {
+                continue;
+            };
             let admitted = refusal.is_none();
             let number =
                 remembering.numbers.number(&Decided { direction, id: id.clone(), admitted });
@@ -144,7 +177,6 @@ impl Encoder<'_> {
         if numbered.is_empty() {
             return;
         }
-        let place = remembering.place;
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
@@ -166,7 +198,9 @@ impl Encoder<'_> {
                 self.way(end, refusal);
             }
             let numbers = (set.name.as_str(), set.id);
-            self.chain_of_record(looked_up(numbers, lookup.key, end, refusal, place));
+            let Some(remembering) = &self.remembering else { return };
+            let chain = looked_up(numbers, lookup.key, end, refusal, remembering.keeping());
+            self.chain_of_record(chain);
         }
     }
 
@@ -185,23 +219,17 @@ impl Encoder<'_> {
     }
 
     fn rules_of_record(&mut self, name: &str, rules: Vec<Vec<Expression>>) {
-        for expressions in rules {
-            self.batch.new_rule(&nf::Rule {
-                table: TABLE.into(),
-                chain: name.into(),
-                user_data: user_data(""),
-                expressions,
-                ..nf::Rule::default()
-            });
-        }
+        let Some(remembering) = &mut self.remembering else { return };
+        remembering.later.extend(rules.into_iter().map(|it| (name.to_owned(), it)));
     }
 }
 
-/// Whose an entry is that is remembered, and how it turns away, if it does.
-fn remembered(then: &Then, record: Record) -> Option<(&RuleId, Option<Refusal>)> {
-    match then {
-        Then::Deny(id) => Some((id, Some(Refusal::Drop))),
-        Then::Allow(id) if record.admitted && is_recorded(id) => Some((id, None)),
-        _ => None,
-    }
+/// Whose an entry is about which something is done, and how it turns away, if it does.
+fn remembered<'t>(then: &'t Then, duties: &Duties) -> Option<(&'t RuleId, Option<Refusal>)> {
+    let (id, refusal) = match then {
+        Then::Deny(id) => (id, Some(Refusal::Drop)),
+        Then::Allow(id) => (id, None),
+        _ => return None,
+    };
+    duties.concern_decision(id, refusal.is_none()).then_some((id, refusal))
 }

@@ -4,9 +4,10 @@ use super::super::ledger::{Ledger, send};
 use super::super::listed::rules_of;
 use super::super::names::TABLE;
 use super::decisions::{self, Began, Decided, Decisions};
+use super::duties::remembers_admitted;
 use super::key::{Key, Wanted, Who};
-use super::known::keeps;
-use super::layout::{CALLERS, DECISIONS, FIRST, MOST, PREFIX, Place};
+use super::layout::{CALLERS, DECISIONS, FIRST, MOST, PREFIX, Place, keeps};
+use super::reports;
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use serde::{Deserialize, Serialize};
@@ -87,18 +88,30 @@ pub(crate) fn read(transport: &mut dyn Transport) -> Result<Option<Callers>, Lin
     Ok(Some(Callers { no_room: no_room(transport)?, ..callers }))
 }
 
+/// What says which number stands for which decision, and what is done about decisions; `None` if nothing is.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub(crate) fn numbers(transport: &mut dyn Transport) -> Result<Option<Vec<Element>>, LinuxError> {
+    let there = sets(transport)?.iter().any(|it| it.table == TABLE && it.name == DECISIONS);
+    there.then(|| elements(transport, DECISIONS)).transpose()
+}
+
+fn sets(transport: &mut dyn Transport) -> Result<Vec<nf::Set>, LinuxError> {
+    dump(
+        transport,
+        READING,
+        |sequence| nf::dump(message_kind::GET_SET, FAMILY_INET, sequence, |_| {}),
+        nf::Set::decode,
+    )
+}
+
 /// Likewise, without what found no room, for which all rules have to be read.
 ///
 /// # Errors
 /// As for [`read`].
 pub(crate) fn entries(transport: &mut dyn Transport) -> Result<Option<Callers>, LinuxError> {
-    let sets: Vec<nf::Set> = dump(
-        transport,
-        READING,
-        |sequence| nf::dump(message_kind::GET_SET, FAMILY_INET, sequence, |_| {}),
-        nf::Set::decode,
-    )?;
-    let Some(keeps) = keeps(&sets) else { return Ok(None) };
+    let Some(keeps) = keeps(&sets(transport)?) else { return Ok(None) };
     let (callers, first) = (elements(transport, CALLERS)?, elements(transport, FIRST)?);
     let numbers = elements(transport, DECISIONS)?;
     let age = |it: &Element| (u64::from(keeps) * 1_000).saturating_sub(it.expires.unwrap_or(0));
@@ -122,7 +135,7 @@ pub(crate) fn entries(transport: &mut dyn Transport) -> Result<Option<Callers>, 
     Ok(Some(Callers {
         list: callers.iter().filter_map(one).collect(),
         keeps,
-        admitted: decisions::remembers_admitted(&numbers),
+        admitted: remembers_admitted(&numbers),
         no_room: 0,
         begun: decisions::begun(&numbers),
     }))
@@ -144,11 +157,10 @@ pub(crate) fn remind(transport: &mut dyn Transport, before: &Callers) -> Result<
     missing.list.retain(|it| !there.contains(&key(it)));
     let missing = missing.latest(MOST.saturating_sub(now.list.len()));
     let (seen, first) = carry(&missing, record, &mut numbers);
-    let (decisions, all) = numbers.set(0, record);
-    // The first one says what is remembered.
-    let new = all.get(had + 1..).unwrap_or_default();
+    let (decisions, all) = numbers.set(0);
+    let new = all.get(had..).unwrap_or_default();
     let earlier = earlier(&now, before);
-    begin_again(transport, &mut numbers, record, earlier)?;
+    begin_again(transport, &mut numbers, earlier)?;
     let [callers, firsts, _] = Place::default().sets(record);
     for (set, elements) in [(&decisions, new), (&callers, &seen), (&firsts, &first)] {
         for part in elements.chunks(PART) {
@@ -174,11 +186,10 @@ fn earlier(now: &Callers, before: &Callers) -> Vec<Began> {
 fn begin_again(
     transport: &mut dyn Transport,
     numbers: &mut Decisions,
-    record: Record,
     begun: Vec<Began>,
 ) -> Result<(), LinuxError> {
     let of: HashSet<u32> = begun.into_iter().map(|it| numbers.begin(it)).collect();
-    let (set, all) = numbers.set(0, record);
+    let (set, all) = numbers.set(0);
     let number = |it: &Element| it.key.as_slice().try_into().ok().map(u32::from_ne_bytes);
     let changed: Vec<Element> =
         all.into_iter().filter(|it| number(it).is_some_and(|it| of.contains(&it))).collect();
@@ -204,9 +215,8 @@ pub(crate) fn forget(transport: &mut dyn Transport, now: u64) -> Result<(), Linu
     send(transport, "forget who came", batch, &Ledger::default())?;
     let Some(held) = held else { return Ok(()) };
     let mut numbers = Decisions::of(&elements(transport, DECISIONS)?);
-    let record = Record { admitted: held.admitted, keeps: held.keeps };
     let begun = held.begun.into_iter().map(|it| Began { since: now, ..it }).collect();
-    begin_again(transport, &mut numbers, record, begun)
+    begin_again(transport, &mut numbers, begun)
 }
 
 fn elements(transport: &mut dyn Transport, name: &str) -> Result<Vec<Element>, LinuxError> {
@@ -227,7 +237,9 @@ fn elements(transport: &mut dyn Transport, name: &str) -> Result<Vec<Element>, L
 /// What the rules have counted that were for those without room.
 fn no_room(transport: &mut dyn Transport) -> Result<u64, LinuxError> {
     let rules = rules_of(transport, READING, TABLE)?;
-    let of_record = |it: &&nf::Rule| it.chain.starts_with(PREFIX);
+    let of_record = |it: &&nf::Rule| {
+        it.chain.starts_with(PREFIX) && reports::counted(&it.expressions).is_none()
+    };
     let mut all = 0;
     for step in rules.iter().filter(of_record).flat_map(|it| &it.expressions) {
         if let Expression::Counter { packets, .. } = step {

@@ -3,8 +3,10 @@
 use super::super::keys;
 use super::super::names::TABLE;
 use super::decisions::Refusal;
+use super::duties::Keeping;
 use super::form::{Behind, Form, number};
-use super::layout::{DECISION, KIND, PREFIX, PROTOCOL, Place, Steps, word};
+use super::layout::{DECISION, KIND, PREFIX, PROTOCOL, Steps, word};
+use super::reports;
 use super::steps::{Memory, begins_nothing, carried, carry_on, numbered};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{End, Key};
@@ -46,16 +48,23 @@ pub(crate) fn found_by(numbers: &str, end: End, refusal: Option<Refusal>) -> Str
 
 /// How packets are remembered and turned away, for all decisions that do so.
 pub(crate) struct Way {
-    /// Which chain is for packets of which form: the map, and what is in it.
-    pub map: (Set, Vec<Element>),
+    /// Which chain is for packets of which form: the map, and what is in it; `None` if nothing is remembered.
+    pub map: Option<(Set, Vec<Element>)>,
     /// The chains, first the one that is led to.
     pub chains: Vec<Made>,
 }
 
 impl Way {
     /// With this number of the map in the batch that makes it.
-    pub(crate) fn of(end: End, refusal: Refusal, place: Place, map: u32) -> Self {
-        let mut chains = vec![(refused(end, refusal), by_form(end, refusal, map))];
+    pub(crate) fn of(end: End, refusal: Refusal, keeping: Keeping<'_>, map: u32) -> Self {
+        let mut first = reports::rules(keeping, end, Some(refusal), &[carried()]);
+        if !keeping.duties.remember(false) {
+            first.push(vec![refusal.verdict()]);
+            return Self { map: None, chains: vec![(refused(end, refusal), first)] };
+        }
+        first.extend(by_form(end, refusal, map));
+        let place = keeping.place;
+        let mut chains = vec![(refused(end, refusal), first)];
         let mut elements = Vec::new();
         for form in Form::of_headers() {
             let Form::Headers(family, _) = form else { continue };
@@ -77,7 +86,7 @@ impl Way {
             verdicts: true,
             ..Set::default()
         };
-        Self { map: (set, elements), chains }
+        Self { map: Some((set, elements)), chains }
     }
 }
 
@@ -106,9 +115,14 @@ pub(crate) fn turn_away(number: u32, end: End, refusal: Refusal) -> [Expression;
 }
 
 /// The chain of a decision that admits.
-pub(crate) fn admitted(direction: Direction, id: &RuleId, number: u32, place: Place) -> Made {
+pub(crate) fn admitted(
+    direction: Direction,
+    id: &RuleId,
+    number: u32,
+    keeping: Keeping<'_>,
+) -> Made {
     let decision = vec![numbered(number)];
-    (admitted_by(direction, id), admit(super::end(direction), decision, place))
+    (admitted_by(direction, id), admit(super::end(direction), decision, keeping))
 }
 
 /// The chain in which what a lookup has decided gets its number.
@@ -117,7 +131,7 @@ pub(crate) fn looked_up(
     key: Key,
     end: End,
     refusal: Option<Refusal>,
-    place: Place,
+    keeping: Keeping<'_>,
 ) -> Made {
     let mut decision = keys::load(key);
     decision.push(Expression::Find {
@@ -127,7 +141,7 @@ pub(crate) fn looked_up(
         destination: DECISION,
     });
     let rules = match refusal {
-        None => admit(end, decision, place),
+        None => admit(end, decision, keeping),
         Some(refusal) => {
             decision.push(carry_on());
             decision.push(Expression::Immediate(Verdict::Goto(refused(end, refusal))));
@@ -137,10 +151,16 @@ pub(crate) fn looked_up(
     (found_by(numbers.0, end, refusal), rules)
 }
 
-/// Remembers what begins a connection, and admits; all else is admitted only.
-fn admit(end: End, decision: Steps, place: Place) -> Vec<Steps> {
+/// Remembers and reports what begins a connection, as far as that is wanted, and admits; all else is admitted only.
+fn admit(end: End, decision: Steps, keeping: Keeping<'_>) -> Vec<Steps> {
     let then = Expression::Immediate(Verdict::Accept);
     let mut rules = vec![begins_nothing(then.clone())];
-    rules.extend(Memory { end, form: Form::Connection, decision, place, then }.rules());
+    rules.extend(reports::rules(keeping, end, None, &decision));
+    if keeping.duties.remember(true) {
+        let place = keeping.place;
+        rules.extend(Memory { end, form: Form::Connection, decision, place, then }.rules());
+    } else {
+        rules.push(vec![then]);
+    }
     rules
 }

@@ -5,15 +5,9 @@ use super::layout::DECISIONS;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::policy::Record;
 use tipstaff_core::program::Admitting;
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{Element, Expression, PROHIBITED, RejectKind, Set, Verdict};
-
-/// Under this number stands what is remembered.
-const WHAT: u32 = 0;
-const ALL: &str = "all";
-const DENIED: &str = "denied";
 
 /// How a packet is turned away.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -151,18 +145,14 @@ impl Decisions {
         self.list.len()
     }
 
-    /// The set that says which number stands for which.
-    pub(crate) fn set(&self, id: u32, record: Record) -> (Set, Vec<Element>) {
-        let what = if record.admitted { ALL } else { DENIED };
-        let first =
-            Element { user_data: user_data(what), ..Element::key(WHAT.to_ne_bytes().to_vec()) };
+    /// The set that says which number stands for which, and what is to be in it.
+    pub(crate) fn set(&self, id: u32) -> (Set, Vec<Element>) {
         let numbered = (1_u32..).zip(&self.list).map(|(number, (decided, began))| Element {
             user_data: user_data(
                 &(decided.text() + &began.as_ref().map(Began::text).unwrap_or_default()),
             ),
             ..Element::key(number.to_ne_bytes().to_vec())
         });
-        let elements: Vec<Element> = std::iter::once(first).chain(numbered).collect();
         let set = Set {
             table: TABLE.into(),
             name: DECISIONS.into(),
@@ -170,14 +160,16 @@ impl Decisions {
             id,
             ..Set::default()
         };
-        (set, elements)
+        (set, numbered.collect())
     }
-}
 
-/// Whether also what was admitted is remembered, as the kernel says it.
-pub(crate) fn remembers_admitted(elements: &[Element]) -> bool {
-    let what = elements.iter().find(|it| it.key == WHAT.to_ne_bytes());
-    what.and_then(|it| text_of(&it.user_data)) == Some(ALL)
+    /// A number for the list: another list has another one (FNV-1a, RFC 9923).
+    pub(crate) fn fingerprint(&self) -> u64 {
+        let bytes = self.list.iter().flat_map(|it| it.0.text().into_bytes().into_iter().chain([0]));
+        bytes.fold(0xcbf2_9ce4_8422_2325, |hash, byte| {
+            (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3)
+        })
+    }
 }
 
 /// Which number stands for which decision, as the kernel says it.

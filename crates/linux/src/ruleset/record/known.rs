@@ -2,11 +2,12 @@
 
 use super::super::names::TABLE;
 use super::chains::{ENDS, Way, admitted, admitted_by, found_by, looked_up, refused, turn_away};
-use super::decisions::{Decided, Refusal};
-use super::layout::{CALLERS, DECISION, PREFIX, Place, Steps, end};
+use super::decisions::{self, Decided, Refusal};
+use super::duties::{Duties, Keeping};
+use super::layout::{DECISION, PREFIX, Place, Steps, end, keeps};
+use super::reports;
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
-use tipstaff_core::policy::Record;
 use tipstaff_core::program::{End, Key};
 use tipstaff_core::space::Direction;
 use tipstaff_wire::nf_tables::{Element, Expression, Rule, Set, Verdict};
@@ -66,6 +67,8 @@ pub(crate) struct Known {
     numbers: HashMap<Decided, u32>,
     /// The ways to turn away that are as we make them, and the names of their chains.
     ways: HashMap<(End, Refusal), Vec<String>>,
+    /// What is to be done.
+    duties: Duties,
     /// Whether the sets are as we make them.
     intact: bool,
 }
@@ -77,8 +80,9 @@ impl Known {
         rules: Vec<Rule>,
         sets: &[Set],
         maps: &HashMap<String, Vec<Element>>,
-        decisions: HashMap<u32, Decided>,
+        numbers: &[Element],
     ) -> Self {
+        let (decisions, duties) = (decisions::read(numbers), Duties::read(numbers, sets));
         let mut chains: HashMap<String, Vec<Steps>> = HashMap::new();
         for rule in rules {
             let mut steps = rule.expressions;
@@ -90,16 +94,27 @@ impl Known {
             chains.entry(rule.chain).or_default().push(steps);
         }
         let numbers = decisions.iter().map(|(number, it)| (it.clone(), *number)).collect();
-        let (ways, intact) = (HashMap::new(), sets_are_ours(sets));
-        let mut known = Self { chains, decisions, numbers, ways, intact };
+        let (ways, intact) = (HashMap::new(), sets_are_ours(sets, &duties));
+        let mut known = Self { chains, decisions, numbers, ways, duties, intact };
         for way in ENDS.into_iter().flat_map(|end| Refusal::ALL.map(|it| (end, it))) {
-            let meant = Way::of(way.0, way.1, Place::default(), 0);
-            let map = maps.get(&meant.map.0.name).is_some_and(|it| same(it, &meant.map.1));
+            let meant = Way::of(way.0, way.1, known.keeping(), 0);
+            let map = meant.map.as_ref().is_none_or(|(set, elements)| {
+                maps.get(&set.name).is_some_and(|it| same(it, elements))
+            });
             if map && meant.chains.iter().all(|it| known.is(it)) {
                 known.ways.insert(way, meant.chains.into_iter().map(|it| it.0).collect());
             }
         }
         known
+    }
+
+    fn keeping(&self) -> Keeping<'_> {
+        Keeping { duties: &self.duties, place: Place::default() }
+    }
+
+    /// What it says that is remembered and reported.
+    pub(crate) fn duties(&self) -> &Duties {
+        &self.duties
     }
 
     fn is(&self, (name, rules): &(String, Vec<Steps>)) -> bool {
@@ -138,7 +153,7 @@ impl Known {
             Leads::Admitted => {
                 let Some(id) = id else { return false };
                 let decided = Decided { direction, id: id.clone(), admitted: true };
-                let made = |number: &u32| admitted(direction, id, *number, Place::default());
+                let made = |number: &u32| admitted(direction, id, *number, self.keeping());
                 let is = self.numbers.get(&decided).is_some_and(|it| self.is(&made(it)));
                 is && chain == admitted_by(direction, id)
             }
@@ -147,16 +162,10 @@ impl Known {
                 chain == found_by(&it.numbers, it.end, it.refusal)
                     && it.end == end(direction)
                     && it.refusal.is_none_or(|how| self.ways.contains_key(&(it.end, how)))
-                    && self.is(&looked_up(numbers, it.key, it.end, it.refusal, Place::default()))
+                    && self.is(&looked_up(numbers, it.key, it.end, it.refusal, self.keeping()))
             }
         }
     }
-}
-
-/// For how long the kernel remembers, in seconds, by the set of those who came.
-pub(crate) fn keeps(sets: &[Set]) -> Option<u32> {
-    let callers = sets.iter().find(|it| it.table == TABLE && it.name == CALLERS)?;
-    u32::try_from(callers.timeout? / 1_000).ok()
 }
 
 /// Whether the elements of a map are the same, in whatever order.
@@ -170,15 +179,18 @@ fn same(found: &[Element], meant: &[Element]) -> bool {
     sorted(found) == sorted(meant)
 }
 
-fn sets_are_ours(sets: &[Set]) -> bool {
-    let Some(keeps) = keeps(sets) else { return false };
-    let meant = Place::default().sets(Record { admitted: false, keeps });
-    meant.iter().all(|meant| {
-        sets.iter().any(|it| {
-            let of = |it: &Set| {
-                (it.name.clone(), it.flags, it.key_length, it.size, it.timeout, it.counted)
-            };
-            it.table == TABLE && of(it) == of(meant)
+/// Whether the sets that duties need are as we make them, and those of the record there only if it is.
+fn sets_are_ours(sets: &[Set], duties: &Duties) -> bool {
+    let place = Place::default();
+    let record = duties.record.map(|it| place.sets(it)).into_iter().flatten();
+    let reports = duties.logging.map(|it| reports::sets(&it, place)).into_iter().flatten();
+    (duties.record.is_some() || keeps(sets).is_none())
+        && record.chain(reports).all(|meant| {
+            sets.iter().any(|it| {
+                let of = |it: &Set| {
+                    (it.name.clone(), it.flags, it.key_length, it.size, it.timeout, it.counted)
+                };
+                it.table == TABLE && of(it) == of(&meant)
+            })
         })
-    })
 }

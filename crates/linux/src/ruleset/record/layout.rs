@@ -56,6 +56,8 @@ pub(crate) struct Place {
     pub callers: u32,
     pub first: u32,
     pub crowded: u32,
+    /// Of the limiters of reports: of IPv4 senders, of IPv6 ones, and of all together.
+    pub reports: [u32; 3],
 }
 
 impl Place {
@@ -78,6 +80,12 @@ impl Place {
             set(CROWDED, self.crowded, GROUP_KEY, false),
         ]
     }
+}
+
+/// For how long the kernel remembers, in seconds, by the set of those who came.
+pub(crate) fn keeps(sets: &[Set]) -> Option<u32> {
+    let callers = sets.iter().find(|it| it.table == TABLE && it.name == CALLERS)?;
+    u32::try_from(callers.timeout? / 1_000).ok()
 }
 
 /// Which end of packets of a direction is the other one: who came, or whom this machine went to.

@@ -9,20 +9,23 @@
 mod callers;
 mod chains;
 mod decisions;
+mod duties;
 mod form;
 mod key;
 mod known;
 mod layout;
+mod reports;
 mod steps;
 
 pub use callers::{Caller, Callers};
-pub(super) use callers::{carry, entries, forget, read, remind};
+pub(super) use callers::{carry, entries, forget, numbers, read, remind};
 pub(super) use chains::{Way, admitted, found_by, looked_up, numbers_of, turn_away};
 pub use decisions::Began;
-pub(super) use decisions::{
-    Decided, Decisions, Refusal, begun, read as decisions, remembers_admitted,
-};
+pub(crate) use decisions::Decided;
+pub(super) use decisions::{Decisions, Refusal, begun, read as decisions};
+pub(super) use duties::{Duties, Keeping};
 pub use key::{Wanted, Who};
-pub(super) use known::{Found, Known, Leads, keeps};
+pub(super) use known::{Found, Known, Leads};
 pub use layout::MOST;
 pub(super) use layout::{DECISIONS, PREFIX, Place, end, is_recorded};
+pub(super) use reports::{counted, sets as sets_of_reports};
