@@ -81,15 +81,15 @@ impl Loaded {
 
 /// What is to be known of it when rules have been put in force, as whole sentences.
 pub(crate) fn remarks(machine: &dyn Machine, policy: &Loaded) -> Vec<String> {
-    let Some(logging) = policy.program.logging else { return Vec::new() };
+    let logging = policy.program.logging.and_then(|it| current(it, policy.now));
+    let Some(logging) = logging else { return Vec::new() };
     let mut remarks = Vec::new();
     if let Some(until) = logging.all_until.filter(|_| logging.level != Level::All) {
         remarks.push(format!("all decisions are reported until {until}"));
     }
     if machine.reports_are_taken().is_ok_and(|taken| !taken) {
         remarks.push(
-            "nobody takes what the rules report: `tipstaff watch --logged` shows it, and the service \
-             tipstaff-watch writes it to the journal"
+            "nobody takes what the rules report: `tipstaff watch --logged` does, or the service tipstaff-watch"
                 .into(),
         );
     }

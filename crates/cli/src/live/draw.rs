@@ -80,7 +80,7 @@ fn heading(board: &Board, paint: &Paint<'_>) -> Line<'static> {
         Span::raw(format!(": {} decisions seen", grouped(board.seen))),
     ];
     if board.losses.lost > 0 {
-        let lost = format!(", {} came too fast to be seen", grouped(board.losses.lost));
+        let lost = format!(", {} not seen: too many came", grouped(board.losses.lost));
         spans.push(paint.span(Style::Wrong, lost));
     }
     if board.losses.elsewhere > 0 {

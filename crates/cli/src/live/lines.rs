@@ -89,7 +89,7 @@ pub fn print(
                     text.push_str(&json.unwrap_or_default());
                 }
                 _ => {
-                    let words = format!("{} more came too fast to be seen", grouped(missed));
+                    let words = format!("{} more were not seen: too many came", grouped(missed));
                     text.push_str(&screen.paint(Style::Wrong, &words));
                 }
             }

@@ -57,12 +57,14 @@ fn logging(report: &Report, screen: &Screen) -> String {
     );
     if let (Some(reported), Some(beyond)) = (logging.reported, logging.beyond) {
         let (reported, beyond) = (grouped(reported), grouped(beyond));
-        text.push_str(&format!("\n  {reported} so far, {beyond} were more than that"));
+        text.push_str(&format!(
+            "\n  {reported} since the rules were put in force; {beyond} more were too many"
+        ));
     }
     text.push('\n');
     if logging.taken == Some(false) {
         let lead = screen.paint(Style::Mixed, "nobody takes it:");
-        let rest = "`tipstaff watch --logged` shows it, the service tipstaff-watch keeps it";
+        let rest = "`tipstaff watch --logged` does, or the service tipstaff-watch";
         text.push_str(&format!("{lead} {rest}\n"));
     }
     text

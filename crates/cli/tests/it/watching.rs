@@ -143,7 +143,7 @@ fn what_came_too_fast_is_counted_and_a_command_is_run() {
         let mut seen = 0_u64;
         let mut missed = 0_u64;
         while let Some(Ok(line)) = lines.next() {
-            match line.strip_suffix(" more came too fast to be seen") {
+            match line.strip_suffix(" more were not seen: too many came") {
                 Some(count) => missed += count.replace(',', "").parse::<u64>().expect("a number"),
                 None => seen += 1,
             }
