@@ -42,6 +42,7 @@ pub mod show;
 pub mod status;
 pub mod store;
 pub mod tighten;
+mod tls;
 pub mod transaction;
 pub mod undoing;
 mod users;

@@ -8,9 +8,9 @@ mod syslog;
 use crate::Failure;
 use crate::watch::Decision;
 use item::{Item, PATIENCE, Taker};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TryRecvError, sync_channel};
+use std::sync::{Arc, Mutex};
 use std::thread::{JoinHandle, sleep, spawn};
 use std::time::{Duration, Instant};
 
@@ -35,7 +35,7 @@ pub enum To {
 }
 
 impl To {
-    /// A log server, as it is typed: `unix:/dev/log`, `udp:HOST:PORT` or `tcp:HOST:PORT`.
+    /// A log server, as it is typed: `unix:/dev/log`, `udp:HOST:PORT`, `tcp:HOST:PORT` or `tls:HOST:PORT`.
     ///
     /// # Errors
     /// What was expected.
@@ -58,6 +58,27 @@ pub struct Outlet {
     thread: Option<JoinHandle<()>>,
     lost: Arc<AtomicU64>,
     left: Arc<AtomicU64>,
+    trouble: Arc<Mutex<Trouble>>,
+}
+
+/// Why nobody takes anything at the moment.
+#[derive(Default)]
+struct Trouble {
+    why: Option<String>,
+    told: bool,
+}
+
+impl Trouble {
+    /// Notes how the last try went.
+    fn note(&mut self, why: Option<String>) {
+        if self.why != why {
+            *self = Self { why, told: false };
+        }
+    }
+}
+
+fn refused(why: String) -> Failure {
+    Failure::stopped("decisions cannot be handed on", vec![why])
 }
 
 impl Outlet {
@@ -68,16 +89,20 @@ impl Outlet {
     pub fn to(to: &To, host: &str) -> Result<Self, Failure> {
         let taker: Box<dyn Taker> = match to {
             To::Journal => Box::new(journal::Journal::default()),
-            To::Syslog(way) => Box::new(syslog::Syslog::new(way.clone(), host)),
-            To::Otlp(url) => Box::new(otlp::Otlp::new(url.clone(), host, PATIENCE)),
+            To::Syslog(way) => Box::new(syslog::Syslog::new(way.clone(), host).map_err(refused)?),
+            To::Otlp(url) => {
+                Box::new(otlp::Otlp::new(url.clone(), host, PATIENCE).map_err(refused)?)
+            }
         };
         let (items, queue) = sync_channel(ROOM);
         let (lost, left) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicU64::new(0)));
+        let trouble = Arc::new(Mutex::new(Trouble::default()));
         let thread = {
             let (lost, left) = (Arc::clone(&lost), Arc::clone(&left));
-            spawn(move || hand_on(taker, &queue, &lost, &left))
+            let trouble = Arc::clone(&trouble);
+            spawn(move || hand_on(taker, &queue, (&lost, &left), &trouble))
         };
-        Ok(Self { items: Some(items), thread: Some(thread), lost, left })
+        Ok(Self { items: Some(items), thread: Some(thread), lost, left, trouble })
     }
 
     /// Hands a decision on, once it is taken; never waits.
@@ -99,8 +124,15 @@ impl Outlet {
         }
     }
 
-    /// Ends; gives how many have not been handed on.
-    pub fn end(mut self) -> u64 {
+    /// Why nobody takes anything at the moment; each reason is told once.
+    pub fn trouble(&self) -> Option<String> {
+        let mut trouble = self.trouble.lock().ok()?;
+        let new = !std::mem::replace(&mut trouble.told, true);
+        trouble.why.clone().filter(|_| new)
+    }
+
+    /// Ends; gives how many have not been handed on, and why not, if that is known.
+    pub fn end(mut self) -> (u64, Option<String>) {
         drop(self.items.take());
         let until = Instant::now() + AT_THE_END;
         while let Some(thread) = &self.thread {
@@ -109,11 +141,22 @@ impl Outlet {
             }
             sleep(Duration::from_millis(10));
         }
-        self.left.load(Ordering::Relaxed) + self.lost.load(Ordering::Relaxed)
+        let why = self.trouble.lock().ok().and_then(|it| it.why.clone());
+        (self.left.load(Ordering::Relaxed) + self.lost.load(Ordering::Relaxed), why)
     }
 }
 
-fn hand_on(mut taker: Box<dyn Taker>, queue: &Receiver<Item>, lost: &AtomicU64, left: &AtomicU64) {
+fn hand_on(
+    mut taker: Box<dyn Taker>,
+    queue: &Receiver<Item>,
+    (lost, left): (&AtomicU64, &AtomicU64),
+    trouble: &Mutex<Trouble>,
+) {
+    let note = |why| {
+        if let Ok(mut trouble) = trouble.lock() {
+            trouble.note(why);
+        }
+    };
     let mut pause = PAUSES[0];
     let mut lot: Vec<Item> = Vec::new();
     loop {
@@ -141,11 +184,13 @@ fn hand_on(mut taker: Box<dyn Taker>, queue: &Receiver<Item>, lost: &AtomicU64, 
         }
         match taker.take(&lot) {
             Ok(()) => {
+                note(None);
                 left.fetch_sub(u64::try_from(lot.len()).unwrap_or_default(), Ordering::Relaxed);
                 lot.clear();
                 pause = PAUSES[0];
             }
-            Err(_) => {
+            Err(error) => {
+                note(Some(error.to_string()));
                 sleep(pause);
                 pause = (pause * 2).min(PAUSES[1]);
             }

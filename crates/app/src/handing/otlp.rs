@@ -1,20 +1,23 @@
 //! Collectors of OpenTelemetry: logs as JSON over HTTP (OTLP/HTTP, opentelemetry-proto `ExportLogsServiceRequest`).
 
 use super::item::{Item, Taker, parts, sentence, severity};
+use crate::tls;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use std::io;
 use std::time::Duration;
+use ureq::tls::{Certificate, RootCerts, TlsConfig};
 
 /// Where logs go if the URL says nothing else.
 const LOGS: &str = "/v1/logs";
 
 /// Reads a collector's URL.
 pub(super) fn url(text: &str) -> Result<String, String> {
-    let Some(rest) = text.strip_prefix("http://") else {
-        return Err("expected a URL such as http://127.0.0.1:4318; https is not spoken, a collector on this \
-                    machine can pass it on"
-            .into());
+    let rest = text.strip_prefix("http://").or_else(|| text.strip_prefix("https://"));
+    let Some(rest) = rest else {
+        return Err(
+            "expected a URL such as http://127.0.0.1:4318 or https://collector.example".into()
+        );
     };
     if rest.is_empty() || rest.starts_with('/') || rest.contains(char::is_whitespace) {
         return Err("expected a URL such as http://127.0.0.1:4318".into());
@@ -34,9 +37,23 @@ pub(super) struct Otlp {
 }
 
 impl Otlp {
-    pub(super) fn new(url: String, host: &str, patience: Duration) -> Self {
-        let agent = ureq::Agent::config_builder().timeout_global(Some(patience)).build().into();
-        Self { url, host: host.to_owned(), agent }
+    /// # Errors
+    /// Why TLS cannot be spoken, if it is to be.
+    pub(super) fn new(url: String, host: &str, patience: Duration) -> Result<Self, String> {
+        // A collector that sends somebody elsewhere is not the one that was named.
+        let mut config =
+            ureq::Agent::config_builder().timeout_global(Some(patience)).max_redirects(0);
+        if url.starts_with("https://") {
+            let certificates = tls::trusted()?;
+            let roots: Vec<_> =
+                certificates.iter().map(|it| Certificate::from_der(it).to_owned()).collect();
+            let tls = TlsConfig::builder()
+                .unversioned_rustls_crypto_provider(tls::cryptography()?)
+                .root_certs(RootCerts::from(roots))
+                .build();
+            config = config.tls_config(tls);
+        }
+        Ok(Self { url, host: host.to_owned(), agent: config.build().into() })
     }
 }
 
@@ -102,9 +119,10 @@ mod tests {
         let logs = Ok("http://127.0.0.1:4318/v1/logs".to_owned());
         assert_eq!(url("http://127.0.0.1:4318"), logs);
         assert_eq!(url("http://127.0.0.1:4318/"), logs);
+        assert_eq!(url("https://c.example"), Ok("https://c.example/v1/logs".to_owned()));
         assert_eq!(url("http://c.example/x"), Ok("http://c.example/x".to_owned()));
         for wrong in
-            ["", "127.0.0.1:4318", "https://c.example", "http://", "http:///v1", "http://a b"]
+            ["", "127.0.0.1:4318", "ftp://c.example", "http://", "https:///v1", "http://a b"]
         {
             assert!(url(wrong).is_err(), "{wrong}");
         }

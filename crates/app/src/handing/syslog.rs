@@ -1,11 +1,16 @@
-//! Log servers: messages of RFC 5424, over a local socket, UDP (RFC 5426) or TCP (RFC 6587, counted octets).
+//! Log servers: messages of RFC 5424, over a local socket, UDP (RFC 5426), TCP (RFC 6587,
+//! counted octets) or TLS (RFC 5425).
 
 use super::item::{Item, PATIENCE, Taker, parts, sentence, severity};
+use crate::tls;
 use jiff::Timestamp;
+use rustls::pki_types::ServerName;
+use rustls::{ClientConfig, ClientConnection, StreamOwned};
 use std::io::{self, Write};
-use std::net::{TcpStream, ToSocketAddrs, UdpSocket};
+use std::net::{SocketAddr, TcpStream, ToSocketAddrs, UdpSocket};
 use std::os::unix::net::UnixDatagram;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// Facility 4: security and authorization (RFC 5424 section 6.2.1).
 const FACILITY: u8 = 4;
@@ -21,11 +26,14 @@ pub enum Way {
     Udp(String),
     /// By a connection.
     Tcp(String),
+    /// By a connection that nobody else can read, to a server that shows who it is.
+    Tls(String),
 }
 
 impl Way {
     pub(super) fn parse(text: &str) -> Result<Self, String> {
-        let expected = || "expected unix:/dev/log, udp:HOST:PORT or tcp:HOST:PORT".to_owned();
+        let expected =
+            || "expected unix:/dev/log, udp:HOST:PORT, tcp:HOST:PORT or tls:HOST:PORT".to_owned();
         let (kind, rest) = text.split_once(':').ok_or_else(expected)?;
         let with_port = || {
             let port = rest.rsplit_once(':').and_then(|it| it.1.parse::<u16>().ok());
@@ -35,6 +43,7 @@ impl Way {
             "unix" if rest.starts_with('/') => Ok(Self::Unix(rest.into())),
             "udp" => with_port().map(Self::Udp),
             "tcp" => with_port().map(Self::Tcp),
+            "tls" => with_port().map(Self::Tls),
             _ => Err(expected()),
         }
     }
@@ -44,6 +53,7 @@ enum Socket {
     Unix(UnixDatagram),
     Udp(UdpSocket),
     Tcp(TcpStream),
+    Tls(Box<StreamOwned<ClientConnection, TcpStream>>),
 }
 
 /// A log server.
@@ -52,11 +62,15 @@ pub(super) struct Syslog {
     host: String,
     socket: Option<Socket>,
     taken: usize,
+    tls: Option<Arc<ClientConfig>>,
 }
 
 impl Syslog {
-    pub(super) fn new(way: Way, host: &str) -> Self {
-        Self { way, host: host.to_owned(), socket: None, taken: 0 }
+    /// # Errors
+    /// Why TLS cannot be spoken, if it is to be.
+    pub(super) fn new(way: Way, host: &str) -> Result<Self, String> {
+        let tls = matches!(way, Way::Tls(_)).then(tls::client).transpose()?;
+        Ok(Self { way, host: host.to_owned(), socket: None, taken: 0, tls })
     }
 
     fn connect(&self) -> io::Result<Socket> {
@@ -76,10 +90,20 @@ impl Syslog {
                 socket.connect(to)?;
                 Socket::Udp(socket)
             }
-            Way::Tcp(to) => {
-                let socket = TcpStream::connect_timeout(&first(to)?, PATIENCE)?;
-                socket.set_write_timeout(Some(PATIENCE))?;
-                Socket::Tcp(socket)
+            Way::Tcp(to) => Socket::Tcp(connected(&first(to)?)?),
+            Way::Tls(to) => {
+                let name = to.rsplit_once(':').map_or(&to[..], |it| it.0);
+                let name = name.trim_start_matches('[').trim_end_matches(']').to_owned();
+                let name = ServerName::try_from(name).map_err(io::Error::other)?;
+                let Some(config) = &self.tls else { return Err(io::ErrorKind::Unsupported.into()) };
+                let tls = ClientConnection::new(Arc::clone(config), name);
+                let tls = tls.map_err(io::Error::other)?;
+                let mut stream = StreamOwned::new(tls, connected(&first(to)?)?);
+                // Who it is shows now, not with the first message.
+                while stream.conn.is_handshaking() {
+                    stream.conn.complete_io(&mut stream.sock)?;
+                }
+                Socket::Tls(Box::new(stream))
             }
         })
     }
@@ -96,16 +120,41 @@ impl Taker for Syslog {
             match &mut socket {
                 Socket::Unix(it) => it.send(message.as_bytes()).map(drop)?,
                 Socket::Udp(it) => it.send(message.as_bytes()).map(drop)?,
-                Socket::Tcp(it) => {
-                    it.write_all(format!("{} {message}", message.len()).as_bytes())?;
-                }
+                Socket::Tcp(it) => counted(it, &message)?,
+                Socket::Tls(it) => counted(it, &message)?,
             }
             self.taken += 1;
+        }
+        if let Socket::Tls(it) = &mut socket {
+            it.flush()?;
         }
         self.taken = 0;
         self.socket = Some(socket);
         Ok(())
     }
+}
+
+impl Drop for Syslog {
+    /// Says that nothing more comes, so that what has come is known to be whole.
+    fn drop(&mut self) {
+        if let Some(Socket::Tls(it)) = &mut self.socket {
+            it.conn.send_close_notify();
+            let _ = it.flush();
+        }
+    }
+}
+
+/// A connection that does not keep anybody waiting for long.
+fn connected(to: &SocketAddr) -> io::Result<TcpStream> {
+    let socket = TcpStream::connect_timeout(to, PATIENCE)?;
+    socket.set_write_timeout(Some(PATIENCE))?;
+    socket.set_read_timeout(Some(PATIENCE))?;
+    Ok(socket)
+}
+
+/// A message with its length ahead.
+fn counted(to: &mut impl Write, message: &str) -> io::Result<()> {
+    to.write_all(format!("{} {message}", message.len()).as_bytes())
 }
 
 fn message(item: &Item, host: &str) -> String {
@@ -149,7 +198,8 @@ mod tests {
         assert_eq!(Way::parse("unix:/dev/log"), Ok(Way::Unix("/dev/log".into())));
         assert_eq!(Way::parse("udp:[2001:db8::9]:514"), Ok(Way::Udp("[2001:db8::9]:514".into())));
         assert_eq!(Way::parse("tcp:logs.example:6514"), Ok(Way::Tcp("logs.example:6514".into())));
-        for wrong in ["", "unix", "unix:log", "udp:host", "tcp:host:port", "tls:host:6514"] {
+        assert_eq!(Way::parse("tls:logs.example:6514"), Ok(Way::Tls("logs.example:6514".into())));
+        for wrong in ["", "unix", "unix:log", "udp:host", "tcp:host:port", "tls:host"] {
             assert!(Way::parse(wrong).is_err(), "{wrong}");
         }
     }

@@ -41,7 +41,8 @@ pub struct Watch {
     /// Hand decisions on to the system's journal, a field for each part (TIPSTAFF_VERDICT, TIPSTAFF_RULE ...)
     #[arg(long)]
     journal: bool,
-    /// Hand decisions on to a log server (RFC 5424): unix:/dev/log, udp:HOST:PORT or tcp:HOST:PORT
+    /// Hand decisions on to a log server (RFC 5424): unix:/dev/log, udp:HOST:PORT, tcp:HOST:PORT or
+    /// tls:HOST:PORT
     #[arg(long, value_name = "SERVER", value_parser = To::syslog)]
     syslog: Option<To>,
     /// Hand decisions on to a collector of OpenTelemetry logs, such as http://127.0.0.1:4318
@@ -76,12 +77,18 @@ impl Watch {
         } else {
             live::show(&mut watching, (typed, filter), context.screen, &mut alarm)?;
         }
-        let left: u64 = outlets.into_iter().map(Outlet::end).sum();
+        let ends: Vec<_> = outlets.into_iter().map(Outlet::end).collect();
+        let left: u64 = ends.iter().map(|it| it.0).sum();
         if left > 0 {
-            return Err(Failure::stopped(
-                format!("{left} decisions could not be handed on"),
-                vec!["nobody took them for 5 seconds after the end".into()],
-            ));
+            let mut help = vec!["nobody took them for 5 seconds after the end".into()];
+            help.extend(
+                ends.into_iter().filter_map(|it| it.1).map(|it| format!("the last try: {it}")),
+            );
+            let message = match left {
+                1 => "1 decision could not be handed on".into(),
+                _ => format!("{left} decisions could not be handed on"),
+            };
+            return Err(Failure::stopped(message, help));
         }
         Ok(Output::silent())
     }

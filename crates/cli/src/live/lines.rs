@@ -79,6 +79,9 @@ pub fn print(
             }
             text.push('\n');
         }
+        for why in outlets.iter().filter_map(Outlet::trouble) {
+            eprintln!("nobody takes what is handed on, and it is tried again: {}", clean(&why));
+        }
         if missed > 0 {
             outlets.iter().for_each(|it| it.missed(missed));
         }

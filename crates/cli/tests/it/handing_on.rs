@@ -32,7 +32,7 @@ fn received(socket: &UnixDatagram) -> String {
 }
 
 /// What a collector is told, which answers each time.
-fn told(listener: &TcpListener) -> Value {
+pub fn told(listener: &TcpListener) -> Value {
     let (mut caller, _) = listener.accept().expect("a caller");
     let text = body(&mut caller);
     caller
@@ -161,7 +161,7 @@ fn whoever_is_away_for_a_while_has_them_all_the_same() {
         assert_eq!(out.status.code(), Some(1));
         let said = String::from_utf8_lossy(&out.stderr);
         assert!(said.contains("2 decisions could not be handed on"), "{said}");
-        let wrong = world.run(&["watch", "--otlp", "https://collector.example"]);
+        let wrong = world.run(&["watch", "--otlp", "ftp://collector.example"]);
         assert_eq!(wrong.code, 2, "{}", wrong.stderr);
     });
 }

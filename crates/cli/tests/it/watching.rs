@@ -3,6 +3,7 @@
 use crate::remembering::World;
 use serde_json::Value;
 use std::io::{BufRead, BufReader};
+use std::path::Path;
 use std::process::{Child, Stdio};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -19,8 +20,14 @@ const POLICY: &str = "edition = 1\n\
 
 impl World {
     pub fn watch(&self, args: &[&str]) -> Child {
+        self.watch_trusting(None, args)
+    }
+
+    /// Likewise, trusting the certificates of a file alone.
+    pub fn watch_trusting(&self, file: Option<&Path>, args: &[&str]) -> Child {
         let all = ["--host", "sluice", "watch"].iter().chain(args);
         let mut command = self.desk.command(all);
+        command.envs(file.map(|it| ("SSL_CERT_FILE", it)));
         command.stdout(Stdio::piped()).stderr(Stdio::piped());
         self.node("sluice").start_here(&mut command).expect("it can start there");
         let before = self.watchers();

@@ -1,0 +1,87 @@
+//! TLS to servers, by the certificates that this system trusts.
+
+use rustls::crypto::CryptoProvider;
+use rustls::{ClientConfig, RootCertStore};
+use std::sync::Arc;
+
+/// What a processor must be able to do for the cryptography in use, and whether this one can.
+#[cfg(target_arch = "x86_64")]
+fn lacking() -> Option<&'static str> {
+    let abilities = [
+        ("aes", is_x86_feature_detected!("aes")),
+        ("ssse3", is_x86_feature_detected!("ssse3")),
+        ("avx", is_x86_feature_detected!("avx")),
+        ("avx2", is_x86_feature_detected!("avx2")),
+        ("adx", is_x86_feature_detected!("adx")),
+        ("bmi1", is_x86_feature_detected!("bmi1")),
+        ("bmi2", is_x86_feature_detected!("bmi2")),
+        ("pclmulqdq", is_x86_feature_detected!("pclmulqdq")),
+    ];
+    abilities.into_iter().find(|it| !it.1).map(|it| it.0)
+}
+
+#[cfg(target_arch = "aarch64")]
+fn lacking() -> Option<&'static str> {
+    use std::arch::is_aarch64_feature_detected;
+    let abilities = [
+        ("neon", is_aarch64_feature_detected!("neon")),
+        ("aes", is_aarch64_feature_detected!("aes")),
+        ("pmull", is_aarch64_feature_detected!("pmull")),
+        ("sha2", is_aarch64_feature_detected!("sha2")),
+    ];
+    abilities.into_iter().find(|it| !it.1).map(|it| it.0)
+}
+
+#[cfg(any(target_arch = "x86_64", target_arch = "aarch64"))]
+fn provider() -> Result<CryptoProvider, String> {
+    match lacking() {
+        None => Ok(rustls_graviola::default_provider()),
+        Some(what) => {
+            Err(format!("TLS needs a processor that can do `{what}`, and this one cannot"))
+        }
+    }
+}
+
+#[cfg(not(any(target_arch = "x86_64", target_arch = "aarch64")))]
+fn provider() -> Result<CryptoProvider, String> {
+    Err("TLS is spoken on x86-64 and aarch64 processors only".into())
+}
+
+/// The cryptography in use.
+///
+/// # Errors
+/// What the processor lacks.
+pub(crate) fn cryptography() -> Result<Arc<CryptoProvider>, String> {
+    provider().map(Arc::new)
+}
+
+/// The certificates that this system trusts; `SSL_CERT_FILE` and `SSL_CERT_DIR` name others.
+///
+/// # Errors
+/// Why there are none.
+pub(crate) fn trusted() -> Result<Vec<rustls::pki_types::CertificateDer<'static>>, String> {
+    let found = rustls_native_certs::load_native_certs();
+    if !found.certs.is_empty() {
+        return Ok(found.certs);
+    }
+    let why: Vec<String> = found.errors.iter().map(ToString::to_string).collect();
+    Err(format!(
+        "no certificates are trusted here, so whom one speaks to cannot be known{}{}; they are commonly in \
+         /etc/ssl/certs, SSL_CERT_FILE names a file of others",
+        if why.is_empty() { "" } else { ": " },
+        why.join("; ")
+    ))
+}
+
+/// How connections are begun.
+///
+/// # Errors
+/// As for [`cryptography`] and [`trusted`].
+pub(crate) fn client() -> Result<Arc<ClientConfig>, String> {
+    let mut roots = RootCertStore::empty();
+    roots.add_parsable_certificates(trusted()?);
+    let config = ClientConfig::builder_with_provider(cryptography()?)
+        .with_safe_default_protocol_versions()
+        .map_err(|error| error.to_string())?;
+    Ok(Arc::new(config.with_root_certificates(roots).with_no_client_auth()))
+}
