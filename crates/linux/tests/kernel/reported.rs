@@ -9,6 +9,7 @@ use tipstaff_core::policy::{Time, Verdict};
 use tipstaff_core::program::{Drift, RuleProgram, compare, lower};
 use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
+use tipstaff_linux::replica::{Replica, Standing};
 use tipstaff_linux::ruleset::{self, TABLE, Wanted, enforce, read};
 use tipstaff_linux::watching::{Logged, Seen, Watcher};
 use tipstaff_linux::{Transport as _, deliver};
@@ -302,5 +303,22 @@ fn one_takes_the_reports_at_a_time() {
         assert!(error.contains("another process takes those of group 8484"), "{error}");
         drop(first);
         Logged::open().expect("taken");
+    });
+}
+
+#[test]
+fn a_copy_of_the_machine_has_its_reports_too() {
+    sealed("reported::a_copy_of_the_machine_has_its_reports_too", || {
+        let lab = street_sluice_granary();
+        let (host, _) = sluice(&lab);
+        for keys in [ALL.to_owned(), format!("record = \"all\"\n{ALL}")] {
+            let program = lower(&plan(&CLOSED.replace("record = \"all\"\n", &keys)));
+            put(host, &program);
+            let replica = host.run(Replica::take).expect("entered").expect("read");
+            let Standing { stage, missing, .. } = replica.set_up("sluice").expect("set up");
+            assert_eq!(missing, Vec::<String>::new());
+            let held = stage.host().run(|| read(&mut netfilter())).expect("entered");
+            assert_eq!(held.expect("read").expect("there").program, program);
+        }
     });
 }

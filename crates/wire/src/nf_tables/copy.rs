@@ -46,6 +46,50 @@ const SET_NUMBER: u16 = 10;
 const SECOND: u16 = 2;
 const THIRD: u16 = 3;
 
+/// `NFTA_RULE_EXPRESSIONS`, `NFTA_LIST_ELEM`, `NFTA_EXPR_NAME`, `NFTA_EXPR_DATA` and `NFTA_DYNSET_TIMEOUT`.
+const EXPRESSIONS: u16 = 4;
+const LIST_ELEMENT: u16 = 1;
+const EXPRESSION_NAME: u16 = 1;
+const EXPRESSION_DATA: u16 = 2;
+const DYNSET_TIMEOUT: u16 = 6;
+
+/// A rule's expressions without what newer kernels say of elements that rules add: that they have no time of their
+/// own. Said so, they refuse it of sets whose elements last. `None` if nothing says so.
+fn without_no_timeouts(expressions: Attributes<'_>) -> Result<Option<Vec<u8>>, WireError> {
+    let (mut out, mut changed) = (Writer::new(), false);
+    for expression in expressions {
+        let (mut name, mut data) = ("", None);
+        for part in expression?.nested("NFTA_LIST_ELEM") {
+            let part = part?;
+            match part.kind {
+                EXPRESSION_NAME => name = part.text("NFTA_EXPR_NAME")?,
+                EXPRESSION_DATA => data = Some(part),
+                _ => {}
+            }
+        }
+        let mut kept = Vec::new();
+        for part in data.iter().flat_map(|it| it.nested("NFTA_EXPR_DATA")) {
+            let part = part?;
+            let none = name == "dynset" && part.kind == DYNSET_TIMEOUT && part.bytes == [0; 8];
+            changed |= none;
+            kept.extend((!none).then_some(part));
+        }
+        out.nest(LIST_ELEMENT, |out| {
+            out.text(EXPRESSION_NAME, name);
+            if let Some(data) = &data {
+                // Of an expression that is not changed, each byte stays.
+                match name {
+                    "dynset" => out.nest(EXPRESSION_DATA, |out| {
+                        kept.iter().for_each(|it| out.bytes(it.kind, it.bytes));
+                    }),
+                    _ => out.bytes(EXPRESSION_DATA, data.bytes),
+                }
+            }
+        });
+    }
+    Ok(if changed { Some(out.finish()?) } else { None })
+}
+
 /// One thing of a dump, to be made again.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Copied {
@@ -98,6 +142,11 @@ impl Copied {
             let mut bytes = attribute.bytes.to_vec();
             if kind.new == message_kind::NEW_TABLE && attribute.kind == TABLE_FLAGS {
                 bytes = (attribute.be32("NFTA_TABLE_FLAGS")? & NOT_OWNED).to_be_bytes().to_vec();
+            }
+            if kind.new == message_kind::NEW_RULE && attribute.kind == EXPRESSIONS {
+                // What is not understood stays as it came.
+                let told = without_no_timeouts(attribute.nested("NFTA_RULE_EXPRESSIONS"));
+                bytes = told.ok().flatten().unwrap_or(bytes);
             }
             copied.attributes.push((attribute.kind, bytes));
         }
