@@ -29,6 +29,7 @@ mod live;
 mod load;
 mod logging;
 mod outcome;
+pub mod posture;
 pub mod programs;
 pub mod reach;
 mod receivers;

@@ -1,6 +1,6 @@
 //! `status`: what the kernel holds, and whether that is what the policy says.
 
-use super::{Failure, Loaded, PacketWords, likely_packet, logging, programs, transaction};
+use super::{Failure, Loaded, PacketWords, likely_packet, logging, posture, programs, transaction};
 use crate::Outcome;
 use crate::store::{
     Docket, Entry, Home, Kind as EntryKind, Note, State, Watcher, Written, digest, pending,
@@ -54,6 +54,9 @@ pub struct Report {
     pub differences: Vec<Difference>,
     /// What each decision has taken so far.
     pub rules: Vec<RuleCount>,
+    /// The posture that holds instead of the policy's rules, with since when, until when and why; `null` if none does,
+    /// or if that may not be looked at.
+    pub posture: Option<posture::Report>,
     /// What the kernel reports of decisions; `null` if nothing.
     pub logging: Option<logging::Report>,
     /// Tables of others that also see packets.
@@ -91,7 +94,8 @@ impl Report {
     pub fn outcome(&self) -> Outcome {
         let programs = self.programs.as_ref().is_none_or(|it| it.outcome() == Outcome::Fine);
         let kept = self.kept_trouble.is_empty();
-        if self.in_force && self.equal == Some(true) && programs && kept {
+        let own_rules = self.posture.is_none();
+        if self.in_force && self.equal == Some(true) && programs && kept && own_rules {
             Outcome::Fine
         } else {
             Outcome::Found
@@ -221,6 +225,7 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Rep
         odd_interfaces: super::live::odd_interfaces(loaded),
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
+        posture: posture::look(machine).ok().filter(|it| it.posture.is_some()),
         logging: logging::report(machine, snapshot.as_ref(), loaded.now),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(machine),

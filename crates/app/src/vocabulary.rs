@@ -329,6 +329,28 @@ words! {
 }
 
 words! {
+    /// What holds instead of the policy's rules.
+    Posture {
+        /// Nothing in or out but by loopback.
+        Shut = "shut",
+    }
+}
+
+words! {
+    /// What was done about a posture.
+    Moved {
+        /// The door is shut.
+        Shut = "shut",
+        /// It is open again.
+        Opened = "opened",
+        /// It was not shut.
+        NothingToOpen = "nothing-to-open",
+        /// Nothing: it was only looked at.
+        Looked = "looked",
+    }
+}
+
+words! {
     /// What a change did, or would do.
     Changed {
         /// The rules are in force.

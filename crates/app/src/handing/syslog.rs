@@ -6,16 +6,20 @@ use crate::tls;
 use jiff::Timestamp;
 use rustls::pki_types::ServerName;
 use rustls::{ClientConfig, ClientConnection, StreamOwned};
-use std::io::{self, Write};
-use std::net::{SocketAddr, TcpStream, ToSocketAddrs, UdpSocket};
+use std::io::{self, Read, Write};
+use std::net::{Shutdown, SocketAddr, TcpStream, ToSocketAddrs, UdpSocket};
 use std::os::unix::net::UnixDatagram;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 /// Facility 4: security and authorization (RFC 5424 section 6.2.1).
 const FACILITY: u8 = 4;
 /// The number kept for examples (RFC 5612), since we have none of our own.
 const ENTERPRISE: u32 = 32_473;
+
+/// So long a server has to read what came last.
+const FAREWELL: Duration = Duration::from_secs(2);
 
 /// How a log server is reached.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -135,12 +139,17 @@ impl Taker for Syslog {
 }
 
 impl Drop for Syslog {
-    /// Says that nothing more comes, so that what has come is known to be whole.
+    /// Says that nothing more comes, and waits for the other end to say so too: who closes a connection on which
+    /// something has come that was not read takes back what the other end has not read yet.
     fn drop(&mut self) {
-        if let Some(Socket::Tls(it)) = &mut self.socket {
-            it.conn.send_close_notify();
-            let _ = it.flush();
-        }
+        let Some(Socket::Tls(it)) = &mut self.socket else { return };
+        it.conn.send_close_notify();
+        let _ = it.flush();
+        let _ = it.sock.shutdown(Shutdown::Write);
+        let _ = it.sock.set_read_timeout(Some(FAREWELL));
+        let until = Instant::now() + FAREWELL;
+        let mut rest = [0; 4_096];
+        while Instant::now() < until && it.sock.read(&mut rest).is_ok_and(|length| length > 0) {}
     }
 }
 

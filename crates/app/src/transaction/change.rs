@@ -14,7 +14,7 @@ use crate::effect::Effects;
 use crate::first::stays_open;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, compare, cut, enforce, live, logging, programs};
+use crate::{Failure, Loaded, compare, cut, enforce, live, logging, posture, programs};
 use std::borrow::Cow;
 use tipstaff_core::plan::{RuleId, TURNED_AWAY};
 use tipstaff_linux::LinuxError;
@@ -157,6 +157,7 @@ fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -
                 .into(),
         );
     }
+    remarks.extend(posture::remark(options.machine));
     if before.is_some_and(|it| it.dormant) && !options.dry {
         remarks.push("our table was asleep and decided nothing; it is awake again".into());
     }

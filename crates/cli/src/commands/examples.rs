@@ -88,6 +88,13 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
             "tipstaff callers --rule catalogue --by network",
         ],
         "cut" => &["tipstaff cut --dry-run"],
+        "shut" => {
+            &["tipstaff shut --for 30m --why \"Somebody is in\"", "tipstaff shut --all --for 10m"]
+        }
+        "posture" => &["tipstaff posture"],
+        "posture show" => &["tipstaff posture show"],
+        "posture take shut" => &["tipstaff posture take shut --for 1h"],
+        "posture leave" => &["tipstaff posture leave"],
         "docket" => &["tipstaff docket"],
         "docket show" => &["tipstaff docket show 3", "tipstaff docket show 3 --text"],
         "docket restore" => &["tipstaff docket restore 3 --dry-run"],

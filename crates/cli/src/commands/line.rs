@@ -25,6 +25,7 @@ use super::lend_hand::LendHand;
 use super::meant::explained;
 use super::output::Output;
 use super::place::Place;
+use super::posture::Posture;
 use super::programs::Programs;
 use super::reach::Reach;
 use super::rehearse::Rehearse;
@@ -35,6 +36,7 @@ use super::review::Review;
 use super::rule::Rule;
 use super::service::Service;
 use super::show::Show;
+use super::shut::Shut;
 use super::stand_by::StandBy;
 use super::stand_in::StandIn;
 use super::status::Status;
@@ -137,6 +139,10 @@ enum Command {
     Release(Release),
     /// End connections that began before and that the policy would not admit any more
     Cut(Cut),
+    /// Shut the door: nothing in or out but loopback at once, whatever the rules say
+    Shut(Shut),
+    /// Say which posture holds instead of the policy's rules, take one, or leave it
+    Posture(Posture),
     /// Show what was enforced on this host, when, by whom, and what became of it
     Docket(Docket),
     /// Compare the kernel with the policy, and show what each rule has taken
@@ -195,6 +201,8 @@ impl Command {
             Self::Revert(it) => it.run(context),
             Self::Release(it) => it.run(context),
             Self::Cut(it) => it.run(context),
+            Self::Shut(it) => it.run(context),
+            Self::Posture(it) => it.run(context),
             Self::Docket(it) => it.run(context),
             Self::Status(it) => it.run(context),
             Self::Facts(it) => it.run(context),
@@ -231,6 +239,8 @@ impl Command {
                 | Self::Revert(_)
                 | Self::Release(_)
                 | Self::Cut(_)
+                | Self::Shut(_)
+                | Self::Posture(_)
                 | Self::Programs(_)
                 | Self::StandBy(_)
         )

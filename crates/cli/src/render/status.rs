@@ -9,6 +9,9 @@ use tipstaff_app::vocabulary::{Denies, Origin, Verdict};
 /// The report as text.
 pub fn status(report: &Report, screen: &Screen) -> String {
     let mut text = verdict(report, screen);
+    if let Some(posture) = &report.posture {
+        text.push_str(&super::posture(posture, screen));
+    }
     for difference in &report.differences {
         text.push_str(&format!("  - {}\n", clean(&difference.message)));
         if let Some(witness) = &difference.witness {

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 35] = [
+const PICTURES: [(&str, Result<&str, &str>); 37] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
@@ -28,6 +28,8 @@ const PICTURES: [(&str, Result<&str, &str>); 35] = [
     ("revert", Err("as for enforcing")),
     ("release", Err("a line")),
     ("cut", Err("a line for each connection")),
+    ("shut", Err("a few lines")),
+    ("posture", Err("a few lines")),
     ("docket", Ok("docket")),
     ("status", Ok("status")),
     ("facts", Err("a line for each question")),
@@ -44,7 +46,7 @@ const PICTURES: [(&str, Result<&str, &str>); 35] = [
 ];
 
 /// What does nothing without a kernel to change, another machine, or a while.
-const NOT_RUN: [&str; 17] = [
+const NOT_RUN: [&str; 19] = [
     "facts",
     "draft",
     "enforce",
@@ -52,6 +54,8 @@ const NOT_RUN: [&str; 17] = [
     "revert",
     "release",
     "cut",
+    "shut",
+    "posture",
     "docket",
     "status",
     "callers",

@@ -7,7 +7,8 @@ use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
     ask, asked, callers, compare, cut, docket, draft, edit, expected, facts, kernel, listing,
-    programs, reach, rehearse, report, review, roles, show, status, tighten, transaction, watch,
+    posture, programs, reach, rehearse, report, review, roles, show, status, tighten, transaction,
+    watch,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -47,6 +48,8 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("host-list", schema_for!(listing::HostList)),
         ("place", schema_for!(edit::Report)),
         ("place-list", schema_for!(listing::NameList)),
+        ("posture", schema_for!(posture::Report)),
+        ("shut", schema_for!(posture::Report)),
         ("programs", schema_for!(programs::Report)),
         ("reach", schema_for!(reach::Report)),
         ("rehearse", schema_for!(rehearse::Report)),
@@ -303,6 +306,10 @@ fn reports_about_a_machine_have_their_forms() {
             _ => fits("programs", &programs),
         }
         fits("cut", &run(&["cut", "--dry-run"]));
+        fits("shut", &run(&["shut", "--for", "1h"]).exits(0));
+        fits("posture", &run(&["posture", "show"]).exits(0));
+        fits("status", &run(&["status"]));
+        fits("posture", &run(&["posture", "leave"]).exits(0));
         desk.run(["--host", "sluice", "rule", "add", "more", "--allow", "8080/tcp"]).exits(0);
         fits("enforce", &enforce(&["--confirm-within", "600"]).exits(0));
         fits("confirm", &run(&["confirm", "--even-if-locked-out"]).exits(0));

@@ -35,6 +35,7 @@ mod reporting;
 mod reviewing;
 mod servers;
 mod showing;
+mod shutting;
 mod stated;
 mod told_again;
 mod torture;

@@ -19,6 +19,7 @@ mod read;
 mod record;
 mod reopen;
 mod reported;
+mod shut;
 mod tally;
 mod values;
 
@@ -40,6 +41,7 @@ pub(crate) use record::Decided;
 pub use record::{Began, Caller, Callers, MOST as MOST_CALLERS, Wanted, Who};
 pub use reported::reported;
 pub(crate) use reported::{WholeList, whole_list};
+pub use shut::{Door, Shut, door, open, shut};
 pub use tally::{Count, Tally};
 
 use crate::LinuxError;

@@ -19,7 +19,7 @@ use tipstaff_wire::nf_tables::{
 };
 
 const READING: &str = "read the kernel's rules";
-const FLAG_DORMANT: u32 = 1;
+pub(super) const FLAG_DORMANT: u32 = 1;
 
 /// Our table as the kernel holds it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -56,6 +56,16 @@ pub(crate) fn tables(transport: &mut dyn Transport) -> Result<Vec<nf::Table>, Li
     )
 }
 
+/// Lists the chains of that family.
+pub(super) fn chains(transport: &mut dyn Transport) -> Result<Vec<nf::Chain>, LinuxError> {
+    dump(
+        transport,
+        READING,
+        |sequence| nf::dump(message_kind::GET_CHAIN, FAMILY_INET, sequence, |_| {}),
+        nf::Chain::decode,
+    )
+}
+
 /// Reads our table, and if `counted` also what it has counted: adding that up takes time.
 pub(super) fn read_table(
     transport: &mut dyn Transport,
@@ -64,12 +74,7 @@ pub(super) fn read_table(
     let tables = tables(transport)?;
     let ours = tables.iter().find(|it| it.family == FAMILY_INET && it.name == TABLE);
     let Some(table) = ours else { return Ok(None) };
-    let chains: Vec<nf::Chain> = dump(
-        transport,
-        READING,
-        |sequence| nf::dump(message_kind::GET_CHAIN, FAMILY_INET, sequence, |_| {}),
-        nf::Chain::decode,
-    )?;
+    let chains = chains(transport)?;
     let dumps = dump_sets(transport)?;
     // The elements and the first rules are decoded while the kernel writes down the others.
     let rules = dump_and_decode(

@@ -21,6 +21,7 @@ mod replacing;
 mod replay;
 mod reported;
 mod ring;
+mod shutting;
 mod sizes;
 mod watched;
 mod world;

@@ -64,6 +64,45 @@ fn certificate(maker: &Path, folder: &Path, name: &str) -> [PathBuf; 2] {
     [certificate, key]
 }
 
+/// A log server that speaks TLS, and keeps what it is told in the file `kept`.
+fn log_server(server: &Path, folder: &Path, [certificate, key]: [&Path; 2]) -> Command {
+    let config = format!(
+        "global(DefaultNetstreamDriverCAFile=\"{0}\" DefaultNetstreamDriverCertFile=\"{0}\" \
+         DefaultNetstreamDriverKeyFile=\"{1}\")\n\
+         module(load=\"imtcp\" StreamDriver.Name=\"ossl\" StreamDriver.Mode=\"1\" \
+         StreamDriver.AuthMode=\"anon\")\ninput(type=\"imtcp\" port=\"6515\")\n\
+         template(name=\"t\" type=\"string\" string=\"%msg%\\n\")\n\
+         *.* action(type=\"omfile\" file=\"{2}/kept\" template=\"t\")\n",
+        certificate.display(),
+        key.display(),
+        folder.display()
+    );
+    let file = folder.join("rsyslog.conf");
+    fs::write(&file, config).expect("written");
+    let mut command = Command::new(server);
+    command.arg("-n").arg("-i").arg(folder.join("pid")).arg("-f").arg(&file);
+    command
+}
+
+/// A server for the web that speaks TLS, and passes on what it is told.
+fn web_server(web: &Path, folder: &Path, [certificate, key]: [&Path; 2]) -> Command {
+    let site = folder.join("nginx.conf");
+    let config = format!(
+        "daemon off; pid {0}/nginx.pid; error_log {0}/error.log; events {{}}\n\
+         http {{ access_log off; client_body_temp_path {0}/body; proxy_temp_path {0}/proxy;\n\
+         fastcgi_temp_path {0}/f; uwsgi_temp_path {0}/u; scgi_temp_path {0}/s;\n\
+         server {{ listen 127.0.0.1:4443 ssl; ssl_certificate {1}; ssl_certificate_key {2};\n\
+         location / {{ proxy_pass http://127.0.0.1:4318; }} }} }}\n",
+        folder.display(),
+        certificate.display(),
+        key.display()
+    );
+    fs::write(&site, config).expect("written");
+    let mut command = Command::new(web);
+    command.arg("-c").arg(&site).arg("-e").arg(folder.join("error.log"));
+    command
+}
+
 /// Asks until the answer is as it should be.
 fn until(what: &str, is: impl Fn() -> bool) {
     let began = Instant::now();
@@ -155,40 +194,11 @@ fn servers_are_spoken_to_by_tls_if_they_are_who_they_should_be() {
         let [ours, key] = certificate(&maker, folder, "ours");
         let [another, _] = certificate(&maker, folder, "another");
         let kept = folder.join("kept");
-        let config = format!(
-            "global(DefaultNetstreamDriverCAFile=\"{0}\" DefaultNetstreamDriverCertFile=\"{0}\" \
-             DefaultNetstreamDriverKeyFile=\"{1}\")\n\
-             module(load=\"imtcp\" StreamDriver.Name=\"ossl\" StreamDriver.Mode=\"1\" \
-             StreamDriver.AuthMode=\"anon\")\ninput(type=\"imtcp\" port=\"6515\")\n\
-             template(name=\"t\" type=\"string\" string=\"%msg%\\n\")\n\
-             *.* action(type=\"omfile\" file=\"{2}\" template=\"t\")\n",
-            ours.display(),
-            key.display(),
-            kept.display()
-        );
-        let file = folder.join("rsyslog.conf");
-        fs::write(&file, config).expect("written");
-        let mut command = Command::new(&server);
-        command.arg("-n").arg("-i").arg(folder.join("pid")).arg("-f").arg(&file);
-        let _server = start(sluice, command);
+        let _server = start(sluice, log_server(&server, folder, [&ours, &key]));
         // Who receives logs behind the server for the web speaks no TLS.
         let collector = sluice.run(|| TcpListener::bind("127.0.0.1:4318"));
         let collector = collector.expect("entered").expect("bound");
-        let site = folder.join("nginx.conf");
-        let config = format!(
-            "daemon off; pid {0}/nginx.pid; error_log {0}/error.log; events {{}}\n\
-             http {{ access_log off; client_body_temp_path {0}/body; proxy_temp_path {0}/proxy;\n\
-             fastcgi_temp_path {0}/f; uwsgi_temp_path {0}/u; scgi_temp_path {0}/s;\n\
-             server {{ listen 127.0.0.1:4443 ssl; ssl_certificate {1}; ssl_certificate_key {2};\n\
-             location / {{ proxy_pass http://127.0.0.1:4318; }} }} }}\n",
-            folder.display(),
-            ours.display(),
-            key.display()
-        );
-        fs::write(&site, config).expect("written");
-        let mut command = Command::new(&web);
-        command.arg("-c").arg(&site).arg("-e").arg(folder.join("error.log"));
-        let _web = start(sluice, command);
+        let _web = start(sluice, web_server(&web, folder, [&ours, &key]));
         let listens = |port: u16| {
             sluice.run(|| TcpStream::connect(("127.0.0.1", port)).is_ok()).expect("entered")
         };

@@ -1,0 +1,234 @@
+//! Postures: what holds instead of the policy's rules for a while. One is built in: `shut`, nothing in or out but
+//! loopback. It needs neither a policy nor anything on disk.
+
+use crate::session;
+use crate::vocabulary as say;
+use crate::{Failure, Outcome};
+use jiff::Timestamp;
+use serde::Serialize;
+use std::net::SocketAddr;
+use std::time::Duration;
+use tipstaff_core::policy::Time;
+use tipstaff_core::space::TCP;
+use tipstaff_linux::flows::{end_socket, forget};
+use tipstaff_linux::ruleset::{self, Door, Shut};
+use tipstaff_linux::sockets::PortProtocol;
+use tipstaff_linux::{Machine, Protocol, Session};
+
+/// Which posture is in force, and what was done about it.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Report {
+    /// What was done: `shut`, `opened`, `nothing-to-open`, `looked`.
+    pub done: say::Moved,
+    /// The posture in force now, `shut`; `null`: the policy's own rules hold.
+    pub posture: Option<say::Posture>,
+    /// Since when, in UTC.
+    pub since: Option<String>,
+    /// Until when, in UTC; `null`: until it is left.
+    pub until: Option<String>,
+    /// Why, as whoever took it said.
+    pub why: Option<String>,
+    /// The remote session that goes on all the same, as `ADDRESS:PORT to ADDRESS:PORT`.
+    pub session: Option<String>,
+    /// Whether the kernel does what was meant; `null` if no posture is in force.
+    pub intact: Option<bool>,
+    /// How many packets it has turned away.
+    pub turned_away: Option<u64>,
+    /// How many connections were ended.
+    pub ended: Option<u64>,
+    /// What else is to be known, as whole sentences.
+    pub remarks: Vec<String>,
+}
+
+impl Report {
+    /// Well, unless somebody has changed what holds.
+    pub fn outcome(&self) -> Outcome {
+        if self.intact == Some(false) { Outcome::Found } else { Outcome::Fine }
+    }
+}
+
+/// How the door is to be shut.
+#[derive(Clone, Debug, Default)]
+pub struct Wish {
+    /// For how long; `None`: until it is opened.
+    pub time: Option<Duration>,
+    /// Whether also the session that asks ends.
+    pub all: bool,
+    /// Whether it is done even if nobody could open it again from afar.
+    pub even_if_locked_out: bool,
+    /// Why.
+    pub why: String,
+}
+
+/// Shuts the door: nothing comes in or goes out but by loopback, and what was open is ended.
+///
+/// # Errors
+/// [`Failure`] if it would lock out whoever asks, or the kernel refuses.
+pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
+    let own = own_session(machine, wish)?;
+    if own.is_some() && wish.all && wish.time.is_none() && !wish.even_if_locked_out {
+        return Err(Failure::stopped(
+            "this would end your own session, and nobody could open again from afar",
+            vec![
+                "--for 30m opens by itself after that time; without --all your session goes on"
+                    .into(),
+                "--even-if-locked-out does it all the same".into(),
+            ],
+        ));
+    }
+    let now = Timestamp::now().as_second();
+    let seconds = |it: Duration| i64::try_from(it.as_secs()).unwrap_or(i64::MAX);
+    // Whole seconds, no fewer than were asked for.
+    let until = wish.time.map(|it| Time::from_seconds(now.saturating_add(seconds(it) + 1)));
+    let session = own.filter(|_| !wish.all);
+    let how = Shut { since: now, until, session, why: one_line(&wish.why) };
+    let mut kernel = machine.channel(Protocol::Netfilter)?;
+    ruleset::shut(&mut kernel, &how)?;
+    // From here on nothing passes; what could not be ended has nobody to talk to.
+    let mut remarks = Vec::new();
+    let ended = match end_all(machine, session) {
+        Ok(ended) => Some(ended),
+        Err(failure) => {
+            let why = failure.line();
+            remarks.push(format!(
+                "what was open could not all be ended, though nothing of it passes: {why}"
+            ));
+            None
+        }
+    };
+    if session.is_some() && until.is_none() {
+        remarks.push(
+            "should your session break, only this machine's console can open again; --for 1h would open by \
+             itself"
+                .into(),
+        );
+    }
+    let door = ruleset::door(&mut kernel)?;
+    Ok(Report { ended, remarks, ..told(say::Moved::Shut, door) })
+}
+
+/// The remote session from which this is asked, if it is one. What the environment tells may be of one that has ended,
+/// where somebody came back to what it left running: then it is the one that lives.
+fn own_session(machine: &dyn Machine, wish: &Wish) -> Result<Option<Session>, Failure> {
+    let Some(told) = machine.own_session().filter(|it| !it.client.is_loopback()) else {
+        return Ok(None);
+    };
+    let living = session::living(machine).unwrap_or_else(|_| vec![told]);
+    match living[..] {
+        _ if living.contains(&told) => Ok(Some(told)),
+        [only] => Ok(Some(only)),
+        [] => Ok(None),
+        _ if wish.all || wish.even_if_locked_out => Ok(Some(told)),
+        _ => Err(Failure::stopped(
+            "it cannot be told which of the remote sessions here is yours, so it would be ended",
+            vec!["--all --for 30m ends all of them, and opens by itself after that time".into()],
+        )),
+    }
+}
+
+/// Opens the door again: all is as it was.
+///
+/// # Errors
+/// [`Failure`] if the kernel refuses.
+pub fn leave(machine: &dyn Machine) -> Result<Report, Failure> {
+    let opened = ruleset::open(&mut machine.channel(Protocol::Netfilter)?)?;
+    let done = if opened { say::Moved::Opened } else { say::Moved::NothingToOpen };
+    let mut report = told(done, None);
+    if machine.rules()?.is_none_or(|it| it.dormant) {
+        report.remarks.push("no rules of ours are in force: everything passes".into());
+    }
+    Ok(report)
+}
+
+/// Which posture is in force.
+///
+/// # Errors
+/// [`Failure`] if the kernel does not let us look.
+pub fn look(machine: &dyn Machine) -> Result<Report, Failure> {
+    Ok(told(say::Moved::Looked, ruleset::door(&mut machine.channel(Protocol::Netfilter)?)?))
+}
+
+/// What is to be said where something else is done while the door is shut; `None` if it is not, or may not be looked
+/// at.
+pub(crate) fn remark(machine: &dyn Machine) -> Option<String> {
+    let report = look(machine).ok().filter(|it| it.posture.is_some())?;
+    let since = report.since.unwrap_or_default();
+    Some(format!(
+        "the door is shut since {since}, whatever the rules say: `tipstaff posture leave` opens it"
+    ))
+}
+
+fn told(done: say::Moved, door: Option<Door>) -> Report {
+    let now = Timestamp::now().as_second();
+    // One whose time is over lets everything through, and is none.
+    let door = door.filter(|it| it.shut.until.is_none_or(|until| until.seconds() > now));
+    let shut = door.as_ref().map(|it| &it.shut);
+    let of_time = |it: i64| Time::from_seconds(it).to_string();
+    Report {
+        done,
+        posture: shut.map(|_| say::Posture::Shut),
+        since: shut.map(|it| of_time(it.since)),
+        until: shut.and_then(|it| it.until).map(|it| it.to_string()),
+        why: shut.map(|it| it.why.clone()).filter(|it| !it.is_empty()),
+        session: shut.and_then(|it| it.session).map(ends),
+        intact: door.as_ref().map(|it| it.intact),
+        turned_away: door.as_ref().map(|it| it.turned_away),
+        ended: None,
+        remarks: Vec::new(),
+    }
+}
+
+fn ends(it: Session) -> String {
+    let (client, server) =
+        (SocketAddr::new(it.client, it.client_port), SocketAddr::new(it.server, it.port));
+    format!("{client} to {server}")
+}
+
+fn one_line(text: &str) -> String {
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+/// Ends what is open with others, but for the session; gives how many connections that were.
+fn end_all(machine: &dyn Machine, session: Option<Session>) -> Result<u64, Failure> {
+    let own = machine.addresses()?;
+    let here = |it: SocketAddr| it.ip().is_loopback() || own.contains(&it.ip());
+    let is_session = |one: SocketAddr, other: SocketAddr| {
+        session.is_some_and(|it| {
+            let (client, server) =
+                (SocketAddr::new(it.client, it.client_port), SocketAddr::new(it.server, it.port));
+            [(client, server), (server, client)].contains(&(one, other))
+        })
+    };
+    let plain = |it: SocketAddr| SocketAddr::new(it.ip().to_canonical(), it.port());
+    let mut ended = 0;
+    let mut diagnosis = machine.channel(Protocol::SocketDiagnosis)?;
+    let mut failed = None;
+    for socket in machine.open_connections()?.found {
+        let (one, other) = (plain(socket.own), plain(socket.peer));
+        if socket.protocol != PortProtocol::Tcp || here(other) || is_session(one, other) {
+            continue;
+        }
+        match end_socket(&mut diagnosis, &socket) {
+            Ok(_) => ended += 1,
+            Err(error) => failed = Some(error),
+        }
+    }
+    let mut kernel = machine.channel(Protocol::Netfilter)?;
+    for flow in machine.flows()? {
+        let local = |it| here(SocketAddr::new(it, 0));
+        let kept = flow.ports.is_some_and(|(from, to)| {
+            is_session(SocketAddr::new(flow.source, from), SocketAddr::new(flow.destination, to))
+        });
+        if kept || local(flow.source) && local(flow.destination) {
+            continue;
+        }
+        // Those of this machine's own TCP connections have been counted by their sockets.
+        let counted = flow.protocol == TCP && (local(flow.source) || local(flow.destination));
+        match forget(&mut kernel, &flow) {
+            Ok(_) => ended += u64::from(!counted),
+            Err(error) => failed = Some(error),
+        }
+    }
+    failed.map_or(Ok(ended), |error| Err(error.into()))
+}

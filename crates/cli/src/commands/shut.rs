@@ -1,0 +1,52 @@
+//! `shut`: nothing in or out but loopback.
+
+use super::context::Context;
+use super::output::Output;
+use super::span::span;
+use crate::render;
+use clap::Args;
+use std::time::Duration;
+use tipstaff_app::Failure;
+use tipstaff_app::posture::{self, Wish};
+
+/// Options of `shut`.
+#[derive(Debug, Args)]
+pub struct Shut {
+    /// Open by itself after so long, such as 30m
+    #[arg(long = "for", value_name = "SPAN", value_parser = lasting)]
+    time: Option<Duration>,
+    /// Also end the remote session from which this is asked
+    #[arg(long)]
+    all: bool,
+    /// Why, for whoever looks later
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    why: String,
+    /// Go on although nobody could open again from afar
+    #[arg(long)]
+    even_if_locked_out: bool,
+}
+
+impl Shut {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let wish = Wish {
+            time: self.time,
+            all: self.all,
+            even_if_locked_out: self.even_if_locked_out,
+            why: self.why.clone(),
+        };
+        let report = posture::shut(context.machine, &wish)?;
+        Ok(context.shown(&report, report.outcome(), render::posture))
+    }
+}
+
+fn lasting(text: &str) -> Result<Duration, String> {
+    let most = Duration::from_secs(366 * 86_400);
+    match span(text)? {
+        it if (Duration::from_secs(1)..=most).contains(&it) => Ok(it),
+        _ => Err("expected a time from a second to 366 days".into()),
+    }
+}
