@@ -16,7 +16,7 @@ const POLICY: &str = "edition = 1\n\
 
 impl World {
     /// Runs a command as if from a remote session.
-    fn from_session(&self, session: &str, args: &[&str]) -> Outcome {
+    fn run_in_session(&self, session: &str, args: &[&str]) -> Outcome {
         let mut command = self.desk.command(["--host", "sluice"].iter().chain(args));
         command.env("SSH_CONNECTION", session);
         self.node("sluice").start_here(&mut command).expect("it can start there");
@@ -44,13 +44,14 @@ fn the_door_is_shut_in_one_command_and_opened_in_one() {
         assert!(knock());
         drop(shop.accept().expect("accepted"));
 
-        let refused = world.from_session(&ends, &["shut", "--all"]);
+        let refused = world.run_in_session(&ends, &["shut", "--all"]);
         assert_eq!(refused.code, 1, "{}", refused.stderr);
         assert!(refused.stderr.contains("your own session"), "{}", refused.stderr);
         assert!(knock(), "nothing was done");
         drop(shop.accept().expect("accepted"));
 
-        let text = world.from_session(&ends, &["shut", "--why", "somebody is in"]).exits(0).stdout;
+        let text =
+            world.run_in_session(&ends, &["shut", "--why", "somebody is in"]).exits(0).stdout;
         for part in ["only loopback passes", "why: somebody is in", "should your session break"] {
             assert!(text.contains(part), "{part}: {text}");
         }
