@@ -26,7 +26,7 @@ const MEANT: [(&[&str], &str); 14] = [
         "`rule add NAME --allow 443/tcp` opens a port, with --from for some only",
     ),
     (
-        &["close", "shut"],
+        &["close"],
         "`rule list --where port=443` finds what opens a port, `rule pause` or `rule remove` takes it away",
     ),
     (
