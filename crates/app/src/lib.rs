@@ -45,6 +45,7 @@ pub mod store;
 pub mod tighten;
 mod tls;
 pub mod transaction;
+pub mod turning;
 pub mod undoing;
 mod users;
 mod uses;

@@ -24,12 +24,13 @@ pub use boot::{Booted, boot};
 pub(crate) use clock::since_boot;
 pub use confirm::{Settled, confirm, revert_pending};
 pub(crate) use entries::as_written;
+pub(crate) use holds::was_in_force;
 pub use look_after::look_after;
 pub use memory::FOR_A_BOOT;
 pub use request::{Options, Report, Tell};
 pub use watch::stand_by;
 
-use super::{Failure, Loaded};
+use super::{Failure, Loaded, posture};
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
 use change::carry_out;
@@ -87,7 +88,8 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     let mut docket = opened(options.machine, options.home)?;
     let mut kernel = options.machine.channel(Protocol::Netfilter)?;
     let Some(held) = ruleset::read(&mut kernel)? else {
-        return Ok(Report::did(say::Changed::NothingToRelease));
+        let remarks = posture::remark(options.machine).into_iter().collect();
+        return Ok(Report { remarks, ..Report::did(say::Changed::NothingToRelease) });
     };
     let back_to = last_confirmed(options.home, &docket);
     let keep = options.keep;
@@ -115,7 +117,8 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
         }
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
-    let remarks = keep.then(|| noted(options.home, &docket, id)).flatten().into_iter().collect();
+    let noted = keep.then(|| noted(options.home, &docket, id)).flatten();
+    let remarks = noted.into_iter().chain(posture::remark(options.machine)).collect();
     Ok(Report {
         entry: Some(id),
         confirm_within: (!keep).then_some(options.within.as_secs()),

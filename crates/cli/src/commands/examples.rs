@@ -88,6 +88,10 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
             "tipstaff callers --rule catalogue --by network",
         ],
         "cut" => &["tipstaff cut --dry-run"],
+        "turn-away" => &[
+            "tipstaff turn-away 203.0.113.9 --for 2h --why \"Knocks at night\"",
+            "tipstaff turn-away 203.0.113.9 --no-more",
+        ],
         "shut" => {
             &["tipstaff shut --for 30m --why \"Somebody is in\"", "tipstaff shut --all --for 10m"]
         }

@@ -40,6 +40,7 @@ use super::shut::Shut;
 use super::stand_by::StandBy;
 use super::stand_in::StandIn;
 use super::status::Status;
+use super::turn_away::TurnAway;
 use super::undo::Undo;
 use super::vantage::Vantage;
 use super::watch::Watch;
@@ -139,6 +140,8 @@ enum Command {
     Release(Release),
     /// End connections that began before and that the policy would not admit any more
     Cut(Cut),
+    /// Turn somebody away, for a while or for good, in the policy and in force in one step; or not any more
+    TurnAway(TurnAway),
     /// Shut the door: nothing in or out but loopback at once, whatever the rules say
     Shut(Shut),
     /// Say which posture holds instead of the policy's rules, take one, or leave it
@@ -201,6 +204,7 @@ impl Command {
             Self::Revert(it) => it.run(context),
             Self::Release(it) => it.run(context),
             Self::Cut(it) => it.run(context),
+            Self::TurnAway(it) => it.run(context),
             Self::Shut(it) => it.run(context),
             Self::Posture(it) => it.run(context),
             Self::Docket(it) => it.run(context),

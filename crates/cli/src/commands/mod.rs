@@ -52,6 +52,7 @@ mod stand_in;
 mod status;
 mod staying;
 mod tighten;
+mod turn_away;
 mod typed;
 mod undo;
 mod values;

@@ -29,6 +29,7 @@ mod status;
 mod table;
 mod text;
 mod tighten;
+mod turning;
 
 pub use ask::ask;
 pub use asked::asked;
@@ -57,6 +58,7 @@ pub use status::status;
 pub use table::{Cell, Table, wrap};
 pub use text::{clean, clean_json, place};
 pub use tighten::tightened;
+pub use turning::turned;
 
 use clap::ValueEnum;
 use serde::Serialize;

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 37] = [
+const PICTURES: [(&str, Result<&str, &str>); 38] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
@@ -28,6 +28,7 @@ const PICTURES: [(&str, Result<&str, &str>); 37] = [
     ("revert", Err("as for enforcing")),
     ("release", Err("a line")),
     ("cut", Err("a line for each connection")),
+    ("turn-away", Err("as for a rule, and for enforcing")),
     ("shut", Err("a few lines")),
     ("posture", Err("a few lines")),
     ("docket", Ok("docket")),
@@ -46,7 +47,7 @@ const PICTURES: [(&str, Result<&str, &str>); 37] = [
 ];
 
 /// What does nothing without a kernel to change, another machine, or a while.
-const NOT_RUN: [&str; 19] = [
+const NOT_RUN: [&str; 20] = [
     "facts",
     "draft",
     "enforce",
@@ -54,6 +55,7 @@ const NOT_RUN: [&str; 19] = [
     "revert",
     "release",
     "cut",
+    "turn-away",
     "shut",
     "posture",
     "docket",

@@ -8,7 +8,7 @@ use std::fs;
 use tipstaff_app::{
     ask, asked, callers, compare, cut, docket, draft, edit, expected, facts, kernel, listing,
     posture, programs, reach, rehearse, report, review, roles, show, status, tighten, transaction,
-    watch,
+    turning, watch,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -50,6 +50,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("place-list", schema_for!(listing::NameList)),
         ("posture", schema_for!(posture::Report)),
         ("shut", schema_for!(posture::Report)),
+        ("turn-away", schema_for!(turning::Report)),
         ("programs", schema_for!(programs::Report)),
         ("reach", schema_for!(reach::Report)),
         ("rehearse", schema_for!(rehearse::Report)),
@@ -310,6 +311,8 @@ fn reports_about_a_machine_have_their_forms() {
         fits("posture", &run(&["posture", "show"]).exits(0));
         fits("status", &run(&["status"]));
         fits("posture", &run(&["posture", "leave"]).exits(0));
+        let away = ["turn-away", "203.0.113.9", "--keep", "--even-if-locked-out", "--dry-run"];
+        fits("turn-away", &run(&away));
         desk.run(["--host", "sluice", "rule", "add", "more", "--allow", "8080/tcp"]).exits(0);
         fits("enforce", &enforce(&["--confirm-within", "600"]).exits(0));
         fits("confirm", &run(&["confirm", "--even-if-locked-out"]).exits(0));

@@ -39,6 +39,7 @@ mod shutting;
 mod stated;
 mod told_again;
 mod torture;
+mod turning;
 mod typed;
 mod undoing;
 mod usage;

@@ -16,7 +16,7 @@ const POLICY: &str = "edition = 1\n\
 
 impl World {
     /// Runs a command as if from a remote session.
-    fn run_in_session(&self, session: &str, args: &[&str]) -> Outcome {
+    pub fn run_in_session(&self, session: &str, args: &[&str]) -> Outcome {
         let mut command = self.desk.command(["--host", "sluice"].iter().chain(args));
         command.env("SSH_CONNECTION", session);
         self.node("sluice").start_here(&mut command).expect("it can start there");

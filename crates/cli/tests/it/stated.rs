@@ -10,7 +10,7 @@ const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 const NO_FACT: &str = "";
 
 /// How a statement begins, and the test: its file, and its name.
-const SHOWN_BY: [(&str, &str); 139] = [
+const SHOWN_BY: [(&str, &str); 142] = [
     ("A policy is a TOML file.", "usage::files_that_are_no_policies_are_named_and_explained"),
     ("By default it is `/etc/tipstaff/", "usage::options_work_before_and_after_the_command"),
     (
@@ -186,6 +186,9 @@ const SHOWN_BY: [(&str, &str); 139] = [
         "| `baseline/turned-away` | denie",
         "baseline::who_is_turned_away_meets_silence_ahead_of_everything",
     ),
+    ("Whoever is turned away can be so", "baseline::whoever_is_turned_away_for_a_time"),
+    ("The kernel itself lets go of the", "turning::whoever_is_turned_away_is_so_at_once"),
+    ("`tipstaff turn-away 198.51.100.9", "turning::whoever_is_turned_away_is_so_at_once"),
     (
         "| `baseline/invalid` | denies wh",
         "baseline::replies_pass_in_every_direction_and_what_fits_nothing_does_not",

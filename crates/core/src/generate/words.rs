@@ -22,8 +22,15 @@ pub(super) const PORTS: [u16; 10] = [1, 22, 53, 80, 443, 2202, 5432, 9100, 22_00
 pub(super) const SERVICES: [&str; 2] = ["catalogue", "remote"];
 pub(super) const BUNDLES: [&str; 2] = ["staff-access", "monitoring"];
 /// Who is turned away: places, machines, networks.
-pub(super) const TURNED_AWAY: [&str; 5] =
-    ["strangers", "203.0.113.64/28", "2001:db8:bad::/64", "198.51.100.128/28", "10.44.8.20"];
+pub(super) const TURNED_AWAY: [&str; 7] = [
+    "strangers",
+    "203.0.113.64/28",
+    "2001:db8:bad::/64",
+    "198.51.100.128/28",
+    "10.44.8.20",
+    "203.0.113.9 until 2099-12-24T18:00:00Z (knocks)",
+    "10.44.8.30 until 2001-12-24T18:00:00Z",
+];
 pub(super) const PLACES: [&str; 3] = ["curators", "herbarium", "strangers"];
 pub(super) const USERS: [&str; 4] = ["990", "catalogued", "seedbase", "tidegauge"];
 pub(super) const PROGRAMS: [&str; 4] =

@@ -6,7 +6,7 @@
 
 use super::condition::{Condition, InterfaceTest, LOOPBACK};
 use super::model::{Act, Decision, Idle, RuleId, Written};
-use crate::policy::{Baseline, Host, Ping, TurnedAway, Verdict};
+use crate::policy::{Baseline, Host, Ping, Time, TurnedAway, Verdict};
 use crate::space::{
     AddressSet, ConnectionState, Direction, IGMP, PortProtocol, RangeSet, TrafficSet,
     loopback as loopback_addresses,
@@ -53,7 +53,7 @@ fn decision(name: &str, conditions: Vec<Condition>, act: Act, traffic: &str) -> 
 
 /// The baseline's decisions for one direction, in order. What is switched off stays in the list,
 /// paused, so that it is seen to be missing.
-pub(super) fn baseline(host: &Host, direction: Direction) -> Vec<Decision> {
+pub(super) fn baseline(host: &Host, direction: Direction, now: Time) -> Vec<Decision> {
     let switches = &host.baseline;
     let mut list = Vec::new();
     if direction != Direction::Forwarded {
@@ -62,7 +62,7 @@ pub(super) fn baseline(host: &Host, direction: Direction) -> Vec<Decision> {
     if direction == Direction::Inbound {
         list.push(false_loopback());
     }
-    list.extend(host.turned_away.as_ref().map(|it| turned_away(it, direction)));
+    list.extend(host.turned_away.as_ref().map(|it| turned_away(it, direction, now)));
     if direction != Direction::Outbound {
         list.push(invalid());
     }
@@ -120,26 +120,34 @@ fn false_loopback() -> Decision {
 }
 
 /// What comes from those who are turned away, and what goes to them: an answer could not come back.
-fn turned_away(them: &TurnedAway, direction: Direction) -> Decision {
-    let from = Condition { source: them.addresses.clone(), ..Condition::default() };
-    let to = Condition { destination: them.addresses.clone(), ..Condition::default() };
+fn turned_away(them: &TurnedAway, direction: Direction, now: Time) -> Decision {
+    let always = Some((None, &them.addresses)).filter(|it| !it.1.is_empty());
+    let lasting = them.for_a_time.iter().filter(|it| it.0 > now).map(|it| (Some(it.0), &it.1));
+    let mut conditions = Vec::new();
+    for (until, addresses) in always.into_iter().chain(lasting) {
+        let from = Condition { source: addresses.clone(), until, ..Condition::default() };
+        let to = Condition { destination: addresses.clone(), until, ..Condition::default() };
+        match direction {
+            Direction::Inbound => conditions.push(from),
+            Direction::Outbound => conditions.push(to),
+            Direction::Forwarded => conditions.extend([from, to]),
+        }
+    }
     let terms = them.terms.join(", ");
-    let (conditions, written) = match direction {
-        Direction::Inbound => {
-            (vec![from], Written { traffic: "any".into(), from: terms, ..Written::default() })
-        }
-        Direction::Outbound => {
-            (vec![to], Written { traffic: "any".into(), to: terms, ..Written::default() })
-        }
+    let written = match direction {
+        Direction::Inbound => Written { traffic: "any".into(), from: terms, ..Written::default() },
+        Direction::Outbound => Written { traffic: "any".into(), to: terms, ..Written::default() },
         Direction::Forwarded => {
-            let traffic = "any, also to them".into();
-            (vec![from, to], Written { traffic, from: terms, ..Written::default() })
+            Written { traffic: "any, also to them".into(), from: terms, ..Written::default() }
         }
     };
+    // Nobody is, once all their times are over.
+    let over = them.for_a_time.iter().map(|it| it.0).max().filter(|_| conditions.is_empty());
     let mut decision = decision(TURNED_AWAY, conditions, Act::Decide(Verdict::Deny), "any");
     decision.written = written;
     decision.origin = Some(them.origin.clone());
     decision.why = Some("`turned-away` in the host's section".into());
+    decision.idle = over.map(Idle::Ended);
     decision
 }
 

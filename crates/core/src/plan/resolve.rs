@@ -68,7 +68,7 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
 }
 
 fn chain(host: &Host, direction: Direction, now: Time) -> Chain {
-    let mut decisions = baseline(host, direction);
+    let mut decisions = baseline(host, direction, now);
     if let Some(served) = Served::of(host, now) {
         decisions
             .iter_mut()

@@ -31,7 +31,7 @@ pub use model::{
     Verdict, Written,
 };
 pub use rate::{Rate, RateError};
-pub use read::{read, read_addresses, read_all, read_traffic};
+pub use read::{read, read_addresses, read_all, read_traffic, who_is_turned_away};
 pub use record::{Record, Span};
 pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
 pub use seen::deceives;

@@ -210,9 +210,11 @@ pub struct Shell {
 /// Who is turned away ahead of pings, replies and all rules.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TurnedAway {
-    /// Their addresses.
+    /// The addresses of those who are until that is taken back; empty for nobody.
     pub addresses: AddressSet,
-    /// The same, as it is written.
+    /// Those of others, each until a moment.
+    pub for_a_time: Vec<(Time, AddressSet)>,
+    /// All of them, as it is written.
     pub terms: Written,
     /// Where that is written.
     pub origin: Origin,

@@ -233,7 +233,8 @@ pub const SCHEMA: &[TableSpec] = &[
                 "turned-away",
                 Shape::List,
                 "Places and addresses that nothing comes from and nothing goes to, ahead of pings, \
-                 replies and all rules",
+                 replies and all rules; each may have ` until ` and a moment behind it, and a reason \
+                 in brackets",
                 "[\"nuisance\", \"203.0.113.9\"]",
             ),
             key(

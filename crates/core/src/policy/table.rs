@@ -69,10 +69,15 @@ impl Text {
 
     /// The text without its first `bytes` bytes.
     pub(super) fn after(&self, bytes: usize) -> Self {
+        self.piece(bytes..self.value.len())
+    }
+
+    /// Some bytes of the text.
+    pub(super) fn piece(&self, piece: Range<usize>) -> Self {
         Self {
-            value: self.value.get(bytes..).unwrap_or_default().to_owned(),
+            value: self.value.get(piece.clone()).unwrap_or_default().to_owned(),
             span: self.span.clone(),
-            verbatim: self.verbatim.map(|start| start + bytes),
+            verbatim: self.verbatim.map(|start| start + piece.start),
         }
     }
 

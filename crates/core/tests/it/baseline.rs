@@ -1,8 +1,9 @@
 //! The baseline, packet by packet: what must work on every host, and what must not.
 
 use crate::given::{packet, plan, tcp, udp};
-use tipstaff_core::plan::HostPlan;
+use tipstaff_core::plan::{HostPlan, Idle};
 use tipstaff_core::policy::Verdict::{self, Allow, Deny};
+use tipstaff_core::policy::{Source, read};
 use tipstaff_core::space::{ConnectionState, Direction, Packet, Transport};
 
 const BARE: &str = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\", \"2001:db8:2::10\"]\n\
@@ -214,6 +215,48 @@ fn who_is_turned_away_meets_silence_ahead_of_everything() {
     decides(&plan, &inside, Allow, "baseline/loopback");
     let nobody = plan_of(BARE);
     assert!(nobody.chain(Direction::Inbound).decisions.iter().all(|it| it.id.to_string() != by));
+}
+
+/// For a time, and with a reason: each until then, and no longer.
+#[test]
+fn whoever_is_turned_away_for_a_time() {
+    let with = |list: &str| {
+        let text = BARE.replace(
+            "[host.sluice.default]",
+            &format!("turned-away = [{list}]\n[host.sluice.default]"),
+        );
+        format!("{text}[[host.sluice.rule]]\nname = \"all\"\nallow = [\"any\"]\n")
+    };
+    let by = "baseline/turned-away";
+    let list = "\"203.0.113.9 until 2099-01-01T00:00:00Z (knocks, at night)\", \
+                \"203.0.113.8 until 2001-01-01T00:00:00Z\", \"203.0.113.7 (for good)\", \
+                \"2001:db8:bad::9 until 2098-01-01T00:00:00+01:00\"";
+    let some = plan(&with(list), "sluice");
+    decides(&some, &packet(STRANGER, OWN, tcp(443)), Deny, by);
+    decides(&some, &packet("203.0.113.8", OWN, tcp(443)), Allow, "all");
+    decides(&some, &packet("203.0.113.7", OWN, tcp(443)), Deny, by);
+    decides(&some, &packet(STRANGER_V6, OWN_V6, tcp(443)), Deny, by);
+    let decision = &some.chain(Direction::Inbound).decisions[2];
+    assert_eq!(decision.id.to_string(), by);
+    let ends: Vec<_> =
+        decision.conditions.iter().map(|it| it.until.map(|it| it.to_string())).collect();
+    let written = |text: &str| Some(text.to_owned());
+    assert_eq!(ends, [None, written("2099-01-01T00:00:00Z"), written("2097-12-31T23:00:00Z")]);
+    // Once all are over, nobody is; what it says stays to be seen.
+    let over = plan(&with("\"203.0.113.9 until 2001-01-01T00:00:00Z\""), "sluice");
+    decides(&over, &packet(STRANGER, OWN, tcp(443)), Allow, "all");
+    assert!(matches!(over.chain(Direction::Inbound).decisions[2].idle, Some(Idle::Ended(_))));
+    for (list, code) in [
+        ("\"203.0.113.9 until tomorrow\"", "bad-time"),
+        ("\"203.0.113.9 until 2099-01-01T00:00:00\"", "bad-time"),
+        ("\"!203.0.113.9 until 2099-01-01T00:00:00Z\"", "timed-exception"),
+        ("\"nobody until 2099-01-01T00:00:00Z\"", "unknown-place"),
+        ("\"203.0.113.9until 2099-01-01T00:00:00Z\"", "bad-address"),
+    ] {
+        let problems = read(&Source::new("policy.toml", &with(list))).expect_err(list);
+        let codes: Vec<_> = problems.iter().map(|it| it.code).collect();
+        assert_eq!(codes, [code], "{list}");
+    }
 }
 
 /// How rules read, their narrower keys where they belong.

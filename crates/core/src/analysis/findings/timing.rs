@@ -44,6 +44,10 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
 
 fn ending(subjects: &Subjects<'_>, decision: &Decision) -> Option<Finding> {
     let name = &decision.id;
+    if name.kind == Kind::Baseline {
+        // Who is turned away for a time is nothing to mend.
+        return None;
+    }
     if let Some(Idle::Ended(time)) = decision.idle {
         let message = format!("has ended, at {time}, and does nothing any more");
         return Some(

@@ -11,7 +11,8 @@ use super::expect::expectation;
 use super::label::Labels;
 use super::logging::logging;
 use super::rule::traffic;
-use super::settings::{Settings, all_turned_away, settled, turned_away};
+use super::settings::{Settings, settled};
+use super::turned_away::{all_turned_away, turned_away};
 use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 

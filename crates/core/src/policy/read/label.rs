@@ -7,7 +7,8 @@ use super::super::{Origin, Source};
 use super::bundle::{Bundles, Unfolded, fits_not, rule_names};
 use super::common::{accepted, check_name, choice};
 use super::expect::expectation;
-use super::settings::{Part, Settings, turned_away};
+use super::settings::{Part, Settings};
+use super::turned_away::turned_away;
 use crate::space::AddressSet;
 
 /// The labels of all files that have a section, as tables: what they mean depends on the host.

@@ -11,6 +11,9 @@ mod owners;
 mod rule;
 mod services;
 mod settings;
+mod turned_away;
+
+pub use turned_away::who_is_turned_away;
 
 use super::model::{Host, Place, Policy};
 use super::table::{Reader, Table, Text};

@@ -2,10 +2,8 @@
 
 use super::super::model::{Baseline, Default, Defaults, Expectation, Ping, TurnedAway, Verdict};
 use super::super::table::{Reader, Table};
-use super::super::terms::Names;
 use super::super::{Diagnostic, Origin, Rate, nearest};
 use super::common::choice;
-use super::ends::{ends, is_about_the_host};
 use crate::space::Direction;
 
 /// What one section says; what it leaves out is `None`, or not in the list.
@@ -100,40 +98,6 @@ pub(super) fn settled(
     }
     let (ping, ping_origin) = ping.map_or((PING, None), |(ping, origin)| (ping, Some(origin)));
     (defaults, Baseline { ping, ping_origin, switches })
-}
-
-/// All that the host and its labels turn away.
-pub(super) fn all_turned_away(own: Option<TurnedAway>, parts: &[Part]) -> Option<TurnedAway> {
-    let of_labels = parts.iter().filter_map(|it| it.turned_away.clone());
-    own.into_iter().chain(of_labels).reduce(|mut all, more| {
-        all.addresses = all.addresses.union(&more.addresses);
-        all.terms.extend(more.terms);
-        all
-    })
-}
-
-/// Reads the key `turned-away` of a section.
-pub(super) fn turned_away(
-    reader: &mut Reader<'_>,
-    names: &Names<'_>,
-    table: &Table<'_, '_>,
-) -> Option<TurnedAway> {
-    let span = table.key_span("turned-away")?;
-    let before = reader.problems.len();
-    let (named, terms) = ends(reader, names, table, "turned-away");
-    if names.moving && reader.problems.len() == before {
-        let list = table.list(reader, "turned-away").unwrap_or_default();
-        for term in is_about_the_host(&list) {
-            let origin = reader.origin(term.inner());
-            let message = format!("who `{}` is changes with the host's addresses", term.value);
-            reader.report(
-                Diagnostic::error("moving-addresses", message, origin)
-                    .expected("name networks or places, or give the host `addresses`"),
-            );
-        }
-    }
-    let addresses = named.addresses();
-    Some(TurnedAway { addresses, terms, origin: reader.origin(span) })
 }
 
 fn default(reader: &mut Reader<'_>, table: &Table<'_, '_>, key: &str) -> Option<(Verdict, Origin)> {

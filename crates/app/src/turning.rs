@@ -1,0 +1,196 @@
+//! `turn-away`: somebody is turned away, in the policy and in force, in one step; and the reverse.
+
+use crate::edit::{self, Request};
+use crate::transaction::{self, Options};
+use crate::undoing;
+use crate::{Failure, Loaded, Outcome, load_for_kernel};
+use serde::Serialize;
+use std::path::Path;
+use std::time::Duration;
+use tipstaff_core::policy::edit::{ItemEdit, NamedEdit, edit_named};
+use tipstaff_core::policy::{Source, Time, Used, read_addresses, who_is_turned_away};
+use tipstaff_linux::ruleset::Snapshot;
+
+/// The key of the list.
+const LIST: &str = "turned-away";
+
+/// Who is to be turned away, or not any more.
+#[derive(Clone, Debug, Default)]
+pub struct Wish {
+    /// An address, a network, or a place of the policy.
+    pub who: String,
+    /// For how long; `None`: until that is taken back.
+    pub time: Option<Duration>,
+    /// Why, for readers.
+    pub why: String,
+    /// Whether they are not to be turned away any more.
+    pub no_more: bool,
+}
+
+/// What was done, or would be.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Report {
+    /// Who it is about.
+    pub who: String,
+    /// Whether they are turned away now, or would be.
+    pub turned_away: bool,
+    /// Until when, in UTC; `null`: until that is taken back.
+    pub until: Option<String>,
+    /// The change of the policy, and what it changes for packets.
+    pub edit: edit::Report,
+    /// How it was put in force; `null` if it was only asked, or no rules are in force.
+    pub enforced: Option<transaction::Report>,
+    /// What else is to be known, as whole sentences.
+    pub remarks: Vec<String>,
+}
+
+impl Report {
+    /// Whether all expectations still hold.
+    pub fn outcome(&self) -> Outcome {
+        self.edit.outcome()
+    }
+}
+
+/// Has somebody turned away, or not any more: writes it into the policy's host section, and puts it in force. What
+/// cannot be put in force is taken back.
+///
+/// # Errors
+/// [`Failure`] if it names nobody, if the policy has changes that are not in force, or if the kernel refuses.
+pub fn turn(
+    path: &Path,
+    host: Option<&str>,
+    wish: &Wish,
+    options: &Options<'_>,
+) -> Result<Report, Failure> {
+    let loaded = load_for_kernel(options.machine, path, host)?;
+    let who = wish.who.trim();
+    check_name(&loaded, who)?;
+    let held = options.machine.rules()?.filter(|it| !it.dormant);
+    let options = match &held {
+        Some(held) => &as_in_force(&loaded, held, options)?,
+        None => options,
+    };
+    let until = wish.time.filter(|_| !wish.no_more).map(|it| {
+        // Whole seconds, no fewer than were asked for.
+        let seconds = i64::try_from(it.as_secs()).unwrap_or(i64::MAX).saturating_add(1);
+        Time::from_seconds(loaded.now.seconds().saturating_add(seconds))
+    });
+    let name = loaded.plan.host.clone();
+    let change = NamedEdit::Change(Vec::new(), items(&loaded, who, until, wish)?);
+    let how = if wish.no_more { "turned away no more" } else { "turned away" };
+    let request = Request {
+        path,
+        host,
+        about_host: false,
+        rule: None,
+        done: format!("{how}: {who}"),
+        file: None,
+        dry: options.dry,
+    };
+    let edit = edit::edit(&request, |sources, policy, _| {
+        edit_named(sources, policy, (Used::Host, &name), &change, None)
+    })?;
+    let mut report = Report {
+        who: who.to_owned(),
+        turned_away: !wish.no_more,
+        until: until.map(|it| it.to_string()),
+        edit,
+        enforced: None,
+        remarks: Vec::new(),
+    };
+    if options.dry {
+        return Ok(report);
+    }
+    if held.is_none() {
+        report.remarks.push("no rules are in force; `tipstaff enforce` puts them in force".into());
+        return Ok(report);
+    }
+    let enforced = load_for_kernel(options.machine, path, host)
+        .and_then(|it| transaction::enforce(&it, options));
+    match enforced {
+        Ok(enforced) => report.enforced = Some(enforced),
+        Err(failure) => {
+            // Only what is in force stands in the policy.
+            let _ = undoing::take_back(path, host, false);
+            return Err(failure);
+        }
+    }
+    Ok(report)
+}
+
+/// Whether that names somebody.
+fn check_name(loaded: &Loaded, who: &str) -> Result<(), Failure> {
+    if who.is_empty() || who.starts_with('!') || who.contains([' ', '(', ')']) {
+        return Err(Failure::usage(
+            format!("`{}` names nobody", who.escape_debug()),
+            "an address, a network, or a place of the policy",
+        ));
+    }
+    let source = Source::new("who", who);
+    read_addresses(&loaded.policy, &source)
+        .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
+    Ok(())
+}
+
+/// How the policy as it is in force was chosen to be. Changes of it that are not in force would come into it.
+fn as_in_force<'o>(
+    loaded: &Loaded,
+    held: &Snapshot,
+    options: &Options<'o>,
+) -> Result<Options<'o>, Failure> {
+    if transaction::was_in_force(loaded, held) {
+        return Ok(*options);
+    }
+    let mut without = loaded.clone();
+    without.leave_out_programs();
+    if transaction::was_in_force(&without, held) {
+        return Ok(Options { without_programs: true, ..*options });
+    }
+    Err(Failure::stopped(
+        "the policy has changes that are not in force, and they would be now",
+        vec![
+            "`tipstaff compare kernel` tells them".into(),
+            "`tipstaff enforce` puts them in force; then turn away".into(),
+        ],
+    ))
+}
+
+/// What goes out of the list, and what comes into it.
+fn items(
+    loaded: &Loaded,
+    who: &str,
+    until: Option<Time>,
+    wish: &Wish,
+) -> Result<Vec<ItemEdit>, Failure> {
+    let name = &loaded.plan.host;
+    let section = loaded.policy.hosts.iter().find(|it| it.name == *name);
+    let terms = section.and_then(|it| it.turned_away.as_ref()).map(|it| it.terms.clone());
+    let of_them = |it: &String| who_is_turned_away(it) == who;
+    let there: Vec<String> = terms.unwrap_or_default().into_iter().filter(of_them).collect();
+    let gone = |it: &String| item(it.clone(), false);
+    if wish.no_more {
+        if there.is_empty() {
+            return Err(Failure::usage(
+                format!("`{}` is not turned away on {name}", who.escape_debug()),
+                "`tipstaff host list` tells who is",
+            ));
+        }
+        return Ok(there.iter().map(gone).collect());
+    }
+    let moment = until.map_or(String::new(), |it| format!(" until {it}"));
+    let why = wish.why.split_whitespace().collect::<Vec<_>>().join(" ");
+    let why = if why.is_empty() { why } else { format!(" ({why})") };
+    let new = format!("{who}{moment}{why}");
+    if there.contains(&new) {
+        return Err(Failure::usage(
+            format!("`{}` is turned away already", new.escape_debug()),
+            "--no-more takes that back, --for gives it an end",
+        ));
+    }
+    Ok(there.iter().map(gone).chain([item(new, true)]).collect())
+}
+
+fn item(item: String, also: bool) -> ItemEdit {
+    ItemEdit { key: LIST, item, meaning: None, also }
+}
