@@ -106,10 +106,16 @@ pub fn turn(
         report.remarks.push("no rules are in force; `tipstaff enforce` puts them in force".into());
         return Ok(report);
     }
-    let enforced = load_for_kernel(options.machine, path, host)
-        .and_then(|it| transaction::enforce(&it, options));
+    let enforced = load_for_kernel(options.machine, path, host).and_then(|it| {
+        if !wish.no_more && !all_are_turned_away(&it, who) {
+            let why = "not all of them are: the list leaves some out with `!`";
+            report.remarks.push(why.into());
+        }
+        transaction::enforce(&it, options)
+    });
     match enforced {
-        Ok(enforced) => report.enforced = Some(enforced),
+        // What changes stands with the change of the policy.
+        Ok(enforced) => report.enforced = Some(transaction::Report { told: true, ..enforced }),
         Err(failure) => {
             // Only what is in force stands in the policy.
             let _ = undoing::take_back(path, host, false);
@@ -131,6 +137,17 @@ fn check_name(loaded: &Loaded, who: &str) -> Result<(), Failure> {
     read_addresses(&loaded.policy, &source)
         .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
     Ok(())
+}
+
+/// Whether each address of these is turned away.
+fn all_are_turned_away(loaded: &Loaded, who: &str) -> bool {
+    let Ok(wanted) = read_addresses(&loaded.policy, &Source::new("who", who)) else { return false };
+    let section = loaded.policy.hosts.iter().find(|it| it.name == loaded.plan.host);
+    section.and_then(|it| it.turned_away.as_ref()).is_some_and(|list| {
+        let for_a_time = list.for_a_time.iter().filter(|it| it.0 > loaded.now);
+        let all = for_a_time.fold(list.addresses.clone(), |all, it| all.union(&it.1));
+        wanted.difference(&all).is_empty()
+    })
 }
 
 /// How the policy as it is in force was chosen to be. Changes of it that are not in force would come into it.

@@ -74,6 +74,22 @@ fn whoever_is_turned_away_is_so_at_once() {
         world.run(&["turn-away", "203.0.113.9", "--no-more", "--keep"]).exits(0);
         let nobody = world.run(&["turn-away", "203.0.113.9", "--no-more"]).exits(2).stderr;
         assert!(nobody.contains("is not turned away on sluice"), "{nobody}");
+        world
+            .run(&["host", "change", "sluice", "--turned-away", "street", "!203.0.113.9"])
+            .exits(0);
+        world.run(&["enforce", "--keep"]).exits(0);
+        let told = world.run(&["turn-away", "203.0.113.9", "--keep"]).exits(0).stdout;
+        assert!(told.contains("not all of them are"), "{told}");
+        // For a time it is a list of its own.
+        let told =
+            world.run(&["turn-away", "203.0.113.9", "--for", "1h", "--keep"]).exits(0).stdout;
+        assert!(
+            !told.contains("not all of them are") && told.matches("closes").count() > 0,
+            "{told}"
+        );
+        assert!(!knock("203.0.113.9"));
+        world.run(&["host", "change", "sluice", "--drop", "turned-away"]).exits(0);
+        assert_eq!(world.policy(), POLICY);
         for wrong in ["", "!203.0.113.9", "nobody", "203.0.113.9 until", "203.0.113.9/33"] {
             assert_eq!(world.run(&["turn-away", wrong]).code, 2, "{wrong}");
         }
