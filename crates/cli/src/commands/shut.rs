@@ -2,7 +2,7 @@
 
 use super::context::Context;
 use super::output::Output;
-use super::span::span;
+use super::span::lasting;
 use crate::render;
 use clap::Args;
 use std::time::Duration;
@@ -40,13 +40,5 @@ impl Shut {
         };
         let report = posture::shut(context.machine, &wish)?;
         Ok(context.shown(&report, report.outcome(), render::posture))
-    }
-}
-
-fn lasting(text: &str) -> Result<Duration, String> {
-    let most = Duration::from_secs(366 * 86_400);
-    match span(text)? {
-        it if (Duration::from_secs(1)..=most).contains(&it) => Ok(it),
-        _ => Err("expected a time from a second to 366 days".into()),
     }
 }

@@ -19,6 +19,18 @@ pub fn span(text: &str) -> Result<Duration, String> {
     Duration::try_from(span).map_err(|_| expected())
 }
 
+/// How long something is to hold: from a second to a year.
+///
+/// # Errors
+/// What was expected, if it is none.
+pub fn lasting(text: &str) -> Result<Duration, String> {
+    let most = Duration::from_secs(366 * 86_400);
+    match span(text)? {
+        it if (Duration::from_secs(1)..=most).contains(&it) => Ok(it),
+        _ => Err("expected a time from a second to 366 days".into()),
+    }
+}
+
 /// A moment as it is written in a policy; `+2h` is one that is so far from now.
 ///
 /// # Errors

@@ -3,7 +3,7 @@
 use super::complete::places_and_services;
 use super::context::Context;
 use super::output::Output;
-use super::span::span;
+use super::span::lasting;
 use super::staying::Staying;
 use crate::render;
 use clap::Args;
@@ -59,13 +59,5 @@ impl TurnAway {
         let report = turning::turn(&context.global.policy, context.host(), &wish, &how)?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::turned))
-    }
-}
-
-fn lasting(text: &str) -> Result<Duration, String> {
-    let most = Duration::from_secs(366 * 86_400);
-    match span(text)? {
-        it if (Duration::from_secs(1)..=most).contains(&it) => Ok(it),
-        _ => Err("expected a time from a second to 366 days".into()),
     }
 }
