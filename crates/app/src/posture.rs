@@ -118,7 +118,16 @@ fn own_session(machine: &dyn Machine, wish: &Wish) -> Result<Option<Session>, Fa
     match living[..] {
         _ if living.contains(&told) => Ok(Some(told)),
         [only] => Ok(Some(only)),
-        [] => Ok(None),
+        // By which way whoever asks came back, nobody can tell.
+        [] if wish.time.is_some() || wish.even_if_locked_out => Ok(None),
+        [] => Err(Failure::stopped(
+            "the remote session in which this was begun has ended, and by which way you are here now cannot be \
+             told: it would be shut too",
+            vec![
+                "--for 30m opens by itself after that time".into(),
+                "--even-if-locked-out does it all the same, as at the machine's console".into(),
+            ],
+        )),
         _ if wish.all || wish.even_if_locked_out => Ok(Some(told)),
         _ => Err(Failure::stopped(
             "it cannot be told which of the remote sessions here is yours, so it would be ended",

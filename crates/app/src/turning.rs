@@ -182,11 +182,18 @@ fn items(
 ) -> Result<Vec<ItemEdit>, Failure> {
     let name = &loaded.plan.host;
     let section = loaded.policy.hosts.iter().find(|it| it.name == *name);
-    let terms = section.and_then(|it| it.turned_away.as_ref()).map(|it| it.terms.clone());
-    let of_them = |it: &String| who_is_turned_away(it) == who;
-    let there: Vec<String> = terms.unwrap_or_default().into_iter().filter(of_them).collect();
+    let list = section.and_then(|it| it.turned_away.as_ref());
+    let (own, of_labels) = list.map(|it| it.terms.split_at(it.own)).unwrap_or_default();
+    let of_them = |it: &&String| who_is_turned_away(it) == who;
+    let there: Vec<String> = own.iter().filter(of_them).cloned().collect();
     let gone = |it: &String| item(it.clone(), false);
     if wish.no_more {
+        if there.is_empty() && of_labels.iter().any(|it| of_them(&it)) {
+            return Err(Failure::usage(
+                format!("`{}` is turned away by a label of {name}", who.escape_debug()),
+                "`tipstaff label change LABEL --not-turned-away` takes it out for all hosts with it",
+            ));
+        }
         if there.is_empty() {
             return Err(Failure::usage(
                 format!("`{}` is not turned away on {name}", who.escape_debug()),

@@ -81,6 +81,32 @@ fn the_door_is_shut_in_one_command_and_opened_in_one() {
 }
 
 #[test]
+fn whoever_came_back_by_another_way_is_not_shut_out() {
+    sealed("shutting::whoever_came_back_by_another_way_is_not_shut_out", || {
+        let world = World::with(POLICY);
+        world.enforce();
+        let shop = world.node("sluice").run(|| TcpListener::bind("[::]:443"));
+        let _shop = shop.expect("entered").expect("bound");
+        // What the environment tells of has ended.
+        let gone = "198.51.100.7 9 192.0.2.10 2202";
+        let refused = world.run_in_session(gone, &["shut"]);
+        assert_eq!(refused.code, 1, "{}", refused.stderr);
+        assert!(refused.stderr.contains("has ended"), "{}", refused.stderr);
+        assert!(world.knock("203.0.113.9", "192.0.2.10:443"), "nothing was done");
+        world.run_in_session(gone, &["shut", "--for", "1h"]).exits(0);
+        assert!(!world.knock("203.0.113.9", "192.0.2.10:443"));
+        world.run(&["posture", "leave"]).exits(0);
+        // The one that lives goes on.
+        let session = world.open("198.51.100.7", "192.0.2.10:443").expect("connected");
+        let port = session.local_addr().expect("told").port();
+        let ends = format!("198.51.100.7 {port} 192.0.2.10 443");
+        let text = world.run_in_session(&ends, &["shut"]).exits(0).stdout;
+        assert!(text.contains(&format!("198.51.100.7:{port} to 192.0.2.10:443")), "{text}");
+        world.run(&["posture", "leave"]).exits(0);
+    });
+}
+
+#[test]
 fn no_policy_and_nothing_on_disk_is_needed() {
     sealed("shutting::no_policy_and_nothing_on_disk_is_needed", || {
         let world = World::with("this is no policy [");

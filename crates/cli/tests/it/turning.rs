@@ -98,6 +98,24 @@ fn whoever_is_turned_away_is_so_at_once() {
 }
 
 #[test]
+fn whom_a_label_turns_away_is_said_so() {
+    sealed("turning::whom_a_label_turns_away_is_said_so", || {
+        let labelled = POLICY.replace(
+            "[host.sluice]\n",
+            "[label.edge]\nturned-away = [\"203.0.113.7\"]\n[host.sluice]\nlabels = [\"edge\"]\n",
+        );
+        let world = World::with(&labelled);
+        world.enforce();
+        let others = world.run(&["turn-away", "203.0.113.7", "--no-more"]).exits(2).stderr;
+        assert!(others.contains("by a label of sluice"), "{others}");
+        // Turned away by the host as well, they stay so by the label.
+        world.run(&["turn-away", "203.0.113.7", "--keep"]).exits(0);
+        world.run(&["turn-away", "203.0.113.7", "--no-more", "--keep"]).exits(0);
+        assert_eq!(world.policy(), labelled);
+    });
+}
+
+#[test]
 fn what_cannot_be_put_in_force_is_not_left_in_the_policy() {
     sealed("turning::what_cannot_be_put_in_force_is_not_left_in_the_policy", || {
         let world = World::with(POLICY);

@@ -214,8 +214,10 @@ pub struct TurnedAway {
     pub addresses: AddressSet,
     /// Those of others, each until a moment.
     pub for_a_time: Vec<(Time, AddressSet)>,
-    /// All of them, as it is written.
+    /// All of them, as it is written: first what stands in the host's own list.
     pub terms: Written,
+    /// How many of these stand there; the others are of labels.
+    pub own: usize,
     /// Where that is written.
     pub origin: Origin,
 }

@@ -14,12 +14,14 @@ const UNTIL: &str = " until ";
 /// All that the host and its labels turn away.
 pub(super) fn all_turned_away(own: Option<TurnedAway>, parts: &[Part]) -> Option<TurnedAway> {
     let of_labels = parts.iter().filter_map(|it| it.turned_away.clone());
-    own.into_iter().chain(of_labels).reduce(|mut all, more| {
+    let there = own.as_ref().map_or(0, |it| it.terms.len());
+    let all = own.into_iter().chain(of_labels).reduce(|mut all, more| {
         all.addresses = all.addresses.union(&more.addresses);
         all.for_a_time.extend(more.for_a_time);
         all.terms.extend(more.terms);
         all
-    })
+    });
+    all.map(|it| TurnedAway { own: there, ..it })
 }
 
 /// Reads the key `turned-away` of a section.
@@ -50,7 +52,8 @@ pub(super) fn turned_away(
             );
         }
     }
-    Some(TurnedAway { addresses, for_a_time, terms, origin: reader.origin(span) })
+    let own = terms.len();
+    Some(TurnedAway { addresses, for_a_time, terms, own, origin: reader.origin(span) })
 }
 
 /// A list in which a moment, or a reason, stands behind some of those it names.
