@@ -4,7 +4,7 @@
 //! connection tracking, for all that has no socket of its own here.
 
 use super::receivers::Receivers;
-use super::{Failure, PacketWords};
+use super::{Failure, PacketWords, now};
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
@@ -105,7 +105,8 @@ pub fn report(machine: &dyn Machine, ends: End) -> Result<Report, Failure> {
             help: vec!["`tipstaff enforce` puts rules in force".into()],
         });
     };
-    let (mut found, unknown) = found(machine, &held.program)?;
+    // What has ended by now decides nothing.
+    let (mut found, unknown) = found(machine, &held.program.at(now()))?;
     if ends == End::OfTurnedAway {
         let by = RuleId::baseline(TURNED_AWAY).to_string();
         found.retain(|it| it.living.by == by);

@@ -96,7 +96,7 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, before: Option<&Snapshot>)
     let names = |ids: &mut dyn Iterator<Item = &&RuleId>| ids.map(ToString::to_string).collect();
     report.new = names(&mut new.difference(&old));
     report.gone = names(&mut old.difference(&new));
-    report.changed = changed(&before.program, &loaded.program)
+    report.changed = changed(&before.program.clone().at(loaded.now), &loaded.program)
         .iter()
         .filter(|id| old.contains(id) && new.contains(id))
         .map(ToString::to_string)

@@ -307,7 +307,7 @@ pub(crate) fn host_name(policy: &Policy, host: Option<&str>, now: Time) -> Resul
 pub(crate) const NO_POLICY: &str = "`tipstaff draft` writes a first one from what listens on this machine; \
                                     --policy PATH or TIPSTAFF_POLICY names one that is elsewhere";
 
-fn now() -> Time {
+pub(crate) fn now() -> Time {
     // A clock before 1970 or beyond all times is as good as one that begins there.
     let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     Time::from_seconds(i64::try_from(since.as_secs()).unwrap_or_default())

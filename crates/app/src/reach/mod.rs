@@ -53,7 +53,7 @@ pub fn report(
     let kernel = if kernel_unreadable {
         verdicts::Kernel::Unreadable
     } else {
-        verdicts::Kernel::of(snapshot)
+        verdicts::Kernel::of(snapshot, loaded.now)
     };
     if listeners.iter().any(|listener| listener.owner.is_none()) {
         unknown.push("some programs: the system shows them to root only".into());

@@ -6,7 +6,7 @@ use crate::vocabulary as say;
 use crate::{By, Loaded};
 use std::net::IpAddr;
 use tipstaff_core::plan::{self, Decided, Decider, HostPlan, Question, sweep};
-use tipstaff_core::policy::Verdict;
+use tipstaff_core::policy::{Time, Verdict};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, Relation, Transport,
@@ -34,11 +34,11 @@ pub(crate) enum Kernel {
 }
 
 impl Kernel {
-    /// What was read from the kernel.
-    pub(crate) fn of(snapshot: Option<Snapshot>) -> Self {
+    /// What was read from the kernel; rules that have ended by now decide nothing.
+    pub(crate) fn of(snapshot: Option<Snapshot>, now: Time) -> Self {
         match snapshot {
             Some(snapshot) if !snapshot.dormant => {
-                Self::Rules(Box::new(snapshot.program), snapshot.marks)
+                Self::Rules(Box::new(snapshot.program.at(now)), snapshot.marks)
             }
             _ => Self::NothingInForce,
         }

@@ -98,6 +98,33 @@ fn whoever_is_turned_away_is_so_at_once() {
 }
 
 #[test]
+fn whose_time_is_over_is_let_alone() {
+    sealed("turning::whose_time_is_over_is_let_alone", || {
+        let world = World::with(POLICY);
+        world.enforce();
+        let shop = world.node("sluice").run(|| TcpListener::bind("[::]:443"));
+        let _shop = shop.expect("entered").expect("bound");
+        world.run(&["turn-away", "203.0.113.9", "--for", "1s", "--keep"]).exits(0);
+        let began = Instant::now();
+        let open = loop {
+            match world.open("203.0.113.9", "192.0.2.10:443") {
+                Ok(open) => break open,
+                Err(_) => assert!(began.elapsed() < Duration::from_secs(20), "it does not end"),
+            }
+        };
+        let lives = world.run(&["cut"]).exits(0).stdout;
+        assert!(lives.contains("no connection lives on"), "{lives}");
+        let others = world.run(&["turn-away", "203.0.113.66", "--keep"]).exits(0).stdout;
+        assert!(!others.contains("203.0.113.9"), "{others}");
+        // Neither was it ended, nor do the witnesses disagree about it.
+        assert!(open.peer_addr().is_ok() && open.take_error().expect("asked").is_none());
+        let text = world.run(&["reach"]).stdout;
+        assert!(text.contains("443/tcp"), "{text}");
+        assert!(!text.contains("kernel deny"), "{text}");
+    });
+}
+
+#[test]
 fn whom_a_label_turns_away_is_said_so() {
     sealed("turning::whom_a_label_turns_away_is_said_so", || {
         let labelled = POLICY.replace(

@@ -182,7 +182,7 @@ pub fn forget(transport: &mut dyn Transport) -> Result<(), LinuxError> {
 }
 
 /// What time it is, in seconds since the Unix epoch.
-fn now() -> u64 {
+pub(crate) fn now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |it| it.as_secs())
 }
 

@@ -10,6 +10,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::net::IpAddr;
 use tipstaff_core::plan::RuleId;
+use tipstaff_core::policy::Time;
 use tipstaff_core::program::{RuleProgram, Test};
 use tipstaff_core::space::Relation;
 use tipstaff_wire::nf_tables::{self as nf, Expression, Met, Trace};
@@ -45,7 +46,10 @@ impl Known {
     pub(super) fn read(transport: &mut dyn Transport) -> Result<Self, LinuxError> {
         for _ in 0..TRIES {
             let table = table(transport)?;
-            let program = ruleset::read(transport)?.map(|it| it.program).unwrap_or_default();
+            let now = Time::from_seconds(i64::try_from(ruleset::now()).unwrap_or(i64::MAX));
+            // What has ended by now decides nothing.
+            let program =
+                ruleset::read(transport)?.map(|it| it.program.at(now)).unwrap_or_default();
             let rules = rules_of(transport, "read the kernel's rules", TABLE)?;
             if self::table(transport)? == table {
                 let lines = rules.iter().filter_map(|it| Some((it.handle?, line(it)))).collect();
