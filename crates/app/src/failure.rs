@@ -63,6 +63,22 @@ impl Failure {
         Self::Stopped { message: message.into(), help }
     }
 
+    /// With one more way out, or word about how things stand.
+    pub(crate) fn with_help(mut self, line: String) -> Self {
+        match &mut self {
+            Self::Input { problems, .. } | Self::Typed { problems, .. } => {
+                if let Some(problem) = problems.pop() {
+                    problems.push(problem.help(line));
+                }
+            }
+            Self::Usage { help, .. } | Self::Stopped { help, .. } | Self::System { help, .. } => {
+                help.push(line);
+            }
+            Self::Refusal { problem, .. } => **problem = problem.clone().help(line),
+        }
+        self
+    }
+
     /// What went wrong, in a line.
     pub fn line(&self) -> String {
         match self {

@@ -66,7 +66,7 @@ pub struct Wish {
 /// # Errors
 /// [`Failure`] if it would lock out whoever asks, or the kernel refuses.
 pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
-    let own = own_session(machine, wish)?;
+    let (own, guessed) = own_session(machine, wish)?;
     if own.is_some() && wish.all && wish.time.is_none() && !wish.even_if_locked_out {
         return Err(Failure::stopped(
             "this would end your own session, and nobody could open again from afar",
@@ -87,6 +87,13 @@ pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
     ruleset::shut(&mut kernel, &how)?;
     // From here on nothing passes; what could not be ended has nobody to talk to.
     let mut remarks = Vec::new();
+    if session.is_some() && guessed {
+        remarks.push(
+            "the session in which this was begun has ended; the only one that lives is taken for yours. If it \
+             is not, `tipstaff shut --all` ends it"
+                .into(),
+        );
+    }
     let ended = match end_all(machine, session) {
         Ok(ended) => Some(ended),
         Err(failure) => {
@@ -104,22 +111,26 @@ pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
                 .into(),
         );
     }
-    let door = ruleset::door(&mut kernel)?;
+    // It is shut, whether or not it can be read back.
+    let door = ruleset::door(&mut kernel).unwrap_or_else(|error| {
+        remarks.push(format!("whether it holds could not be read back: {error}"));
+        Some(Door { shut: how, intact: false, turned_away: 0 })
+    });
     Ok(Report { ended, remarks, ..told(say::Moved::Shut, door) })
 }
 
 /// The remote session from which this is asked, if it is one. What the environment tells may be of one that has ended,
-/// where somebody came back to what it left running: then it is the one that lives.
-fn own_session(machine: &dyn Machine, wish: &Wish) -> Result<Option<Session>, Failure> {
+/// where somebody came back to what it left running: then it is the only one that lives, and that is a guess.
+fn own_session(machine: &dyn Machine, wish: &Wish) -> Result<(Option<Session>, bool), Failure> {
     let Some(told) = machine.own_session().filter(|it| !it.client.is_loopback()) else {
-        return Ok(None);
+        return Ok((None, false));
     };
     let living = session::living(machine).unwrap_or_else(|_| vec![told]);
     match living[..] {
-        _ if living.contains(&told) => Ok(Some(told)),
-        [only] => Ok(Some(only)),
+        _ if living.contains(&told) => Ok((Some(told), false)),
+        [only] => Ok((Some(only), true)),
         // By which way whoever asks came back, nobody can tell.
-        [] if wish.time.is_some() || wish.even_if_locked_out => Ok(None),
+        [] if wish.time.is_some() || wish.even_if_locked_out => Ok((None, false)),
         [] => Err(Failure::stopped(
             "the remote session in which this was begun has ended, and by which way you are here now cannot be \
              told: it would be shut too",
@@ -128,7 +139,7 @@ fn own_session(machine: &dyn Machine, wish: &Wish) -> Result<Option<Session>, Fa
                 "--even-if-locked-out does it all the same, as at the machine's console".into(),
             ],
         )),
-        _ if wish.all || wish.even_if_locked_out => Ok(Some(told)),
+        _ if wish.all || wish.even_if_locked_out => Ok((Some(told), false)),
         _ => Err(Failure::stopped(
             "it cannot be told which of the remote sessions here is yours, so it would be ended",
             vec!["--all --for 30m ends all of them, and opens by itself after that time".into()],
@@ -144,8 +155,14 @@ pub fn leave(machine: &dyn Machine) -> Result<Report, Failure> {
     let opened = ruleset::open(&mut machine.channel(Protocol::Netfilter)?)?;
     let done = if opened { say::Moved::Opened } else { say::Moved::NothingToOpen };
     let mut report = told(done, None);
-    if machine.rules()?.is_none_or(|it| it.dormant) {
-        report.remarks.push("no rules of ours are in force: everything passes".into());
+    match machine.rules() {
+        Ok(held) if held.as_ref().is_none_or(|it| it.dormant) => {
+            report.remarks.push("no rules of ours are in force: everything passes".into());
+        }
+        Ok(_) => {}
+        Err(error) => {
+            report.remarks.push(format!("which rules are in force is not known: {error}"));
+        }
     }
     Ok(report)
 }

@@ -116,13 +116,22 @@ pub fn turn(
     match enforced {
         // What changes stands with the change of the policy.
         Ok(enforced) => report.enforced = Some(transaction::Report { told: true, ..enforced }),
-        Err(failure) => {
-            // Only what is in force stands in the policy.
-            let _ = undoing::take_back(path, host, false);
-            return Err(failure);
-        }
+        Err(failure) => return Err(taken_back(path, host, &report.edit, failure)),
     }
     Ok(report)
+}
+
+/// Takes the change of the policy back, so that only what is in force stands there, unless somebody has changed it
+/// since; then that is said.
+fn taken_back(path: &Path, host: Option<&str>, edit: &edit::Report, failure: Failure) -> Failure {
+    let back = undoing::take_back_if(path, host, &edit.done);
+    match back {
+        Ok(()) => failure,
+        Err(why) => failure.with_help(format!(
+            "the policy says it all the same, since that could not be taken back: {}",
+            why.line()
+        )),
+    }
 }
 
 /// Whether that names somebody.
@@ -156,13 +165,15 @@ fn as_in_force<'o>(
     held: &Snapshot,
     options: &Options<'o>,
 ) -> Result<Options<'o>, Failure> {
+    // Whatever machine the policy is for: it was put in force on this one.
+    let options = Options { not_this_machine: true, ..*options };
     if transaction::was_in_force(loaded, held) {
-        return Ok(*options);
+        return Ok(options);
     }
     let mut without = loaded.clone();
     without.leave_out_programs();
     if transaction::was_in_force(&without, held) {
-        return Ok(Options { without_programs: true, ..*options });
+        return Ok(Options { without_programs: true, ..options });
     }
     Err(Failure::stopped(
         "the policy has changes that are not in force, and they would be now",

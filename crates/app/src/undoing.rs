@@ -112,6 +112,23 @@ fn over_what_is_none(
 /// # Errors
 /// [`Failure`] if there is none, or if a file was changed otherwise since; then nothing is changed.
 pub fn take_back(path: &Path, host: Option<&str>, dry: bool) -> Result<Report, Failure> {
+    take_back_last(path, host, dry, None)
+}
+
+/// Takes the last change back if it is the one that was told so.
+///
+/// # Errors
+/// As for [`take_back`], or if somebody has changed something since.
+pub(crate) fn take_back_if(path: &Path, host: Option<&str>, done: &str) -> Result<(), Failure> {
+    take_back_last(path, host, false, Some(done)).map(drop)
+}
+
+fn take_back_last(
+    path: &Path,
+    host: Option<&str>,
+    dry: bool,
+    only: Option<&str>,
+) -> Result<Report, Failure> {
     let _lock = store::lock(path)?;
     let (sources, old, now) = load_all(path)?;
     let mut changes = undo::changes(path)?;
@@ -131,6 +148,12 @@ pub fn take_back(path: &Path, host: Option<&str>, dry: bool) -> Result<Report, F
             "changes made from the command line can be taken back, others cannot",
         ));
     };
+    if only.is_some_and(|it| it != last.done) {
+        return Err(Failure::stopped(
+            format!("the policy has been changed since: {}", last.done),
+            Vec::new(),
+        ));
+    }
     // Of several files some may not have been reached: whoever was at it was stopped in between.
     let is_otherwise = |it: &&undo::Was| {
         let now = text(&it.file);

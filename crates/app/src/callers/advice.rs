@@ -22,10 +22,9 @@ pub(crate) fn of(loaded: &Loaded, caller: &Caller) -> Advice {
         return Advice::default();
     }
     let Who::Address(address) = caller.who else { return Advice::default() };
-    let host = &loaded.plan.host;
     let inbound = caller.direction == Direction::Inbound;
     let turn_away = (inbound && caller.decision != turned_away())
-        .then(|| format!("tipstaff host change {host} --also-turned-away {address}"));
+        .then(|| format!("tipstaff turn-away {address}"));
     Advice { admit: admit(loaded, caller, &address.to_string()), turn_away }
 }
 

@@ -44,17 +44,8 @@ pub(crate) fn carry_out(
         is_in_force(policy, it) && programs::are_known(options.machine, policy, &it.marks)
     });
     let known = docket.confirmed().is_some_and(|it| it.policy.as_ref() == Some(&digest));
-    // Only told: what cannot be looked at does not make the enforcement fail.
-    let living_on = || cut::count(options.machine, &policy.program).ok();
     if same && known {
-        // Not touched: what has been counted stays. What is reported for a time is nothing that would have to go back.
-        let mut report = report;
-        if options.log_for.is_some() {
-            put_in_force(options.machine, policy, before.as_ref(), &[])
-                .map_err(|outcome| told_of(policy, outcome))?;
-            report.remarks.extend(logging::remarks(options.machine, policy));
-        }
-        return Ok(Report { done: say::Changed::Unchanged, living_on: living_on(), ..report });
+        return unchanged(policy, options, before.as_ref(), report);
     }
     let told = options.tell.filter(|_| !report.effects.is_nothing());
     if let Some(tell) = told {
@@ -100,19 +91,34 @@ pub(crate) fn carry_out(
         done: if same { say::Changed::Unchanged } else { say::Changed::Enforced },
         entry: Some(id),
         confirm_within: (!keep).then_some(options.within.as_secs()),
-        living_on: living_on(),
+        living_on: living_on(options, policy),
         told: told.is_some(),
         ..report
     })
 }
 
-/// Why the kernel did not take what was to change nothing for packets.
-fn told_of(policy: &Loaded, outcome: Outcome) -> Failure {
-    match outcome {
-        Outcome::Refused(error) | Outcome::Unknown(error) => {
+/// How many connections live on. Only told: what cannot be looked at does not make the enforcement fail.
+fn living_on(options: &Options<'_>, policy: &Loaded) -> Option<usize> {
+    cut::count(options.machine, &policy.program).ok()
+}
+
+/// Nothing of the rules is touched: what has been counted stays. What is to be reported for a time is nothing that
+/// would have to go back.
+fn unchanged(
+    policy: &Loaded,
+    options: &Options<'_>,
+    before: Option<&Snapshot>,
+    mut report: Report,
+) -> Result<Report, Failure> {
+    if options.log_for.is_some() {
+        let sent = put_in_force(options.machine, policy, before, &[]);
+        sent.map_err(|(Outcome::Refused(error) | Outcome::Unknown(error))| {
             Failure::in_kernel(error, &policy.sources, &policy.plan)
-        }
+        })?;
+        report.remarks.extend(logging::remarks(options.machine, policy));
     }
+    let living_on = living_on(options, policy);
+    Ok(Report { done: say::Changed::Unchanged, living_on, ..report })
 }
 
 /// The policy, without its programs if they are to be left out.

@@ -93,7 +93,7 @@ pub(super) fn advice(loaded: &Loaded, decision: &Decision) -> (Option<String>, O
     };
     let advice = callers::advice(loaded, &caller);
     let inbound = seen.direction == Direction::Inbound;
-    let away = || format!("tipstaff host change {} --also-turned-away {other}", loaded.plan.host);
+    let away = || format!("tipstaff turn-away {other}");
     let turn_away = advice.turn_away.or_else(|| (inbound && caller.admitted).then(away));
     (advice.admit, turn_away)
 }

@@ -151,26 +151,13 @@ impl Courses {
 
 impl Course {
     fn end(self, admitted: bool, known: &Known) -> Seen {
-        let (in_interface, out_interface) = (
-            self.links.0.and_then(|it| known.link(it)),
-            self.links.1.and_then(|it| known.link(it)),
-        );
-        let Headers { source, destination, wanted, source_port } = self.headers;
-        let mut seen = Seen {
-            direction: self.direction,
-            decision: self.decision,
-            verdict: match (admitted, self.rejected) {
-                (true, _) => policy::Verdict::Allow,
-                (false, true) => policy::Verdict::Reject,
-                (false, false) => policy::Verdict::Deny,
-            },
-            source,
-            destination,
-            wanted,
-            source_port,
-            in_interface,
-            out_interface,
+        let verdict = match (admitted, self.rejected) {
+            (true, _) => policy::Verdict::Allow,
+            (false, true) => policy::Verdict::Reject,
+            (false, false) => policy::Verdict::Deny,
         };
+        let links = [self.links.0, self.links.1].map(|it| it.and_then(|it| known.link(it)));
+        let mut seen = Seen::of(self.headers, self.direction, verdict, self.decision, links);
         if self.looked_up {
             seen.decision = seen.looked_up(known);
         }
@@ -179,6 +166,28 @@ impl Course {
 }
 
 impl Seen {
+    /// With the names of the links that the packet came from and goes to.
+    pub(super) fn of(
+        headers: Headers,
+        direction: Direction,
+        verdict: policy::Verdict,
+        decision: Option<RuleId>,
+        [in_interface, out_interface]: [Option<String>; 2],
+    ) -> Self {
+        let Headers { source, destination, wanted, source_port } = headers;
+        Self {
+            direction,
+            decision,
+            verdict,
+            source,
+            destination,
+            wanted,
+            source_port,
+            in_interface,
+            out_interface,
+        }
+    }
+
     /// Whether the record would remember it, too: all that is turned away, and what begins.
     #[must_use]
     pub fn matters(&self) -> bool {

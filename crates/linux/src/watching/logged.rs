@@ -5,7 +5,7 @@
 //! meanwhile make nobody take one decision for another.
 
 use super::course::Seen;
-use super::headers::{self, Headers};
+use super::headers;
 use super::known::{Known, table};
 use super::{Losses, Watcher, is_nothing};
 use crate::LinuxError;
@@ -28,6 +28,8 @@ const QUEUE: usize = 16 * 1024 * 1024;
 const GATHERED: (u32, u32, u32) = (64 * 1024, 64, 10);
 /// So many datagrams are read at once at most: then others have their turn.
 const AT_ONCE: usize = 4_096;
+/// The rules' counters are read no more often than this.
+const COUNT_EVERY: Duration = Duration::from_secs(1);
 /// So many lists of decisions are remembered.
 const LISTS: usize = 16;
 /// So many bytes of a packet: its headers.
@@ -51,6 +53,10 @@ pub struct Logged {
     /// The rules of which the latter is.
     counted: Option<u64>,
     overrun: Option<Instant>,
+    /// Whether it has been looked, for what is being read, if the rules are still these.
+    looked: bool,
+    /// When the rules' counters are to be read again.
+    count_again: Instant,
 }
 
 impl Logged {
@@ -81,10 +87,25 @@ impl Logged {
         // What was beyond it before is nobody's loss.
         let beyond = (0_u64.wrapping_sub(now), now);
         let (seen, gone) = (0, 0);
-        Ok(Self { reports, asks, lists, rules, last, seen, gone, beyond, counted, overrun })
+        let (looked, count_again) = (false, Instant::now());
+        Ok(Self {
+            reports,
+            asks,
+            lists,
+            rules,
+            last,
+            seen,
+            gone,
+            beyond,
+            counted,
+            overrun,
+            looked,
+            count_again,
+        })
     }
 
     fn take(&mut self, datagram: &[u8], seen: &mut Vec<Seen>) -> Result<(), LinuxError> {
+        self.looked = false;
         for message in split(datagram)? {
             if message.kind != nflog::PACKET {
                 continue;
@@ -126,7 +147,8 @@ impl Logged {
         report: &Report<'_>,
         direction: Direction,
     ) -> Result<Option<Seen>, LinuxError> {
-        if table(&mut self.asks)? != self.rules.table {
+        if !std::mem::replace(&mut self.looked, true) && table(&mut self.asks)? != self.rules.table
+        {
             self.rules = Known::read(&mut self.asks)?;
         }
         let id = RuleId::parse(report.prefix);
@@ -158,19 +180,8 @@ impl Logged {
         verdict: Verdict,
         decision: Option<RuleId>,
     ) -> Option<Seen> {
-        let Headers { source, destination, wanted, source_port } = headers::of(report.packet)?;
-        let [in_interface, out_interface] = report.links.map(|it| self.rules.link(it));
-        Some(Seen {
-            direction,
-            decision,
-            verdict,
-            source,
-            destination,
-            wanted,
-            source_port,
-            in_interface,
-            out_interface,
-        })
+        let links = report.links.map(|it| self.rules.link(it));
+        Some(Seen::of(headers::of(report.packet)?, direction, verdict, decision, links))
     }
 
     /// The list of decisions of that name; an empty one if it is gone.
@@ -189,6 +200,20 @@ impl Logged {
         }
         let at = place(&self.lists).unwrap_or_default();
         Ok(&self.lists[at].1)
+    }
+
+    /// How many decisions were beyond what is reported.
+    fn count(&mut self) -> Result<(), LinuxError> {
+        let is = table(&mut self.asks)?;
+        let reported = ruleset::reported(&mut self.asks)?;
+        if is != self.counted {
+            self.counted = is;
+            self.beyond = (self.beyond.0.wrapping_add(self.beyond.1), 0);
+        }
+        if let Some([asked, told]) = reported {
+            self.beyond.1 = asked.saturating_sub(told);
+        }
+        Ok(())
     }
 
     fn drain(&mut self, seen: &mut Vec<Seen>) -> Result<(), LinuxError> {
@@ -223,16 +248,13 @@ impl Watcher for Logged {
     }
 
     fn losses(&mut self, seen: &mut Vec<Seen>) -> Result<Losses, LinuxError> {
-        let is = table(&mut self.asks)?;
-        let reported = ruleset::reported(&mut self.asks)?;
+        if Instant::now() >= self.count_again {
+            let began = Instant::now();
+            self.count()?;
+            // Of many rules that takes a while: no more than a fiftieth of the time goes into it.
+            self.count_again = Instant::now() + (began.elapsed() * 50).max(COUNT_EVERY);
+        }
         self.drain(seen)?;
-        if is != self.counted {
-            self.counted = is;
-            self.beyond = (self.beyond.0.wrapping_add(self.beyond.1), 0);
-        }
-        if let Some([asked, told]) = reported {
-            self.beyond.1 = asked.saturating_sub(told);
-        }
         let lost = self.gone + self.beyond.0.wrapping_add(self.beyond.1);
         Ok(Losses { came: self.seen + lost, lost, elsewhere: 0 })
     }
@@ -241,6 +263,7 @@ impl Watcher for Logged {
         // The kernel tells what it has gathered by then.
         let hundredths = u64::from(GATHERED.2);
         std::thread::sleep(Duration::from_millis(hundredths * 10 + 50));
+        self.count_again = Instant::now();
         self.losses(seen)
     }
 }

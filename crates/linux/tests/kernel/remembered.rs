@@ -11,7 +11,7 @@ use tipstaff_core::space::{self, ConnectionState, Direction, Family, ICMP, ICMPV
 use tipstaff_linux::lab::testing::{Rain, address, sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
 use tipstaff_linux::ruleset::{Caller, Callers, TABLE, Tally, Wanted, Who, callers, enforce, read};
-use tipstaff_linux::{Transport as _, deliver};
+use tipstaff_linux::{NetlinkSocket, Transport as _, deliver};
 use tipstaff_wire::nf_tables as nf;
 use tipstaff_wire::packet::{Payload, build};
 
@@ -216,6 +216,14 @@ fn one_sender_and_one_network_have_a_share_each() {
     });
 }
 
+/// Somebody else adds a rule.
+pub fn by_others(kernel: &mut NetlinkSocket, rule: &nf::Rule) {
+    let mut batch = nf::Batch::begin(kernel.next_sequence());
+    batch.new_rule(rule);
+    let refusals = deliver(kernel, "change", &batch.finish().expect("fits"));
+    assert_eq!(refusals.expect("told"), []);
+}
+
 #[test]
 fn what_somebody_changes_about_the_record_is_seen() {
     sealed("remembered::what_somebody_changes_about_the_record_is_seen", || {
@@ -234,10 +242,7 @@ fn what_somebody_changes_about_the_record_is_seen() {
         ] {
             let mut kernel = netfilter();
             enforce(&mut kernel, "sluice", &program).expect("enforced");
-            let mut batch = nf::Batch::begin(kernel.next_sequence());
-            batch.new_rule(&changed);
-            let refusals = deliver(&mut kernel, "change", &batch.finish().expect("fits"));
-            assert_eq!(refusals.expect("told"), []);
+            by_others(&mut kernel, &changed);
             let held = read(&mut kernel).expect("read").expect("there").program;
             let drifts = compare(&program, &held);
             assert!(drifts.contains(&Drift::Record), "{drifts:?}");

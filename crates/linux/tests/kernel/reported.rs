@@ -1,6 +1,6 @@
 //! Decisions as the rules report them, held against what the record says was decided.
 
-use crate::remembered::{CLOSED, datagram, sluice};
+use crate::remembered::{CLOSED, by_others, datagram, sluice};
 use crate::watched::{HEAD, end, remembered, send, tallied};
 use crate::world::{netfilter, plan};
 use std::net::{IpAddr, Ipv4Addr, UdpSocket};
@@ -284,10 +284,7 @@ fn what_somebody_changes_about_reports_is_seen() {
         {
             let mut kernel = netfilter();
             enforce(&mut kernel, "sluice", &program).expect("enforced");
-            let mut batch = nf::Batch::begin(kernel.next_sequence());
-            batch.new_rule(&changed);
-            let refusals = deliver(&mut kernel, "change", &batch.finish().expect("fits"));
-            assert_eq!(refusals.expect("told"), []);
+            by_others(&mut kernel, &changed);
             let held = read(&mut kernel).expect("read").expect("there").program;
             let drifts = compare(&program, &held);
             assert!(drifts.contains(&Drift::Logging), "{drifts:?}");
