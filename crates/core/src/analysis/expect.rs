@@ -76,7 +76,10 @@ fn otherwise(plan: &HostPlan, expectation: &Expectation) -> bool {
 
 /// The expectations that do not hold. What a limited rule allows counts as allowed.
 #[must_use]
-pub fn failing<'p>(plan: &'p HostPlan, expectations: &'p [Expectation]) -> Vec<Failing<'p>> {
+pub fn failing<'p>(
+    plan: &'p HostPlan,
+    expectations: impl IntoIterator<Item = &'p Expectation>,
+) -> Vec<Failing<'p>> {
     let mut list = Vec::new();
     for expectation in expectations {
         match shares(plan, expectation.direction, region(plan, expectation)) {

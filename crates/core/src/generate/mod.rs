@@ -6,7 +6,9 @@
 
 mod packets;
 mod policies;
+mod postures;
 mod words;
 
 pub use packets::settle;
 pub use policies::{Generator, HOST, HOST_NAME, NOW};
+pub use words::POSTURE;

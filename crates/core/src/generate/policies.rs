@@ -1,6 +1,6 @@
 //! Policies made up from a seed.
 
-use super::words::{BLOCKS, BUNDLES, PLACES, PORTS, SERVICES, TURNED_AWAY};
+use super::words::{BLOCKS, BUNDLES, PLACES, PORTS, POSTURE, SERVICES, TURNED_AWAY};
 use crate::policy::Time;
 use crate::space::Direction;
 use std::fmt::Write;
@@ -91,7 +91,7 @@ impl Generator {
         if !self.moving {
             let _ = writeln!(text, "addresses = [{}]", addresses.join(", "));
         }
-        let _ = writeln!(text, "names = [\"sluice-*\"]");
+        let _ = writeln!(text, "names = [\"sluice-*\"]\nat-boot = \"{POSTURE}\"");
         let _ = writeln!(text, "labels = [\"edge\"]\nprogram-marks = \"0x00ff0000\"");
         let _ = writeln!(text, "shell = [\"2202/tcp\"]\non-failure = \"closed\"");
         let _ = writeln!(text, "record = \"denied\"\nrecord-for = \"2 days\"");
@@ -135,6 +135,7 @@ impl Generator {
                 let _ = writeln!(text, "\n[[host.{HOST_NAME}.rule]]\nuse = \"{bundle}\"");
             }
         }
+        self.posture(&mut text);
         text
     }
 
@@ -282,7 +283,7 @@ impl Generator {
             writeln!(text, "from = [\"anywhere\"]\nto = [\"this-host\"]\n{key} = [\"outside\"]");
     }
 
-    fn rule(&mut self, text: &mut String, section: &str, name: &str) {
+    pub(super) fn rule(&mut self, text: &mut String, section: &str, name: &str) {
         let verdict = self.pick(&["allow", "allow", "deny", "reject"]);
         let traffic = self.list(1, 4, Self::traffic);
         let own = self.pick(&HOST).to_owned();

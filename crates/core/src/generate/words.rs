@@ -1,5 +1,8 @@
 //! What generated policies and packets name.
 
+/// The posture that generated policies have.
+pub const POSTURE: &str = "away";
+
 pub(super) const BLOCKS: [&str; 16] = [
     "198.51.100.0/27",
     "198.51.100.128/28",

@@ -14,6 +14,7 @@ mod sweep;
 pub use baseline::TURNED_AWAY;
 pub use condition::{Condition, InterfaceTest, LOOPBACK, Miss, told_apart};
 pub use evaluate::{Decided, Step};
+pub(crate) use model::LATER;
 pub use model::{Act, Chain, Decision, HostPlan, Idle, Kind, RuleId, Written};
 pub use placed::{LinkSeen, Placed, Standing, Whole};
 pub use resolve::{UnknownHost, resolve};

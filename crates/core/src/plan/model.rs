@@ -1,11 +1,14 @@
 //! The decision list of one host.
 
 use super::condition::{Condition, told_apart};
-use crate::policy::{Interface, Log, Logging, Origin, Rate, Record, Time, Verdict};
+use crate::policy::{Interface, Log, Logging, Origin, Rate, Record, Taken, Time, Verdict};
 use crate::space::{AddressSet, Direction, PortProtocol};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::IpAddr;
+
+/// So begin the identities of decisions that hold once a posture is over.
+pub(crate) const LATER: &str = "later";
 
 /// Which part of a policy a decision stems from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -38,35 +41,48 @@ pub struct RuleId {
     pub kind: Kind,
     /// Its name within that part.
     pub name: String,
+    /// Whether it is of what holds once a posture with an end is over.
+    pub later: bool,
 }
 
 impl RuleId {
+    fn of(kind: Kind, name: &str) -> Self {
+        Self { kind, name: name.into(), later: false }
+    }
+
     /// The default for a direction.
     #[must_use]
     pub(crate) fn default_for(direction: Direction) -> Self {
-        Self { kind: Kind::Default, name: direction.as_str().into() }
+        Self::of(Kind::Default, direction.as_str())
     }
 
     /// The identity of a written rule.
     #[must_use]
     pub fn rule(name: &str) -> Self {
-        Self { kind: Kind::Rule, name: name.into() }
+        Self::of(Kind::Rule, name)
     }
 
     /// A part of the baseline.
     #[must_use]
     pub fn baseline(name: &str) -> Self {
-        Self { kind: Kind::Baseline, name: name.into() }
+        Self::of(Kind::Baseline, name)
     }
 
     /// Reads what `Display` writes.
     #[must_use]
     pub fn parse(text: &str) -> Self {
         match text.split_once('/') {
+            Some((LATER, text)) => Self { later: true, ..Self::parse(text) },
             Some(("baseline", name)) => Self::baseline(name),
-            Some(("default", name)) => Self { kind: Kind::Default, name: name.into() },
+            Some(("default", name)) => Self::of(Kind::Default, name),
             _ => Self::rule(text),
         }
+    }
+
+    /// The same of what holds once a posture with an end is over.
+    #[must_use]
+    pub(crate) fn later(self) -> Self {
+        Self { later: true, ..self }
     }
 }
 
@@ -83,8 +99,12 @@ impl From<RuleId> for String {
 }
 
 impl fmt::Display for RuleId {
-    /// `catalogue`, `baseline/replies` or `default/inbound`; rule names have no slash.
+    /// `catalogue`, `baseline/replies` or `default/inbound`; rule names have no slash. Ahead of that, `later/`
+    /// where it is so.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.later {
+            write!(out, "{LATER}/")?;
+        }
         match self.kind {
             Kind::Rule => out.write_str(&self.name),
             kind => write!(out, "{}/{}", kind.as_str(), self.name),
@@ -187,6 +207,8 @@ pub struct HostPlan {
     pub record: Option<Record>,
     /// Which decisions the kernel is to report.
     pub logging: Logging,
+    /// The posture that it is in; `None`: in none.
+    pub taken: Option<Taken>,
     /// One chain a direction, in the order of [`Direction::ALL`].
     pub chains: [Chain; 3],
 }

@@ -63,6 +63,7 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
         program_marks: section.program_marks,
         record: section.record,
         logging: section.logging,
+        taken: None,
         chains: Direction::ALL.map(|direction| chain(section, direction, now)),
     })
 }

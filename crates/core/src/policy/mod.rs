@@ -8,6 +8,7 @@ mod iana;
 mod logging;
 mod model;
 mod named;
+mod posture;
 mod rate;
 mod read;
 mod record;
@@ -30,6 +31,7 @@ pub use model::{
     PROGRAM_MARKS, Ping, Place, Policy, Rule, Service, ServicePort, Shell, TurnedAway, Use, Used,
     Verdict, Written,
 };
+pub use posture::{ALWAYS, NO_POSTURE, Posture, SHUT, Taken};
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic, who_is_turned_away};
 pub use record::{Record, Span};

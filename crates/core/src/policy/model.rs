@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Accepted, Ends, Logging, Origin, Rate, Record, Source, Time};
+use super::{Accepted, Ends, Logging, Origin, Posture, Rate, Record, Source, Time};
 use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -187,6 +187,12 @@ pub struct Host {
     pub open_on_failure: bool,
     /// The bits of sockets' marks by which its rules know programs.
     pub program_marks: u32,
+    /// What is to hold in certain situations, in the order written.
+    pub postures: Vec<Posture>,
+    /// The posture that a boot begins in.
+    pub at_boot: Option<String>,
+    /// The posture in which this is what it says; `None`: in none.
+    pub posture: Option<String>,
     /// Findings about it, not about one of its rules, that are accepted.
     pub accepted: Vec<Accepted>,
     /// Where it is written.
@@ -293,6 +299,15 @@ impl Defaults {
             Direction::Inbound => &self.inbound,
             Direction::Outbound => &self.outbound,
             Direction::Forwarded => &self.forwarded,
+        }
+    }
+
+    /// The same, to be changed.
+    pub(super) fn of_mut(&mut self, direction: Direction) -> &mut Default {
+        match direction {
+            Direction::Inbound => &mut self.inbound,
+            Direction::Outbound => &mut self.outbound,
+            Direction::Forwarded => &mut self.forwarded,
         }
     }
 }
@@ -410,6 +425,8 @@ pub struct Expectation {
     pub egress: Vec<String>,
     /// What all of them must meet.
     pub verdict: Verdict,
+    /// The postures in which it must hold; none: while no posture is in force.
+    pub postures: Vec<String>,
     /// The label that brings it, if one does.
     pub label: Option<String>,
     /// Why it must hold.

@@ -38,6 +38,8 @@ pub enum Drift {
     Record,
     /// It reports other decisions than are to be reported whatever the time is, or others at most.
     Logging,
+    /// It says that another posture is in force.
+    Posture,
 }
 
 impl Drift {
@@ -92,6 +94,14 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
     let standing = |it: &RuleProgram| it.logging.and_then(Logging::standing);
     if standing(meant) != standing(found) {
         drifts.push(Drift::Logging);
+    }
+    let same = match (&meant.taken, &found.taken) {
+        (Some(meant), Some(found)) => meant.is_as(found),
+        (None, None) => true,
+        _ => false,
+    };
+    if !same {
+        drifts.push(Drift::Posture);
     }
     drifts
 }

@@ -49,6 +49,7 @@ fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> Ru
     program.record = plan.record;
     program.logging = plan.logging.of_anything();
     program.admitting = admitting(plan);
+    program.taken = plan.taken.clone();
     let asked = program.asks_for_links();
     program.on_link = asked.into_iter().map(|family| plan.on_link.only(family)).collect();
     program.sort();

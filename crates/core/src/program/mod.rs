@@ -9,6 +9,7 @@ mod arrange;
 mod cells;
 mod clauses;
 mod compare;
+mod ending;
 mod evaluate;
 mod item;
 mod lookup_form;

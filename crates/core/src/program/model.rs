@@ -1,7 +1,7 @@
 //! A rule program as plain data.
 
 use crate::plan::{InterfaceTest, RuleId, told_apart};
-use crate::policy::{Logging, Rate, Record, Time};
+use crate::policy::{Logging, Rate, Record, Taken, Time};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, PortProtocol, RangeSet, StateSet,
 };
@@ -31,6 +31,9 @@ pub struct RuleProgram {
     /// that, and no other meaning.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub admitting: Vec<Admitting>,
+    /// The posture that it is of; `None`: of none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub taken: Option<Taken>,
 }
 
 /// A rule or default that admits, and what it means.
@@ -90,21 +93,6 @@ impl RuleProgram {
         let (entered, helpers) = self.chains.split_at(self.entered());
         let at = helpers.binary_search_by(|chain| chain.name.as_str().cmp(name));
         at.ok().map(|at| &helpers[at]).or_else(|| entered.iter().find(|chain| chain.name == name))
-    }
-
-    /// What is left of the program at a moment: rules whose time has passed do nothing any more,
-    /// and no other test of the time fails. Only such programs can be asked about packets.
-    #[must_use]
-    pub fn at(mut self, now: Time) -> Self {
-        for rule in self.chains.iter_mut().flat_map(|chain| &mut chain.rules) {
-            rule.tests.retain(|test| !matches!(test, Test::Before(end) if now < *end));
-        }
-        for chain in &mut self.chains {
-            let passed =
-                |rule: &ProgramRule| rule.tests.iter().any(|it| matches!(it, Test::Before(_)));
-            chain.rules.retain(|rule| !passed(rule));
-        }
-        self
     }
 
     /// Puts the chains into their order.

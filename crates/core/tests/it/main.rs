@@ -17,6 +17,7 @@ mod machine;
 mod meaning;
 mod mends;
 mod placing;
+mod postures;
 mod reading;
 mod reference;
 mod rehearsing;

@@ -15,10 +15,13 @@ fn tables() -> String {
             "place" | "service" | "bundle" | "label" => format!("`[{}.NAME]`", table.kind),
             "host" => "`[host.NAME]`".to_owned(),
             "expect" => "`[[host.NAME.expect]]` and `[[label.NAME.expect]]`".to_owned(),
-            "rule" => {
-                "`[[host.NAME.rule]]`, `[[bundle.NAME.rule]]`, `[[label.NAME.rule]]`".to_owned()
-            }
-            kind => format!("`[host.NAME.{kind}]` and `[label.NAME.{kind}]`"),
+            "posture" => "`[host.NAME.posture.POSTURE]`".to_owned(),
+            "rule" => "`[[host.NAME.rule]]`, `[[bundle.NAME.rule]]`, `[[label.NAME.rule]]`, \
+                 `[[host.NAME.posture.POSTURE.rule]]`"
+                .to_owned(),
+            kind => format!(
+                "`[host.NAME.{kind}]`, `[label.NAME.{kind}]`, `[host.NAME.posture.POSTURE.{kind}]`"
+            ),
         };
         let _ = writeln!(text, "\n### {heading}\n\n{}.\n", table.meaning);
         let _ = writeln!(text, "| key | value | meaning | example |\n|---|---|---|---|");

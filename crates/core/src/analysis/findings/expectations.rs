@@ -22,7 +22,7 @@ pub(crate) const FINDER: Finder = Finder {
 /// Findings about all expectations of the host.
 fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    for failing in failing(subjects.plan, &subjects.host.expectations) {
+    for failing in failing(subjects.plan, subjects.host.expected()) {
         let expectation = failing.expectation;
         let direction = expectation.direction;
         let likely = (subjects.likely)(direction);

@@ -250,6 +250,11 @@ fn only_use(reader: &mut Reader<'_>, table: &Table<'_, '_>) {
 }
 
 impl Unfolded {
+    /// No rules, but the names of these are taken.
+    pub(super) fn names_only(&self) -> Self {
+        Self { first_of: self.first_of.clone(), ..Self::default() }
+    }
+
     /// Adds a rule. `origin` is where its name is to be blamed if it is taken.
     fn add(&mut self, reader: &mut Reader<'_>, rule: Rule, origin: Origin) {
         self.taken += usize::from(self.first_of.contains_key(&rule.name) && self.taken < TOLD);

@@ -4,7 +4,7 @@ use super::super::Diagnostic;
 use super::super::model::{Expectation, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::Names;
-use super::common::{accepted, choice};
+use super::common::{accepted, choice, nonempty_list};
 use super::ends::ends;
 use super::rule::{direction, interfaces, traffic};
 
@@ -22,6 +22,8 @@ pub(super) fn expectation(
     let (ingress, egress) = interfaces(reader, names, table, direction);
     let why = table.text(reader, "why").map(|text| text.value);
     let accepted = accepted(reader, table);
+    let postures = nonempty_list(reader, table, "posture");
+    let postures = postures.into_iter().map(|text| text.value).collect();
     let verdict = table.text(reader, "verdict")?;
     let origin = reader.origin(verdict.span.clone());
     let verdict =
@@ -48,6 +50,7 @@ pub(super) fn expectation(
         ingress,
         egress,
         verdict,
+        postures,
         label: None,
         why,
         accepted,

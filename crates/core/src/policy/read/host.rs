@@ -10,6 +10,7 @@ use super::common::{accepted, check_name, choice, nonempty_list};
 use super::expect::expectation;
 use super::label::Labels;
 use super::logging::logging;
+use super::posture::{at_boot, check_expected, postures};
 use super::rule::traffic;
 use super::settings::{Settings, settled};
 use super::turned_away::{all_turned_away, turned_away};
@@ -61,6 +62,8 @@ pub(super) fn host(
         bundles.unfold(reader, &names, &table, &mut unfolded);
     }
     shared.unfold(reader, &names, (&labels, true), bundles, &mut unfolded);
+    let postures = postures(reader, &names, bundles, table, &unfolded);
+    let at_boot = at_boot(reader, table, &postures);
     let turned_away = all_turned_away(turned_away(reader, &names, table), &parts);
     let mut expectations: Vec<_> = parts.into_iter().flat_map(|it| it.expectations).collect();
     let own = table.tables(reader, "expect");
@@ -72,7 +75,7 @@ pub(super) fn host(
     let program_marks = table.text(reader, "program-marks");
     let program_marks =
         program_marks.and_then(|text| marks(reader, &text)).unwrap_or(PROGRAM_MARKS);
-    Host {
+    let host = Host {
         name: name.value.clone(),
         addresses,
         broadcasts,
@@ -89,9 +92,14 @@ pub(super) fn host(
         logging: logging(reader, table),
         open_on_failure: on_failure.as_deref() == Some("open"),
         program_marks,
+        postures,
+        at_boot,
+        posture: None,
         accepted: accepted(reader, table),
         origin: reader.origin(name.span.clone()),
-    }
+    };
+    check_expected(reader, table, &host);
+    host
 }
 
 /// One of the `names`: a host name as machines bear it (RFC 1123 section 2.1), up to its first dot.

@@ -8,6 +8,7 @@ mod host;
 mod label;
 mod logging;
 mod owners;
+mod posture;
 mod rule;
 mod services;
 mod settings;

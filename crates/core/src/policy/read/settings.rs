@@ -9,9 +9,9 @@ use crate::space::Direction;
 /// What one section says; what it leaves out is `None`, or not in the list.
 #[derive(std::default::Default)]
 pub(super) struct Settings {
-    defaults: [Option<(Verdict, Origin)>; 3],
-    ping: Option<(Ping, Origin)>,
-    switches: Vec<(&'static str, bool, Origin)>,
+    pub defaults: [Option<(Verdict, Origin)>; 3],
+    pub ping: Option<(Ping, Origin)>,
+    pub switches: Vec<(&'static str, bool, Origin)>,
 }
 
 /// What a label brings to a host, its rules aside.

@@ -15,12 +15,7 @@ const UNTIL: &str = " until ";
 pub(super) fn all_turned_away(own: Option<TurnedAway>, parts: &[Part]) -> Option<TurnedAway> {
     let of_labels = parts.iter().filter_map(|it| it.turned_away.clone());
     let there = own.as_ref().map_or(0, |it| it.terms.len());
-    let all = own.into_iter().chain(of_labels).reduce(|mut all, more| {
-        all.addresses = all.addresses.union(&more.addresses);
-        all.for_a_time.extend(more.for_a_time);
-        all.terms.extend(more.terms);
-        all
-    });
+    let all = own.into_iter().chain(of_labels).reduce(TurnedAway::and);
     all.map(|it| TurnedAway { own: there, ..it })
 }
 

@@ -1,0 +1,137 @@
+//! Postures: what a host's policy says for a certain situation.
+
+use super::model::{Default, Expectation, Host, Ping, Policy, Rule, TurnedAway, Verdict};
+use super::{Accepted, Origin, Time};
+use crate::space::Direction;
+use serde::{Deserialize, Serialize};
+
+/// In an expectation: whichever posture is in force, or none.
+pub const ALWAYS: &str = "always";
+/// The word for no posture, where one is named.
+pub const NO_POSTURE: &str = "none";
+/// The posture that is built in.
+pub const SHUT: &str = "shut";
+
+/// What holds in a certain situation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Posture {
+    /// The name by which it is taken.
+    pub name: String,
+    /// What it is for.
+    pub why: Option<String>,
+    /// Whether its rules stand instead of the host's own; else they are ahead of them.
+    pub instead: bool,
+    /// Its rules, in order, bundles unfolded.
+    pub rules: Vec<Rule>,
+    /// Its defaults, in the order of [`Direction::ALL`]; `None`: those of the host.
+    pub defaults: [Option<(Verdict, Origin)>; 3],
+    /// How pings are answered; `None`: as the host has it.
+    pub ping: Option<(Ping, Origin)>,
+    /// The parts of the baseline that it switches.
+    pub switches: Vec<(&'static str, bool, Origin)>,
+    /// Who is turned away besides.
+    pub turned_away: Option<TurnedAway>,
+    /// Findings about it that are accepted.
+    pub accepted: Vec<Accepted>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
+/// A posture as it was taken.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Taken {
+    /// Its name.
+    pub name: String,
+    /// Since when.
+    pub since: Time,
+    /// When it ends by itself; `None`: when it is left.
+    pub until: Option<Time>,
+    /// Why it was taken, in the words of whoever took it; may be empty.
+    pub why: String,
+}
+
+impl Taken {
+    /// Whether that is in force at a moment.
+    #[must_use]
+    pub fn holds_at(&self, now: Time) -> bool {
+        self.until.is_none_or(|until| now < until)
+    }
+
+    /// Whether both are the same posture with the same end.
+    #[must_use]
+    pub fn is_as(&self, other: &Self) -> bool {
+        (&self.name, self.until) == (&other.name, other.until)
+    }
+}
+
+impl Expectation {
+    /// Whether it is to hold in a posture, or in none.
+    #[must_use]
+    pub fn is_for(&self, posture: Option<&str>) -> bool {
+        let named = |word: &str| self.postures.iter().any(|it| it == word);
+        match posture {
+            _ if named(ALWAYS) => true,
+            Some(posture) => named(posture),
+            None => self.postures.is_empty() || named(NO_POSTURE),
+        }
+    }
+}
+
+impl Host {
+    /// What is to be proven of it, in the posture in which it is.
+    pub fn expected(&self) -> impl Iterator<Item = &Expectation> {
+        self.expectations.iter().filter(|it| it.is_for(self.posture.as_deref()))
+    }
+
+    /// What it says in one of its postures; `None` if it has no such.
+    #[must_use]
+    pub fn in_posture(&self, name: &str) -> Option<Self> {
+        let posture = self.postures.iter().find(|it| it.name == name)?;
+        let mut host = self.clone();
+        host.posture = Some(name.to_owned());
+        let own = if posture.instead { Vec::new() } else { std::mem::take(&mut host.rules) };
+        host.rules = posture.rules.iter().cloned().chain(own).collect();
+        for direction in Direction::ALL {
+            let Some((verdict, origin)) = &posture.defaults[direction as usize] else { continue };
+            *host.defaults.of_mut(direction) =
+                Default { verdict: *verdict, origin: Some(origin.clone()) };
+        }
+        if let Some((ping, origin)) = &posture.ping {
+            (host.baseline.ping, host.baseline.ping_origin) = (*ping, Some(origin.clone()));
+        }
+        let switched = |name: &str| posture.switches.iter().any(|it| it.0 == name);
+        host.baseline.switches.retain(|it| !switched(it.0));
+        host.baseline.switches.extend(posture.switches.iter().cloned());
+        if let Some(more) = &posture.turned_away {
+            host.turned_away = Some(match host.turned_away.take() {
+                Some(all) => all.and(more.clone()),
+                None => TurnedAway { own: 0, ..more.clone() },
+            });
+        }
+        host.accepted.extend(posture.accepted.iter().cloned());
+        Some(host)
+    }
+}
+
+impl TurnedAway {
+    /// Those of both; the list of the first is the host's own.
+    #[must_use]
+    pub(crate) fn and(mut self, more: Self) -> Self {
+        self.addresses = self.addresses.union(&more.addresses);
+        self.for_a_time.extend(more.for_a_time);
+        self.terms.extend(more.terms);
+        self
+    }
+}
+
+impl Policy {
+    /// What it says if one of its hosts is in a posture; `None` if that host has no such.
+    #[must_use]
+    pub fn in_posture(&self, host: &str, posture: &str) -> Option<Self> {
+        let at = self.hosts.iter().position(|it| it.name == host)?;
+        let section = self.hosts[at].in_posture(posture)?;
+        let mut policy = self.clone();
+        policy.hosts[at] = section;
+        Some(policy)
+    }
+}
