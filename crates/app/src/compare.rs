@@ -10,7 +10,7 @@ use serde::Serialize;
 use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Fate};
 use tipstaff_core::plan::{HostPlan, RuleId};
-use tipstaff_core::policy::{Rate, Verdict};
+use tipstaff_core::policy::{NO_POSTURE, Rate, Verdict};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
@@ -84,6 +84,21 @@ pub struct Place<'p> {
     pub policy: &'p Path,
     /// The host's name; the only one if left out.
     pub host: Option<&'p str>,
+    /// Postures: of one, the policies are compared as they are in it; of two, the first side in the first with the
+    /// second side in the second; without operands, that of none with that of one.
+    pub postures: &'p [String],
+}
+
+impl Place<'_> {
+    /// The postures of the two sides.
+    fn sides(&self, alone: bool) -> [Option<&str>; 2] {
+        match self.postures {
+            [] => [None, None],
+            [one] if alone => [None, Some(one)],
+            [one] => [Some(one), Some(one)],
+            [one, other, ..] => [Some(one), Some(other)],
+        }
+    }
 }
 
 /// Compares two sides; without a second one, the policy itself is it. Of differences with the kernel the
@@ -93,14 +108,21 @@ pub struct Place<'p> {
 /// [`Failure`] if a side cannot be read.
 pub fn report(
     place: &Place<'_>,
-    first: &Operand,
+    first: Option<&Operand>,
     second: Option<&Operand>,
     all: bool,
 ) -> Result<Report, Failure> {
     let own = Operand::Path(place.policy.display().to_string(), None);
-    let second = second.unwrap_or(&own);
-    let (a_name, mut a) = side(place, first)?;
-    let (b_name, mut b) = side(place, second)?;
+    let (one, other) = match (first, second) {
+        (Some(first), Some(second)) => (first, second),
+        // What is said of postures is of the same policy.
+        (Some(first), None) if place.postures.len() > 1 => (first, first),
+        (Some(first), None) => (first, &own),
+        (None, _) => (&own, &own),
+    };
+    let [in_first, in_second] = place.sides(first.is_none());
+    let (a_name, mut a) = side(place, one, in_first)?;
+    let (b_name, mut b) = side(place, other, in_second)?;
     if a.is_none() || b.is_none() {
         // The kernel speaks of interfaces by their names of today.
         a.iter_mut().chain(&mut b).try_for_each(|it| it.place(place.machine))?;
@@ -128,9 +150,13 @@ pub fn between(first: &Loaded, second: &Loaded) -> Report {
 }
 
 /// The name of a side, and its policy unless it is the kernel.
-fn side(place: &Place<'_>, operand: &Operand) -> Result<(String, Option<Loaded>), Failure> {
+fn side(
+    place: &Place<'_>,
+    operand: &Operand,
+    posture: Option<&str>,
+) -> Result<(String, Option<Loaded>), Failure> {
     let named = |loaded: Loaded| (format!("{} of {}", loaded.plan.host, loaded.name), Some(loaded));
-    Ok(match operand {
+    let (mut name, mut policy) = match operand {
         Operand::Kernel => ("the kernel".to_owned(), None),
         Operand::Host(host) => named(load(place.policy, Some(host))?),
         Operand::Path(path, host) => named(load(Path::new(path), host.as_deref().or(place.host))?),
@@ -139,7 +165,18 @@ fn side(place: &Place<'_>, operand: &Operand) -> Result<(String, Option<Loaded>)
             let name = format!("{} as committed", place.policy.display());
             named(loaded(&name, sources, place.host)?)
         }
-    })
+    };
+    if let (Some(posture), Some(policy)) = (posture, &mut policy) {
+        policy.in_posture(posture)?;
+        name.push_str(&format!(
+            " in {}",
+            match posture {
+                NO_POSTURE => "no posture".to_owned(),
+                posture => format!("posture {posture}"),
+            }
+        ));
+    }
+    Ok((name, policy))
 }
 
 /// The differences between a policy and the rules in the kernel.

@@ -118,6 +118,30 @@ pub fn report(machine: &dyn Machine, ends: End) -> Result<Report, Failure> {
     Ok(Report { host: held.host, cut: ends != End::None, living, unknown })
 }
 
+/// Finds the connections that the rules in force would not admit, and that those before did; ends them if wished.
+///
+/// # Errors
+/// As for [`report`].
+pub fn admitted_only_before(
+    machine: &dyn Machine,
+    before: &RuleProgram,
+    cut: bool,
+) -> Result<Report, Failure> {
+    let Some(held) = machine.rules()?.filter(|it| !it.dormant) else {
+        return Err(Failure::stopped("no rules are in force", Vec::new()));
+    };
+    let (mut found, unknown) = found(machine, &held.program.at(now()))?;
+    let which = |it: &Living| (it.direction, it.traffic.clone(), it.from, it.to);
+    let not_before: HashSet<_> =
+        self::found(machine, before)?.0.iter().map(|it| which(&it.living)).collect();
+    found.retain(|it| !not_before.contains(&which(&it.living)));
+    if cut {
+        end(machine, &mut found)?;
+    }
+    let living = found.into_iter().map(|it| it.living).collect();
+    Ok(Report { host: held.host, cut, living, unknown })
+}
+
 /// How many connections live on that the rules would not admit.
 ///
 /// # Errors

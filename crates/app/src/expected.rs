@@ -4,6 +4,7 @@ use crate::vocabulary as say;
 use crate::{Loaded, Written};
 use serde::Serialize;
 use tipstaff_core::analysis::failing;
+use tipstaff_core::policy::Origin;
 
 /// What is expected of a host.
 #[derive(Debug, Serialize)]
@@ -33,7 +34,9 @@ pub struct Expectation {
     pub from: Vec<String>,
     /// The receivers, likewise.
     pub to: Vec<String>,
-    /// Whether it holds for every packet that it is about.
+    /// The postures in which it must hold, as written; none: while no posture is in force.
+    pub postures: Vec<String>,
+    /// Whether it holds for every packet that it is about, in each of them.
     pub holds: bool,
     /// Why it must.
     pub why: Option<String>,
@@ -43,9 +46,9 @@ pub struct Expectation {
 
 /// Lists what is expected of the host.
 pub fn report(loaded: &Loaded) -> Report {
-    let host = loaded.policy.host(&loaded.plan.host);
+    let host = loaded.section();
     let all = host.map_or(&[][..], |it| &it.expectations);
-    let broken = failing(&loaded.plan, all);
+    let broken = broken(loaded);
     let expectations = all.iter().enumerate().map(|(at, it)| Expectation {
         number: all[..=at].iter().filter(|other| other.label == it.label).count(),
         label: it.label.clone(),
@@ -54,9 +57,29 @@ pub fn report(loaded: &Loaded) -> Report {
         traffic: it.traffic_terms.clone(),
         from: it.from_terms.clone(),
         to: it.to_terms.clone(),
-        holds: !broken.iter().any(|failing| failing.expectation.origin == it.origin),
+        postures: it.postures.clone(),
+        holds: !broken.contains(&it.origin),
         why: it.why.clone(),
         origin: (&it.origin).into(),
     });
     Report { host: loaded.plan.host.clone(), expectations: expectations.collect() }
+}
+
+/// Where those are written that do not hold in some posture in which they must.
+fn broken(loaded: &Loaded) -> Vec<Origin> {
+    let Some(section) = loaded.section() else { return Vec::new() };
+    let of = |loaded: &Loaded| -> Vec<Origin> {
+        let expected = loaded.section().into_iter().flat_map(|it| it.expected());
+        failing(&loaded.plan, expected).iter().map(|it| it.expectation.origin.clone()).collect()
+    };
+    let mut broken = of(loaded);
+    if section.posture.is_none() {
+        for posture in &section.postures {
+            let mut within = loaded.clone();
+            if within.in_posture(&posture.name).is_ok() {
+                broken.extend(of(&within));
+            }
+        }
+    }
+    broken
 }

@@ -14,6 +14,8 @@ pub struct Finding {
     pub code: say::Code,
     /// `error`, `warning` or `note`.
     pub severity: say::Severity,
+    /// The posture in which it is so; `null`: in none.
+    pub posture: Option<String>,
     /// The rule it is about; `null` if it is about something else.
     pub rule: Option<String>,
     /// What it is about: a rule, `the host`, `an expectation`, a place, a service or a bundle.
@@ -43,6 +45,7 @@ pub(crate) fn words(finding: analysis::Finding) -> Finding {
     Finding {
         code: say::Code(finding.code),
         severity: finding.severity.into(),
+        posture: None,
         rule,
         subject,
         others: finding.others.iter().map(ToString::to_string).collect(),

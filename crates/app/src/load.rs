@@ -1,6 +1,7 @@
 //! From a path to a plan.
 
 use super::Failure;
+use super::wanted::Wanted;
 use std::fs::{self, File, Metadata};
 use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
@@ -33,13 +34,16 @@ pub struct Loaded {
     pub clock_is_wrong: bool,
     /// How the interfaces stand that its rules name, once it is worked out for this very machine.
     pub placed: Vec<Placed>,
+    /// What holds once its posture is over, if that has an end.
+    pub(crate) later: Option<Box<HostPlan>>,
+    /// Which posture it is to be worked out for.
+    pub(crate) wanted: Wanted,
 }
 
 impl Loaded {
     /// Leaves out its rules for programs.
     pub fn leave_out_programs(&mut self) {
-        self.plan.leave_out_programs();
-        self.program = lower(&self.plan);
+        self.each_plan(HostPlan::leave_out_programs);
         self.without_programs = true;
     }
 
@@ -47,8 +51,7 @@ impl Loaded {
     /// surely been.
     pub(crate) fn not_before(&mut self, been: Time) {
         if self.now < been {
-            self.plan.end_what_is_allowed_for_a_time();
-            self.program = lower(&self.plan);
+            self.each_plan(HostPlan::end_what_is_allowed_for_a_time);
             self.clock_is_wrong = true;
         }
     }
@@ -61,6 +64,7 @@ impl Loaded {
         }
         (self.policy.places, self.policy.services) = (Vec::new(), Vec::new());
         (self.policy.bundles, self.policy.hosts) = (Vec::new(), Vec::new());
+        self.later = None;
         for decision in self.plan.chains.iter_mut().flat_map(|it| &mut it.decisions) {
             decision.conditions = Vec::new();
         }
@@ -72,13 +76,18 @@ impl Loaded {
     /// # Errors
     /// [`LinuxError`] if they cannot be listed.
     pub fn place(&mut self, machine: &dyn Machine) -> Result<(), LinuxError> {
+        self.as_taken_here(machine)?;
         self.at_the_moment(machine)?;
-        if Direction::ALL.iter().all(|it| self.plan.interfaces_told_apart(*it).is_empty()) {
-            return Ok(());
+        let apart = |it: &HostPlan| {
+            Direction::ALL.iter().any(|&direction| !it.interfaces_told_apart(direction).is_empty())
+        };
+        if apart(&self.plan) || self.later.as_deref().is_some_and(apart) {
+            let links = machine.links_seen()?;
+            let mut placed = Vec::new();
+            self.each_plan(|plan| placed.extend(plan.place(&links)));
+            placed.dedup_by(|one, other| one.called == other.called);
+            self.placed = placed;
         }
-        let links = machine.links_seen()?;
-        self.placed = self.plan.place(&links);
-        self.program = lower(&self.plan);
         Ok(())
     }
 
@@ -88,8 +97,7 @@ impl Loaded {
             let links = machine.links()?;
             let all: Vec<_> = links.iter().flat_map(|it| it.addresses.clone()).collect();
             let far_ends: Vec<_> = links.into_iter().flat_map(|it| it.far_ends).collect();
-            self.plan.at_the_moment(&all, &far_ends);
-            self.program = lower(&self.plan);
+            self.each_plan(|plan| plan.at_the_moment(&all, &far_ends));
         }
         Ok(())
     }
@@ -170,6 +178,29 @@ pub fn load_for_kernel(
     path: &Path,
     host: Option<&str>,
 ) -> Result<Loaded, Failure> {
+    let mut policy = load_unplaced(path, host)?;
+    policy.place(machine)?;
+    policy.must_have_what_is_taken()?;
+    Ok(policy)
+}
+
+/// Like [`load_for_kernel`], in no posture, whatever is in force.
+///
+/// # Errors
+/// As for [`load`].
+pub fn load_without_posture(
+    machine: &dyn Machine,
+    path: &Path,
+    host: Option<&str>,
+) -> Result<Loaded, Failure> {
+    let mut policy = load_unplaced(path, host)?;
+    policy.in_no_posture();
+    policy.place(machine)?;
+    Ok(policy)
+}
+
+/// Reads what only root and the caller can change.
+fn load_unplaced(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
     let files = read_path(path)?;
     if let Ok(folder) = fs::metadata(path)
         && folder.is_dir()
@@ -183,7 +214,6 @@ pub fn load_for_kernel(
     let changed = files.iter().map(|file| file.1.mtime()).max().unwrap_or_default();
     let sources = files.into_iter().map(|file| file.0).collect();
     let mut policy = loaded(&path.display().to_string(), sources, host)?;
-    policy.place(machine)?;
     policy.not_before(Time::from_seconds(changed - CLOCKS_DIFFER));
     Ok(policy)
 }
@@ -288,6 +318,8 @@ pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Lo
         without_programs: false,
         clock_is_wrong: false,
         placed: Vec::new(),
+        later: None,
+        wanted: Wanted::InForce,
     })
 }
 

@@ -39,6 +39,7 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<Repo
     let likely = |direction| likely_packet(direction, &loaded.plan);
     let found = analysis::review(&loaded.policy, &loaded.plan, loaded.now, &likely);
     let mut findings: Vec<Finding> = found.into_iter().map(words).collect();
+    findings.extend(of_postures(loaded, &findings)?);
     let mut unknown = Vec::new();
     if live {
         let found = live::findings(machine, loaded)?;
@@ -46,6 +47,30 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<Repo
         unknown = found.unknown;
     }
     Ok(Report { host: loaded.plan.host.clone(), live, findings, unknown })
+}
+
+/// What is found in the postures of the host besides, unless it is in one already. That a posture idles rules of the
+/// host is what it is for.
+fn of_postures(loaded: &Loaded, found: &[Finding]) -> Result<Vec<Finding>, Failure> {
+    let Some(section) = loaded.section().filter(|it| it.posture.is_none()) else {
+        return Ok(Vec::new());
+    };
+    let mut list = Vec::new();
+    for posture in &section.postures {
+        let mut within = loaded.clone();
+        within.in_posture(&posture.name)?;
+        let likely = |direction| likely_packet(direction, &within.plan);
+        let more = analysis::review(&within.policy, &within.plan, within.now, &likely);
+        let its_own = |it: &Finding| {
+            it.rule.as_ref().is_none_or(|name| posture.rules.iter().any(|it| it.name == *name))
+        };
+        let known = |it: &Finding| {
+            found.iter().any(|other| (other.code, &other.message) == (it.code, &it.message))
+        };
+        let more = more.into_iter().map(words).filter(|it| its_own(it) && !known(it));
+        list.extend(more.map(|it| Finding { posture: Some(posture.name.clone()), ..it }));
+    }
+    Ok(list)
 }
 
 /// What a kind of finding means.

@@ -54,8 +54,7 @@ pub struct Report {
     pub differences: Vec<Difference>,
     /// What each decision has taken so far.
     pub rules: Vec<RuleCount>,
-    /// The posture that holds instead of the policy's rules, with since when, until when and why; `null` if none does,
-    /// or if that may not be looked at.
+    /// The posture in force, with since when, until when and why; `null` if none is, or if that may not be looked at.
     pub posture: Option<posture::Report>,
     /// What the kernel reports of decisions; `null` if nothing.
     pub logging: Option<logging::Report>,
@@ -94,8 +93,9 @@ impl Report {
     pub fn outcome(&self) -> Outcome {
         let programs = self.programs.as_ref().is_none_or(|it| it.outcome() == Outcome::Fine);
         let kept = self.kept_trouble.is_empty();
-        let own_rules = self.posture.is_none();
-        if self.in_force && self.equal == Some(true) && programs && kept && own_rules {
+        let open =
+            self.posture.as_ref().is_none_or(|it| it.outcome() == Outcome::Fine && !it.is_shut());
+        if self.in_force && self.equal == Some(true) && programs && kept && open {
             Outcome::Fine
         } else {
             Outcome::Found
@@ -225,7 +225,7 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Rep
         odd_interfaces: super::live::odd_interfaces(loaded),
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
-        posture: posture::look(machine).ok().filter(|it| it.posture.is_some()),
+        posture: posture::of_now(machine, home, loaded).filter(|it| it.posture.is_some()),
         logging: logging::report(machine, snapshot.as_ref(), loaded.now),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(machine),
@@ -453,6 +453,9 @@ fn words(drift: &Drift) -> String {
         }
         Drift::Logging => {
             "the kernel reports other decisions than the policy asks, or others at most".into()
+        }
+        Drift::Posture => {
+            "the kernel says that another posture is in force than the policy was worked out for".into()
         }
         Drift::Moved => {
             "the kernel has other networks as those that this host is on: its addresses \

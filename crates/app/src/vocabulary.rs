@@ -343,8 +343,16 @@ words! {
         Shut = "shut",
         /// It is open again.
         Opened = "opened",
-        /// It was not shut.
-        NothingToOpen = "nothing-to-open",
+        /// A posture of the policy was taken.
+        Taken = "taken",
+        /// It would be taken.
+        WouldTake = "would-take",
+        /// It was left.
+        Left = "left",
+        /// It would be left.
+        WouldLeave = "would-leave",
+        /// None was in force.
+        NothingToLeave = "nothing-to-leave",
         /// Nothing: it was only looked at.
         Looked = "looked",
     }

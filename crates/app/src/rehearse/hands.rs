@@ -5,7 +5,6 @@ use crate::{Failure, loaded};
 use std::collections::BTreeMap;
 use std::io::{BufRead, Write};
 use tipstaff_core::policy::Source;
-use tipstaff_core::program::lower;
 use tipstaff_core::space::ConnectionState;
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
@@ -64,11 +63,13 @@ fn discovery_is_invalid(order: &Order) -> Result<Option<bool>, Failure> {
 fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
     let discovery_is_invalid = discovery_is_invalid(order)?;
     match &order.scene {
-        Scene::Policy { sources, links, on_link } => {
+        Scene::Policy { sources, posture, links, on_link } => {
             let sources = sources.iter().map(|(name, text)| Source::new(name, text)).collect();
             let mut loaded = loaded("the policy", sources, Some(&order.host))?;
-            loaded.plan.on_link = on_link.clone();
-            loaded.program = lower(&loaded.plan);
+            if let Some(posture) = posture {
+                loaded.in_posture(posture)?;
+            }
+            loaded.each_plan(|plan| plan.on_link = on_link.clone());
             let links: Vec<StageLink> = links
                 .iter()
                 .map(|(name, addresses)| StageLink {

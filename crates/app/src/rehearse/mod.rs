@@ -161,6 +161,7 @@ fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Sc
     let sources =
         loaded.sources.iter().map(|it| (it.name.to_string(), it.text.to_string())).collect();
     let on_link = loaded.plan.on_link.clone();
-    let scene = Scene::Policy { sources, links: links.collect(), on_link };
+    let posture = loaded.plan.taken.as_ref().map(|it| it.name.clone());
+    let scene = Scene::Policy { sources, posture, links: links.collect(), on_link };
     Ok((site, scene))
 }

@@ -35,6 +35,8 @@ pub enum Scene {
     Policy {
         /// The names and texts of the policy.
         sources: Vec<(String, String)>,
+        /// The posture that it is in, if it is in one.
+        posture: Option<String>,
         /// The host's links, with its addresses and their prefix lengths.
         links: Vec<(String, Vec<(IpAddr, u8)>)>,
         /// The networks that the host is on, where the policy leaves its addresses out.

@@ -3,6 +3,7 @@
 //! Each line ends with a sum over what is before it, so that a damaged line is noticed rather than
 //! taken for another truth.
 
+use super::posture::{InPosture, Situation};
 use super::sum;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -20,6 +21,10 @@ pub enum Kind {
     Boot,
     /// The rules were taken out.
     Release,
+    /// A posture of the policy was taken.
+    Take,
+    /// A posture was left, or ended by itself.
+    Leave,
 }
 
 /// What became of an entry.
@@ -79,6 +84,12 @@ pub struct Entry {
     /// Whether it is to be confirmed before it stays.
     #[serde(default)]
     pub waits: bool,
+    /// The posture in which it is; `null`: in none.
+    #[serde(default)]
+    pub posture: Option<InPosture>,
+    /// The boot in which it was made; `null` in a file of before that was written.
+    #[serde(default)]
+    pub boot: Option<String>,
     /// What spoke against it and was overruled: `locked-out`, `not-this-machine`.
     #[serde(default)]
     pub despite: Vec<String>,
@@ -108,6 +119,13 @@ pub(super) struct Became {
     pub became: State,
     /// When that was, in UTC.
     pub time: String,
+}
+
+impl Entry {
+    /// The posture that it is in, and the boot in which it was made.
+    pub fn situation(&self) -> Situation {
+        Situation { posture: self.posture.clone(), boot: self.boot.clone() }
+    }
 }
 
 const SUM: &str = ",\"sum\":\"";

@@ -9,6 +9,7 @@ mod home;
 mod kept;
 mod note;
 mod pending;
+mod posture;
 pub mod undo;
 
 pub use callers::{callers_saved_ago, save_callers, saved_callers};
@@ -22,6 +23,7 @@ pub use kept::{Guarded, all as all_kept, digest, policy as kept_policy};
 pub use note::{Note, origin};
 pub(crate) use pending::set_pending;
 pub use pending::{Pending, Watcher, pending, started};
+pub use posture::{InPosture, Situation};
 
 use hmac_sha256::Hash;
 

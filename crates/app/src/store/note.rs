@@ -5,6 +5,7 @@
 use super::entry::{Entry, Kind, line, value};
 use super::file::replace_private;
 use super::home::{Home, read};
+use super::posture::Situation;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, DirBuilder};
 use std::io::{self, ErrorKind};
@@ -31,6 +32,14 @@ pub struct Note {
     /// When it was enforced (RFC 3339).
     #[serde(default)]
     pub time: Option<String>,
+    /// The posture that it is in.
+    #[serde(default, skip_serializing_if = "is_nothing")]
+    pub situation: Situation,
+}
+
+/// Notes of before there were postures say nothing of one.
+fn is_nothing(situation: &Situation) -> bool {
+    *situation == Situation::default()
 }
 
 /// The entry that was confirmed: what was loaded at boot is what was confirmed before.
@@ -49,6 +58,7 @@ impl Note {
             shell: entry.shell.clone(),
             open_on_failure: entry.open_on_failure,
             time: Some(entry.time.clone()).filter(|_| entry.kind != Kind::Boot),
+            situation: entry.situation(),
         }
     }
 

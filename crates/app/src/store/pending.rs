@@ -39,8 +39,10 @@ pub struct Pending {
 
 /// A process, told from a later one of the same number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
 pub struct Watcher {
-    /// The number of the watching process.
+    /// The number of the process.
     pub pid: u32,
     /// When it was started, in the kernel's ticks since boot.
     pub started: u64,

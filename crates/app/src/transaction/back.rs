@@ -3,7 +3,9 @@
 
 use super::super::{Failure, Loaded, programs};
 use super::entries::{only_shell, worked_out};
-use crate::store::{Entry, Guarded, Home, Kind, Note, Pending, State, Written, by_digest, origin};
+use crate::store::{
+    Entry, Guarded, Home, Kind, Note, Pending, Situation, State, Written, by_digest, origin,
+};
 use serde::{Deserialize, Serialize};
 use tipstaff_core::policy::Time;
 use tipstaff_linux::programs as linux_programs;
@@ -41,6 +43,9 @@ pub(super) struct Way {
     pub without_programs: bool,
     /// When it was enforced (RFC 3339), if that is known.
     pub made: Option<String>,
+    /// The posture in which it was.
+    #[serde(default)]
+    pub situation: Situation,
 }
 
 /// What was put in place.
@@ -141,8 +146,12 @@ impl Back {
             self.open_on_failure = entry.open_on_failure;
         }
         let Some(digest) = &entry.policy else { return };
-        let made = Some(entry.time.clone());
-        self.add_policy(home, origin(entry), digest, entry.without_programs, made);
+        self.add_policy(home, origin(entry), digest, |policy| Way {
+            without_programs: entry.without_programs,
+            made: Some(entry.time.clone()),
+            situation: entry.situation(),
+            ..policy
+        });
     }
 
     fn add_noted(&mut self, home: &Home, note: &Note) {
@@ -152,7 +161,12 @@ impl Back {
             self.open_on_failure = note.open_on_failure;
         }
         let Some(digest) = &note.policy else { return };
-        self.add_policy(home, note.entry, digest, note.without_programs, note.time.clone());
+        self.add_policy(home, note.entry, digest, |policy| Way {
+            without_programs: note.without_programs,
+            made: note.time.clone(),
+            situation: note.situation.clone(),
+            ..policy
+        });
     }
 
     fn add_policy(
@@ -160,20 +174,22 @@ impl Back {
         home: &Home,
         entry: u64,
         digest: &str,
-        without_programs: bool,
-        made: Option<String>,
+        as_it_was: impl Fn(Way) -> Way,
     ) {
-        if self.ways.iter().any(|it| it.digest == digest) {
-            return;
-        }
-        if let Ok(policy) = by_digest(home, digest) {
-            self.ways.push(Way {
-                entry,
-                digest: digest.to_owned(),
-                policy,
-                without_programs,
-                made,
-            });
+        let Ok(policy) = by_digest(home, digest) else { return };
+        let digest = digest.to_owned();
+        let plain = Way {
+            entry,
+            digest,
+            policy,
+            without_programs: false,
+            made: None,
+            situation: Situation::default(),
+        };
+        let way = as_it_was(plain);
+        let same = |it: &Way| (&it.digest, &it.situation) == (&way.digest, &way.situation);
+        if !self.ways.iter().any(same) {
+            self.ways.push(way);
         }
     }
 
@@ -267,7 +283,8 @@ impl Way {
     ) -> Result<bool, Failure> {
         let name = format!("entry {}", self.entry);
         let made = self.made.as_deref().and_then(Time::parse);
-        let mut policy = worked_out(&self.policy, self.without_programs, &name, made)?;
+        let mut policy =
+            worked_out(&self.policy, self.without_programs, &name, made, &self.situation)?;
         policy.place(machine)?;
         if policy.clock_is_wrong {
             trouble.push(

@@ -4,14 +4,14 @@
 //! let through, which needs nothing but the kernel; then what was confirmed is looked for, and put in
 //! the place of that.
 
-use super::super::{Failure, load_for_kernel};
+use super::super::{Failure, Loaded, load_for_kernel};
 use super::back::{Back, Gone, Went, close, take_out};
 use super::clock::now;
 use super::entries::{shell, worked_out};
 use crate::Outcome;
 use crate::store::{
-    Docket, Entry, Home, Kind, Note, State, Written, all_kept, by_digest, origin, pending,
-    saved_callers, set_pending,
+    Docket, Entry, Guarded, Home, InPosture, Kind, Note, Situation, State, Written, all_kept,
+    by_digest, origin, pending, saved_callers, set_pending, this_boot,
 };
 use crate::vocabulary as say;
 use serde::Serialize;
@@ -144,7 +144,8 @@ pub fn boot(machine: &dyn Machine, home: &Home) -> Result<Booted, Failure> {
     let shell = if went == Went::Closed { back.shell.clone() } else { Vec::new() };
     trouble.extend((!held).then(|| remind(machine, home)).flatten());
     let entry = went.entry();
-    trouble.extend(entry.and_then(|id| write_down(&mut docket, id, done)));
+    let posture = machine.posture().ok().flatten().map(|it| InPosture::of(&it.1));
+    trouble.extend(entry.and_then(|id| write_down(&mut docket, id, done, posture)));
     Ok(Booted { entry, host, shell, ..Booted::did(done, trouble) })
 }
 
@@ -189,6 +190,11 @@ fn settle_at_boot(home: &Home, docket: &mut Docket, noted: Option<&Note>) -> boo
     some
 }
 
+/// A kept policy of which nothing else is known.
+fn as_kept(kept: &Guarded) -> Result<Loaded, Failure> {
+    worked_out(kept, false, "a kept policy", None, &Situation::default())
+}
+
 /// Wherever the shell may listen, by all that can still be read; the usual port if nothing can.
 fn known_shells(machine: &dyn Machine, home: &Home, written: &Written) -> Vec<String> {
     let mut found: BTreeSet<String> =
@@ -197,7 +203,7 @@ fn known_shells(machine: &dyn Machine, home: &Home, written: &Written) -> Vec<St
     let kept = if home.trusted().is_ok() { all_kept(home) } else { Vec::new() };
     for digest in kept.into_iter().take(ASKED) {
         let policy = by_digest(home, &digest).ok();
-        let policy = policy.and_then(|it| worked_out(&it, false, "a kept policy", None).ok());
+        let policy = policy.and_then(|it| as_kept(&it).ok());
         found.extend(policy.iter().flat_map(|it| shell(machine, it)));
     }
     if found.is_empty()
@@ -214,10 +220,16 @@ fn known_shells(machine: &dyn Machine, home: &Home, written: &Written) -> Vec<St
 }
 
 /// Notes that an entry was loaded; gives what went wrong with that.
-fn write_down(docket: &mut Docket, id: u64, done: say::BootDid) -> Option<String> {
+fn write_down(
+    docket: &mut Docket,
+    id: u64,
+    done: say::BootDid,
+    posture: Option<InPosture>,
+) -> Option<String> {
     let mut note = docket.written().entry(id)?.clone();
     (note.kind, note.of, note.state) = (Kind::Boot, Some(id), State::Intended);
     (note.time, note.effect, note.waits) = (now(), done.to_string(), false);
+    (note.posture, note.boot) = (posture, Some(this_boot()));
     let added = docket.add(note).and_then(|id| docket.became(id, State::Confirmed, &now()));
     added.err().map(|failure| failure.line())
 }

@@ -5,16 +5,18 @@ use super::clock::now;
 use super::entries::{self, New, entry};
 use super::holds::is_in_force;
 use super::load::{Outcome, put_in_force};
+use super::noted::noted;
 use super::objections::objections;
 use super::open::opened;
 use super::request::{Options, Report};
-use super::settle::{last_confirmed, noted};
+use super::settle::last_confirmed;
+use super::situation::{self, is_in_posture_of};
 use super::waiting::{Waits, watched};
 use crate::effect::Effects;
 use crate::first::stays_open;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, compare, cut, enforce, live, logging, posture, programs};
+use crate::{Failure, Loaded, compare, cut, enforce, live, logging, programs, shut};
 use std::borrow::Cow;
 use tipstaff_core::plan::{RuleId, TURNED_AWAY};
 use tipstaff_linux::LinuxError;
@@ -43,7 +45,10 @@ pub(crate) fn carry_out(
     let same = before.as_ref().is_some_and(|it| {
         is_in_force(policy, it) && programs::are_known(options.machine, policy, &it.marks)
     });
-    let known = docket.confirmed().is_some_and(|it| it.policy.as_ref() == Some(&digest));
+    let last = docket.confirmed();
+    let known =
+        last.is_some_and(|it| it.policy.as_ref() == Some(&digest) && is_in_posture_of(policy, it));
+    let posture = situation::of_change(policy, options.posture, last);
     if same && known {
         return unchanged(policy, options, before.as_ref(), report);
     }
@@ -55,7 +60,7 @@ pub(crate) fn carry_out(
     let effect = effect(&report.effects, before.is_some());
     let keep = options.keep || same;
     let policy_and_digest = Some((policy, digest));
-    let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite };
+    let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite, posture };
     let id = docket.add(entry(options.machine, new))?;
     // Before anything changes: whatever happens to this process then, somebody is there.
     let waits = Waits {
@@ -163,12 +168,13 @@ fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -
                 .into(),
         );
     }
-    remarks.extend(posture::remark(options.machine));
+    remarks.extend(shut::remark(options.machine));
     if before.is_some_and(|it| it.dormant) && !options.dry {
         remarks.push("our table was asleep and decided nothing; it is awake again".into());
     }
     let stays_open = if before.is_none() { stays_open(policy) } else { Vec::new() };
     Report {
+        posture: policy.plan.taken.as_ref().map(|it| it.name.clone()),
         enforced: Some(report),
         effects,
         stays_open,

@@ -2,10 +2,13 @@
 
 use super::super::users::Users;
 use super::super::{Failure, Loaded, loaded};
-use super::clock::now;
-use crate::store::{Entry, Guarded, Home, Kind, State, kept_policy};
+use super::clock::{now, since_boot};
+use crate::store::{
+    Entry, Guarded, Home, InPosture, Kind, Situation, State, kept_policy, this_boot,
+};
+use crate::wanted::Wanted;
 use std::fs;
-use tipstaff_core::policy::{Source, Time};
+use tipstaff_core::policy::{Source, Taken, Time};
 use tipstaff_linux::Machine;
 
 /// What is to be written down.
@@ -22,6 +25,8 @@ pub(super) struct New<'n> {
     pub waits: bool,
     /// What spoke against it.
     pub despite: Vec<String>,
+    /// The posture that it is in.
+    pub posture: Option<InPosture>,
 }
 
 /// A new entry by whoever runs this.
@@ -48,6 +53,8 @@ pub(super) fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
         follows: policy.is_some_and(Loaded::follows),
         waits: new.waits,
         despite: new.despite,
+        posture: new.posture,
+        boot: Some(this_boot()),
         login: login.filter(|login| *login != user),
         user,
         from: machine.own_session().map(|session| session.client.to_string()),
@@ -91,15 +98,42 @@ pub(super) fn recorded(
 /// As for [`recorded`].
 pub(crate) fn as_written(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
     let name = format!("entry {}", entry.id);
-    worked_out(&kept_policy(home, entry)?, entry.without_programs, &name, Time::parse(&entry.time))
+    let kept = kept_policy(home, entry)?;
+    let made = Time::parse(&entry.time);
+    worked_out(&kept, entry.without_programs, &name, made, &entry.situation())
+}
+
+/// The policy of an entry, whatever posture it was in.
+///
+/// # Errors
+/// As for [`recorded`].
+pub(super) fn in_any_posture(home: &Home, entry: &Entry) -> Result<Loaded, Failure> {
+    let name = format!("entry {}", entry.id);
+    read(&kept_policy(home, entry)?, entry.without_programs, &name, Time::parse(&entry.time))
 }
 
 /// A kept policy, worked out for now, or, if the clock shows a time before it was `made`, without what is
-/// allowed for a time only.
+/// allowed for a time only. In the boot in which it was made it is in the posture in which it was; in a later
+/// one, in that in which every boot is to begin, else in one that was taken without an end.
 ///
 /// # Errors
 /// [`Failure`] if it is none.
 pub(crate) fn worked_out(
+    kept: &Guarded,
+    without_programs: bool,
+    name: &str,
+    made: Option<Time>,
+    situation: &Situation,
+) -> Result<Loaded, Failure> {
+    let mut policy = read(kept, without_programs, name, made)?;
+    policy.wanted = Wanted::This(None);
+    if let Some(taken) = posture_now(&policy, situation) {
+        policy.take(taken)?;
+    }
+    Ok(policy)
+}
+
+fn read(
     kept: &Guarded,
     without_programs: bool,
     name: &str,
@@ -114,6 +148,19 @@ pub(crate) fn worked_out(
         policy.not_before(made);
     }
     Ok(policy)
+}
+
+/// The posture that a policy is in by now.
+fn posture_now(policy: &Loaded, situation: &Situation) -> Option<Taken> {
+    let posture = situation.posture.as_ref();
+    if situation.is_of_this_boot() {
+        return posture.filter(|it| !it.is_over(policy.now, since_boot()))?.taken();
+    }
+    if let Some(name) = policy.section().and_then(|it| it.at_boot.clone()) {
+        let why = "every boot begins in it".to_owned();
+        return Some(Taken { name, since: policy.now, until: None, why });
+    }
+    posture.filter(|it| it.lasts())?.taken()
 }
 
 /// A policy that leaves only the baseline and the remote shell. It needs nothing but these words,
@@ -133,7 +180,8 @@ pub(crate) fn only_shell(host: &str, shell: &[String]) -> Result<Loaded, Failure
         format!("edition = 1\n[host.{host}]\naddresses = [\"127.0.0.1\", \"::1\"]\n{rule}")
     };
     let read = |host: &str, ports: &[String]| {
-        loaded("what is left", vec![Source::new("what is left", &text(host, ports))], Some(host))
+        let source = Source::new("what is left", &text(host, ports));
+        loaded("what is left", vec![source], Some(host))
     };
     let is_term = |term: &&String| {
         term.bytes().all(|it| it.is_ascii_alphanumeric() || it == b'/' || it == b'-')

@@ -9,13 +9,18 @@ mod confirm;
 mod entries;
 mod guard;
 mod holds;
+mod leaving;
 mod load;
 mod look_after;
 mod memory;
+mod noted;
 mod objections;
 mod open;
+mod over;
 mod request;
+mod seeing_out;
 mod settle;
+mod situation;
 mod waiting;
 mod watch;
 
@@ -25,19 +30,22 @@ pub(crate) use clock::since_boot;
 pub use confirm::{Settled, confirm, revert_pending};
 pub(crate) use entries::as_written;
 pub(crate) use holds::was_in_force;
+pub use leaving::{Left, Taking, leave, take};
 pub use look_after::look_after;
 pub use memory::FOR_A_BOOT;
 pub use request::{Options, Report, Tell};
+pub use seeing_out::see_out;
 pub use watch::stand_by;
 
-use super::{Failure, Loaded, posture};
+use super::{Failure, Loaded, shut};
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
 use change::carry_out;
 use clock::now;
-use entries::{New, entry, recorded};
+use entries::{New, entry};
+use noted::noted;
 use open::opened;
-use settle::{last_confirmed, noted};
+use settle::last_confirmed;
 use tipstaff_linux::Protocol;
 use tipstaff_linux::ruleset;
 use waiting::{Waits, watched};
@@ -76,7 +84,10 @@ pub fn revert(id: Option<u64>, options: &Options<'_>) -> Result<Report, Failure>
     if found.kind == Kind::Release {
         return release(options);
     }
-    let policy = recorded(options.machine, options.home, found)?;
+    let mut policy = entries::in_any_posture(options.home, found)?;
+    // It goes on in the posture in which this machine is now.
+    policy.place(options.machine)?;
+    policy.must_have_what_is_taken()?;
     carry_out(&policy, options, Kind::Revert, Some(found.id))
 }
 
@@ -88,14 +99,22 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     let mut docket = opened(options.machine, options.home)?;
     let mut kernel = options.machine.channel(Protocol::Netfilter)?;
     let Some(held) = ruleset::read(&mut kernel)? else {
-        let remarks = posture::remark(options.machine).into_iter().collect();
+        let remarks = shut::remark(options.machine).into_iter().collect();
         return Ok(Report { remarks, ..Report::did(say::Changed::NothingToRelease) });
     };
     let back_to = last_confirmed(options.home, &docket);
     let keep = options.keep;
     let effect = "everything passes".to_owned();
     let despite = Vec::new();
-    let new = New { kind: Kind::Release, policy: None, of: None, effect, waits: !keep, despite };
+    let new = New {
+        kind: Kind::Release,
+        policy: None,
+        of: None,
+        effect,
+        waits: !keep,
+        despite,
+        posture: None,
+    };
     let mut made = entry(options.machine, new);
     made.host = Some(held.host);
     let id = docket.add(made)?;
@@ -118,7 +137,7 @@ pub fn release(options: &Options<'_>) -> Result<Report, Failure> {
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     let noted = keep.then(|| noted(options.home, &docket, id)).flatten();
-    let remarks = noted.into_iter().chain(posture::remark(options.machine)).collect();
+    let remarks = noted.into_iter().chain(shut::remark(options.machine)).collect();
     Ok(Report {
         entry: Some(id),
         confirm_within: (!keep).then_some(options.within.as_secs()),

@@ -4,7 +4,7 @@ use crate::StaysOpen;
 use crate::cut;
 use crate::effect::Effects;
 use crate::enforce::Report as Enforced;
-use crate::store::Home;
+use crate::store::{Home, InPosture};
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::time::Duration;
@@ -36,6 +36,8 @@ pub struct Options<'o> {
     pub all: bool,
     /// For how long all decisions are to be reported, whatever the policy has reported; `None`: as before.
     pub log_for: Option<Duration>,
+    /// The posture that is taken, as it is to be written down; `None`: it goes on as it is.
+    pub posture: Option<&'o InPosture>,
     /// How much memory a boot may need to load it, in MiB.
     pub boot_memory: u64,
     /// Told what will change, before anything does.
@@ -48,6 +50,8 @@ pub struct Options<'o> {
 pub struct Report {
     /// What was done: `enforced`, `unchanged`, `would-enforce`, `released`, `nothing-to-release`.
     pub done: say::Changed,
+    /// The posture that it is in; `null`: in none.
+    pub posture: Option<String>,
     /// The entry of the docket; `null` if nothing was done.
     pub entry: Option<u64>,
     /// In how many seconds it goes by itself, unless it is confirmed; `null` if it stays.
@@ -78,6 +82,7 @@ impl Report {
     pub(super) fn did(done: say::Changed) -> Self {
         Self {
             done,
+            posture: None,
             entry: None,
             confirm_within: None,
             enforced: None,

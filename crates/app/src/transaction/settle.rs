@@ -6,6 +6,7 @@ use super::back::Back;
 use super::clock::{now, since_boot};
 use super::entries::recorded;
 use super::holds::was_in_force;
+use super::over::{posture_is_over, settle_posture};
 use super::watch;
 use crate::store::{
     Docket, Entry, Home, Kind, Note, Pending, State, Watcher, origin, pending, set_pending,
@@ -41,6 +42,7 @@ pub(super) fn settle(
     home: &Home,
     docket: &mut Docket,
 ) -> Result<Option<Became>, Failure> {
+    settle_posture(machine, home, docket)?;
     let (waiting, readable) = match pending(home) {
         Ok(waiting) => (waiting, true),
         Err(_) => (None, false),
@@ -168,20 +170,9 @@ pub(crate) fn settle_what_waits(machine: &dyn Machine, home: &Home) -> bool {
         }
         Err(_) => false,
     };
-    if ours && !well {
+    if ours && (!well || posture_is_over(machine, home)) {
         let (mut docket, _) = Docket::open_anyway(home, PATIENCE);
         let _ = settle(machine, home, &mut docket);
     }
     ours
-}
-
-/// Notes for the boot what was confirmed; says if that cannot be done.
-pub(super) fn noted(home: &Home, docket: &Docket, id: u64) -> Option<String> {
-    let entry = docket.written().entry(id)?;
-    let error = Note::of(entry).write(home).err()?;
-    let path = home.note.as_ref()?.display();
-    Some(format!(
-        "{path} cannot be written ({error}): if the docket is lost too, a boot will not know what \
-         was confirmed"
-    ))
 }

@@ -19,7 +19,7 @@ use tipstaff_linux::{Machine, leave_control_groups};
 const WATCH: &str = "stand-by";
 /// This program, whatever has become of its file since it was started.
 const OWN_PROGRAM: &str = "/proc/self/exe";
-const READY: &str = "ready";
+pub(super) const READY: &str = "ready";
 /// How often it looks whether somebody has decided.
 const LOOK: Duration = Duration::from_millis(50);
 /// How long it waits for whoever holds the docket when the time is over.
@@ -74,6 +74,15 @@ pub(super) fn start(
     back: &Back,
     ahead: bool,
 ) -> Result<Ready, Failure> {
+    let order = Order { id, deadline, back: back.clone(), ahead };
+    begin(home, &[WATCH, &id.to_string()], &order)
+}
+
+/// Starts a hidden command of this program that goes on by itself, hands it its order, and waits until it is ready.
+///
+/// # Errors
+/// [`Failure`] if it does not come to that; nothing was changed.
+pub(super) fn begin(home: &Home, words: &[&str], order: &impl Serialize) -> Result<Ready, Failure> {
     let failed = |error: io::Error| Failure::System {
         message: format!("cannot start what would go back: {error}"),
         help: vec!["nothing was changed; --keep needs no way back".into()],
@@ -84,7 +93,7 @@ pub(super) fn start(
         .arg(&home.state)
         .arg("--boot-note")
         .arg(&home.asked_note)
-        .args([WATCH, &id.to_string()])
+        .args(words)
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .stderr(Stdio::null())
@@ -93,7 +102,7 @@ pub(super) fn start(
         .process_group(0)
         .spawn()
         .map_err(failed)?;
-    let handed = hand_over(&mut child, &Order { id, deadline, back: back.clone(), ahead });
+    let handed = hand_over(&mut child, order);
     let watcher = Watcher::of(child.id());
     match (handed, watcher) {
         (Ok(()), Some(watcher)) => Ok(Ready { child: Some(child), watcher }),
@@ -105,7 +114,7 @@ pub(super) fn start(
     }
 }
 
-fn hand_over(child: &mut Child, order: &Order) -> io::Result<()> {
+fn hand_over(child: &mut Child, order: &impl Serialize) -> io::Result<()> {
     let broken = || io::Error::from(io::ErrorKind::BrokenPipe);
     let mut orders = child.stdin.take().ok_or_else(broken)?;
     serde_json::to_writer(&mut orders, order)?;

@@ -21,6 +21,7 @@ fn options<'o>(machine: &'o dyn Machine, home: &'o Home) -> Options<'o> {
         not_this_machine: false,
         all: false,
         log_for: None,
+        posture: None,
         boot_memory: transaction::FOR_A_BOOT,
         tell: None,
     }

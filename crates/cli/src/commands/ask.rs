@@ -3,6 +3,7 @@
 use super::complete::{places, rules};
 use super::context::Context;
 use super::direction::DirectionWord;
+use super::in_posture::InPosture;
 use super::output::Output;
 use crate::render;
 use clap::{Args, ValueEnum};
@@ -52,6 +53,8 @@ pub struct Ask {
     /// Which way it goes
     #[arg(long, value_enum, default_value = "inbound")]
     pub direction: DirectionWord,
+    #[command(flatten)]
+    pub in_posture: InPosture,
 }
 
 /// What connection tracking can say of a packet.
@@ -101,7 +104,7 @@ impl Ask {
                 state: self.tracked.map(StateWord::state),
                 direction,
             };
-            let report = ask::report(&context.policy()?, &question)?;
+            let report = ask::report(&context.policy_in(&self.in_posture)?, &question)?;
             let found = if report.is_one_answer() { Outcome::Fine } else { Outcome::Found };
             return Ok(context.shown(&report, found, render::ask));
         }
@@ -110,7 +113,7 @@ impl Ask {
             (_, Some(sender), _) => asked::Question::What(sender.clone()),
             (.., rule) => asked::Question::Why(rule.clone().unwrap_or_default()),
         };
-        let report = asked::report(&context.policy()?, &question, direction)?;
+        let report = asked::report(&context.policy_in(&self.in_posture)?, &question, direction)?;
         Ok(context.fine(&report, render::asked))
     }
 }

@@ -1,9 +1,11 @@
 //! `compare`: what differs between two policies.
 
+use super::complete::postures;
 use super::context::Context;
 use super::output::Output;
 use crate::render;
 use clap::Args;
+use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
 use tipstaff_app::compare::{self, Operand, Place};
 
@@ -11,11 +13,15 @@ use tipstaff_app::compare::{self, Operand, Place};
 #[derive(Debug, Args)]
 pub struct Compare {
     /// A policy (PATH or PATH@HOST), another host of this one (@HOST), `kernel`, or `committed`
-    #[arg(value_name = "FIRST", value_parser = Operand::parse)]
-    pub first: Operand,
+    #[arg(value_name = "FIRST", value_parser = Operand::parse, required_unless_present = "postures")]
+    pub first: Option<Operand>,
     /// Likewise; the policy itself if left out
     #[arg(value_name = "SECOND", value_parser = Operand::parse)]
     pub second: Option<Operand>,
+    /// Postures of the host, or `none`. One: what it changes, or both sides in it. Two: the first side in the one,
+    /// the second in the other
+    #[arg(long = "posture", value_name = "POSTURE", add = Names::new(postures))]
+    pub postures: Vec<String>,
     /// Tell every difference with the kernel, however many there are and however long that takes
     #[arg(long)]
     pub all: bool,
@@ -31,9 +37,16 @@ impl Compare {
             machine: context.machine,
             policy: &context.global.policy,
             host: context.host(),
+            postures: &self.postures,
         };
+        if self.postures.len() > 2 {
+            return Err(Failure::usage(
+                "--posture was given more than twice",
+                "two sides are compared",
+            ));
+        }
         let busy = render::progress("comparing");
-        let report = compare::report(&place, &self.first, self.second.as_ref(), self.all)?;
+        let report = compare::report(&place, self.first.as_ref(), self.second.as_ref(), self.all)?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::compare))
     }

@@ -66,6 +66,14 @@ pub fn rules() -> Vec<CompletionCandidate> {
     })
 }
 
+/// The postures of all its hosts.
+pub fn postures() -> Vec<CompletionCandidate> {
+    offer(|policy| {
+        let postures: Vec<_> = policy.hosts.iter().flat_map(|it| &it.postures).collect();
+        offer_of(&postures, |it| (it.name.clone(), it.why.clone()))
+    })
+}
+
 /// The bundles of the policy.
 pub fn bundles() -> Vec<CompletionCandidate> {
     offer(|policy| offer_of(&policy.bundles, |it| (it.name.clone(), it.why.clone())))

@@ -1,6 +1,7 @@
 //! What a command is run with.
 
 use super::global::Global;
+use super::in_posture::InPosture;
 use super::output::Output;
 use crate::render::{self, Format, Screen};
 use serde::Serialize;
@@ -45,7 +46,27 @@ impl Context<'_> {
         load(&self.global.policy, self.host())
     }
 
+    /// The policy for the host that is meant, in the posture that was asked for.
+    ///
+    /// # Errors
+    /// As for [`Context::policy`], or if the host has no such posture.
+    pub fn policy_in(&self, posture: &InPosture) -> Result<Loaded, Failure> {
+        let mut policy = self.policy()?;
+        posture.posture.as_deref().map_or(Ok(()), |it| policy.in_posture(it))?;
+        Ok(policy)
+    }
+
     /// Likewise, for this machine.
+    ///
+    /// # Errors
+    /// As for [`Context::policy_in`].
+    pub fn here_in(&self, posture: &InPosture) -> Result<Loaded, Failure> {
+        let mut policy = self.policy_in(posture)?;
+        policy.place(self.machine)?;
+        Ok(policy)
+    }
+
+    /// The policy for the host that is meant, for this machine, in the posture in force.
     ///
     /// # Errors
     /// As for [`Context::policy`].

@@ -8,7 +8,7 @@ use crate::render::{self, Format};
 use clap::Args;
 use std::time::Duration;
 use tipstaff_app::effect::Effects;
-use tipstaff_app::{Failure, cut, kernel, load_for_kernel, transaction};
+use tipstaff_app::{Failure, cut, kernel, load_for_kernel, load_without_posture, transaction};
 
 /// Options of `enforce`.
 #[derive(Debug, Args)]
@@ -37,11 +37,14 @@ pub struct Enforce {
     /// Leave rules that name programs out, as if they were paused; `status` goes on saying so
     #[arg(long)]
     pub without_programs: bool,
+    /// Leave the posture that is in force, whatever the docket knows of it
+    #[arg(long)]
+    pub leave_posture: bool,
     /// Also end connections that began before and that the policy would not admit
     #[arg(long, conflicts_with = "dry_run")]
     pub cut: bool,
     /// Load the last confirmed policy from the docket, as at boot
-    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "not_this_machine", "cut", "without_programs", "log_for"])]
+    #[arg(long, conflicts_with_all = ["dry_run", "keep", "even_if_locked_out", "not_this_machine", "cut", "without_programs", "log_for", "leave_posture"])]
     pub boot: bool,
     /// Only if our rules are gone from the kernel, and no change waits to be confirmed
     #[arg(long, requires = "boot")]
@@ -60,7 +63,8 @@ impl Enforce {
             return Ok(context.shown(&report, report.outcome(), render::booted));
         }
         kernel::must_be_new_enough(context.machine)?;
-        let loaded = load_for_kernel(context.machine, &context.global.policy, context.host())?;
+        let load = if self.leave_posture { load_without_posture } else { load_for_kernel };
+        let loaded = load(context.machine, &context.global.policy, context.host())?;
         let busy = render::progress("enforcing");
         let tell = |effects: &Effects| {
             busy.clear();

@@ -34,6 +34,7 @@ use super::report::Report;
 use super::revert::Revert;
 use super::review::Review;
 use super::rule::Rule;
+use super::see_out::SeeOut;
 use super::service::Service;
 use super::show::Show;
 use super::shut::Shut;
@@ -174,6 +175,9 @@ enum Command {
     /// Watches over a change that waits to be confirmed
     #[command(hide = true)]
     StandBy(StandBy),
+    /// Sees a posture out
+    #[command(hide = true)]
+    SeeOut(SeeOut),
     /// One of the demo's listening programs
     #[command(hide = true)]
     StandIn(StandIn),
@@ -220,6 +224,7 @@ impl Command {
             Self::Demo(it) => it.run(context),
             Self::LendHand(it) => it.run(),
             Self::StandBy(it) => it.run(context),
+            Self::SeeOut(_) => SeeOut::run(context),
             Self::StandIn(it) => it.run(),
         }
     }
@@ -247,6 +252,7 @@ impl Command {
                 | Self::Posture(_)
                 | Self::Programs(_)
                 | Self::StandBy(_)
+                | Self::SeeOut(_)
         )
     }
 }
@@ -334,10 +340,11 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     let machine: &dyn Machine = &Here;
     let home = &Home::of(&global.state, &global.boot_note)
         .with_policy(&global.policy, global.host.as_deref());
-    if matches!(command, Command::StandBy(_)) {
+    if matches!(command, Command::StandBy(_) | Command::SeeOut(_)) {
         tipstaff_linux::run_before_others();
     }
-    if command.changes_the_kernel() {
+    let runs_another = matches!(command, Command::Posture(it) if it.runs_a_command());
+    if command.changes_the_kernel() && !runs_another {
         tipstaff_linux::keep_only_what_enforcing_needs().map_err(|source| Failure::System {
             message: format!("cannot give up rights that are not needed: {source}"),
             help: Vec::new(),

@@ -2,6 +2,7 @@
 
 use super::complete::places;
 use super::context::Context;
+use super::in_posture::InPosture;
 use super::output::Output;
 use crate::render;
 use clap::Args;
@@ -20,6 +21,8 @@ pub struct Rehearse {
     /// The traffic to try, such as 9100/tcp; every TCP and UDP port and ICMP type, and SCTP where rules tell it apart, if left out
     #[arg(long, value_name = "TRAFFIC")]
     pub traffic: Option<String>,
+    #[command(flatten)]
+    pub in_posture: InPosture,
 }
 
 impl Rehearse {
@@ -33,7 +36,11 @@ impl Rehearse {
             from: &self.from,
             traffic: self.traffic.as_deref(),
         };
-        let loaded = if self.live { context.here()? } else { context.policy()? };
+        let loaded = if self.live {
+            context.here_in(&self.in_posture)?
+        } else {
+            context.policy_in(&self.in_posture)?
+        };
         let bar = render::Bar::new();
         let report = rehearse::report(context.machine, &loaded, &request, &|tried, all| {
             bar.show(tried, all);

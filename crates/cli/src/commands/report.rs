@@ -1,6 +1,7 @@
 //! `report`: a page to hand over.
 
 use super::context::Context;
+use super::in_posture::InPosture;
 use super::looking::Looking;
 use super::output::Output;
 use crate::render::{self, Format};
@@ -15,6 +16,8 @@ pub struct Report {
     pub live: bool,
     #[command(flatten)]
     pub looking: Looking,
+    #[command(flatten)]
+    pub in_posture: InPosture,
 }
 
 impl Report {
@@ -34,7 +37,11 @@ impl Report {
                 "add --live if the host of the report is this machine",
             ));
         }
-        let loaded = if self.live { context.here()? } else { context.policy()? };
+        let loaded = if self.live {
+            context.here_in(&self.in_posture)?
+        } else {
+            context.policy_in(&self.in_posture)?
+        };
         let bar = render::Bar::new();
         let found =
             report::report(context.machine, &loaded, &request, &|tried, all| bar.show(tried, all))?;

@@ -1,6 +1,7 @@
 //! `review`: what is probably not meant.
 
 use super::context::Context;
+use super::in_posture::InPosture;
 use super::output::Output;
 use crate::render;
 use clap::Args;
@@ -15,6 +16,8 @@ pub struct Review {
     /// Say what a kind of finding means
     #[arg(long, value_name = "CODE")]
     pub explain: Option<String>,
+    #[command(flatten)]
+    pub in_posture: InPosture,
 }
 
 impl Review {
@@ -26,7 +29,11 @@ impl Review {
         if let Some(code) = &self.explain {
             return Ok(context.fine(&review::explain(code)?, render::explanation));
         }
-        let loaded = if self.live { context.here()? } else { context.policy()? };
+        let loaded = if self.live {
+            context.here_in(&self.in_posture)?
+        } else {
+            context.policy_in(&self.in_posture)?
+        };
         let busy = render::progress("reviewing");
         let report = review::report(context.machine, &loaded, self.live)?;
         drop(busy);

@@ -14,16 +14,16 @@ use tipstaff_app::posture::{self, Wish};
 pub struct Shut {
     /// Open by itself after so long, such as 30m
     #[arg(long = "for", value_name = "SPAN", value_parser = lasting)]
-    time: Option<Duration>,
+    pub time: Option<Duration>,
     /// Also end the remote session from which this is asked
     #[arg(long)]
-    all: bool,
+    pub all: bool,
     /// Why, for whoever looks later
     #[arg(long, value_name = "TEXT", default_value = "")]
-    why: String,
+    pub why: String,
     /// Go on although nobody could open again from afar
     #[arg(long)]
-    even_if_locked_out: bool,
+    pub even_if_locked_out: bool,
 }
 
 impl Shut {

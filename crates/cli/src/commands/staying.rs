@@ -31,6 +31,7 @@ impl Staying {
             not_this_machine: false,
             all: false,
             log_for: None,
+            posture: None,
             boot_memory: transaction::FOR_A_BOOT,
             tell: None,
         }

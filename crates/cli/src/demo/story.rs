@@ -232,6 +232,7 @@ impl Teller {
                     not_this_machine: false,
                     all: false,
                     log_for: None,
+                    posture: None,
                     boot_memory: transaction::FOR_A_BOOT,
                     tell: None,
                 };

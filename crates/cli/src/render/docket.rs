@@ -71,6 +71,11 @@ fn what(entry: &Entry) -> String {
         (Kind::Boot, Some(of)) => format!("boot, {of} ({host})"),
         (Kind::Boot, None) => format!("boot ({host})"),
         (Kind::Release, _) => format!("release {host}"),
+        (Kind::Take, _) => {
+            let name = entry.posture.as_ref().map_or("?", |it| &it.name);
+            format!("take {name} ({host})")
+        }
+        (Kind::Leave, _) => format!("leave ({host})"),
     }
 }
 

@@ -31,6 +31,8 @@ pub fn expected(report: &expected::Report, screen: &Screen) -> String {
     let mut titles = vec!["", "expected", "traffic", "from"];
     titles.extend(to.then_some("to"));
     titles.extend(labels.then_some("of the label"));
+    let postures = any(&|it| !it.postures.is_empty());
+    titles.extend(postures.then_some("in posture"));
     titles.push("holds");
     titles.extend(why.then_some("why"));
     titles.push("written at");
@@ -50,6 +52,10 @@ pub fn expected(report: &expected::Report, screen: &Screen) -> String {
         ];
         row.extend(to.then(|| Cell::plain(anywhere(&it.to))));
         row.extend(labels.then(|| Cell::plain(it.label.as_deref().unwrap_or_default())));
+        row.extend(postures.then(|| Cell::plain(match &it.postures[..] {
+            [] => "none".to_owned(),
+            list => list.join(", "),
+        })));
         row.push(match it.holds {
             true => Cell::plain("yes"),
             false => Cell::new("NO", Style::Wrong),

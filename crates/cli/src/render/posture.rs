@@ -1,25 +1,87 @@
 //! Postures as text.
 
-use super::{Screen, Style, clean, wrap};
+use super::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::grouped;
-use tipstaff_app::posture::Report;
+use tipstaff_app::posture::{Known, Report};
 use tipstaff_app::vocabulary::Moved;
 
 /// Which posture holds, and what was done about it.
 pub fn posture(report: &Report, screen: &Screen) -> String {
-    let mut text = match (report.done, &report.since) {
-        (Moved::Opened, _) => {
-            let lead = screen.paint(Style::Good, "open again:");
-            format!("{lead} the policy's own rules hold, as before\n")
+    let of = |name: &Option<String>| clean(name.as_deref().unwrap_or_default());
+    let good = |lead: &str| screen.paint(Style::Good, lead);
+    let mut text = match report.done {
+        Moved::Opened => {
+            format!("{} the policy's own rules hold, as before\n", good("open again:"))
         }
-        (Moved::NothingToOpen, _) => "nothing to open: the door is not shut\n".to_owned(),
-        (_, None) => "no posture is in force: the policy's own rules hold\n".to_owned(),
-        (_, Some(since)) => shut(report, since, screen),
+        Moved::NothingToLeave => "nothing to leave: no posture is in force\n".to_owned(),
+        Moved::Left => {
+            format!("{} {}; all is as it was without it\n", good("left:"), of(&report.behind))
+        }
+        Moved::WouldLeave if report.behind.is_none() => "would open the door again\n".to_owned(),
+        Moved::WouldLeave => format!("would leave {}\n", of(&report.behind)),
+        Moved::WouldTake => format!("would take {}\n", of(&report.posture)),
+        Moved::Shut | Moved::Taken | Moved::Looked => in_force(report, screen),
     };
+    if report.done == Moved::Looked {
+        text.push_str(&all(report, screen));
+    }
+    if let Some(change) = &report.change {
+        text.push_str(&super::enforced(change, screen));
+    }
+    if let Some(ended) = report.living.as_ref().filter(|it| !it.living.is_empty()) {
+        text.push_str(&format!("\nadmitted by the posture only:\n{}", super::cut(ended, screen)));
+    }
     for remark in &report.remarks {
         text.push_str(&format!("{}\n", wrap(&clean(remark), screen.width).join("\n")));
     }
     text
+}
+
+/// The posture in force.
+pub fn in_force(report: &Report, screen: &Screen) -> String {
+    let (Some(name), Some(since)) = (&report.posture, &report.since) else {
+        return "no posture is in force: the policy's own rules hold\n".to_owned();
+    };
+    if report.is_shut() {
+        return shut(report, since, screen);
+    }
+    let lead = screen.paint(Style::Strong, "posture:");
+    let until = match (&report.until, report.ends_with) {
+        (Some(until), _) => format!("until {until}"),
+        (None, Some(pid)) => format!("while process {pid} runs"),
+        (None, None) => "until `tipstaff posture leave`".to_owned(),
+    };
+    let mut text = format!("{lead} {}, since {since}, {until}\n", clean(name));
+    if let Some(why) = &report.why {
+        text.push_str(&format!("  why: {}\n", clean(why)));
+    }
+    text
+}
+
+/// Those of the policy.
+fn all(report: &Report, screen: &Screen) -> String {
+    let Some(postures) = &report.postures else { return String::new() };
+    if postures.is_empty() {
+        return "\nthe policy has none of its own; `shut` is built in\n".to_owned();
+    }
+    let mut table = Table::new(["posture", "rules", "", "what for"]);
+    for Known { name, rules, instead, in_force, why } in postures {
+        let place = if *instead { "instead of the host's" } else { "ahead of the host's" };
+        let boot = report.at_boot.as_ref() == Some(name);
+        let state = match (in_force, boot) {
+            (true, true) => "in force, at boot",
+            (true, false) => "in force",
+            (false, true) => "at boot",
+            (false, false) => "",
+        };
+        table.row(vec![
+            Cell::plain(name),
+            Cell::plain(format!("{rules}, {place}")),
+            Cell::new(state, Style::Strong),
+            Cell::plain(why.as_deref().unwrap_or_default()),
+        ]);
+    }
+    format!("\n{}", table.render(screen))
 }
 
 fn shut(report: &Report, since: &str, screen: &Screen) -> String {
@@ -34,6 +96,9 @@ fn shut(report: &Report, since: &str, screen: &Screen) -> String {
     }
     if let Some(session) = &report.session {
         text.push_str(&format!("  and this session: {session}\n"));
+    }
+    if let Some(behind) = &report.behind {
+        text.push_str(&format!("  behind it, posture {} is in force\n", clean(behind)));
     }
     if let Some(ended) = report.ended {
         text.push_str(&format!("  {} connections were ended\n", grouped(ended)));

@@ -70,8 +70,12 @@ pub fn finding(found: &Finding, screen: &Screen) -> String {
         (None, Severity::Warning) => (Style::Mixed, "warning"),
         (None, Severity::Note) => (Style::Plain, "note"),
     };
+    let posture = match &found.posture {
+        Some(posture) => format!(" in posture {}", clean(posture)),
+        None => String::new(),
+    };
     let mut text = format!(
-        "{} {} {}  {}\n",
+        "{} {} {}{posture}  {}\n",
         screen.paint(style, word),
         screen.paint(Style::Strong, &clean(&found.subject)),
         found.code,

@@ -10,7 +10,7 @@ use tipstaff_app::vocabulary::{Denies, Origin, Verdict};
 pub fn status(report: &Report, screen: &Screen) -> String {
     let mut text = verdict(report, screen);
     if let Some(posture) = &report.posture {
-        text.push_str(&super::posture(posture, screen));
+        text.push_str(&super::posture::in_force(posture, screen));
     }
     for difference in &report.differences {
         text.push_str(&format!("  - {}\n", clean(&difference.message)));

@@ -17,6 +17,7 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use tipstaff_core::analysis::ProgramFile;
 use tipstaff_core::plan::LinkSeen;
+use tipstaff_core::policy::Taken;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_wire::routing_rule::MarkRule;
 
@@ -28,6 +29,14 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     fn rules(&self) -> Result<Option<Snapshot>, LinuxError>;
+
+    /// The host whose rules are in force, and the posture that they are in; `None`: in none.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn posture(&self) -> Result<Option<(String, Taken)>, LinuxError> {
+        Ok(self.rules()?.and_then(|it| Some((it.host, it.program.taken?))))
+    }
 
     /// Who came, as far as the kernel remembers; `None` if it is to remember nothing.
     ///

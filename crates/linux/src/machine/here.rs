@@ -21,6 +21,7 @@ use std::path::{Path, PathBuf};
 use std::{fs, io};
 use tipstaff_core::analysis::ProgramFile;
 use tipstaff_core::plan::LinkSeen;
+use tipstaff_core::policy::Taken;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_wire::routing_rule::MarkRule;
 
@@ -43,6 +44,10 @@ fn routes() -> Result<NetlinkSocket, LinuxError> {
 impl Machine for Here {
     fn rules(&self) -> Result<Option<Snapshot>, LinuxError> {
         ruleset::read(&mut netfilter()?)
+    }
+
+    fn posture(&self) -> Result<Option<(String, Taken)>, LinuxError> {
+        ruleset::taken(&mut netfilter()?)
     }
 
     fn callers(&self) -> Result<Option<Callers>, LinuxError> {

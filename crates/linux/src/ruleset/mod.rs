@@ -36,7 +36,7 @@ pub use owners::{Numbered, Whose, is_program};
 pub use quiet::{Tuple, keep_quiet};
 use read::read_table;
 pub(crate) use read::tables;
-pub use read::{Snapshot, read};
+pub use read::{Snapshot, read, taken};
 pub(crate) use record::Decided;
 pub use record::{Began, Caller, Callers, MOST as MOST_CALLERS, Wanted, Who};
 pub use reported::reported;

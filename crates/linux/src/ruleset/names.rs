@@ -1,6 +1,7 @@
 //! What writing our table and reading it must agree on.
 
 use tipstaff_core::plan::RuleId;
+use tipstaff_core::policy::{Taken, Time};
 use tipstaff_core::space::{ConnectionState, Direction, Family};
 use tipstaff_wire::nf_tables::{Hook, Rule, STATE_BITS};
 
@@ -70,6 +71,41 @@ pub(crate) fn interface_key(name: &str) -> Vec<u8> {
     key
 }
 
+/// User data of a table holds so many bytes (`NFT_USERDATA_MAXLEN`).
+const TABLE_DATA: usize = 256;
+
+/// What our table says of itself: the host whose policy it is, and the posture that it is in.
+pub(super) fn about(host: &str, taken: Option<&Taken>) -> Vec<u8> {
+    let Some(Taken { name, since, until, why }) = taken else { return user_data(host) };
+    let until = until.map(|it| it.seconds().to_string()).unwrap_or_default();
+    let mut text = format!("{host}\n{name}\n{}\n{until}\n", since.seconds());
+    // The reason is for readers, and gives way.
+    let room = (TABLE_DATA - 1).saturating_sub(text.len());
+    text.extend(
+        why.char_indices().take_while(|(at, it)| at + it.len_utf8() <= room).map(|it| it.1),
+    );
+    user_data(&text)
+}
+
+/// Reads that.
+pub(super) fn read_about(data: &[u8]) -> (String, Option<Taken>) {
+    let text = text_of(data).unwrap_or_default();
+    let mut parts = text.splitn(5, '\n');
+    let host = parts.next().unwrap_or_default().to_owned();
+    let time = |it: &str| it.parse().ok().map(Time::from_seconds);
+    let mut taken = || {
+        let [name, since, until, why] = [(); 4].map(|()| parts.next());
+        let until = until?;
+        Some(Taken {
+            name: name?.to_owned(),
+            since: time(since?)?,
+            until: if until.is_empty() { None } else { Some(time(until)?) },
+            why: why?.to_owned(),
+        })
+    };
+    (host, taken())
+}
+
 /// The text in user data of ours.
 pub(super) fn text_of(user_data: &[u8]) -> Option<&str> {
     let (version, text) = user_data.split_first()?;
@@ -79,4 +115,39 @@ pub(super) fn text_of(user_data: &[u8]) -> Option<&str> {
 /// The decision that a rule of ours serves.
 pub(crate) fn named(rule: &Rule) -> Option<RuleId> {
     text_of(&rule.user_data).filter(|it| !it.is_empty()).map(RuleId::parse)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Whatever it is, the host is read back, and the posture but for the end of a long reason.
+    #[test]
+    fn a_table_says_whose_it_is_and_in_which_posture() {
+        let taken = |until, why: &str| Taken {
+            name: "sealed".into(),
+            since: Time::from_seconds(1_800_000_000),
+            until,
+            why: why.into(),
+        };
+        assert_eq!(read_about(&about("bench", None)), ("bench".into(), None));
+        for until in [None, Some(Time::from_seconds(1_800_000_600))] {
+            for why in ["", "at a café\nabroad"] {
+                let taken = taken(until, why);
+                assert_eq!(
+                    read_about(&about("bench", Some(&taken))),
+                    ("bench".into(), Some(taken))
+                );
+            }
+        }
+        let long = about(&"b".repeat(63), Some(&taken(None, &"é".repeat(300))));
+        assert!(long.len() <= TABLE_DATA);
+        let (host, read) = read_about(&long);
+        assert_eq!(host.len(), 63);
+        let why = read.expect("a posture").why;
+        assert!(why.len() > 150 && why.chars().all(|it| it == 'é'), "{why}");
+        for damaged in ["bench\nsealed", "bench\nsealed\nsoon\n\n", "bench\nsealed\n1\nlate\n"] {
+            assert_eq!(read_about(&user_data(damaged)), ("bench".into(), None));
+        }
+    }
 }

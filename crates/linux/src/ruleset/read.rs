@@ -3,7 +3,7 @@
 use super::decode::{self, Read, Sets};
 use super::listed::ask_for_rules;
 use super::marks::Marks;
-use super::names::{self, TABLE, direction_of, hook_number, text_of};
+use super::names::{self, TABLE, direction_of, hook_number};
 use super::record::{self, Duties, Known, Leads};
 use super::reopen;
 use super::tally::{Count, Tally};
@@ -12,6 +12,7 @@ use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
+use tipstaff_core::policy::Taken;
 use tipstaff_core::program::{Action, BaseChain, Chain, Counted, RuleProgram};
 use tipstaff_core::space::{Direction, Family, RangeSet};
 use tipstaff_wire::nf_tables::{
@@ -56,6 +57,21 @@ pub(crate) fn tables(transport: &mut dyn Transport) -> Result<Vec<nf::Table>, Li
     )
 }
 
+/// The posture that our table is in, as it says itself, and the host whose it is; `None` if it is in none, or not there.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn taken(transport: &mut dyn Transport) -> Result<Option<(String, Taken)>, LinuxError> {
+    let tables = tables(transport)?;
+    let (host, taken) =
+        ours(&tables).map(|it| names::read_about(&it.user_data)).unwrap_or_default();
+    Ok(taken.map(|taken| (host, taken)))
+}
+
+fn ours(tables: &[nf::Table]) -> Option<&nf::Table> {
+    tables.iter().find(|it| it.family == FAMILY_INET && it.name == TABLE)
+}
+
 /// Lists the chains of that family.
 pub(super) fn chains(transport: &mut dyn Transport) -> Result<Vec<nf::Chain>, LinuxError> {
     dump(
@@ -72,8 +88,7 @@ pub(super) fn read_table(
     counted: bool,
 ) -> Result<Option<Snapshot>, LinuxError> {
     let tables = tables(transport)?;
-    let ours = tables.iter().find(|it| it.family == FAMILY_INET && it.name == TABLE);
-    let Some(table) = ours else { return Ok(None) };
+    let Some(table) = ours(&tables) else { return Ok(None) };
     let chains = chains(transport)?;
     let dumps = dump_sets(transport)?;
     // The elements and the first rules are decoded while the kernel writes down the others.
@@ -205,7 +220,9 @@ fn assemble(
 ) -> Snapshot {
     let done = done(&mut rules, known);
     let Duties { record, logging, .. } = *known.duties();
+    let (host, taken) = names::read_about(&table.user_data);
     let mut program = RuleProgram {
+        taken,
         record: record.filter(|_| done),
         logging: logging.filter(|_| done),
         ..RuleProgram::default()
@@ -266,7 +283,7 @@ fn assemble(
     }
     program.sort();
     Snapshot {
-        host: text_of(&table.user_data).unwrap_or_default().to_owned(),
+        host,
         dormant: table.flags & FLAG_DORMANT != 0,
         tallies: tallies.list,
         program,

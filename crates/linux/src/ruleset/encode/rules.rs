@@ -2,7 +2,7 @@
 
 use super::super::ledger::Ledger;
 use super::super::marks::{self, Marks};
-use super::super::names::{TABLE, hook_number, user_data};
+use super::super::names::{TABLE, about, hook_number, user_data};
 use super::super::reopen;
 use super::carried::{Before, Carried};
 use super::encoder::Encoder;
@@ -59,8 +59,8 @@ pub(crate) fn encode_into(
         marks,
         remembering: None,
     };
-    let table =
-        nf::Table { name: TABLE.into(), user_data: user_data(host), ..nf::Table::default() };
+    let user_data = about(host, program.taken.as_ref());
+    let table = nf::Table { name: TABLE.into(), user_data, ..nf::Table::default() };
     encoder.batch.new_table(&table);
     encoder.batch.delete_table(TABLE);
     encoder.batch.new_table(&table);

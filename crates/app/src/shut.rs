@@ -1,11 +1,9 @@
-//! Postures: what holds instead of the policy's rules for a while. One is built in: `shut`, nothing in or out but
-//! loopback. It needs neither a policy nor anything on disk.
+//! The posture that is built in: `shut`, nothing in or out but loopback. It needs neither a policy nor anything on
+//! disk.
 
+use crate::Failure;
 use crate::session;
-use crate::vocabulary as say;
-use crate::{Failure, Outcome};
 use jiff::Timestamp;
-use serde::Serialize;
 use std::net::SocketAddr;
 use std::time::Duration;
 use tipstaff_core::policy::Time;
@@ -15,37 +13,25 @@ use tipstaff_linux::ruleset::{self, Door, Shut};
 use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{Machine, Protocol, Session};
 
-/// Which posture is in force, and what was done about it.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Report {
-    /// What was done: `shut`, `opened`, `nothing-to-open`, `looked`.
-    pub done: say::Moved,
-    /// The posture in force now, `shut`; `null`: the policy's own rules hold.
-    pub posture: Option<say::Posture>,
+/// A shut door.
+#[derive(Debug)]
+pub(crate) struct Closed {
     /// Since when, in UTC.
-    pub since: Option<String>,
-    /// Until when, in UTC; `null`: until it is left.
+    pub since: String,
+    /// Until when, in UTC; `None`: until it is opened.
     pub until: Option<String>,
-    /// Why, as whoever took it said.
+    /// Why, as whoever shut it said.
     pub why: Option<String>,
     /// The remote session that goes on all the same, as `ADDRESS:PORT to ADDRESS:PORT`.
     pub session: Option<String>,
-    /// Whether the kernel does what was meant; `null` if no posture is in force.
-    pub intact: Option<bool>,
+    /// Whether the kernel does what was meant.
+    pub intact: bool,
     /// How many packets it has turned away.
-    pub turned_away: Option<u64>,
+    pub turned_away: u64,
     /// How many connections were ended.
     pub ended: Option<u64>,
     /// What else is to be known, as whole sentences.
     pub remarks: Vec<String>,
-}
-
-impl Report {
-    /// Well, unless somebody has changed what holds.
-    pub fn outcome(&self) -> Outcome {
-        if self.intact == Some(false) { Outcome::Found } else { Outcome::Fine }
-    }
 }
 
 /// How the door is to be shut.
@@ -65,7 +51,7 @@ pub struct Wish {
 ///
 /// # Errors
 /// [`Failure`] if it would lock out whoever asks, or the kernel refuses.
-pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
+pub(crate) fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Closed, Failure> {
     let (own, guessed) = own_session(machine, wish)?;
     if own.is_some() && wish.all && wish.time.is_none() && !wish.even_if_locked_out {
         return Err(Failure::stopped(
@@ -114,9 +100,10 @@ pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
     // It is shut, whether or not it can be read back.
     let door = ruleset::door(&mut kernel).unwrap_or_else(|error| {
         remarks.push(format!("whether it holds could not be read back: {error}"));
-        Some(Door { shut: how, intact: false, turned_away: 0 })
+        None
     });
-    Ok(Report { ended, remarks, ..told(say::Moved::Shut, door) })
+    let door = door.unwrap_or(Door { shut: how, intact: false, turned_away: 0 });
+    Ok(Closed { ended, remarks, ..told(door) })
 }
 
 /// The remote session from which this is asked, if it is one. What the environment tells may be of one that has ended,
@@ -147,59 +134,43 @@ fn own_session(machine: &dyn Machine, wish: &Wish) -> Result<(Option<Session>, b
     }
 }
 
-/// Opens the door again: all is as it was.
+/// Opens the door again: all is as it was. Gives whether it was shut.
 ///
 /// # Errors
 /// [`Failure`] if the kernel refuses.
-pub fn leave(machine: &dyn Machine) -> Result<Report, Failure> {
-    let opened = ruleset::open(&mut machine.channel(Protocol::Netfilter)?)?;
-    let done = if opened { say::Moved::Opened } else { say::Moved::NothingToOpen };
-    let mut report = told(done, None);
-    match machine.rules() {
-        Ok(held) if held.as_ref().is_none_or(|it| it.dormant) => {
-            report.remarks.push("no rules of ours are in force: everything passes".into());
-        }
-        Ok(_) => {}
-        Err(error) => {
-            report.remarks.push(format!("which rules are in force is not known: {error}"));
-        }
-    }
-    Ok(report)
+pub(crate) fn open(machine: &dyn Machine) -> Result<bool, Failure> {
+    Ok(ruleset::open(&mut machine.channel(Protocol::Netfilter)?)?)
 }
 
-/// Which posture is in force.
+/// How it is shut; `None` if it is not.
 ///
 /// # Errors
 /// [`Failure`] if the kernel does not let us look.
-pub fn look(machine: &dyn Machine) -> Result<Report, Failure> {
-    Ok(told(say::Moved::Looked, ruleset::door(&mut machine.channel(Protocol::Netfilter)?)?))
+pub(crate) fn look(machine: &dyn Machine) -> Result<Option<Closed>, Failure> {
+    let now = Timestamp::now().as_second();
+    let door = ruleset::door(&mut machine.channel(Protocol::Netfilter)?)?;
+    // One whose time is over lets everything through, and is none.
+    Ok(door.filter(|it| it.shut.until.is_none_or(|until| until.seconds() > now)).map(told))
 }
 
 /// What is to be said where something else is done while the door is shut; `None` if it is not, or may not be looked
 /// at.
 pub(crate) fn remark(machine: &dyn Machine) -> Option<String> {
-    let report = look(machine).ok().filter(|it| it.posture.is_some())?;
-    let since = report.since.unwrap_or_default();
+    let since = look(machine).ok()??.since;
     Some(format!(
         "the door is shut since {since}, whatever the rules say: `tipstaff posture leave` opens it"
     ))
 }
 
-fn told(done: say::Moved, door: Option<Door>) -> Report {
-    let now = Timestamp::now().as_second();
-    // One whose time is over lets everything through, and is none.
-    let door = door.filter(|it| it.shut.until.is_none_or(|until| until.seconds() > now));
-    let shut = door.as_ref().map(|it| &it.shut);
-    let of_time = |it: i64| Time::from_seconds(it).to_string();
-    Report {
-        done,
-        posture: shut.map(|_| say::Posture::Shut),
-        since: shut.map(|it| of_time(it.since)),
-        until: shut.and_then(|it| it.until).map(|it| it.to_string()),
-        why: shut.map(|it| it.why.clone()).filter(|it| !it.is_empty()),
-        session: shut.and_then(|it| it.session).map(ends),
-        intact: door.as_ref().map(|it| it.intact),
-        turned_away: door.as_ref().map(|it| it.turned_away),
+fn told(door: Door) -> Closed {
+    let Door { shut, intact, turned_away } = door;
+    Closed {
+        since: Time::from_seconds(shut.since).to_string(),
+        until: shut.until.map(|it| it.to_string()),
+        why: Some(shut.why).filter(|it| !it.is_empty()),
+        session: shut.session.map(ends),
+        intact,
+        turned_away,
         ended: None,
         remarks: Vec::new(),
     }

@@ -1,0 +1,177 @@
+//! Postures: what holds in certain situations. The policy has some; one, `shut`, is built in.
+
+mod words;
+
+pub use crate::shut::Wish;
+pub use words::{Known, Report};
+
+use crate::store::{Docket, Entry, Home, InPosture, State, Watcher};
+pub use crate::transaction::Taking;
+use crate::transaction::{self, Left, Options};
+use crate::vocabulary as say;
+use crate::{Failure, Loaded, shut};
+use tipstaff_core::policy::{SHUT, Taken};
+use tipstaff_linux::Machine;
+
+/// Shuts the door: nothing comes in or goes out but by loopback, and what was open is ended.
+///
+/// # Errors
+/// [`Failure`] if it would lock out whoever asks, or the kernel refuses.
+pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
+    Ok(Report { done: say::Moved::Shut, ..closed(Some(shut::shut(machine, wish)?)) })
+}
+
+/// Which posture is in force, and which there are.
+///
+/// # Errors
+/// [`Failure`] if the kernel does not let us look.
+pub fn report(
+    machine: &dyn Machine,
+    home: &Home,
+    policy: Result<Loaded, Failure>,
+) -> Result<Report, Failure> {
+    let mut report = closed(shut::look(machine)?);
+    let taken = machine.posture()?.filter(|it| it.1.holds_at(crate::now()));
+    let policy_error = match &policy {
+        Ok(_) => None,
+        Err(failure) => Some(failure.line()),
+    };
+    report.knows(home, policy.as_ref().ok(), taken.map(|it| it.1));
+    report
+        .remarks
+        .extend(policy_error.map(|why| format!("the policy's postures are not known: {why}")));
+    Ok(report)
+}
+
+/// Likewise, as far as it may be looked at.
+pub(crate) fn of_now(machine: &dyn Machine, home: &Home, policy: &Loaded) -> Option<Report> {
+    let taken = machine.posture().ok()?.map(|it| it.1).filter(|it| it.holds_at(policy.now));
+    let mut report = closed(shut::look(machine).ok()?);
+    report.knows(home, Some(policy), taken);
+    Some(report)
+}
+
+/// Takes a posture of the policy.
+///
+/// # Errors
+/// [`Failure`] as for `enforce`.
+pub fn take(
+    policy: &Loaded,
+    taking: &Taking<'_>,
+    options: &Options<'_>,
+) -> Result<Report, Failure> {
+    let change = transaction::take(policy, taking, options)?;
+    let done = if options.dry { say::Moved::WouldTake } else { say::Moved::Taken };
+    let mut report = Report::did(done);
+    let taken = options.machine.posture().ok().flatten().map(|it| it.1).filter(|_| !options.dry);
+    report.knows(options.home, Some(policy), taken);
+    if options.dry {
+        report.posture = Some(taking.name.to_owned());
+    }
+    report.change = Some(change);
+    Ok(report)
+}
+
+/// Leaves what was taken last: a shut door is opened; else the posture of the policy that is in force is left.
+///
+/// # Errors
+/// [`Failure`] if the kernel or the docket refuses.
+pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Report, Failure> {
+    if shut::look(options.machine)?.is_some() {
+        if options.dry {
+            return Ok(Report::did(say::Moved::WouldLeave));
+        }
+        let mut report = opened(options.machine)?;
+        if let Ok(Some((_, taken))) = options.machine.posture()
+            && taken.holds_at(crate::now())
+        {
+            report.posture = Some(taken.name.clone());
+            report.remarks.push(format!(
+                "the posture `{}` is in force, as before; once more `tipstaff posture leave` leaves it",
+                taken.name
+            ));
+        }
+        return Ok(report);
+    }
+    let Left { change, taken, ended, remarks } = transaction::leave(options, let_live)?;
+    let done = match (&change, options.dry) {
+        (None, _) => say::Moved::NothingToLeave,
+        (_, true) => say::Moved::WouldLeave,
+        _ => say::Moved::Left,
+    };
+    let mut report = Report { change, living: ended, remarks, ..Report::did(done) };
+    report.behind = taken.map(|it| it.name);
+    Ok(report)
+}
+
+/// Opens a shut door.
+fn opened(machine: &dyn Machine) -> Result<Report, Failure> {
+    let opened = shut::open(machine)?;
+    let done = if opened { say::Moved::Opened } else { say::Moved::NothingToLeave };
+    let mut report = Report::did(done);
+    match machine.rules() {
+        Ok(held) if held.as_ref().is_none_or(|it| it.dormant) => {
+            report.remarks.push("no rules of ours are in force: everything passes".into());
+        }
+        Ok(_) => {}
+        Err(error) => {
+            report.remarks.push(format!("which rules are in force is not known: {error}"));
+        }
+    }
+    Ok(report)
+}
+
+/// A shut door as a report.
+fn closed(door: Option<shut::Closed>) -> Report {
+    let report = Report::did(say::Moved::Looked);
+    let Some(door) = door else { return report };
+    Report {
+        posture: Some(SHUT.to_owned()),
+        since: Some(door.since),
+        until: door.until,
+        why: door.why,
+        session: door.session,
+        intact: Some(door.intact),
+        turned_away: Some(door.turned_away),
+        ended: door.ended,
+        remarks: door.remarks,
+        ..report
+    }
+}
+
+impl Report {
+    /// Adds the posture of the policy, and all that there are.
+    fn knows(&mut self, home: &Home, policy: Option<&Loaded>, taken: Option<Taken>) {
+        if let Some(section) = policy.and_then(Loaded::section) {
+            let in_force = |name: &str| taken.as_ref().is_some_and(|it| it.name == name);
+            let known = section.postures.iter().map(|it| Known {
+                name: it.name.clone(),
+                rules: it.rules.len(),
+                instead: it.instead,
+                in_force: in_force(&it.name),
+                why: it.why.clone(),
+            });
+            self.postures = Some(known.collect());
+            self.at_boot.clone_from(&section.at_boot);
+        }
+        let Some(taken) = taken else { return };
+        if self.is_shut() {
+            self.behind = Some(taken.name);
+            return;
+        }
+        self.ends_with =
+            written(home, &taken).and_then(|it| it.ends_with).map(|it: Watcher| it.pid);
+        self.since = Some(taken.since.to_string());
+        self.until = taken.until.map(|it| it.to_string());
+        self.why = Some(taken.why).filter(|it| !it.is_empty());
+        self.posture = Some(taken.name);
+    }
+}
+
+/// The posture as it was written down.
+fn written(home: &Home, taken: &Taken) -> Option<InPosture> {
+    let written = Docket::look(home).ok()?;
+    let in_force = |it: &&Entry| matches!(it.state, State::Confirmed | State::Pending);
+    let last = written.entries.iter().rev().find(in_force)?;
+    last.posture.clone().filter(|it| it.taken().is_some_and(|it| it.is_as(taken)))
+}

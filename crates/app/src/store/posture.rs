@@ -1,0 +1,79 @@
+//! The posture that an entry of the docket is in.
+
+use super::home::this_boot;
+use super::pending::Watcher;
+use serde::{Deserialize, Serialize};
+use tipstaff_core::policy::{Taken, Time};
+
+/// A posture as it was taken.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct InPosture {
+    /// Its name in the policy.
+    pub name: String,
+    /// Since when (RFC 3339).
+    pub since: String,
+    /// When it ends by itself; `null`: when it is left, or with a command.
+    pub until: Option<String>,
+    /// The same by the clock that counts from boot and cannot be set, in milliseconds.
+    pub deadline: Option<u64>,
+    /// The command with which it ends, if it does so.
+    pub ends_with: Option<Watcher>,
+    /// Why it was taken, in the words of whoever took it; may be empty.
+    pub why: String,
+}
+
+impl InPosture {
+    /// One of which nothing is known but what the kernel says.
+    pub fn of(taken: &Taken) -> Self {
+        Self {
+            name: taken.name.clone(),
+            since: taken.since.to_string(),
+            until: taken.until.map(|it| it.to_string()),
+            deadline: None,
+            ends_with: None,
+            why: taken.why.clone(),
+        }
+    }
+
+    /// What the kernel is to be told; `None` if a moment in it cannot be read.
+    pub fn taken(&self) -> Option<Taken> {
+        let until = match &self.until {
+            Some(until) => Some(Time::parse(until)?),
+            None => None,
+        };
+        let since = Time::parse(&self.since)?;
+        Some(Taken { name: self.name.clone(), since, until, why: self.why.clone() })
+    }
+
+    /// Whether it holds until somebody leaves it, also over a reboot.
+    pub fn lasts(&self) -> bool {
+        self.until.is_none() && self.ends_with.is_none()
+    }
+
+    /// Whether it is over, by `now` or, at `since_boot` milliseconds, by the clock that cannot be set, or since the
+    /// command is gone.
+    pub fn is_over(&self, now: Time, since_boot: u64) -> bool {
+        let ended = |it: Taken| !it.holds_at(now);
+        self.taken().is_none_or(ended)
+            || self.deadline.is_some_and(|it| since_boot >= it)
+            || self.ends_with.is_some_and(|it| !it.lives())
+    }
+}
+
+/// The posture that something in the docket is in, and the boot in which it was made.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Situation {
+    /// The posture; `None`: in none.
+    pub posture: Option<InPosture>,
+    /// The boot.
+    pub boot: Option<String>,
+}
+
+impl Situation {
+    /// Whether the machine has not been booted since.
+    pub fn is_of_this_boot(&self) -> bool {
+        self.boot.as_ref().is_some_and(|it| *it == this_boot())
+    }
+}

@@ -1,0 +1,118 @@
+//! Postures of the policy: taken, left, and over.
+
+use super::change::carry_out;
+use super::clock::deadline;
+use super::over::without_posture;
+use super::request::{Options, Report};
+use super::seeing_out;
+use crate::store::{Docket, Entry, InPosture, Kind, Note, Watcher};
+use crate::{Failure, Loaded, cut};
+use std::time::Duration;
+use tipstaff_core::policy::{Taken, Time};
+
+/// How a posture is taken.
+#[derive(Clone, Copy, Debug)]
+pub struct Taking<'t> {
+    /// Its name.
+    pub name: &'t str,
+    /// For how long; `None`: until it is left, or the command ends.
+    pub time: Option<Duration>,
+    /// The process with which it ends, if it does.
+    pub ends_with: Option<Watcher>,
+    /// Why.
+    pub why: &'t str,
+}
+
+/// What leaving a posture did.
+#[derive(Debug)]
+pub struct Left {
+    /// What changed; `None` if no posture was in force.
+    pub change: Option<Report>,
+    /// The posture that was left.
+    pub taken: Option<Taken>,
+    /// What only the posture admitted.
+    pub ended: Option<cut::Report>,
+    /// What else is to be known, as whole sentences.
+    pub remarks: Vec<String>,
+}
+
+/// Takes a posture. One with an end needs no confirmation, since it goes by itself.
+///
+/// # Errors
+/// [`Failure`] as for `enforce`.
+pub fn take(
+    policy: &Loaded,
+    taking: &Taking<'_>,
+    options: &Options<'_>,
+) -> Result<Report, Failure> {
+    let mut policy = policy.clone();
+    let begun = policy.now;
+    // Whole seconds, no fewer than were asked for.
+    let seconds = |it: Duration| i64::try_from(it.as_secs()).unwrap_or(i64::MAX).saturating_add(1);
+    let until =
+        taking.time.map(|it| Time::from_seconds(begun.seconds().saturating_add(seconds(it))));
+    let why = taking.why.split_whitespace().collect::<Vec<_>>().join(" ");
+    let taken = Taken { name: taking.name.to_owned(), since: begun, until, why };
+    policy.take(taken.clone())?;
+    policy.place(options.machine)?;
+    let posture = InPosture {
+        deadline: taking.time.map(deadline),
+        ends_with: taking.ends_with,
+        ..InPosture::of(&taken)
+    };
+    let ends = !posture.lasts();
+    let keep = options.keep || ends;
+    let options = Options { keep, posture: Some(&posture), ..*options };
+    // Somebody is there before anything changes.
+    let ready = match ends && !options.dry {
+        true => Some(seeing_out::start(options.home, &posture)?),
+        false => None,
+    };
+    let report = carry_out(&policy, &options, Kind::Take, None)?;
+    if let Some(ready) = ready {
+        ready.let_go();
+    }
+    Ok(report)
+}
+
+/// Leaves the posture in force: the policy that was confirmed last holds without it, as it was. What only the posture
+/// admitted is ended, unless it is to live.
+///
+/// # Errors
+/// [`Failure`] as for `enforce`.
+pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Left, Failure> {
+    let held = options.machine.rules()?;
+    let time = crate::now();
+    let taken = held.as_ref().and_then(|it| it.program.taken.clone());
+    let (Some(held), Some(taken)) = (held, taken.filter(|it| it.holds_at(time))) else {
+        return Ok(Left { change: None, taken: None, ended: None, remarks: Vec::new() });
+    };
+    let written = Docket::look(options.home)?;
+    let noted = Note::read(options.home).ok().flatten().map(|it| it.entry);
+    let of_host = |it: &&Entry| it.host.as_ref() == Some(&held.host);
+    let last = written.confirmed().filter(of_host).or(noted.and_then(|it| written.entry(it)));
+    let Some(last) = last else {
+        return Err(Failure::System {
+            message: "the docket does not know what was in force, so that cannot be brought back"
+                .into(),
+            help: vec![
+                "`tipstaff enforce --leave-posture` enforces the policy's file without it".into(),
+            ],
+        });
+    };
+    let policy = without_posture(options.machine, options.home, last)?;
+    let change = carry_out(&policy, options, Kind::Leave, Some(last.id))?;
+    let mut remarks = Vec::new();
+    let mut ended = None;
+    if !options.dry {
+        match cut::admitted_only_before(options.machine, &held.program.at(time), !let_live) {
+            Ok(report) => ended = Some(report),
+            Err(failure) => remarks.push(not_ended(&failure)),
+        }
+    }
+    Ok(Left { change: Some(change), taken: Some(taken), ended, remarks })
+}
+
+fn not_ended(failure: &Failure) -> String {
+    format!("what only the posture admitted could not be ended: {}", failure.line())
+}

@@ -1,0 +1,115 @@
+//! Postures that are over, and that nobody has left.
+
+use super::clock::{now, since_boot};
+use super::entries::{New, entry, in_any_posture};
+use super::load::{Outcome, put_in_force};
+use super::noted::noted;
+use crate::store::{Docket, Entry, Home, Kind, State, pending};
+use crate::{Failure, Loaded, cut};
+use tipstaff_core::policy::{Taken, Time};
+use tipstaff_core::program::RuleProgram;
+use tipstaff_linux::Machine;
+
+/// The policy of an entry, in no posture.
+pub(super) fn without_posture(
+    machine: &dyn Machine,
+    home: &Home,
+    last: &Entry,
+) -> Result<Loaded, Failure> {
+    let mut policy = in_any_posture(home, last)?;
+    policy.in_no_posture();
+    policy.place(machine)?;
+    Ok(policy)
+}
+
+/// Whether the posture in which an entry was written down is over, though the kernel is still in it or has not
+/// been told anew since.
+fn is_over(machine: &dyn Machine, entry: &Entry) -> Result<bool, Failure> {
+    let Some(posture) = entry.posture.as_ref().filter(|_| entry.situation().is_of_this_boot())
+    else {
+        return Ok(false);
+    };
+    let ended = posture.is_over(crate::now(), since_boot());
+    let held = machine.posture()?.map(|it| it.1);
+    let same = |it: &Taken| posture.taken().is_some_and(|its| its.is_as(it));
+    Ok(ended && held.as_ref().is_some_and(same))
+}
+
+/// Whether something is left to be done about a posture that is over.
+pub(super) fn posture_is_over(machine: &dyn Machine, home: &Home) -> bool {
+    // Mostly none is in force, which is asked at less cost.
+    if !matches!(machine.posture(), Ok(Some(_))) {
+        return false;
+    }
+    let written = Docket::look(home).unwrap_or_default();
+    written
+        .entries
+        .iter()
+        .rev()
+        .find(|it| in_force(it))
+        .is_some_and(|it| is_over(machine, it).unwrap_or(false))
+}
+
+fn in_force(entry: &Entry) -> bool {
+    matches!(entry.state, State::Confirmed | State::Pending)
+}
+
+/// Leaves a posture that is over: in the kernel it is by its clock, but not where it ends with a command, or where
+/// that clock was set back. Ends what only it admitted.
+///
+/// # Errors
+/// [`Failure`] if the kernel or the docket refuses.
+pub(super) fn settle_posture(
+    machine: &dyn Machine,
+    home: &Home,
+    docket: &mut Docket,
+) -> Result<(), Failure> {
+    let Some(last) = docket.entries().iter().rev().find(|it| in_force(it)).cloned() else {
+        return Ok(());
+    };
+    if !is_over(machine, &last)? {
+        return Ok(());
+    }
+    let Some(before) = machine.rules()? else { return Ok(()) };
+    let policy = without_posture(machine, home, &last)?;
+    let admitted = as_in_posture(&before.program);
+    put_in_force(machine, &policy, Some(&before), &[]).map_err(
+        |(Outcome::Refused(error) | Outcome::Unknown(error))| {
+            Failure::in_kernel(error, &policy.sources, &policy.plan)
+        },
+    )?;
+    // What cannot be ended has to be told by `cut`.
+    let _ = cut::admitted_only_before(machine, &admitted, true);
+    if pending(home).ok().flatten().is_some() {
+        // What waits is no word on the posture: it goes on waiting without it.
+        return Ok(());
+    }
+    let name = last.posture.as_ref().map(|it| it.name.clone()).unwrap_or_default();
+    let effect = format!("{name} is over");
+    let digest = last.policy.clone().unwrap_or_default();
+    let mut made = entry(
+        machine,
+        New {
+            kind: Kind::Leave,
+            policy: Some((&policy, digest)),
+            of: Some(last.id),
+            effect,
+            waits: false,
+            despite: Vec::new(),
+            posture: None,
+        },
+    );
+    // Nobody did it.
+    (made.login, made.from) = (None, None);
+    let id = docket.add(made)?;
+    docket.became(id, State::Confirmed, &now())?;
+    let _ = noted(home, docket, id);
+    Ok(())
+}
+
+/// What a program admitted up to the end of its posture.
+fn as_in_posture(program: &RuleProgram) -> RuleProgram {
+    let end = program.taken.as_ref().and_then(|it| it.until);
+    let before = end.map(|it| Time::from_seconds(it.seconds() - 1));
+    program.clone().at(before.unwrap_or_else(crate::now))
+}
