@@ -92,7 +92,9 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, before: Option<&Snapshot>)
         gone: Vec::new(),
     };
     let Some(before) = before else { return report };
-    let (old, new) = (decisions_of(&before.program), decisions_of(&loaded.program));
+    // What holds later is there twice: who reads this has not written that.
+    let of_now = |program| decisions_of(program).into_iter().filter(|it| !it.later).collect();
+    let (old, new): (BTreeSet<_>, BTreeSet<_>) = (of_now(&before.program), of_now(&loaded.program));
     let names = |ids: &mut dyn Iterator<Item = &&RuleId>| ids.map(ToString::to_string).collect();
     report.new = names(&mut new.difference(&old));
     report.gone = names(&mut old.difference(&new));

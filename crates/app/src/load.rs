@@ -76,7 +76,7 @@ impl Loaded {
     /// # Errors
     /// [`LinuxError`] if they cannot be listed.
     pub fn place(&mut self, machine: &dyn Machine) -> Result<(), LinuxError> {
-        self.as_taken_here(machine)?;
+        self.as_taken_here(machine);
         self.at_the_moment(machine)?;
         let apart = |it: &HostPlan| {
             Direction::ALL.iter().any(|&direction| !it.interfaces_told_apart(direction).is_empty())

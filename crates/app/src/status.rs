@@ -340,7 +340,9 @@ fn counts(snapshot: &Snapshot, plan: &HostPlan) -> Vec<RuleCount> {
         .collect();
     let planned: HashSet<(Direction, &RuleId)> =
         active().map(|(direction, decision)| (direction, &decision.id)).collect();
-    let strays = snapshot.tallies.iter().filter(|it| !planned.contains(&(it.direction, &it.id)));
+    // What holds once the posture is over is no stray.
+    let of_now = snapshot.tallies.iter().filter(|it| !it.id.later);
+    let strays = of_now.filter(|it| !planned.contains(&(it.direction, &it.id)));
     list.extend(strays.map(|it| count(it.direction, &it.id, None, Some(it))));
     list
 }

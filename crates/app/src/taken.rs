@@ -86,16 +86,20 @@ impl Loaded {
         Ok(())
     }
 
-    /// Works it out for the posture that is in force on this machine, unless another was asked for.
-    pub(crate) fn as_taken_here(&mut self, machine: &dyn Machine) -> Result<(), LinuxError> {
+    /// Works it out for the posture that is in force on this machine, unless another was asked for. Whoever goes on to
+    /// read the rules learns why they cannot be read.
+    pub(crate) fn as_taken_here(&mut self, machine: &dyn Machine) {
         if self.wanted != Wanted::InForce {
-            return Ok(());
+            return;
         }
         let taken = match machine.posture() {
             Ok(taken) => taken,
             // Who may not look at the kernel's rules is not told of any either.
             Err(LinuxError::NotPermitted { .. }) => None,
-            Err(error) => return Err(error),
+            Err(error) => {
+                self.wanted = Wanted::NotTold(error.to_string());
+                return;
+            }
         };
         let held = taken.filter(|it| it.0 == self.plan.host && it.1.holds_at(self.now));
         if let Some((_, taken)) = held
@@ -103,7 +107,6 @@ impl Loaded {
         {
             self.wanted = Wanted::Missing(taken);
         }
-        Ok(())
     }
 
     /// Refuses a policy that has lost the posture in force: what is to be enforced then is not known.
@@ -119,7 +122,11 @@ impl Loaded {
                     "nothing was changed".into(),
                 ],
             )),
-            _ => Ok(()),
+            Wanted::NotTold(why) => Err(Failure::System {
+                message: format!("it is not known which posture is in force: {why}"),
+                help: vec!["nothing was changed".into()],
+            }),
+            Wanted::InForce | Wanted::This(_) => Ok(()),
         }
     }
 

@@ -9,6 +9,8 @@ pub(crate) enum Wanted {
     InForce,
     /// The one that is in force, and that the policy does not have.
     Missing(Taken),
+    /// The one that is in force, and that the kernel did not tell, with why.
+    NotTold(String),
     /// This one, whatever is in force.
     This(Option<Taken>),
 }

@@ -246,9 +246,17 @@ fn stated<'p>((policy, plan): (&'p Policy, &HostPlan)) -> &'p [Expectation] {
 
 /// Whether two expectations say the same, wherever they are written.
 fn says_as(one: &Expectation, other: &Expectation) -> bool {
-    fn of(it: &Expectation) -> (Direction, Verdict, Option<&str>, [&Vec<String>; 5]) {
-        let terms = [&it.traffic_terms, &it.from_terms, &it.to_terms, &it.ingress, &it.egress];
-        (it.direction, it.verdict, it.label.as_deref(), terms)
+    fn of(it: &Expectation) -> (Direction, Verdict, Option<&str>, [&Vec<String>; 7], bool) {
+        let terms = [
+            &it.traffic_terms,
+            &it.from_terms,
+            &it.to_terms,
+            &it.ingress,
+            &it.egress,
+            &it.postures,
+            &it.besides,
+        ];
+        (it.direction, it.verdict, it.label.as_deref(), terms, it.every_packet)
     }
     of(one) == of(other)
 }

@@ -51,13 +51,8 @@ pub(crate) fn put_in_force(
                 return Err(LinuxError::Changed);
             }
             // What has been counted up to now, of decisions that take what they took.
-            let carried: Vec<Tally> = now
-                .filter(|it| it.host == policy.plan.host)
-                .map(|it| it.tallies)
-                .unwrap_or_default()
-                .into_iter()
-                .filter(|tally| !reset.contains(&tally.id.to_string()))
-                .collect();
+            let counted = now.filter(|it| it.host == policy.plan.host).map(|it| it.tallies);
+            let carried = carried(policy, counted.unwrap_or_default(), reset);
             let (host, program) = (&policy.plan.host, &policy.program);
             match ruleset::enforce_at(kernel, host, program, marks, generation, &carried) {
                 Err(LinuxError::Changed) => {}
@@ -84,6 +79,25 @@ pub(crate) fn put_in_force(
         Err(error) if known => Err(Outcome::Refused(error)),
         Err(error) => Err(Outcome::Unknown(error)),
     }
+}
+
+/// What decisions go on counting from. What holds once a posture is over, and what holds without it, is one: it goes
+/// on counting on either side.
+fn carried(policy: &Loaded, counted: Vec<Tally>, reset: &[String]) -> Vec<Tally> {
+    let mut list: Vec<Tally> = Vec::new();
+    for mut tally in counted {
+        tally.id.later = false;
+        if reset.contains(&tally.id.to_string()) {
+            continue;
+        }
+        tally.id.later = policy.later.is_some() && policy.plan.find(&tally.id).is_none();
+        let same = |it: &&mut Tally| (it.direction, &it.id) == (tally.direction, &tally.id);
+        match list.iter_mut().find(same) {
+            Some(known) => known.add(&tally),
+            None => list.push(tally),
+        }
+    }
+    list
 }
 
 /// Whether all decisions are reported, for a time.

@@ -52,10 +52,12 @@ pub fn expected(report: &expected::Report, screen: &Screen) -> String {
         ];
         row.extend(to.then(|| Cell::plain(anywhere(&it.to))));
         row.extend(labels.then(|| Cell::plain(it.label.as_deref().unwrap_or_default())));
-        row.extend(postures.then(|| Cell::plain(match &it.postures[..] {
-            [] => "none".to_owned(),
-            list => list.join(", "),
-        })));
+        row.extend(postures.then(|| {
+            Cell::plain(match &it.postures[..] {
+                [] => "none".to_owned(),
+                list => list.join(", "),
+            })
+        }));
         row.push(match it.holds {
             true => Cell::plain("yes"),
             false => Cell::new("NO", Style::Wrong),

@@ -3,7 +3,7 @@
 use super::budget::Budget;
 use super::lines::{Line, Lines, find};
 use super::question::{STEPS, Share, ordinary, shares};
-use crate::plan::HostPlan;
+use crate::plan::{Decision, HostPlan, Kind};
 use crate::policy::{Ends, Expectation};
 use crate::space::{AddressSet, NameSet, Piece, RelationSet, loopback};
 
@@ -21,13 +21,21 @@ pub struct Failing<'p> {
 pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Vec<Piece> {
     let mut piece = ordinary(plan, expectation.direction);
     piece.traffic = expectation.traffic.clone();
-    let only = |names: &[String]| NameSet::only(names.iter().map(String::as_str));
-    if !expectation.ingress.is_empty() {
-        piece.in_interfaces = only(&expectation.ingress);
+    if expectation.every_packet {
+        // Also those with addresses of others, which a program can make up, and those for many.
+        let (ins, outs) = (piece.in_interfaces, piece.out_interfaces);
+        let traffic = piece.traffic;
+        piece = Piece { in_interfaces: ins, out_interfaces: outs, traffic, ..Piece::full() };
     }
-    if !expectation.egress.is_empty() {
-        piece.out_interfaces = only(&expectation.egress);
-    }
+    let named = |names: &[String], usual: &NameSet| match names {
+        [] => usual.clone(),
+        [one] if one.starts_with('!') => {
+            usual.intersection(&NameSet::all_but(one.get(1..).unwrap_or_default()))
+        }
+        names => NameSet::only(names.iter().map(String::as_str)),
+    };
+    piece.in_interfaces = named(&expectation.ingress, &piece.in_interfaces);
+    piece.out_interfaces = named(&expectation.egress, &piece.out_interfaces);
     let named = |terms: &[String], ends: &Ends, of: Part| -> Vec<Part> {
         let says = !terms.is_empty() && !ends.is_full();
         let part = |it: &Part| (it.0, off_loopback(&it.1));
@@ -58,11 +66,18 @@ fn off_loopback(addresses: &AddressSet) -> AddressSet {
     if rest.is_empty() { addresses.clone() } else { rest }
 }
 
+/// Whether what a decision does to packets of an expectation is not as expected.
+fn is_against(expectation: &Expectation, decision: &Decision) -> bool {
+    let aside =
+        decision.id.kind == Kind::Baseline && expectation.besides.contains(&decision.id.name);
+    decision.act.verdict() != expectation.verdict && !aside
+}
+
 /// Whether some packet of the expectation meets another verdict.
 fn otherwise(plan: &HostPlan, expectation: &Expectation) -> bool {
     let regions = region(plan, expectation);
     let lines = Lines::of(plan.chain(expectation.direction));
-    let against = |line: &&Line<'_>| line.of.act.verdict() != expectation.verdict;
+    let against = |line: &&Line<'_>| is_against(expectation, line.of);
     let met = regions.iter().flat_map(|region| lines.meeting(region).map(move |it| (region, it)));
     met.filter(|(_, line)| against(line)).any(|(region, line)| {
         let part = line.piece.intersection(region);
@@ -89,7 +104,7 @@ pub fn failing<'p>(
             Some(shares) => {
                 let by: Vec<Share<'p>> = shares
                     .into_iter()
-                    .filter(|share| share.decision.act.verdict() != expectation.verdict)
+                    .filter(|share| is_against(expectation, share.decision))
                     .collect();
                 if !by.is_empty() {
                     list.push(Failing { expectation, by: Some(by) });

@@ -115,7 +115,17 @@ impl Generator {
         let ping =
             self.pick(&["allow", "deny", "by-rules", "1000000/second", "500/minute, burst 100000"]);
         let _ = writeln!(text, "\n[host.{HOST_NAME}.baseline]\nping = \"{ping}\"");
-        for name in ["loopback", "false-loopback", "invalid", "replies", "neighbours", "dhcp"] {
+        let parts = [
+            "loopback",
+            "false-loopback",
+            "invalid",
+            "replies",
+            "outbound-replies",
+            "forwarded-replies",
+            "neighbours",
+            "dhcp",
+        ];
+        for name in parts {
             if self.one_in(6) {
                 // Without neighbours a host's refusals pile up, waiting for hardware addresses, and
                 // soon no more are made: what the wire then says is no fault of the rules.
@@ -279,13 +289,19 @@ impl Generator {
         let _ = writeln!(text, "\n[[host.{HOST_NAME}.expect]]\ntraffic = {traffic}");
         let _ = writeln!(text, "verdict = \"{verdict}\"\ndirection = \"{direction}\"");
         let key = if *direction == Direction::Outbound { "egress" } else { "ingress" };
-        let _ =
-            writeln!(text, "from = [\"anywhere\"]\nto = [\"this-host\"]\n{key} = [\"outside\"]");
+        let (not, every) = (self.pick(&["", "!"]), self.one_in(2));
+        let _ = writeln!(text, "from = [\"anywhere\"]\nto = [\"this-host\"]");
+        let _ = writeln!(text, "{key} = [\"{not}outside\"]\nevery-packet = {every}");
+        let _ = writeln!(text, "besides = [\"dhcp\", \"neighbours\"]");
     }
 
     pub(super) fn rule(&mut self, text: &mut String, section: &str, name: &str) {
         let verdict = self.pick(&["allow", "allow", "deny", "reject"]);
-        let traffic = self.list(1, 4, Self::traffic);
+        let mut traffic = self.list(1, 4, Self::traffic);
+        if self.one_in(6) {
+            // Within what is generated, and never all of it.
+            traffic = traffic.replace(']', ", \"!500/udp\", \"!icmp:timestamp-reply\"]");
+        }
         let own = self.pick(&HOST).to_owned();
         let _ = writeln!(text, "\n[[{section}.rule]]\nname = \"{name}\"");
         let _ = writeln!(text, "{verdict} = {traffic}\naccept = {{ overlap = \"made up\" }}");
@@ -311,14 +327,14 @@ impl Generator {
         let direction = if written { *self.pick(&Direction::ALL) } else { Direction::Inbound };
         let forwarded = direction == Direction::Forwarded;
         if self.one_in(6) {
-            let by = self.pick(&["outside", "eth1", "stacks\", \"outside"]);
+            let by = self.pick(&["outside", "eth1", "stacks\", \"outside", "!outside"]);
             let key = if direction == Direction::Outbound { "egress" } else { "ingress" };
             let _ = writeln!(text, "{key} = [\"{by}\"]");
         }
         if written {
             let _ = writeln!(text, "direction = \"{direction}\"");
             if forwarded && self.one_in(3) {
-                let by = self.pick(&["outside", "stacks", "eth0\", \"stacks"]);
+                let by = self.pick(&["outside", "stacks", "eth0\", \"stacks", "!eth1"]);
                 let _ = writeln!(text, "egress = [\"{by}\"]");
             }
             if direction != Direction::Forwarded && self.one_in(6) {

@@ -6,6 +6,7 @@
 
 use super::condition::{Condition, InterfaceTest, LOOPBACK};
 use super::model::{Act, Decision, Idle, RuleId, Written};
+use super::served::is_replies;
 use crate::policy::{Baseline, Host, Ping, Time, TurnedAway, Verdict};
 use crate::space::{
     AddressSet, ConnectionState, Direction, IGMP, PortProtocol, RangeSet, TrafficSet,
@@ -14,6 +15,15 @@ use crate::space::{
 
 /// The name of the part that turns addresses away.
 pub const TURNED_AWAY: &str = "turned-away";
+
+/// The switch of what `replies` lets pass in one direction, if there is one.
+fn replies_in(direction: Direction) -> Option<&'static str> {
+    match direction {
+        Direction::Inbound => None,
+        Direction::Outbound => Some("outbound-replies"),
+        Direction::Forwarded => Some("forwarded-replies"),
+    }
+}
 
 const ECHO_REQUEST: u8 = 8;
 const ECHO_REQUEST_V6: u8 = 128;
@@ -79,7 +89,9 @@ pub(super) fn baseline(host: &Host, direction: Direction, now: Time) -> Vec<Deci
         Direction::Forwarded => {}
     }
     for decision in &mut list {
-        let switched = switches.switches.iter().find(|it| it.0 == decision.id.name);
+        let of_name = |name: &str| switches.switches.iter().find(|it| it.0 == name);
+        let of_direction = replies_in(direction).filter(|_| is_replies(decision)).and_then(of_name);
+        let switched = of_direction.or(of_name(&decision.id.name));
         if let Some((_, on, origin)) = switched {
             decision.idle = (!on).then_some(Idle::Paused);
             decision.origin = Some(origin.clone());

@@ -25,6 +25,15 @@ pub enum InterfaceTest {
 }
 
 impl InterfaceTest {
+    /// The test for an interface as rules name it: `!` ahead of the name for all others.
+    #[must_use]
+    pub fn of(name: &str) -> Self {
+        match name.strip_prefix('!') {
+            Some(other) => Self::IsNot(other.into()),
+            None => Self::Is(name.into()),
+        }
+    }
+
     /// The interface that the test names.
     #[must_use]
     pub fn name(&self) -> Option<&str> {

@@ -112,10 +112,7 @@ fn named(condition: &Condition) -> impl Iterator<Item = &str> {
 }
 
 fn asked(test: &InterfaceTest) -> Option<&str> {
-    match test {
-        InterfaceTest::Is(name) if name != LOOPBACK => Some(name),
-        _ => None,
-    }
+    test.name().filter(|it| *it != LOOPBACK)
 }
 
 fn denies(decision: &Decision) -> bool {
@@ -124,15 +121,20 @@ fn denies(decision: &Decision) -> bool {
 
 fn rename(decision: &mut Decision, names: &BTreeMap<String, Placed>) {
     let denies = denies(decision);
-    let other =
-        |test: &InterfaceTest| -> Option<Vec<String>> { names.get(asked(test)?)?.goes_by(denies) };
+    let other = |test: &InterfaceTest| -> Option<Vec<InterfaceTest>> {
+        let placed = names.get(asked(test)?)?;
+        match test {
+            InterfaceTest::IsNot(_) => placed.all_but(denies),
+            _ => Some(placed.goes_by(denies)?.into_iter().map(InterfaceTest::Is).collect()),
+        }
+    };
     let told = |it: &Condition| other(&it.in_interface).or(other(&it.out_interface)).is_some();
     if !decision.conditions.iter().any(told) {
         return;
     }
     let tests = |test: &InterfaceTest| match other(test) {
         None => vec![test.clone()],
-        Some(names) => names.into_iter().map(InterfaceTest::Is).collect(),
+        Some(tests) => tests,
     };
     let mut placed = Vec::new();
     for condition in &decision.conditions {
@@ -155,6 +157,20 @@ impl Placed {
     #[must_use]
     pub fn names(&self) -> Vec<String> {
         [true, false].into_iter().filter_map(|denies| self.goes_by(denies)).flatten().collect()
+    }
+
+    /// What a rule for all other interfaces has to ask; `None`: as it is called. Again a rule that denies means rather
+    /// more, and one that allows rather less.
+    fn all_but(&self, denies: bool) -> Option<Vec<InterfaceTest>> {
+        let all_but = |name: &str| Some(vec![InterfaceTest::IsNot(name.to_owned())]);
+        match &self.standing {
+            Standing::Known(name) => all_but(name),
+            // Which of them it is not, no single test tells.
+            Standing::Several(_) if !denies => Some(Vec::new()),
+            Standing::PartOf(whole) if !denies || whole.is_one_link => all_but(&whole.name),
+            _ if self.hardware.is_some() => all_but(&nobody(&self.called)),
+            _ => None,
+        }
     }
 
     /// The names by which a rule has to ask for it; `None`: as it is called.

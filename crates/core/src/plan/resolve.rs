@@ -118,7 +118,7 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
     let tests = |names: &[String]| -> Vec<InterfaceTest> {
         match names {
             [] => vec![InterfaceTest::Any],
-            names => names.iter().cloned().map(InterfaceTest::Is).collect(),
+            names => names.iter().map(|it| InterfaceTest::of(it)).collect(),
         }
     };
     let (ins, outs) = (tests(&rule.ingress), tests(&rule.egress));

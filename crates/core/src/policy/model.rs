@@ -371,7 +371,8 @@ pub struct Rule {
     /// The host's own addresses it is narrowed to, as written; `from` and `to` are narrowed
     /// already.
     pub at_terms: Written,
-    /// By which interfaces its packets come in; any if empty, as always for outbound ones.
+    /// By which interfaces its packets come in; any if empty, as always for outbound ones. `!` ahead of the only one
+    /// stands for all others.
     pub ingress: Vec<String>,
     /// By which interfaces its packets go out; any if empty, as always for inbound ones.
     pub egress: Vec<String>,
@@ -425,6 +426,10 @@ pub struct Expectation {
     pub egress: Vec<String>,
     /// What all of them must meet.
     pub verdict: Verdict,
+    /// Whether it is about every packet, also of connections that there are; else about the first ones.
+    pub every_packet: bool,
+    /// The parts of the baseline whose packets it is not about.
+    pub besides: Vec<String>,
     /// The postures in which it must hold; none: while no posture is in force.
     pub postures: Vec<String>,
     /// The label that brings it, if one does.

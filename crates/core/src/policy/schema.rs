@@ -340,6 +340,11 @@ pub const SCHEMA: &[TableSpec] = &[
                 "\"5/second\"",
             ),
             switch("replies", "Replies, and errors about what was allowed, are allowed"),
+            switch(
+                "outbound-replies",
+                "Likewise for what leaves this machine; with `false` the rules decide about every packet that does",
+            ),
+            switch("forwarded-replies", "Likewise for what passes through it"),
             switch("neighbours", "Neighbour discovery, MLD and IGMP are allowed"),
             switch("dhcp", "What a DHCP client needs is allowed"),
         ],
@@ -351,7 +356,12 @@ pub const SCHEMA: &[TableSpec] = &[
         keys: &[
             key("name", Shape::Text, "Its name, unique on the host", "\"catalogue\""),
             key("use", Shape::Text, "The bundle to take in here", "\"staff-access\""),
-            key("allow", Shape::List, "Traffic that may pass", "[\"80/tcp\", \"443/tcp+udp\"]"),
+            key(
+                "allow",
+                Shape::List,
+                "Traffic that may pass; terms with `!` are left out",
+                "[\"80/tcp\", \"443/tcp+udp\"]",
+            ),
             key("deny", Shape::List, "Traffic that is dropped in silence", "[\"any\"]"),
             key("reject", Shape::List, "Traffic that is refused with an answer", "[\"113/tcp\"]"),
             key(
@@ -376,14 +386,15 @@ pub const SCHEMA: &[TableSpec] = &[
             key(
                 "ingress",
                 Shape::List,
-                "Only what comes in by these interfaces, by role or name (not for `outbound`)",
+                "Only what comes in by these interfaces, by role or name (not for `outbound`); `!` ahead of a single \
+                 one: by all others",
                 "[\"outside\"]",
             ),
             key(
                 "egress",
                 Shape::List,
-                "Only what goes out by these interfaces, by role or name (not for `inbound`)",
-                "[\"stacks\"]",
+                "Only what goes out by these interfaces, likewise (not for `inbound`)",
+                "[\"!stacks\"]",
             ),
             key(
                 "source-ports",
@@ -442,6 +453,19 @@ pub const SCHEMA: &[TableSpec] = &[
             key("to", Shape::List, "Receivers, as for a rule", "[\"10.44.8.20\"]"),
             key("ingress", Shape::List, "Interfaces, as for a rule", "[\"outside\"]"),
             key("egress", Shape::List, "Interfaces, as for a rule", "[\"stacks\"]"),
+            key(
+                "every-packet",
+                Shape::Switch,
+                "Whether it is about every packet, also those of connections that there are; if left out, about \
+                 first packets",
+                "true",
+            ),
+            key(
+                "besides",
+                Shape::List,
+                "Parts of the baseline whose packets it is not about: `dhcp`, `neighbours`",
+                "[\"dhcp\", \"neighbours\"]",
+            ),
             key(
                 "posture",
                 Shape::TextOrList,

@@ -289,8 +289,30 @@ pub(super) struct Names<'a> {
     pub interfaces: Option<&'a [Interface]>,
 }
 
+/// Reads a list of interfaces: several, or `!` and one, for all others.
+pub(super) fn interfaces(reader: &mut Reader<'_>, names: &Names<'_>, list: &[Text]) -> Vec<String> {
+    if let (Some(other), true) = (list.iter().find(|it| is_exception(it)), list.len() > 1) {
+        let origin = reader.origin(other.inner());
+        let message = format!("`{}` stands beside others", other.value.escape_debug());
+        reader
+            .report(Diagnostic::error("interface-exception", message, origin).expected(
+                "all interfaces but one are a list by themselves, such as [\"!tunnel\"]",
+            ));
+        return Vec::new();
+    }
+    let one = |term: &Text| match is_exception(term) {
+        true => Some(format!("!{}", interface(reader, names, &term.after(1))?)),
+        false => interface(reader, names, term),
+    };
+    list.iter().filter_map(one).collect()
+}
+
+fn is_exception(term: &Text) -> bool {
+    term.value.starts_with('!')
+}
+
 /// Reads one interface, by its role or its name; gives its name.
-pub(super) fn interface(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<String> {
+fn interface(reader: &mut Reader<'_>, names: &Names<'_>, term: &Text) -> Option<String> {
     let found = term.value.as_str();
     let known = names.interfaces.unwrap_or_default();
     if let Some(interface) = known.iter().find(|it| it.role == found || it.name == found) {

@@ -237,3 +237,144 @@ fn later_decisions_have_names_of_their_own() {
         ("default/outbound".into(), Verdict::Allow)
     );
 }
+
+/// A laptop that may use only its tunnel.
+const LAPTOP: &str = r#"edition = 1
+[host.bench]
+interfaces = { tunnel = "tun0", home = "eth0" }
+[host.bench.default]
+outbound = "deny"
+[host.bench.baseline]
+outbound-replies = false
+forwarded-replies = false
+[[host.bench.rule]]
+name = "tunnel-endpoint"
+direction = "outbound"
+allow = ["51820/udp"]
+to = ["198.51.100.99"]
+egress = ["!tunnel"]
+[[host.bench.rule]]
+name = "through-tunnel"
+direction = "outbound"
+allow = ["any"]
+egress = ["tunnel"]
+[[host.bench.expect]]
+direction = "outbound"
+traffic = ["any"]
+to = ["!198.51.100.99"]
+egress = ["!tunnel"]
+every-packet = true
+besides = ["dhcp", "neighbours"]
+verdict = "deny"
+[[host.bench.expect]]
+direction = "outbound"
+traffic = ["any", "!51820/udp"]
+to = ["198.51.100.99"]
+egress = ["!tunnel"]
+every-packet = true
+besides = ["dhcp", "neighbours"]
+verdict = "deny"
+[[host.bench.expect]]
+direction = "forwarded"
+traffic = ["any"]
+egress = ["!tunnel"]
+every-packet = true
+verdict = "deny"
+"#;
+
+/// What `review` says of a policy's expectations; for each, what shows it.
+fn leaks(text: &str) -> String {
+    let policy = policy(text);
+    let plan = resolve(&policy, "bench", NOW).expect("the host");
+    let likely = |direction| {
+        let mut packet = crate::given::packet("192.0.2.1", "203.0.113.5", udp(40_000, 443));
+        packet.direction = direction;
+        packet
+    };
+    let found = tipstaff_core::analysis::review_expectations(&policy, &plan, NOW, &likely);
+    let one = |it: &tipstaff_core::analysis::Finding| {
+        let packet = it.witness.as_ref().expect("a packet that shows it");
+        // It really leaves.
+        assert_eq!(plan.evaluate(packet).verdict, Verdict::Allow);
+        assert_ne!(packet.out_interface.as_deref(), Some("tun0"));
+        let (from, to, out) = (packet.source, packet.destination, packet.out_interface.as_deref());
+        let state = packet.state.as_str();
+        format!("{}\n  {state}, {from} to {to}, {:?} by {out:?}\n", it.message, packet.transport)
+    };
+    found.iter().map(one).collect()
+}
+
+/// Nothing but the tunnel's own packets, DHCP and neighbour discovery leaves by another interface; each leak is
+/// told for what it is, with a packet.
+#[test]
+fn leaks_beside_a_tunnel_are_found() {
+    assert_eq!(leaks(LAPTOP), "");
+    let with = |old: &str, new: &str| {
+        let text = LAPTOP.replacen(old, new, 1);
+        assert_ne!(text, LAPTOP);
+        leaks(&text)
+    };
+    insta::assert_snapshot!(with("outbound-replies = false", ""), @r"
+    expected deny for outbound any from anywhere to !198.51.100.99 out by not tun0, but it is allow for a part of it, by `baseline/replies`; there leaks packets of connections that stand: answers to those that came in, and those whose way falls back to another interface when theirs is gone
+      established, 192.0.2.1 to 203.0.113.5, Ports { protocol: Udp, source: 40000, destination: 443 } by None
+    expected deny for outbound any, !51820/udp from anywhere to 198.51.100.99 out by not tun0, but it is allow for a part of it, by `baseline/replies`; there leaks packets of connections that stand: answers to those that came in, and those whose way falls back to another interface when theirs is gone
+      established, 192.0.2.1 to 198.51.100.99, Ports { protocol: Udp, source: 40000, destination: 443 } by None
+    ");
+    insta::assert_snapshot!(with("allow = [\"51820/udp\"]", "allow = [\"51820/udp\", \"domain\"]"), @r"
+    expected deny for outbound any, !51820/udp from anywhere to 198.51.100.99 out by not tun0, but it is allow for a part of it, by `tunnel-endpoint`; there leaks name resolution
+      new, 192.0.2.1 to 198.51.100.99, Ports { protocol: Udp, source: 40000, destination: 53 } by None
+    ");
+    insta::assert_snapshot!(with("egress = [\"tunnel\"]", "to = [\"::/0\"]"), @r"
+    expected deny for outbound any from anywhere to !198.51.100.99 out by not tun0, but it is allow for a part of it, by `through-tunnel`; there leaks name resolution; all of this over IPv6 only
+      new, ::1 to ::, Ports { protocol: Udp, source: 40000, destination: 443 } by None
+    ");
+    insta::assert_snapshot!(with("\noutbound = \"deny\"", "\noutbound = \"deny\"\nforwarded = \"allow\""), @r"
+    expected deny for forwarded any from anywhere out by not tun0, but it is allow for a part of it, by `default/forwarded`; there leaks what is forwarded, such as that of virtual machines; name resolution
+      new, 192.0.2.1 to 203.0.113.5, Ports { protocol: Udp, source: 40000, destination: 443 } by None
+    ");
+}
+
+/// Whatever a machine calls an interface, all others are all others.
+#[test]
+fn all_interfaces_but_one_are_placed_on_a_machine() {
+    use tipstaff_core::plan::{LinkSeen, Whole};
+    let text = "edition = 1\n[host.bench]\ninterfaces = { tunnel = \"52:54:00:12:34:56\" }\n\
+        [host.bench.default]\noutbound = \"deny\"\n\
+        [[host.bench.rule]]\nname = \"open\"\ndirection = \"outbound\"\nallow = [\"25/tcp\"]\negress = [\"!tunnel\"]\n\
+        [[host.bench.rule]]\nname = \"shut\"\ndirection = \"outbound\"\ndeny = [\"26/tcp\"]\negress = [\"!tunnel\"]\n\
+        [[host.bench.rule]]\nname = \"rest\"\ndirection = \"outbound\"\nallow = [\"26/tcp\"]\n";
+    let hardware = "52:54:00:12:34:56".parse().ok();
+    let link = |name: &str| LinkSeen {
+        name: name.into(),
+        hardware,
+        permanent: hardware,
+        ..LinkSeen::default()
+    };
+    let part = |name: &str, is_one_link| {
+        let whole = Some(Whole { name: "whole".into(), is_one_link });
+        LinkSeen { part_of: whole, ..link(name) }
+    };
+    // For each interface: whether mail leaves, and whether what is shut does.
+    let fates = |links: &[LinkSeen]| {
+        let mut plan = resolve(&policy(text), "bench", NOW).expect("the host");
+        plan.place(links);
+        ["a", "b", "whole"].map(|name| {
+            [25, 26].map(|port| {
+                let mut packet =
+                    crate::given::packet("192.0.2.1", "203.0.113.5", crate::given::tcp(port));
+                (packet.direction, packet.out_interface) = (Direction::Outbound, Some(name.into()));
+                let fate = plan.evaluate(&packet).verdict;
+                assert_eq!(lower(&plan).evaluate(&packet).expect("decided").verdict, fate);
+                fate == Verdict::Allow
+            })
+        })
+    };
+    // None has it: all are others.
+    assert_eq!(fates(&[]), [[true, false]; 3]);
+    assert_eq!(fates(&[link("a")]), [[false, true], [true, false], [true, false]]);
+    // Nobody knows which it is: what lets out lets nothing out, what shuts is for all.
+    assert_eq!(fates(&[link("a"), link("b")]), [[false, false]; 3]);
+    assert_eq!(fates(&[part("a", true)]), [[true, false], [true, false], [false, true]]);
+    // Others go out by the whole, too.
+    assert_eq!(fates(&[part("a", false)]), [[true, false], [true, false], [false, false]]);
+}

@@ -35,3 +35,15 @@ pub struct Tally {
     /// from others: some of them within the rate, some beyond.
     pub crowded: Option<Count>,
 }
+
+impl Tally {
+    /// Adds what another has counted for the same decision.
+    pub fn add(&mut self, other: &Self) {
+        self.taken.add(other.taken);
+        for (one, more) in [(&mut self.excess, other.excess), (&mut self.crowded, other.crowded)] {
+            if let Some(more) = more {
+                one.get_or_insert_default().add(more);
+            }
+        }
+    }
+}

@@ -3,6 +3,7 @@
 use super::super::expect::failing;
 use super::finder::{Finder, FindingKind, Look};
 use super::finding::{Finding, Subject, listed};
+use super::leaks::leaks;
 use super::subjects::Subjects;
 use crate::plan::RuleId;
 use crate::policy::{Code, Severity};
@@ -39,11 +40,18 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
             to if to.is_empty() => String::new(),
             to => format!(" to {to}"),
         };
+        let by_way = |word: &str, names: &[String]| match names {
+            [] => String::new(),
+            [one] if one.starts_with('!') => format!(" {word} not {}", &one[1..]),
+            names => format!(" {word} {}", names.join(" or ")),
+        };
+        let way = by_way("in by", &expectation.ingress) + &by_way("out by", &expectation.egress);
         let message = format!(
-            "expected {} for {direction} {} from {from}{to}, but it is {is} for a part of it, by {}",
+            "expected {} for {direction} {} from {from}{to}{way}, but it is {is} for a part of it, by {}{}",
             expectation.verdict.as_str(),
             expectation.traffic_terms.join(", "),
-            listed(&ids)
+            listed(&ids),
+            leaks(expectation, &shares)
         );
         findings.push(Finding {
             code: Code::ExpectationFailed,

@@ -8,6 +8,7 @@ mod facts;
 mod finder;
 mod finding;
 mod interfaces;
+mod leaks;
 mod marks;
 mod names;
 mod no_listener;

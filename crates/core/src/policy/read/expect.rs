@@ -8,6 +8,9 @@ use super::common::{accepted, choice, nonempty_list};
 use super::ends::ends;
 use super::rule::{direction, interfaces, traffic};
 
+/// The parts of the baseline that an expectation can leave aside: what they let pass is the same on every host.
+const BESIDES: [&str; 2] = ["dhcp", "neighbours"];
+
 /// Reads one expectation; what is wrong with it is reported.
 pub(super) fn expectation(
     reader: &mut Reader<'_>,
@@ -24,6 +27,11 @@ pub(super) fn expectation(
     let accepted = accepted(reader, table);
     let postures = nonempty_list(reader, table, "posture");
     let postures = postures.into_iter().map(|text| text.value).collect();
+    let every_packet = table.switch("every-packet").unwrap_or(false);
+    let besides = nonempty_list(reader, table, "besides");
+    let besides =
+        besides.iter().filter_map(|text| choice(reader, text, &BESIDES)).map(str::to_owned);
+    let besides = besides.collect();
     let verdict = table.text(reader, "verdict")?;
     let origin = reader.origin(verdict.span.clone());
     let verdict =
@@ -50,6 +58,8 @@ pub(super) fn expectation(
         ingress,
         egress,
         verdict,
+        every_packet,
+        besides,
         postures,
         label: None,
         why,

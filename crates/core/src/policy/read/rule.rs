@@ -89,14 +89,35 @@ pub(super) fn traffic(
     table: &Table<'_, '_>,
     key: &str,
 ) -> (TrafficSet, Vec<String>) {
-    let (mut traffic, mut terms) = (TrafficSet::empty(), Vec::new());
-    for term in nonempty_list(reader, table, key) {
-        if let Some(set) = terms::traffic(reader, names.services, &term) {
-            traffic = traffic.union(&set);
+    let (mut meant, mut left_out) = (TrafficSet::empty(), TrafficSet::empty());
+    let list = nonempty_list(reader, table, key);
+    let before = reader.problems.len();
+    for term in &list {
+        let (term, all) = match term.value.starts_with('!') {
+            true => (&term.after(1), &mut left_out),
+            false => (term, &mut meant),
+        };
+        if let Some(set) = terms::traffic(reader, names.services, term) {
+            *all = all.union(&set);
         }
-        terms.push(term.value);
     }
-    (traffic, terms)
+    // Who only says what is not meant means all else.
+    if list.iter().all(|it| it.value.starts_with('!')) && !list.is_empty() {
+        meant = TrafficSet::any();
+    }
+    let traffic = meant.difference(&left_out);
+    if let (true, true, Some(span)) = (
+        traffic.is_empty() && !list.is_empty(),
+        reader.problems.len() == before,
+        table.value_span(key),
+    ) {
+        let origin = reader.origin(span);
+        let message = format!("`{key}` leaves out all that it names");
+        reader.report(
+            Diagnostic::error("nothing-left", message, origin).expected("no packet can match"),
+        );
+    }
+    (traffic, list.into_iter().map(|term| term.value).collect())
 }
 
 /// The `direction` key; inbound when left out.
@@ -218,7 +239,7 @@ pub(super) fn interfaces(
     }
     let mut list = |key: &str| -> Vec<String> {
         let list = nonempty_list(reader, table, key);
-        list.iter().filter_map(|term| terms::interface(reader, names, term)).collect()
+        terms::interfaces(reader, names, &list)
     };
     (list("ingress"), list("egress"))
 }
