@@ -94,7 +94,7 @@ impl Place<'_> {
     fn sides(&self, alone: bool) -> [Option<&str>; 2] {
         match self.postures {
             [] => [None, None],
-            [one] if alone => [None, Some(one)],
+            [one] if alone => [Some(NO_POSTURE), Some(one)],
             [one] => [Some(one), Some(one)],
             [one, other, ..] => [Some(one), Some(other)],
         }

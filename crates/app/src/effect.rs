@@ -95,6 +95,14 @@ pub fn changes(before: (&Policy, &HostPlan), after: (&Policy, &HostPlan)) -> Vec
     list
 }
 
+/// Whether both say the same of the same packets, whoever decides.
+pub(crate) fn same(one: &[ChangeWords], other: &[ChangeWords]) -> bool {
+    let what = |it: &ChangeWords| {
+        (it.kind, it.direction, serde_json::to_string(&it.regions).unwrap_or_default())
+    };
+    one.iter().map(what).eq(other.iter().map(what))
+}
+
 /// Puts what opens first, then what closes; and finds out what belongs to others.
 pub fn arrange(list: &mut [ChangeWords]) {
     list.sort_by_key(|change| rank(change.kind));

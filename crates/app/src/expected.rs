@@ -34,6 +34,14 @@ pub struct Expectation {
     pub from: Vec<String>,
     /// The receivers, likewise.
     pub to: Vec<String>,
+    /// By which interfaces they come in, as written; none: by any. One with `!`: by all others.
+    pub ingress: Vec<String>,
+    /// By which they go out, likewise.
+    pub egress: Vec<String>,
+    /// Whether it is about every packet; else about the first ones of connections.
+    pub every_packet: bool,
+    /// Parts of the baseline whose packets it is not about.
+    pub besides: Vec<String>,
     /// The postures in which it must hold, as written; none: while no posture is in force.
     pub postures: Vec<String>,
     /// Whether it holds for every packet that it is about, in each of them.
@@ -57,6 +65,10 @@ pub fn report(loaded: &Loaded) -> Report {
         traffic: it.traffic_terms.clone(),
         from: it.from_terms.clone(),
         to: it.to_terms.clone(),
+        ingress: it.ingress.clone(),
+        egress: it.egress.clone(),
+        every_packet: it.every_packet,
+        besides: it.besides.clone(),
         postures: it.postures.clone(),
         holds: !broken.contains(&it.origin),
         why: it.why.clone(),

@@ -30,7 +30,8 @@ pub fn report(loaded: &Loaded) -> Report {
     let host = loaded.policy.host(&loaded.plan.host);
     let (interfaces, rules) = host.map_or((&[][..], &[][..]), |it| (&it.interfaces, &it.rules));
     let naming = |name: &String| {
-        let named = rules.iter().filter(|it| it.ingress.contains(name) || it.egress.contains(name));
+        let is_it = |it: &String| it.strip_prefix('!').unwrap_or(it) == name;
+        let named = rules.iter().filter(|it| it.ingress.iter().chain(&it.egress).any(is_it));
         named.map(|it| it.name.clone()).collect()
     };
     let role = |it: &tipstaff_core::policy::Interface| Role {

@@ -1,5 +1,6 @@
 //! `turn-away`: somebody is turned away, in the policy and in force, in one step; and the reverse.
 
+use crate::as_in_force::as_in_force;
 use crate::edit::{self, Request};
 use crate::transaction::{self, Options};
 use crate::undoing;
@@ -9,7 +10,6 @@ use std::path::Path;
 use std::time::Duration;
 use tipstaff_core::policy::edit::{ItemEdit, NamedEdit, edit_named};
 use tipstaff_core::policy::{Source, Time, Used, read_addresses, who_is_turned_away};
-use tipstaff_linux::ruleset::Snapshot;
 
 /// The key of the list.
 const LIST: &str = "turned-away";
@@ -68,7 +68,7 @@ pub fn turn(
     check_name(&loaded, who)?;
     let held = options.machine.rules()?.filter(|it| !it.dormant);
     let options = match &held {
-        Some(held) => &as_in_force(&loaded, held, options)?,
+        Some(held) => &as_in_force(&loaded, held, options, "turn away")?,
         None => options,
     };
     let until = wish.time.filter(|_| !wish.no_more).map(|it| {
@@ -157,31 +157,6 @@ fn all_are_turned_away(loaded: &Loaded, who: &str) -> bool {
         let all = for_a_time.fold(list.addresses.clone(), |all, it| all.union(&it.1));
         wanted.difference(&all).is_empty()
     })
-}
-
-/// How the policy as it is in force was chosen to be. Changes of it that are not in force would come into it.
-fn as_in_force<'o>(
-    loaded: &Loaded,
-    held: &Snapshot,
-    options: &Options<'o>,
-) -> Result<Options<'o>, Failure> {
-    // Whatever machine the policy is for: it was put in force on this one.
-    let options = Options { not_this_machine: true, ..*options };
-    if transaction::was_in_force(loaded, held) {
-        return Ok(options);
-    }
-    let mut without = loaded.clone();
-    without.leave_out_programs();
-    if transaction::was_in_force(&without, held) {
-        return Ok(Options { without_programs: true, ..options });
-    }
-    Err(Failure::stopped(
-        "the policy has changes that are not in force, and they would be now",
-        vec![
-            "`tipstaff compare kernel` tells them".into(),
-            "`tipstaff enforce` puts them in force; then turn away".into(),
-        ],
-    ))
 }
 
 /// What goes out of the list, and what comes into it.

@@ -1,25 +1,27 @@
 //! Changes of the policy from the command line: what they change is told, then they are written
 //! all at once or not at all.
 
+mod broken;
 mod files;
 
 pub(super) use files::{FileChange, put_in_place, told, write_down};
 pub use files::{Line, OtherFile};
 
 use super::effect::{self, ChangeWords};
-use super::finding::{Finding, words};
+use super::finding::Finding;
 use super::region::{RegionWords, Words};
-use super::{Failure, host_name, likely_packet, load_all};
+use super::{Failure, host_name, load_all};
 use crate::Outcome;
 use crate::store;
 use crate::vocabulary as say;
+use broken::newly_broken;
 use serde::Serialize;
 use std::path::Path;
-use tipstaff_core::analysis::{failing, ordinary, piece_of, review_expectations, shares};
+use tipstaff_core::analysis::{ordinary, piece_of, shares};
 use tipstaff_core::plan::{Decision, HostPlan, Kind, RuleId, resolve};
 use tipstaff_core::policy::edit::{EditError, Edited, ItemProblem};
-use tipstaff_core::policy::{Expectation, Policy, Source, Time, Verdict, read_all};
-use tipstaff_core::space::{Direction, without};
+use tipstaff_core::policy::{Host, Policy, Source, Time, read_all};
+use tipstaff_core::space::without;
 
 /// What a change did, or would do.
 #[derive(Debug, Serialize)]
@@ -58,6 +60,8 @@ impl Report {
 pub struct HostEffect {
     /// The host whose packets fare differently.
     pub host: String,
+    /// The posture in which they do; `null`: in none. What is the same in all is told once.
+    pub posture: Option<String>,
     /// The packets that fare differently, region by region.
     pub changes: Vec<ChangeWords>,
 }
@@ -143,12 +147,18 @@ pub(super) fn carry_out(
         };
         let changes = effect::changes((old, &was), (&new, &is));
         let expected = old.host(&host.name).map(|it| &it.expectations);
-        if !changes.is_empty() || expected.is_some_and(|it| it.len() != host.expectations.len()) {
+        let states_more = expected.is_some_and(|it| it.len() != host.expectations.len());
+        if !changes.is_empty() || states_more {
             broken.extend(newly_broken((old, &was), (&new, &is), now));
         }
+        let within = in_postures(host, old, &new, (now, states_more));
+        broken.extend(within.broken);
+        let other = within.changes.into_iter().filter(|it| !effect::same(&it.changes, &changes));
+        let other: Vec<HostEffect> = other.collect();
         if !changes.is_empty() {
-            hosts.push(HostEffect { host: host.name.clone(), changes });
+            hosts.push(HostEffect { host: host.name.clone(), posture: None, changes });
         }
+        hosts.extend(other);
         if about.as_ref() == Some(&host.name)
             && let Some(rule) = request.rule
         {
@@ -173,6 +183,38 @@ pub(super) fn carry_out(
         lines,
         others,
     })
+}
+
+/// What changes in the postures of a host, and what is not so any more in them that must be.
+struct InPostures {
+    changes: Vec<HostEffect>,
+    broken: Vec<Finding>,
+}
+
+fn in_postures(
+    host: &Host,
+    old: &Policy,
+    new: &Policy,
+    (now, states_more): (Time, bool),
+) -> InPostures {
+    let mut found = InPostures { changes: Vec::new(), broken: Vec::new() };
+    for posture in &host.postures {
+        let within = |policy: &Policy| {
+            let policy = policy.in_posture(&host.name, &posture.name)?;
+            let plan = resolve(&policy, &host.name, now).ok()?;
+            Some((policy, plan))
+        };
+        let (Some((old, was)), Some((new, is))) = (within(old), within(new)) else { continue };
+        let changes = effect::changes((&old, &was), (&new, &is));
+        if !changes.is_empty() || states_more {
+            found.broken.extend(newly_broken((&old, &was), (&new, &is), now));
+        }
+        if !changes.is_empty() {
+            let (host, posture) = (host.name.clone(), Some(posture.name.clone()));
+            found.changes.push(HostEffect { host, posture, changes });
+        }
+    }
+    found
 }
 
 fn refused(error: &EditError, request: &Request<'_>) -> Failure {
@@ -221,44 +263,6 @@ fn refused(error: &EditError, request: &Request<'_>) -> Failure {
         _ => format!("look at {}", request.path.display()),
     };
     Failure::usage(error.to_string(), help)
-}
-
-/// Expectations that held before and do not any more.
-fn newly_broken(
-    before: (&Policy, &HostPlan),
-    after: (&Policy, &HostPlan),
-    now: Time,
-) -> Vec<Finding> {
-    let failed: Vec<&Expectation> =
-        failing(before.1, stated(before)).into_iter().map(|it| it.expectation).collect();
-    let fails_still = |finding: &tipstaff_core::analysis::Finding| {
-        let about = stated(after).iter().find(|it| Some(&it.origin) == finding.origin.as_ref());
-        about.is_some_and(|it| failed.iter().any(|old| says_as(old, it)))
-    };
-    let likely = |direction| likely_packet(direction, after.1);
-    let found = review_expectations(after.0, after.1, now, &likely);
-    found.into_iter().filter(|it| !fails_still(it)).map(words).collect()
-}
-
-fn stated<'p>((policy, plan): (&'p Policy, &HostPlan)) -> &'p [Expectation] {
-    policy.host(&plan.host).map_or(&[], |it| &it.expectations)
-}
-
-/// Whether two expectations say the same, wherever they are written.
-fn says_as(one: &Expectation, other: &Expectation) -> bool {
-    fn of(it: &Expectation) -> (Direction, Verdict, Option<&str>, [&Vec<String>; 7], bool) {
-        let terms = [
-            &it.traffic_terms,
-            &it.from_terms,
-            &it.to_terms,
-            &it.ingress,
-            &it.egress,
-            &it.postures,
-            &it.besides,
-        ];
-        (it.direction, it.verdict, it.label.as_deref(), terms, it.every_packet)
-    }
-    of(one) == of(other)
 }
 
 /// What the rule matches and does not change: since a decision above takes it, or since it fared

@@ -5,11 +5,13 @@ mod words;
 pub use crate::shut::Wish;
 pub use words::{Known, Report};
 
+use crate::as_in_force::as_in_force;
 use crate::store::{Docket, Entry, Home, InPosture, State, Watcher};
 pub use crate::transaction::Taking;
 use crate::transaction::{self, Left, Options};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, shut};
+use crate::{Failure, Loaded, load_without_posture, shut};
+use std::path::Path;
 use tipstaff_core::policy::{SHUT, Taken};
 use tipstaff_linux::Machine;
 
@@ -56,10 +58,26 @@ pub(crate) fn of_now(machine: &dyn Machine, home: &Home, policy: &Loaded) -> Opt
 /// # Errors
 /// [`Failure`] as for `enforce`.
 pub fn take(
-    policy: &Loaded,
+    (path, host): (&Path, Option<&str>),
     taking: &Taking<'_>,
     options: &Options<'_>,
 ) -> Result<Report, Failure> {
+    let policy = &load_without_posture(options.machine, path, host)?;
+    let held = options.machine.rules()?.filter(|it| !it.dormant && it.host == policy.plan.host);
+    let options = match &held {
+        Some(held) => {
+            let mut now = policy.clone();
+            if let Some(taken) = held.program.taken.clone() {
+                // One that the policy has no more is left by this.
+                let _ = now.take(taken);
+                now.place(options.machine)?;
+            }
+            let not_this_machine = options.not_this_machine;
+            let as_held = as_in_force(&now, held, options, "take it")?;
+            &Options { not_this_machine, ..as_held }
+        }
+        None => options,
+    };
     let change = transaction::take(policy, taking, options)?;
     let done = if options.dry { say::Moved::WouldTake } else { say::Moved::Taken };
     let mut report = Report::did(done);

@@ -35,6 +35,12 @@ pub struct Baseline {
     /// Replies, and errors about what was allowed, are allowed
     #[arg(long, value_name = "SWITCH")]
     replies: Option<Switch>,
+    /// Likewise for what leaves this machine; off: the rules decide about every packet that does
+    #[arg(long, value_name = "SWITCH")]
+    outbound_replies: Option<Switch>,
+    /// Likewise for what passes through it
+    #[arg(long, value_name = "SWITCH")]
+    forwarded_replies: Option<Switch>,
     /// Neighbour discovery, MLD and IGMP are allowed
     #[arg(long, value_name = "SWITCH")]
     neighbours: Option<Switch>,
@@ -60,6 +66,8 @@ impl Baseline {
             switch("false-loopback", self.false_loopback),
             switch("invalid", self.invalid),
             switch("replies", self.replies),
+            switch("outbound-replies", self.outbound_replies),
+            switch("forwarded-replies", self.forwarded_replies),
             switch("neighbours", self.neighbours),
             switch("dhcp", self.dhcp),
         ]

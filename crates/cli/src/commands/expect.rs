@@ -1,6 +1,6 @@
 //! `expect`: what must hold whatever the rules are.
 
-use super::complete::places;
+use super::complete::{places, postures};
 use super::context::Context;
 use super::direction::DirectionWord;
 use super::output::Output;
@@ -10,7 +10,7 @@ use crate::render;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::{Failure, Outcome, expected};
-use tipstaff_core::policy::edit::{Assignment, ListEdit, edit_expectations};
+use tipstaff_core::policy::edit::{Assignment, ListEdit, Value, edit_expectations};
 
 /// What can be done to expectations.
 #[derive(Debug, Subcommand)]
@@ -40,12 +40,21 @@ pub struct Added {
     /// Receivers, likewise
     #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
     to: Vec<String>,
-    /// Only what comes in by these interfaces
+    /// Only what comes in by these interfaces; `!` ahead of a single one: by all others
     #[arg(long, value_name = "INTERFACE", num_args = 1..)]
     ingress: Vec<String>,
-    /// Only what goes out by these interfaces
+    /// Only what goes out by these interfaces, likewise
     #[arg(long, value_name = "INTERFACE", num_args = 1..)]
     egress: Vec<String>,
+    /// About every packet, also those of connections that there are; else about first packets
+    #[arg(long)]
+    every_packet: bool,
+    /// Parts of the baseline whose packets it is not about
+    #[arg(long, value_name = "PART", num_args = 1.., value_parser = ["dhcp", "neighbours"])]
+    besides: Vec<String>,
+    /// The postures in which it must hold; also `none` (if left out), and `always`
+    #[arg(long, value_name = "POSTURE", num_args = 1.., add = Names::new(postures))]
+    posture: Vec<String>,
     /// The reason, for readers
     #[arg(long, value_name = "TEXT")]
     why: Option<String>,
@@ -72,6 +81,9 @@ impl Added {
             list_of("to", &self.to),
             list_of("ingress", &self.ingress),
             list_of("egress", &self.egress),
+            self.every_packet.then_some(("every-packet", Some(Value::Switch(true)))),
+            list_of("besides", &self.besides),
+            list_of("posture", &self.posture),
             text_of("verdict", Some(&self.verdict)),
             text_of("why", self.why.as_ref()),
         ];

@@ -13,7 +13,7 @@ use clap_complete::ArgValueCandidates as Names;
 use std::ffi::OsString;
 use std::time::Duration;
 use tipstaff_app::posture::{self, Taking};
-use tipstaff_app::{Failure, kernel, load_without_posture, transaction};
+use tipstaff_app::{Failure, kernel, transaction};
 use tipstaff_core::policy::SHUT;
 
 /// Options of `posture`.
@@ -127,7 +127,6 @@ impl Take {
             return Err(Failure::usage("--all is about `shut` only", help));
         }
         kernel::must_be_new_enough(context.machine)?;
-        let policy = load_without_posture(context.machine, &context.global.policy, context.host())?;
         let options = transaction::Options {
             dry: self.dry_run,
             even_if_locked_out: self.even_if_locked_out,
@@ -136,9 +135,10 @@ impl Take {
         };
         let taking = Taking { name: &self.name, time: self.time, ends_with: None, why: &self.why };
         if let [command, words @ ..] = &self.command[..] {
-            return while_it_runs::run(context, &policy, taking, &options, (command, words));
+            return while_it_runs::run(context, taking, &options, (command, words));
         }
-        let report = posture::take(&policy, &taking, &options)?;
+        let place = (context.global.policy.as_path(), context.host());
+        let report = posture::take(place, &taking, &options)?;
         Ok(context.shown(&report, report.outcome(), render::posture))
     }
 

@@ -7,7 +7,7 @@ use std::ffi::OsString;
 use std::process::Command;
 use tipstaff_app::posture::{self, Taking};
 use tipstaff_app::store::Watcher;
-use tipstaff_app::{Failure, Loaded, Outcome, transaction};
+use tipstaff_app::{Failure, Outcome, transaction};
 
 /// Takes a posture, runs a command, and leaves the posture when that has ended. A process of its own does so, too,
 /// should this one be ended first.
@@ -16,13 +16,13 @@ use tipstaff_app::{Failure, Loaded, Outcome, transaction};
 /// Why the posture could not be taken or left, or the command not be started.
 pub fn run(
     context: &Context,
-    policy: &Loaded,
     taking: Taking<'_>,
     options: &transaction::Options<'_>,
     (command, words): (&OsString, &[OsString]),
 ) -> Result<Output, Failure> {
+    let place = (context.global.policy.as_path(), context.host());
     let ends_with = Watcher::of(std::process::id());
-    let report = posture::take(policy, &Taking { ends_with, ..taking }, options)?;
+    let report = posture::take(place, &Taking { ends_with, ..taking }, options)?;
     if context.format() == Format::Text {
         // Whoever reads it does so while the command runs.
         let _ = render::print(&render::posture(&report, context.screen));

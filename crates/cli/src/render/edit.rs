@@ -20,7 +20,12 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
     let mut text =
         format!("{} {}: {}\n", screen.paint(style, lead), files.join(", "), clean(&report.done));
     for host in &report.hosts {
-        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, &clean(&host.host))));
+        let posture = match &host.posture {
+            Some(posture) => format!(", in posture {posture}"),
+            None => String::new(),
+        };
+        let lead = clean(&format!("{}{posture}", host.host));
+        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, &lead)));
         text.push_str(&changes(&host.changes, screen));
     }
     if let Some(why) = &report.nothing {

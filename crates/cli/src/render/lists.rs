@@ -43,7 +43,18 @@ pub fn expected(report: &expected::Report, screen: &Screen) -> String {
             [] => "anywhere".to_owned(),
             list => list.join(", "),
         };
-        let traffic = format!("{} {}", it.direction, it.traffic.join(", "));
+        let mut traffic = format!("{} {}", it.direction, it.traffic.join(", "));
+        for (word, names) in [("in by", &it.ingress), ("out by", &it.egress)] {
+            if !names.is_empty() {
+                traffic.push_str(&format!(" {word} {}", names.join(" or ")));
+            }
+        }
+        if it.every_packet {
+            traffic.push_str(", every packet");
+        }
+        if !it.besides.is_empty() {
+            traffic.push_str(&format!(", besides {}", it.besides.join(", ")));
+        }
         let mut row = vec![
             Cell::plain(it.number.to_string()),
             Cell::new(it.verdict, verdict_style(it.verdict)),

@@ -33,7 +33,7 @@ impl Reboot {
     }
 
     /// The machine comes up again: its rules are gone, and it has the name that the docket goes by.
-    fn down(&self) {
+    pub fn down(&self) {
         let rules = self.desk.kept_by(NAME).join("docket.jsonl");
         assert!(rules.exists(), "the docket is by the name");
         self.sluice()
@@ -56,11 +56,11 @@ impl Reboot {
     }
 
     /// Boots, and does not mind what is said of it.
-    fn boots(&self) -> String {
+    pub fn boots(&self) -> String {
         self.desk.on(self.sluice(), ["enforce", "--boot"]).stdout
     }
 
-    fn boot(&self, code: i32) -> String {
+    pub fn boot(&self, code: i32) -> String {
         self.desk.on(self.sluice(), ["enforce", "--boot"]).exits(code).stdout
     }
 

@@ -26,6 +26,7 @@ mod logging;
 mod metrics;
 mod mishaps;
 mod moving;
+mod postures;
 mod programs;
 mod project;
 mod reach;

@@ -238,6 +238,24 @@ fn later_decisions_have_names_of_their_own() {
     );
 }
 
+/// What is added to the host goes into its own section, not into that of a posture.
+#[test]
+fn the_host_is_changed_beside_its_postures() {
+    use tipstaff_core::policy::Used;
+    use tipstaff_core::policy::edit::{NamedEdit, Value, edit_named};
+    let text = "edition = 1\n[host.bench]\naddresses = [\"10.44.8.20\"]\n\
+        [host.bench.posture.sealed]\ninstead = true\n\
+        [[host.bench.posture.sealed.rule]]\nname = \"web\"\nallow = [\"80/tcp\"]\n";
+    let sources = [Source::new("policy.toml", text)];
+    let keys = vec![("turned-away", Some(Value::List(vec!["203.0.113.9".into()])))];
+    let change = NamedEdit::Change(keys, Vec::new());
+    let edited = edit_named(&sources, &policy(text), (Used::Host, "bench"), &change, None);
+    let text = edited.expect("changed").text;
+    let policy = policy(&text);
+    let host = &policy.hosts[0];
+    assert!(host.turned_away.is_some() && host.postures[0].turned_away.is_none(), "{text}");
+}
+
 /// A laptop that may use only its tunnel.
 const LAPTOP: &str = r#"edition = 1
 [host.bench]

@@ -62,6 +62,13 @@ impl<'s> Layout<'s> {
         written.starts_with('[') && before.trim().is_empty() && value.get_ref().is_table()
     }
 
+    /// Whether a table is only there since headings of others name it, as `[host.sluice.posture.sealed]` does with
+    /// `posture`.
+    fn is_in_heading(&self, value: &Spanned<DeValue<'_>>) -> bool {
+        let line = &self.text[self.line_start(value.span().start)..];
+        value.get_ref().is_table() && line.trim_start().starts_with('[')
+    }
+
     pub(crate) fn line_start(&self, at: usize) -> usize {
         self.text[..at].rfind('\n').map_or(0, |before| before + 1)
     }
@@ -101,7 +108,7 @@ impl<'s> Layout<'s> {
     fn last_of(&self, table: &DeTable<'_>, deep: bool) -> usize {
         let mut last = 0;
         for value in table.values() {
-            let headed = |it: &Spanned<DeValue<'_>>| self.has_heading(it);
+            let headed = |it: &Spanned<DeValue<'_>>| self.has_heading(it) || self.is_in_heading(it);
             let inner = match value.get_ref() {
                 DeValue::Table(inner) if headed(value) => {
                     if deep {
