@@ -1,11 +1,13 @@
 //! `draft`: a first policy from what this machine does now.
 
 mod recorded;
+mod tunnel;
 
 use super::Failure;
 use recorded::{Came, recorded};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 use tipstaff_core::draft::{Contact, Facts, Link, Listener, draft};
 use tipstaff_linux::Machine;
 use tipstaff_linux::sockets::PortProtocol;
@@ -33,6 +35,10 @@ pub struct Wanted<'w> {
     pub host: Option<&'w str>,
     /// Whether rules are for the programs that listen now.
     pub by_program: bool,
+    /// The interface of a tunnel that is to be the only way out in a posture.
+    pub tunnel: Option<&'w str>,
+    /// The tunnel's far end, and what goes there, where that is not to be found out.
+    pub endpoint: Option<(IpAddr, &'w str)>,
     /// Whether whoever came, as long as that is remembered, stays admitted, not only who is connected.
     pub from_record: bool,
 }
@@ -66,6 +72,10 @@ pub fn report(machine: &dyn Machine, wanted: &Wanted<'_>) -> Result<Report, Fail
         }
         Err(_) => unseen.push("who uses UDP services, which the system shows to root only".into()),
     }
+    let tunnel = match wanted.tunnel {
+        Some(link) => Some(tunnel::tunnel(machine, link, wanted.endpoint)?),
+        None => None,
+    };
     let came = match wanted.from_record {
         true => recorded(machine)?,
         false => Came::default(),
@@ -108,6 +118,7 @@ pub fn report(machine: &dyn Machine, wanted: &Wanted<'_>) -> Result<Report, Fail
         nobody_there: nobody_there.into_iter().map(|(at, count)| (at.0, at.1, count)).collect(),
         session: machine.own_session().map(|it| (it.client, it.port)),
         by_program: wanted.by_program,
+        tunnel,
         unseen: unseen.clone(),
     };
     Ok(Report { policy: draft(&facts), unseen })

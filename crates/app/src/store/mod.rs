@@ -10,6 +10,7 @@ mod kept;
 mod note;
 mod pending;
 mod posture;
+mod process;
 pub mod undo;
 
 pub use callers::{callers_saved_ago, save_callers, saved_callers};
@@ -22,8 +23,9 @@ pub(crate) use kept::by_digest;
 pub use kept::{Guarded, all as all_kept, digest, policy as kept_policy};
 pub use note::{Note, origin};
 pub(crate) use pending::set_pending;
-pub use pending::{Pending, Watcher, pending, started};
+pub use pending::{Pending, pending};
 pub use posture::{InPosture, Situation};
+pub use process::{Watcher, started};
 
 use hmac_sha256::Hash;
 

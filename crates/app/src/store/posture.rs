@@ -1,7 +1,7 @@
 //! The posture that an entry of the docket is in.
 
 use super::home::this_boot;
-use super::pending::Watcher;
+use super::process::Watcher;
 use serde::{Deserialize, Serialize};
 use tipstaff_core::policy::{Taken, Time};
 

@@ -95,9 +95,11 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
         "shut" => {
             &["tipstaff shut --for 30m --why \"Somebody is in\"", "tipstaff shut --all --for 10m"]
         }
-        "posture" => &["tipstaff posture"],
-        "posture show" => &["tipstaff posture show"],
-        "posture take shut" => &["tipstaff posture take shut --for 1h"],
+        "posture" | "posture show" => &["tipstaff posture show"],
+        "posture take" => &[
+            "tipstaff posture take showing --for 30m --why \"Visitors\"",
+            "tipstaff posture take showing --while sleep 60",
+        ],
         "posture leave" => &["tipstaff posture leave"],
         "docket" => &["tipstaff docket"],
         "docket show" => &["tipstaff docket show 3", "tipstaff docket show 3 --text"],

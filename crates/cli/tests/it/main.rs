@@ -19,6 +19,7 @@ mod guarding;
 mod handing_on;
 mod harness;
 mod imports;
+mod in_postures;
 mod interfaces;
 mod jobs;
 mod kernel;

@@ -25,8 +25,19 @@ pub struct Facts {
     pub session: Option<(IpAddr, u16)>,
     /// Whether rules are to be for the programs that listen now, and no others.
     pub by_program: bool,
+    /// The tunnel that is to be the only way out in a posture, if there is to be one.
+    pub tunnel: Option<Tunnel>,
     /// What could not be seen, in words.
     pub unseen: Vec<String>,
+}
+
+/// A tunnel.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Tunnel {
+    /// Its interface.
+    pub link: String,
+    /// Its far ends, each with what goes there, as a traffic term.
+    pub endpoints: Vec<(IpAddr, String)>,
 }
 
 /// An interface of the machine.

@@ -4,8 +4,9 @@
 mod facts;
 mod rules;
 mod text;
+mod tunnel;
 
-pub use facts::{Contact, Facts, Link, Listener};
+pub use facts::{Contact, Facts, Link, Listener, Tunnel};
 
 use crate::analysis::lasting;
 use crate::policy::edit::quoted;
@@ -65,10 +66,11 @@ pub fn draft(facts: &Facts) -> String {
         out.push_str(&format!("addresses = {}\n", list(addresses)));
     }
     let mut roles: Vec<(String, &str)> = Vec::new();
-    for link in &facts.links {
-        let role = slug(&link.name, "link");
+    let tunnel = facts.tunnel.iter().map(|it| &it.link);
+    for name in facts.links.iter().map(|it| &it.name).chain(tunnel) {
+        let role = slug(name, "link");
         if !roles.iter().any(|it| it.0 == role) {
-            roles.push((role, &link.name));
+            roles.push((role, name));
         }
     }
     if !roles.is_empty() {
@@ -88,6 +90,10 @@ pub fn draft(facts: &Facts) -> String {
     defaults(&mut out, facts, &host);
     for rule in &rules {
         rule.write(&mut out, &host, shell.map(|it| &it.from), facts.remembered);
+    }
+    if let Some(tunnel) = &facts.tunnel {
+        let role = roles.iter().find(|it| it.1 == tunnel.link).map_or("tunnel", |it| &it.0);
+        tunnel::write(&mut out, &host, tunnel, role);
     }
     out
 }

@@ -4,6 +4,7 @@
 //! and use every key of the language; packets keep to the ends of the ranges that a plan tells
 //! apart, where mistakes show.
 
+mod long;
 mod packets;
 mod policies;
 mod postures;

@@ -5,6 +5,7 @@ mod diagnostic;
 pub mod edit;
 mod ends;
 mod iana;
+mod interfaces;
 mod logging;
 mod model;
 mod named;
@@ -14,9 +15,11 @@ mod read;
 mod record;
 mod schema;
 mod seen;
+mod shape;
 mod source;
 mod suggest;
 mod table;
+mod taken;
 mod terms;
 mod time;
 
@@ -28,16 +31,17 @@ pub use iana::{KNOWN_SERVICES, KnownService};
 pub use logging::{Level, Logging};
 pub use model::{
     Baseline, Bundle, Default, Defaults, Expectation, Host, Interface, LabelSection, Log,
-    PROGRAM_MARKS, Ping, Place, Policy, Rule, Service, ServicePort, Shell, TurnedAway, Use, Used,
-    Verdict, Written,
+    PROGRAM_MARKS, Ping, Place, Policy, Posture, Rule, Service, ServicePort, Shell, TurnedAway,
+    Use, Used, Verdict, Written,
 };
-pub use posture::{ALWAYS, NO_POSTURE, Posture, SHUT, Taken};
 pub use rate::{Rate, RateError};
 pub use read::{read, read_addresses, read_all, read_traffic, who_is_turned_away};
 pub use record::{Record, Span};
-pub use schema::{KeySpec, SCHEMA, Shape, TableSpec};
+pub use schema::SCHEMA;
 pub use seen::deceives;
+pub use shape::{KeySpec, Shape, TableSpec};
 pub use source::{Origin, Source};
 pub use suggest::nearest;
-pub use terms::{ANYWHERE, ON_LINK, THIS_HOST};
+pub use taken::{ALWAYS, NO_POSTURE, SHUT, Taken};
+pub use terms::{ANYWHERE, ON_LINK, THIS_HOST, is_interface_name};
 pub use time::Time;

@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Accepted, Ends, Logging, Origin, Posture, Rate, Record, Source, Time};
+use super::{Accepted, Ends, Logging, Origin, Rate, Record, Source, Time};
 use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -194,6 +194,31 @@ pub struct Host {
     /// The posture in which this is what it says; `None`: in none.
     pub posture: Option<String>,
     /// Findings about it, not about one of its rules, that are accepted.
+    pub accepted: Vec<Accepted>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
+/// What holds in a certain situation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Posture {
+    /// The name by which it is taken.
+    pub name: String,
+    /// What it is for.
+    pub why: Option<String>,
+    /// Whether its rules stand instead of the host's own; else they are ahead of them.
+    pub instead: bool,
+    /// Its rules, in order, bundles unfolded.
+    pub rules: Vec<Rule>,
+    /// Its defaults, in the order of [`Direction::ALL`]; `None`: those of the host.
+    pub defaults: [Option<(Verdict, Origin)>; 3],
+    /// How pings are answered; `None`: as the host has it.
+    pub ping: Option<(Ping, Origin)>,
+    /// The parts of the baseline that it switches.
+    pub switches: Vec<(&'static str, bool, Origin)>,
+    /// Who is turned away besides.
+    pub turned_away: Option<TurnedAway>,
+    /// Findings about it that are accepted.
     pub accepted: Vec<Accepted>,
     /// Where it is written.
     pub origin: Origin,

@@ -1,68 +1,8 @@
 //! Postures: what a host's policy says for a certain situation.
 
-use super::model::{Default, Expectation, Host, Ping, Policy, Rule, TurnedAway, Verdict};
-use super::{Accepted, Origin, Time};
+use super::model::{Default, Expectation, Host, Policy, TurnedAway};
+use super::taken::{ALWAYS, NO_POSTURE};
 use crate::space::Direction;
-use serde::{Deserialize, Serialize};
-
-/// In an expectation: whichever posture is in force, or none.
-pub const ALWAYS: &str = "always";
-/// The word for no posture, where one is named.
-pub const NO_POSTURE: &str = "none";
-/// The posture that is built in.
-pub const SHUT: &str = "shut";
-
-/// What holds in a certain situation.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Posture {
-    /// The name by which it is taken.
-    pub name: String,
-    /// What it is for.
-    pub why: Option<String>,
-    /// Whether its rules stand instead of the host's own; else they are ahead of them.
-    pub instead: bool,
-    /// Its rules, in order, bundles unfolded.
-    pub rules: Vec<Rule>,
-    /// Its defaults, in the order of [`Direction::ALL`]; `None`: those of the host.
-    pub defaults: [Option<(Verdict, Origin)>; 3],
-    /// How pings are answered; `None`: as the host has it.
-    pub ping: Option<(Ping, Origin)>,
-    /// The parts of the baseline that it switches.
-    pub switches: Vec<(&'static str, bool, Origin)>,
-    /// Who is turned away besides.
-    pub turned_away: Option<TurnedAway>,
-    /// Findings about it that are accepted.
-    pub accepted: Vec<Accepted>,
-    /// Where it is written.
-    pub origin: Origin,
-}
-
-/// A posture as it was taken.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Taken {
-    /// Its name.
-    pub name: String,
-    /// Since when.
-    pub since: Time,
-    /// When it ends by itself; `None`: when it is left.
-    pub until: Option<Time>,
-    /// Why it was taken, in the words of whoever took it; may be empty.
-    pub why: String,
-}
-
-impl Taken {
-    /// Whether that is in force at a moment.
-    #[must_use]
-    pub fn holds_at(&self, now: Time) -> bool {
-        self.until.is_none_or(|until| now < until)
-    }
-
-    /// Whether both are the same posture with the same end.
-    #[must_use]
-    pub fn is_as(&self, other: &Self) -> bool {
-        (&self.name, self.until) == (&other.name, other.until)
-    }
-}
 
 impl Expectation {
     /// Whether it is to hold in a posture, or in none.

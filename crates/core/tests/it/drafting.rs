@@ -61,6 +61,7 @@ fn sluice() -> Facts {
         remembered: None,
         nobody_there: Vec::new(),
         session: Some((address("2001:db8:51::7"), 2202)),
+        tunnel: None,
         unseen: vec!["some programs".into()],
     }
 }
@@ -177,6 +178,7 @@ fn hostile_and_empty_facts_still_make_a_policy() {
             .chain((0..99).map(|it| contact(81, true, &format!("198.51.100.{it}"))))
             .chain((0..300).map(|it| contact(83, true, &format!("2001:db8:{it}::1"))))
             .collect(),
+        tunnel: None,
         unseen: vec!["a\n[host.x]".into()],
         ..Facts::default()
     };

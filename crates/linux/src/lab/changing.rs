@@ -12,8 +12,16 @@ use tipstaff_wire::route::{Via, delete_address};
 
 // linux/rtnetlink.h and linux/if_link.h
 const NEW_LINK: u16 = 16;
+const DELETE_LINK: u16 = 17;
 const NEW_LINK_PROPERTY: u16 = 108;
 const NAME: u16 = 3;
+const INFO: u16 = 18;
+const INFO_KIND: u16 = 1;
+const INFO_DATA: u16 = 2;
+const VXLAN_ID: u16 = 1;
+const VXLAN_FAR_END: u16 = 2;
+const VXLAN_NEAR_END: u16 = 4;
+const VXLAN_PORT: u16 = 15;
 const PROPERTIES: u16 = 52;
 const ALTERNATIVE_NAME: u16 = 53;
 const UP: u32 = 1;
@@ -41,6 +49,62 @@ pub fn rename(link: &str, name: &str) {
     request(NEW_LINK, 0, number, Some(false), |_| {});
     request(NEW_LINK, 0, number, None, |out| out.text(NAME, name));
     request(NEW_LINK, 0, number, Some(true), |_| {});
+}
+
+/// Switches a link on or off.
+pub fn switch(link: &str, on: bool) {
+    request(NEW_LINK, 0, index(link).expect("a number"), Some(on), |_| {});
+}
+
+/// Takes a link away.
+pub fn remove(link: &str) {
+    request(DELETE_LINK, 0, index(link).expect("a number"), None, |_| {});
+}
+
+/// Makes a tunnel of Ethernet frames in UDP datagrams to a far end (RFC 7348), and switches it on; `false` if this
+/// kernel has none.
+pub fn tunnel(link: &str, near_end: Ipv4Addr, far_end: Ipv4Addr, port: u16) -> bool {
+    let mut socket = NetlinkSocket::open(Protocol::Route).expect("a socket");
+    let made = ask(&mut socket, "make a tunnel", |sequence| {
+        let mut out = Writer::new();
+        netlink::write(&mut out, NEW_LINK, REQUEST | ACK | CREATE | EXCLUSIVE, sequence, |out| {
+            out.raw(&[0; 16]);
+            out.text(NAME, link);
+            out.nest(INFO, |out| {
+                out.text(INFO_KIND, "vxlan");
+                out.nest(INFO_DATA, |out| {
+                    out.ne32(VXLAN_ID, 99);
+                    out.bytes(VXLAN_FAR_END, &far_end.octets());
+                    out.bytes(VXLAN_NEAR_END, &near_end.octets());
+                    out.bytes(VXLAN_PORT, &port.to_be_bytes());
+                });
+            });
+        });
+        out.finish()
+    });
+    let made = made.is_ok();
+    if made {
+        switch(link, true);
+    }
+    made
+}
+
+/// Adds a route.
+pub fn route(network: IpAddr, prefix: u8, via: &Way<'_>) {
+    let via = match via {
+        Way::Link(link) => Via::Link(index(link).expect("a number")),
+        Way::Gateway(gateway) => Via::Gateway(*gateway),
+    };
+    Links::open().expect("a socket").route((network, prefix), via).expect("a route");
+}
+
+/// Where a route leads.
+#[derive(Clone, Copy, Debug)]
+pub enum Way<'w> {
+    /// Out by a link.
+    Link(&'w str),
+    /// To a neighbour.
+    Gateway(IpAddr),
 }
 
 /// Gives a link another name beside its own.

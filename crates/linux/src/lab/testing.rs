@@ -260,6 +260,16 @@ impl Flood {
     }
 }
 
+impl Flood {
+    /// Sends those packets that the host finds a way for; gives how many.
+    pub fn send_what_can_be(&self, packets: &[(IpAddr, Vec<u8>)]) -> usize {
+        packets
+            .iter()
+            .filter(|(destination, packet)| self.0.send(packet, *destination).is_ok())
+            .count()
+    }
+}
+
 /// Sends a host what a neighbour's link carries to it, whoever it says that it is from.
 pub struct Rain(LinkSender);
 

@@ -11,6 +11,7 @@ mod ending;
 mod enforcement;
 mod faults;
 mod labs;
+mod leaking;
 mod probing;
 mod programs;
 mod rates;

@@ -69,12 +69,9 @@ pub(super) fn host(
     let own = table.tables(reader, "expect");
     expectations.extend(own.iter().filter_map(|table| expectation(reader, &names, table)));
     let shell = shell(reader, &names, table);
-    let on_failure = table.text(reader, "on-failure");
-    let on_failure =
-        on_failure.and_then(|text| choice(reader, &text, &["closed", "open"]).map(str::to_owned));
-    let program_marks = table.text(reader, "program-marks");
-    let program_marks =
-        program_marks.and_then(|text| marks(reader, &text)).unwrap_or(PROGRAM_MARKS);
+    let open_on_failure = open_on_failure(reader, table);
+    let marked = table.text(reader, "program-marks");
+    let program_marks = marked.and_then(|text| marks(reader, &text)).unwrap_or(PROGRAM_MARKS);
     let host = Host {
         name: name.value.clone(),
         addresses,
@@ -90,7 +87,7 @@ pub(super) fn host(
         shell,
         record: record(reader, table),
         logging: logging(reader, table),
-        open_on_failure: on_failure.as_deref() == Some("open"),
+        open_on_failure,
         program_marks,
         postures,
         at_boot,
@@ -100,6 +97,13 @@ pub(super) fn host(
     };
     check_expected(reader, table, &host);
     host
+}
+
+/// Reads the key `on-failure`.
+fn open_on_failure(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> bool {
+    let text = table.text(reader, "on-failure");
+    text.and_then(|text| choice(reader, &text, &["closed", "open"]).map(|it| it == "open"))
+        .unwrap_or(false)
 }
 
 /// One of the `names`: a host name as machines bear it (RFC 1123 section 2.1), up to its first dot.

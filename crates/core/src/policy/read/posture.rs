@@ -1,7 +1,7 @@
 //! Postures of a host.
 
-use super::super::posture::{ALWAYS, NO_POSTURE, SHUT};
 use super::super::table::{Reader, Table, Text};
+use super::super::taken::{ALWAYS, NO_POSTURE, SHUT};
 use super::super::terms::Names;
 use super::super::{Diagnostic, Posture, nearest};
 use super::bundle::{Bundles, Unfolded};

@@ -1,5 +1,6 @@
 //! One rule.
 
+use super::super::interfaces::interfaces as named_interfaces;
 use super::super::model::{Log, Rule, Verdict};
 use super::super::table::{Reader, Table};
 use super::super::terms::{self, Names};
@@ -239,7 +240,7 @@ pub(super) fn interfaces(
     }
     let mut list = |key: &str| -> Vec<String> {
         let list = nonempty_list(reader, table, key);
-        terms::interfaces(reader, names, &list)
+        named_interfaces(reader, names, &list)
     };
     (list("ingress"), list("egress"))
 }

@@ -1,0 +1,120 @@
+//! Postures at boot, in commands that reason, and with the command of whoever takes one.
+
+use crate::booting::Reboot;
+use crate::postures::POLICY;
+use crate::remembering::World;
+use std::fs;
+use std::process::Command;
+use tipstaff_linux::lab::testing::sealed;
+
+/// In another boot, as far as commands can see.
+fn boot_anew(reboot: &Reboot, number: u32) {
+    let file = reboot.desk.folder.path().join(format!("boot-{number}"));
+    fs::write(&file, format!("00000000-0000-4000-8000-{number:012}\n")).expect("written");
+    rustix::mount::mount_bind(&file, "/proc/sys/kernel/random/boot_id").expect("mounted");
+    reboot.down();
+}
+
+#[test]
+fn a_boot_begins_in_the_posture_in_which_it_is_to_begin() {
+    sealed("in_postures::a_boot_begins_in_the_posture_in_which_it_is_to_begin", || {
+        let reboot = Reboot::with(POLICY);
+        let posture = |reboot: &Reboot| {
+            let told = reboot.run(&["posture", "--format", "json"]).exits(0).json();
+            told["posture"].as_str().unwrap_or_default().to_owned()
+        };
+        reboot.run(&["enforce", "--keep"]).exits(0);
+        // What has an end is gone, and what has none stays.
+        reboot.run(&["posture", "take", "showing", "--for", "1h"]).exits(0);
+        boot_anew(&reboot, 1);
+        reboot.boot(0);
+        assert_eq!(
+            (posture(&reboot).as_str(), reboot.open(443), reboot.open(2202)),
+            ("", false, true)
+        );
+        reboot.run(&["posture", "take", "sealed", "--keep"]).exits(0);
+        boot_anew(&reboot, 2);
+        reboot.boot(0);
+        assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("sealed", false));
+        reboot.run(&["status"]).exits(0);
+        reboot.run(&["posture", "leave", "--keep"]).exits(0);
+        boot_anew(&reboot, 3);
+        reboot.boot(0);
+        assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("", true));
+        // The policy says in which each begins; also with nothing left but the note.
+        let text = POLICY.replacen("[host.sluice]\n", "[host.sluice]\nat-boot = \"sealed\"\n", 1);
+        reboot.desk.write(text);
+        reboot.run(&["enforce", "--keep"]).exits(0);
+        assert_eq!(posture(&reboot), "", "not before the next boot");
+        for number in 4..6 {
+            boot_anew(&reboot, number);
+            reboot.boot(0);
+            assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("sealed", false));
+            reboot.run(&["status"]).exits(0);
+            reboot.run(&["posture", "leave", "--keep"]).exits(0);
+            assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("", true));
+            // Rules that are put back while it runs are those of now.
+            reboot.down();
+            reboot.boot(0);
+            assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("", true));
+        }
+        boot_anew(&reboot, 7);
+        fs::remove_file(reboot.kept("docket.jsonl")).expect("removed");
+        reboot.boots();
+        assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("sealed", false));
+    });
+}
+
+/// Every command that reasons can be asked about a posture.
+#[test]
+fn postures_are_reasoned_about_before_they_are_taken() {
+    sealed("in_postures::postures_are_reasoned_about_before_they_are_taken", || {
+        let expectation = "[[host.sluice.expect]]\ntraffic = [\"2202/tcp\"]\n\
+            from = [\"203.0.113.0/24\"]\nverdict = \"deny\"\nposture = \"sealed\"\n";
+        let world = World::with(&format!("{POLICY}{expectation}"));
+        let run = |words: &[&str]| -> String { world.run(words).stdout };
+        let shown = run(&["show", "--posture", "sealed"]);
+        assert!(shown.contains("curators") && !shown.contains("\n  shell "), "{shown}");
+        let asked = ["ask", "--traffic", "2202/tcp", "--from", "203.0.113.9"];
+        assert_eq!(world.run(&asked).exits(0).code, 0);
+        let within = [&asked[..], &["--posture", "sealed"]].concat();
+        assert!(run(&within).contains("deny"), "{}", run(&within));
+        let compared = run(&["compare", "--posture", "none", "--posture", "sealed"]);
+        assert!(compared.contains("in no posture to") && compared.contains("closes"), "{compared}");
+        assert_eq!(run(&["compare", "--posture", "sealed"]), compared);
+        world.run(&["compare", "--posture", "sealed", "--posture", "sealed"]).exits(0);
+        assert!(run(&["expect", "list"]).contains("sealed"));
+        world.run(&["expect", "list"]).exits(0);
+        world.run(&["review"]).exits(0);
+        let rehearsed =
+            ["rehearse", "--posture", "sealed", "--traffic", "2202/tcp", "--format", "json"];
+        let told = world.run(&rehearsed).exits(0).json();
+        assert_eq!(told["disagreements"], 0);
+        // What breaks it in a posture is told at once, and by the review.
+        let added = ["expect", "add", "deny", "443/tcp", "--posture", "showing", "--every-packet"];
+        let told = run(&added);
+        assert!(told.contains("does not hold") && told.contains("catalogue"), "{told}");
+        let review = world.run(&["review"]);
+        assert_eq!(review.code, 1);
+        assert!(review.stdout.contains("in posture showing"), "{}", review.stdout);
+    });
+}
+
+/// A command of whoever asks keeps all that they may do.
+#[test]
+fn the_command_has_the_rights_of_whoever_asks() {
+    sealed("in_postures::the_command_has_the_rights_of_whoever_asks", || {
+        let world = World::with(POLICY);
+        world.enforce();
+        let rights = |text: &str| {
+            let line = text.lines().find(|it| it.starts_with("CapEff"));
+            line.expect("told").to_owned()
+        };
+        let own = rights(&fs::read_to_string("/proc/self/status").expect("read"));
+        let words = ["posture", "take", "showing", "--while", "cat", "/proc/self/status"];
+        assert_eq!(rights(&world.run(&words).exits(0).stdout), own);
+        let mut plain = Command::new("cat");
+        let output = plain.arg("/proc/self/status").output().expect("run");
+        assert_eq!(rights(&String::from_utf8_lossy(&output.stdout)), own);
+    });
+}

@@ -1,0 +1,38 @@
+//! Postures by their names, and as they are taken.
+
+use super::Time;
+use serde::{Deserialize, Serialize};
+
+/// In an expectation: whichever posture is in force, or none.
+pub const ALWAYS: &str = "always";
+/// The word for no posture, where one is named.
+pub const NO_POSTURE: &str = "none";
+/// The posture that is built in.
+pub const SHUT: &str = "shut";
+
+/// A posture as it was taken.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Taken {
+    /// Its name.
+    pub name: String,
+    /// Since when.
+    pub since: Time,
+    /// When it ends by itself; `None`: when it is left.
+    pub until: Option<Time>,
+    /// Why it was taken, in the words of whoever took it; may be empty.
+    pub why: String,
+}
+
+impl Taken {
+    /// Whether that is in force at a moment.
+    #[must_use]
+    pub fn holds_at(&self, now: Time) -> bool {
+        self.until.is_none_or(|until| now < until)
+    }
+
+    /// Whether both are the same posture with the same end.
+    #[must_use]
+    pub fn is_as(&self, other: &Self) -> bool {
+        (&self.name, self.until) == (&other.name, other.until)
+    }
+}
