@@ -83,3 +83,70 @@ fn a_draft_keeps_who_is_connected_passes_review_and_opens_nothing_else() {
         drop((sockets, reader));
     });
 }
+
+/// The far end is whom the machine speaks to by another way than all else; or it is named.
+#[test]
+fn a_tunnel_is_drafted_from_the_machines_routes() {
+    use tipstaff_linux::lab::changing::{Way, gain, make, route};
+    sealed("drafting::a_tunnel_is_drafted_from_the_machines_routes", || {
+        let lab = street_sluice_granary();
+        let (street, sluice) = (lab.node("street").expect("it"), lab.node("sluice").expect("it"));
+        let desk = Desk::with("");
+        let unknown = desk.on(sluice, ["draft", "--tunnel", "tun0"]);
+        assert_eq!(unknown.code, 2, "{}", unknown.stderr);
+        assert!(unknown.stderr.contains("--endpoint 198.51.100.99"), "{}", unknown.stderr);
+        let named = [
+            "draft",
+            "--host",
+            "bench",
+            "--tunnel",
+            "tun0",
+            "--endpoint",
+            "198.51.100.99",
+            "51820/udp",
+        ];
+        desk.write(desk.on(sluice, named).exits(0).stdout);
+        desk.run(["review"]).exits(0);
+        let told = desk.run(["expect", "list", "--format", "json"]).exits(0).json();
+        let first = &told["expectations"][0];
+        assert_eq!((&first["egress"][0], &first["holds"]), (&"!tun0".into(), &true.into()));
+        assert_eq!(
+            (&first["every_packet"], &first["besides"][1]),
+            (&true.into(), &"neighbours".into())
+        );
+
+        // Something that has the role of a tunnel: all goes by it, but for its own far end.
+        let server = street.run(|| UdpSocket::bind("198.51.100.7:51820").expect("bound"));
+        let _server = server.expect("entered");
+        let speaks = sluice.run(|| {
+            make("tun0", "tun0-far");
+            gain("tun0", "10.99.0.1".parse().expect("it"), 24);
+            let far = "10.99.0.99".parse().expect("it");
+            for half in ["0.0.0.0", "128.0.0.0"] {
+                route(half.parse().expect("it"), 1, &Way::Gateway(far));
+            }
+            let gateway = "192.0.2.1".parse().expect("it");
+            route("198.51.100.7".parse().expect("it"), 32, &Way::Gateway(gateway));
+            let socket = UdpSocket::bind("0.0.0.0:0").expect("bound");
+            socket.connect("198.51.100.7:51820").expect("connected");
+            socket
+        });
+        let _speaks = speaks.expect("entered");
+        let found =
+            desk.on(sluice, ["draft", "--host", "bench", "--tunnel", "tun0"]).exits(0).stdout;
+        for part in ["to = [\"198.51.100.7\"]", "allow = [\"51820/udp\"]", "egress = [\"!tun0\"]"] {
+            assert!(found.contains(part), "{part}: {found}");
+        }
+        desk.write(found);
+        desk.run(["review"]).exits(0);
+        for (words, told) in [
+            (&["--tunnel", "tun 0"][..], "cannot name an interface"),
+            (&["--tunnel", "tun0", "--endpoint", "far", "1/udp"], "is no address"),
+            (&["--tunnel", "tun0", "--endpoint", "198.51.100.99", "udp"], "udp"),
+        ] {
+            let refused = desk.on(sluice, ["draft"].iter().chain(words));
+            assert_eq!(refused.code, 2, "{}", refused.stderr);
+            assert!(refused.stderr.contains(told), "{}", refused.stderr);
+        }
+    });
+}

@@ -39,6 +39,7 @@ mod servers;
 mod showing;
 mod shutting;
 mod stated;
+mod stated_more;
 mod told_again;
 mod torture;
 mod turning;

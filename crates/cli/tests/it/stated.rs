@@ -1,5 +1,6 @@
 //! Each statement of the page about the language has a test that shows it to be so.
 
+use crate::stated_more::SHOWN_BY_MORE;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
@@ -8,6 +9,10 @@ const ROOT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 
 /// It leads to what follows, or continues what stands before it.
 const NO_FACT: &str = "";
+
+fn all_shown() -> impl Iterator<Item = (&'static str, &'static str)> {
+    SHOWN_BY.into_iter().chain(SHOWN_BY_MORE)
+}
 
 /// How a statement begins, and the test: its file, and its name.
 const SHOWN_BY: [(&str, &str); 142] = [
@@ -394,12 +399,12 @@ fn every_statement_about_the_language_is_shown_by_a_test() {
     assert!(said.len() > 100 && tests.len() > 300, "{} and {}", said.len(), tests.len());
     let mut wrong = Vec::new();
     for statement in &said {
-        let shown: Vec<_> = SHOWN_BY.iter().filter(|it| statement.starts_with(it.0)).collect();
+        let shown: Vec<_> = all_shown().filter(|it| statement.starts_with(it.0)).collect();
         if shown.len() != 1 {
             wrong.push(format!("{} tests are named for: {statement}", shown.len()));
         }
     }
-    for (beginning, test) in SHOWN_BY {
+    for (beginning, test) in all_shown() {
         if !said.iter().any(|it| it.starts_with(beginning)) {
             wrong.push(format!("nothing begins: {beginning}"));
         }

@@ -12,6 +12,7 @@ mod given;
 mod items;
 mod labels;
 mod language;
+mod leaks;
 mod lowering;
 mod machine;
 mod meaning;

@@ -4,6 +4,7 @@
 #![allow(clippy::missing_panics_doc)]
 
 use super::link::{Links, index};
+use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol, ask};
 use std::net::{IpAddr, Ipv4Addr};
 use tipstaff_wire::Writer;
@@ -59,6 +60,15 @@ pub fn switch(link: &str, on: bool) {
 /// Takes a link away.
 pub fn remove(link: &str) {
     request(DELETE_LINK, 0, index(link).expect("a number"), None, |_| {});
+}
+
+/// Makes a link with both its ends here, and switches them on; nobody takes in what comes out at the far one.
+pub fn make(link: &str, far_end: &str) {
+    let here = Namespace::current().expect("its namespace");
+    let mut links = Links::open().expect("a socket");
+    links.pair(link, None, [2, 0, 0, 0, 0, 99], far_end, &here).expect("a pair");
+    switch(link, true);
+    switch(far_end, true);
 }
 
 /// Makes a tunnel of Ethernet frames in UDP datagrams to a far end (RFC 7348), and switches it on; `false` if this

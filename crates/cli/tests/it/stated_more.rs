@@ -1,0 +1,36 @@
+//! More of the statements about the language, each with the test that shows it to be so.
+
+/// How a statement begins, and the test: its file, and its name.
+pub const SHOWN_BY_MORE: [(&str, &str); 10] = [
+    (
+        "A term with a `!` in front is lef",
+        "leaks::what_is_left_out_of_traffic_and_interfaces_is_left_out",
+    ),
+    (
+        "`[\"!tunnel\"]`, alone in its list,",
+        "leaks::what_is_left_out_of_traffic_and_interfaces_is_left_out",
+    ),
+    ("`outbound-replies = false` takes w", "leaks::leaks_beside_a_tunnel_are_found"),
+    ("With `every-packet = true` it is a", "leaks::leaks_beside_a_tunnel_are_found"),
+    ("What the parts of the baseline", "leaks::leaks_beside_a_tunnel_are_found"),
+    (
+        "`posture` names the [postures](#po",
+        "postures::expectations_are_about_the_postures_that_they_name",
+    ),
+    (
+        "`[host.NAME.posture.POSTURE]` says",
+        "postures::a_posture_is_taken_and_left_and_ends_what_only_it_admitted",
+    ),
+    (
+        "A posture's rules stand ahead of th",
+        "postures::a_posture_changes_what_it_says_and_nothing_else",
+    ),
+    (
+        "Defaults and parts of the baseline",
+        "postures::a_posture_changes_what_it_says_and_nothing_else",
+    ),
+    (
+        "`at-boot = \"POSTURE\"` in the host's",
+        "in_postures::a_boot_begins_in_the_posture_in_which_it_is_to_begin",
+    ),
+];
