@@ -4,7 +4,7 @@ use crate::vocabulary as say;
 use crate::{Loaded, Written};
 use serde::Serialize;
 use tipstaff_core::analysis::failing;
-use tipstaff_core::policy::Origin;
+use tipstaff_core::policy::{Host, Origin};
 
 /// What is expected of a host.
 #[derive(Debug, Serialize)]
@@ -81,7 +81,7 @@ pub fn report(loaded: &Loaded) -> Report {
 fn broken(loaded: &Loaded) -> Vec<Origin> {
     let Some(section) = loaded.section() else { return Vec::new() };
     let of = |loaded: &Loaded| -> Vec<Origin> {
-        let expected = loaded.section().into_iter().flat_map(|it| it.expected());
+        let expected = loaded.section().into_iter().flat_map(Host::expected);
         failing(&loaded.plan, expected).iter().map(|it| it.expectation.origin.clone()).collect()
     };
     let mut broken = of(loaded);

@@ -30,15 +30,12 @@ pub fn shut(machine: &dyn Machine, wish: &Wish) -> Result<Report, Failure> {
 pub fn report(
     machine: &dyn Machine,
     home: &Home,
-    policy: Result<Loaded, Failure>,
+    policy: Result<&Loaded, &Failure>,
 ) -> Result<Report, Failure> {
     let mut report = closed(shut::look(machine)?);
     let taken = machine.posture()?.filter(|it| it.1.holds_at(crate::now()));
-    let policy_error = match &policy {
-        Ok(_) => None,
-        Err(failure) => Some(failure.line()),
-    };
-    report.knows(home, policy.as_ref().ok(), taken.map(|it| it.1));
+    let policy_error = policy.err().map(Failure::line);
+    report.knows(home, policy.ok(), taken.map(|it| it.1));
     report
         .remarks
         .extend(policy_error.map(|why| format!("the policy's postures are not known: {why}")));
@@ -64,20 +61,22 @@ pub fn take(
 ) -> Result<Report, Failure> {
     let policy = &load_without_posture(options.machine, path, host)?;
     let held = options.machine.rules()?.filter(|it| !it.dormant && it.host == policy.plan.host);
-    let options = match &held {
-        Some(held) => {
-            let mut now = policy.clone();
-            if let Some(taken) = held.program.taken.clone() {
-                // One that the policy has no more is left by this.
-                let _ = now.take(taken);
-                now.place(options.machine)?;
-            }
-            let not_this_machine = options.not_this_machine;
-            let as_held = as_in_force(&now, held, options, "take it")?;
-            &Options { not_this_machine, ..as_held }
-        }
-        None => options,
+    let Some(held) = held else {
+        // When it is over, rules would hold that nobody has looked at.
+        return Err(Failure::stopped(
+            "no rules are in force on which a posture could be taken",
+            vec!["`tipstaff enforce` puts the policy in force; then take it".into()],
+        ));
     };
+    let mut now = policy.clone();
+    if let Some(taken) = held.program.taken.clone() {
+        // One that the policy has no more is left by this.
+        let _ = now.take(taken);
+        now.place(options.machine)?;
+    }
+    let not_this_machine = options.not_this_machine;
+    let as_held = as_in_force(&now, &held, options, "take it")?;
+    let options = &Options { not_this_machine, ..as_held };
     let change = transaction::take(policy, taking, options)?;
     let done = if options.dry { say::Moved::WouldTake } else { say::Moved::Taken };
     let mut report = Report::did(done);

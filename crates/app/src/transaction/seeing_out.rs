@@ -6,7 +6,7 @@ use super::clock::since_boot;
 use super::over::settle_posture;
 use super::watch::{Ready, begin};
 use crate::Failure;
-use crate::store::{Docket, Home, InPosture};
+use crate::store::{Docket, Home, InPosture, Watcher};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::OwnedFd;
 use rustix::process::{Pid, PidfdFlags, pidfd_open};
@@ -19,6 +19,8 @@ use tipstaff_linux::{Machine, leave_control_groups};
 const COMMAND: &str = "see-out";
 /// How often it looks whether somebody has left the posture, or set the clock.
 const LOOK: Duration = Duration::from_millis(500);
+/// In so many milliseconds a posture that is to be taken is, or whoever began that was killed.
+const SOON: u64 = 300_000;
 /// How long it waits for whoever holds the docket.
 const PATIENCE: Duration = Duration::from_millis(500);
 /// How long it waits before it tries again what the kernel refused.
@@ -53,18 +55,18 @@ pub fn see_out(
     leave_control_groups();
     let command = posture.ends_with.and_then(|it| process(it.pid)).filter(|_| {
         // It may have gone, and another have come, before its number was asked for.
-        posture.ends_with.is_some_and(|it| it.lives())
+        posture.ends_with.is_some_and(Watcher::lives)
     });
     if writeln!(out, "{}", super::watch::READY).and_then(|()| out.flush()).is_err() {
         return Ok(());
     }
-    let mut taken_yet = false;
+    let (mut taken_yet, begun) = (false, since_boot());
     loop {
         let over = posture.is_over(crate::now(), since_boot());
         match machine.posture() {
             Ok(held) if held.as_ref().is_some_and(|it| it.1.is_as(&taken)) => taken_yet = true,
             // Somebody has left it, or taken another.
-            Ok(_) if taken_yet || over => return Ok(()),
+            Ok(_) if taken_yet || over || since_boot() > begun + SOON => return Ok(()),
             _ => {}
         }
         if over && taken_yet {

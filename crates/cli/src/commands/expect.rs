@@ -16,7 +16,7 @@ use tipstaff_core::policy::edit::{Assignment, ListEdit, Value, edit_expectations
 #[derive(Debug, Subcommand)]
 pub enum Expect {
     /// State what must hold; `review` proves it for every packet, and each change says if it breaks it
-    Add(Added),
+    Add(Box<Added>),
     /// Take a statement back
     Remove(Gone),
     /// List them, and whether they hold

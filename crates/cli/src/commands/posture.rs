@@ -110,7 +110,7 @@ impl Posture {
                 posture::leave(&options, leave.let_live)?
             }
             Some(What::Show) | None => {
-                posture::report(context.machine, context.home, context.policy())?
+                posture::report(context.machine, context.home, context.policy().as_ref())?
             }
         };
         Ok(context.shown(&report, report.outcome(), render::posture))

@@ -105,9 +105,8 @@ impl Wire {
                     Ok((length, _)) if length >= 14 && frame[6..12] == hardware => {
                         seen.note(&frame[12..length]);
                     }
-                    Ok(_) => {}
                     Err(_) if stopped.load(Ordering::Relaxed) => return seen,
-                    Err(_) => {}
+                    _ => {}
                 }
             }
         });
@@ -293,7 +292,7 @@ fn nothing_leaves_but_through_the_tunnel() {
         phase("it is gone", false, &mut || {});
         // Its address stays on another link: what was said through it could go by that one.
         phase("its address is elsewhere", false, &mut || {
-            on(&|| gain("eth0", address("10.99.0.1"), 24))
+            on(&|| gain("eth0", address("10.99.0.1"), 24));
         });
         phase("the address changes", false, &mut || {
             on(&|| {

@@ -132,13 +132,38 @@ pub(crate) fn entries(transport: &mut dyn Transport) -> Result<Option<Callers>, 
             last: age(it),
         })
     };
+    let list = callers.iter().filter_map(one).collect();
     Ok(Some(Callers {
-        list: callers.iter().filter_map(one).collect(),
+        list: if decisions.values().any(|it| it.id.later) { together(list) } else { list },
         keeps,
         admitted: remembers_admitted(&numbers),
         no_room: 0,
         begun: decisions::begun(&numbers),
     }))
+}
+
+/// Puts together what one decision is remembered for under both its names: while a posture held, and later.
+fn together(list: Vec<Caller>) -> Vec<Caller> {
+    let mut places = HashMap::new();
+    let mut whole: Vec<Caller> = Vec::with_capacity(list.len());
+    for mut caller in list {
+        caller.decision.later = false;
+        let key =
+            (caller.direction, caller.decision.clone(), caller.admitted, caller.who, caller.wanted);
+        match places.get(&key) {
+            None => {
+                places.insert(key, whole.len());
+                whole.push(caller);
+            }
+            Some(&at) => {
+                let known: &mut Caller = &mut whole[at];
+                known.count += caller.count;
+                known.first = known.first.zip(caller.first).map(|(one, other)| one.max(other));
+                known.last = known.last.min(caller.last);
+            }
+        }
+    }
+    whole
 }
 
 /// Has the kernel remember again who came before, a part at a time, since not everybody may send much at once: what
