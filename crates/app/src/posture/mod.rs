@@ -190,5 +190,5 @@ fn written(home: &Home, taken: &Taken) -> Option<InPosture> {
     let written = Docket::look(home).ok()?;
     let in_force = |it: &&Entry| matches!(it.state, State::Confirmed | State::Pending);
     let last = written.entries.iter().rev().find(in_force)?;
-    last.posture.clone().filter(|it| it.taken().is_some_and(|it| it.is_as(taken)))
+    last.posture.clone().filter(|it| it.taken().is_some_and(|it| it.is(taken)))
 }

@@ -4,9 +4,9 @@ use super::clock::{now, since_boot};
 use super::entries::{New, entry, in_any_posture};
 use super::load::{Outcome, put_in_force};
 use super::noted::noted;
-use crate::store::{Docket, Entry, Home, Kind, State, pending};
+use crate::store::{Docket, Entry, Home, InPosture, Kind, State, pending};
 use crate::{Failure, Loaded, cut};
-use tipstaff_core::policy::{Taken, Time};
+use tipstaff_core::policy::Time;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_linux::Machine;
 
@@ -22,17 +22,17 @@ pub(super) fn without_posture(
     Ok(policy)
 }
 
-/// Whether the posture in which an entry was written down is over, though the kernel is still in it or has not
-/// been told anew since.
-fn is_over(machine: &dyn Machine, entry: &Entry) -> Result<bool, Failure> {
-    let Some(posture) = entry.posture.as_ref().filter(|_| entry.situation().is_of_this_boot())
-    else {
-        return Ok(false);
+/// The entry with which the posture that the kernel is in was taken or gone on with, whatever became of it, if that
+/// posture is over: of whoever was killed on the way it may not be known that it was taken at all.
+fn over<'e>(machine: &dyn Machine, entries: &'e [Entry]) -> Result<Option<&'e Entry>, Failure> {
+    let Some((_, held)) = machine.posture()? else { return Ok(None) };
+    let its = |it: &&Entry| {
+        let taken = it.posture.as_ref().and_then(InPosture::taken);
+        it.situation().is_of_this_boot() && taken.is_some_and(|it| it.is(&held))
     };
-    let ended = posture.is_over(crate::now(), since_boot());
-    let held = machine.posture()?.map(|it| it.1);
-    let same = |it: &Taken| posture.taken().is_some_and(|its| its.is_as(it));
-    Ok(ended && held.as_ref().is_some_and(same))
+    let is_over =
+        |it: &&Entry| it.posture.as_ref().is_some_and(|it| it.is_over(crate::now(), since_boot()));
+    Ok(entries.iter().rev().find(its).filter(is_over))
 }
 
 /// Whether something is left to be done about a posture that is over.
@@ -42,16 +42,7 @@ pub(super) fn posture_is_over(machine: &dyn Machine, home: &Home) -> bool {
         return false;
     }
     let written = Docket::look(home).unwrap_or_default();
-    written
-        .entries
-        .iter()
-        .rev()
-        .find(|it| in_force(it))
-        .is_some_and(|it| is_over(machine, it).unwrap_or(false))
-}
-
-fn in_force(entry: &Entry) -> bool {
-    matches!(entry.state, State::Confirmed | State::Pending)
+    over(machine, &written.entries).is_ok_and(|it| it.is_some())
 }
 
 /// Leaves a posture that is over: in the kernel it is by its clock, but not where it ends with a command, or where
@@ -64,12 +55,7 @@ pub(super) fn settle_posture(
     home: &Home,
     docket: &mut Docket,
 ) -> Result<(), Failure> {
-    let Some(last) = docket.entries().iter().rev().find(|it| in_force(it)).cloned() else {
-        return Ok(());
-    };
-    if !is_over(machine, &last)? {
-        return Ok(());
-    }
+    let Some(last) = over(machine, docket.entries())?.cloned() else { return Ok(()) };
     let Some(before) = machine.rules()? else { return Ok(()) };
     let policy = without_posture(machine, home, &last)?;
     let admitted = as_in_posture(&before.program);
@@ -83,6 +69,9 @@ pub(super) fn settle_posture(
     if pending(home).ok().flatten().is_some() {
         // What waits is no word on the posture: it goes on waiting without it.
         return Ok(());
+    }
+    if last.state == State::Intended {
+        docket.became(last.id, State::Confirmed, &now())?;
     }
     let name = last.posture.as_ref().map(|it| it.name.clone()).unwrap_or_default();
     let effect = format!("{name} is over");

@@ -10,6 +10,7 @@ use crate::store::{Docket, Home, InPosture, Watcher};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::OwnedFd;
 use rustix::process::{Pid, PidfdFlags, pidfd_open};
+use serde::{Deserialize, Serialize};
 use std::io::{Read, Write};
 use std::time::Duration;
 use tipstaff_core::policy::Taken;
@@ -19,16 +20,23 @@ use tipstaff_linux::{Machine, leave_control_groups};
 const COMMAND: &str = "see-out";
 /// How often it looks whether somebody has left the posture, or set the clock.
 const LOOK: Duration = Duration::from_millis(500);
-/// In so many milliseconds a posture that is to be taken is, or whoever began that was killed.
-const SOON: u64 = 300_000;
 /// How long it waits for whoever holds the docket.
 const PATIENCE: Duration = Duration::from_millis(500);
 /// How long it waits before it tries again what the kernel refused.
 const AGAIN: Duration = Duration::from_millis(200);
 
+/// What it is told.
+#[derive(Debug, Serialize, Deserialize)]
+struct Order {
+    posture: InPosture,
+    /// Who is about to take it.
+    taker: Option<Watcher>,
+}
+
 /// Starts one, and waits until it is ready.
 pub(super) fn start(home: &Home, posture: &InPosture) -> Result<Ready, Failure> {
-    begin(home, &[COMMAND], posture)
+    let taker = Watcher::of(std::process::id());
+    begin(home, &[COMMAND], &Order { posture: posture.clone(), taker })
 }
 
 /// Waits until a posture is over, and leaves it; ends when somebody else has. Which posture is read from `input`; on
@@ -44,8 +52,11 @@ pub fn see_out(
 ) -> Result<(), Failure> {
     let mut text = String::new();
     let told = input.read_to_string(&mut text);
-    let posture: Option<InPosture> = told.ok().and_then(|_| serde_json::from_str(&text).ok());
-    let Some((posture, taken)) = posture.and_then(|it| Some((it.clone(), it.taken()?))) else {
+    let order: Option<Order> = told.ok().and_then(|_| serde_json::from_str(&text).ok());
+    let Some((Order { posture, taker }, taken)) = order.and_then(|it| {
+        let taken = it.posture.taken()?;
+        Some((it, taken))
+    }) else {
         return Err(Failure::usage(
             "nobody says which posture to see out",
             "`tipstaff posture take` starts this by itself",
@@ -60,20 +71,26 @@ pub fn see_out(
     if writeln!(out, "{}", super::watch::READY).and_then(|()| out.flush()).is_err() {
         return Ok(());
     }
-    let (mut taken_yet, begun) = (false, since_boot());
+    let mut taken_yet = false;
     loop {
         let over = posture.is_over(crate::now(), since_boot());
+        // Whoever is gone has taken it before, or never will.
+        let taker_gone = taker.is_some_and(|it| !it.lives());
         match machine.posture() {
-            Ok(held) if held.as_ref().is_some_and(|it| it.1.is_as(&taken)) => taken_yet = true,
-            // Somebody has left it, or taken another.
-            Ok(_) if taken_yet || over || since_boot() > begun + SOON => return Ok(()),
+            Ok(held) if held.as_ref().is_some_and(|it| it.1.is(&taken)) => taken_yet = true,
+            // Somebody has left it, or taken another; or it was never taken.
+            Ok(_) if taken_yet || over || taker_gone => return Ok(()),
             _ => {}
         }
         if over && taken_yet {
             let (mut docket, _) = Docket::open_anyway(home, PATIENCE);
-            if settle_posture(machine, home, &mut docket).is_err() {
-                drop(docket);
+            let settled = settle_posture(machine, home, &mut docket);
+            drop(docket);
+            if settled.is_err() {
                 std::thread::sleep(AGAIN);
+            } else if machine.posture().is_ok_and(|it| it.is_some_and(|it| it.1.is(&taken))) {
+                // Nobody has written down that it was taken: it can be left by hand.
+                return Ok(());
             }
             continue;
         }

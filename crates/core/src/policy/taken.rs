@@ -35,4 +35,10 @@ impl Taken {
     pub fn is_as(&self, other: &Self) -> bool {
         (&self.name, self.until) == (&other.name, other.until)
     }
+
+    /// Whether both are one and the same taking.
+    #[must_use]
+    pub fn is(&self, other: &Self) -> bool {
+        self.is_as(other) && self.since == other.since
+    }
 }
