@@ -74,9 +74,7 @@ pub fn take(
         let _ = now.take(taken);
         now.place(options.machine)?;
     }
-    let not_this_machine = options.not_this_machine;
-    let as_held = as_in_force(&now, &held, options, "take it")?;
-    let options = &Options { not_this_machine, ..as_held };
+    let options = &as_in_force(&now, &held, options, "take it")?;
     let change = transaction::take(policy, taking, options)?;
     let done = if options.dry { say::Moved::WouldTake } else { say::Moved::Taken };
     let mut report = Report::did(done);

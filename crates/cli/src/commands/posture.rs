@@ -63,9 +63,6 @@ pub struct Take {
     /// Go on although the session you work in could not be opened again
     #[arg(long)]
     pub even_if_locked_out: bool,
-    /// Go on although the policy is another machine's
-    #[arg(long)]
-    pub not_this_machine: bool,
     #[command(flatten)]
     pub staying: Staying,
 }
@@ -130,7 +127,6 @@ impl Take {
         let options = transaction::Options {
             dry: self.dry_run,
             even_if_locked_out: self.even_if_locked_out,
-            not_this_machine: self.not_this_machine,
             ..self.staying.options(context)
         };
         let taking = Taking { name: &self.name, time: self.time, ends_with: None, why: &self.why };
