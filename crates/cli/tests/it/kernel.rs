@@ -191,7 +191,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         let enforced = json(&["enforce", "--keep"], 0);
         assert_eq!(
             keys(&enforced),
-            "done entry confirm_within host replaced rules paused ended left_out programs \
+            "done posture entry confirm_within host replaced rules paused ended left_out programs \
              not_recognised new changed gone changes more_changes changes_known stays_open living_on living remarks"
         );
         let status = json(&["status"], 0);
@@ -229,7 +229,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         assert_eq!(keys(&ask["decided_by"]), "kind name origin");
         assert_eq!(
             keys(&json(&["release", "--keep"], 0)),
-            "done entry confirm_within changes more_changes changes_known stays_open living_on living remarks"
+            "done posture entry confirm_within changes more_changes changes_known stays_open living_on living remarks"
         );
     });
 }
