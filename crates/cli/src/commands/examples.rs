@@ -92,10 +92,9 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
             "tipstaff turn-away 203.0.113.9 --for 2h --why \"Knocks at night\"",
             "tipstaff turn-away 203.0.113.9 --no-more",
         ],
-        "shut" => {
-            &["tipstaff shut --for 30m --why \"Somebody is in\"", "tipstaff shut --all --for 10m"]
-        }
-        "posture" | "posture show" => &["tipstaff posture show"],
+        "shut" => &["tipstaff shut --for 30m --why \"Somebody is in\""],
+        "posture" => &["tipstaff posture"],
+        "posture show" => &["tipstaff posture show"],
         "posture take" => &[
             "tipstaff posture take showing --for 30m --why \"Visitors\"",
             "tipstaff posture take showing --while sleep 60",
