@@ -76,7 +76,7 @@ fn the_door_is_shut_in_one_command_and_opened_in_one() {
         assert!(knock());
         world.run(&["status"]).exits(0);
         let again = world.run(&["posture", "leave", "--format", "json"]).exits(0).json();
-        assert_eq!((&again["done"], &again["posture"]), (&"nothing-to-open".into(), &Value::Null));
+        assert_eq!((&again["done"], &again["posture"]), (&"nothing-to-leave".into(), &Value::Null));
     });
 }
 
