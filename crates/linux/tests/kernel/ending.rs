@@ -2,10 +2,11 @@
 
 use crate::world::netfilter;
 use std::time::{Duration, SystemTime};
+use tipstaff_core::generate::{Generator, HOST_NAME, NOW, POSTURE};
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::Verdict::{Allow, Deny};
-use tipstaff_core::policy::{Source, Time, read};
-use tipstaff_core::program::lower;
+use tipstaff_core::policy::{Source, Taken, Time, read};
+use tipstaff_core::program::{RuleProgram, compare, lower};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range, Shot};
@@ -75,6 +76,88 @@ fn ends_after(seconds: i64) -> bool {
     let mut atlas = tipstaff_core::meaning::Atlas::new();
     let (meant, found) = (atlas.plan(&later), atlas.program(&snapshot.program.at(now())));
     assert_eq!(meant, found);
+    true
+}
+
+/// Up to its end the posture's rules decide about every packet, from then on what holds without it, by the kernel
+/// alone; and all of that is read back as it was meant.
+#[test]
+fn a_posture_ends_at_its_time_with_nobody_there() {
+    sealed("ending::a_posture_ends_at_its_time_with_nobody_there", || {
+        assert!(
+            [4, 15, 45].into_iter().any(posture_ends_after),
+            "the machine was too slow for this test"
+        );
+        for seed in 0..12 {
+            let mut generator = Generator::new(seed);
+            if seed % 2 == 1 {
+                generator = generator.crowded();
+            }
+            let text = generator.policy();
+            let end = Time::from_seconds(NOW.seconds() + 600);
+            let both = postured(&text, HOST_NAME, POSTURE, (NOW, end));
+            let held = enforce(&mut netfilter(), HOST_NAME, &both).expect("enforced");
+            assert_eq!(held.program, both, "seed {seed}");
+            let without = both.clone().at(end);
+            assert_eq!(compare(&without, &held.program.at(end)), [], "seed {seed}");
+        }
+    });
+}
+
+/// The program of a host in a posture up to `end`, and in none from then on.
+fn postured(text: &str, host: &str, posture: &str, (begun, end): (Time, Time)) -> RuleProgram {
+    let policy =
+        read(&Source::new("policy.toml", text)).unwrap_or_else(|it| panic!("{it:#?}\n{text}"));
+    let within = policy.in_posture(host, posture).expect("a posture");
+    let plan = |policy| {
+        let mut plan = resolve(policy, host, begun).expect("the host");
+        tipstaff_core::generate::settle(&mut plan);
+        plan
+    };
+    let (without, mut within) = (plan(&policy), plan(&within));
+    let why = "visitors".to_owned();
+    within.taken = Some(Taken { name: posture.into(), since: begun, until: Some(end), why });
+    lower(&within).until(end, lower(&without))
+}
+
+/// `false` if it had ended before it could be tried.
+fn posture_ends_after(seconds: i64) -> bool {
+    let lab = street_sluice_granary();
+    let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+    // Enough rules to become lookups, on both sides.
+    let rules = |section: &str, word: &str| -> String {
+        let rule = |number: u32| {
+            format!(
+                "[[{section}.rule]]\nname = \"{word}-{number}\"\nallow = [\"{}/tcp\"]\nfrom = [\"10.0.{number}.0/24\"]\n",
+                1000 + number
+            )
+        };
+        (0..20).map(rule).collect()
+    };
+    let mut text = format!(
+        "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+         [[host.sluice.rule]]\nname = \"always\"\nallow = [\"80/tcp\"]\n{}\
+         [host.sluice.posture.showing]\ninstead = true\n{}",
+        rules("host.sluice", "own"),
+        rules("host.sluice.posture.showing", "shown")
+    );
+    text += "[[host.sluice.posture.showing.rule]]\nname = \"open-day\"\nallow = [\"443/tcp\"]\n";
+    let begun = now();
+    let end = Time::from_seconds(begun.seconds() + seconds);
+    let program = postured(&text, "sluice", "showing", (begun, end));
+    let held = sluice.run(|| enforce(&mut netfilter(), "sluice", &program)).expect("entered");
+    assert_eq!(held.expect("enforced").program, program);
+    let mut range = Range::open(sluice, "eth0", street, "eth0").expect("opened");
+    let before = range.fire(&[shot(443, 20_000), shot(80, 20_001)]).expect("fired").fates;
+    if now() >= end {
+        return false;
+    }
+    assert_eq!(before, [Fate::Decided(Allow), Fate::Decided(Deny)]);
+    while now() < end {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let after = range.fire(&[shot(443, 20_002), shot(80, 20_003)]).expect("fired").fates;
+    assert_eq!(after, [Fate::Decided(Deny), Fate::Decided(Allow)]);
     true
 }
 
