@@ -234,6 +234,10 @@ fn refused(error: &EditError, request: &Request<'_>) -> Failure {
         EditError::Unknown { what: "accept", .. } => {
             "`tipstaff review` tells which findings are accepted, and where".to_owned()
         }
+        EditError::Unknown { what: "posture", .. } => {
+            "they are listed by `tipstaff posture`; a section such as [host.NAME.posture.POSTURE] makes one"
+                .to_owned()
+        }
         EditError::Unknown { what, .. } => {
             format!("the {what}s are listed by `tipstaff {what} list`")
         }

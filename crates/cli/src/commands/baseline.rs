@@ -1,10 +1,12 @@
 //! `baseline`: what keeps a host's network working.
 
+use super::complete::postures;
 use super::context::Context;
 use super::output::Output;
 use super::values::text_of;
 use super::whose::Whose;
 use clap::{Args, ValueEnum};
+use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
 use tipstaff_core::policy::edit::{Assignment, Entry, Target, Value, set_entries};
 
@@ -47,6 +49,9 @@ pub struct Baseline {
     /// What a DHCP client needs is allowed
     #[arg(long, value_name = "SWITCH")]
     dhcp: Option<Switch>,
+    /// The posture of the host that it is about
+    #[arg(long, value_name = "POSTURE", add = Names::new(postures), conflicts_with = "label")]
+    posture: Option<String>,
     #[command(flatten)]
     whose: Whose,
 }
@@ -84,7 +89,7 @@ impl Baseline {
         let entries: Vec<Entry> =
             keys.iter().map(|(key, value)| ((*key).to_owned(), value.clone())).collect();
         let done = format!("baseline changed: {}", words.join(", "));
-        self.whose.edit(context, done, |sources, _, owner| {
+        self.whose.edit_in(context, self.posture.as_deref(), done, |sources, _, owner| {
             set_entries(sources, Target::Section(owner), "baseline", &entries, true)
         })
     }

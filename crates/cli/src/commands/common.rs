@@ -1,6 +1,6 @@
 //! What all changes of rules have in common.
 
-use super::complete::{bundles, labels};
+use super::complete::{bundles, labels, postures};
 use clap::Args;
 use clap_complete::ArgValueCandidates as Names;
 
@@ -13,6 +13,9 @@ pub struct Common {
     /// The label whose rule it is
     #[arg(long, value_name = "NAME", add = Names::new(labels), conflicts_with = "bundle")]
     label: Option<String>,
+    /// The posture of the host whose rule it is
+    #[arg(long, value_name = "POSTURE", add = Names::new(postures), conflicts_with_all = ["bundle", "label"])]
+    posture: Option<String>,
     /// Show the effect and the lines that would change; write nothing
     #[arg(long)]
     dry_run: bool,
@@ -26,6 +29,11 @@ impl Common {
             (None, Some(label)) => Some(("label", label)),
             (None, None) => None,
         }
+    }
+
+    /// The posture of the host whose rule it is, if it is a posture's.
+    pub(super) fn posture(&self) -> Option<&str> {
+        self.posture.as_deref()
     }
 
     /// Whether nothing is to be written.

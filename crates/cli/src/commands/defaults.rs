@@ -1,10 +1,12 @@
 //! `defaults`: what happens where no rule decides.
 
+use super::complete::postures;
 use super::context::Context;
 use super::output::Output;
 use super::values::text_of;
 use super::whose::Whose;
 use clap::Args;
+use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
 use tipstaff_core::policy::edit::{Assignment, Entry, Target, Value, set_entries};
 
@@ -20,6 +22,9 @@ pub struct Defaults {
     /// For packets through the host
     #[arg(long, value_name = "VERDICT")]
     forwarded: Option<String>,
+    /// The posture of the host that it is about
+    #[arg(long, value_name = "POSTURE", add = Names::new(postures), conflicts_with = "label")]
+    posture: Option<String>,
     #[command(flatten)]
     whose: Whose,
 }
@@ -54,7 +59,7 @@ impl Defaults {
         let entries: Vec<Entry> =
             keys.iter().map(|(key, value)| ((*key).to_owned(), value.clone())).collect();
         let done = format!("defaults: {}", words.join(", "));
-        self.whose.edit(context, done, |sources, _, owner| {
+        self.whose.edit_in(context, self.posture.as_deref(), done, |sources, _, owner| {
             set_entries(sources, Target::Section(owner), "default", &entries, true)
         })
     }

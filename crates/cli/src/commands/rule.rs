@@ -8,6 +8,7 @@ use super::output::Output;
 use super::rule_keys::{DROPPABLE, Keys, droppable};
 use super::tighten::Tighten;
 use super::values::text;
+use super::whose::section_in;
 use crate::render;
 use clap::{Args, Subcommand, ValueEnum};
 use clap_complete::ArgValueCandidates as Names;
@@ -236,14 +237,18 @@ impl Rule {
             host: context.host(),
             about_host: common.owner().is_none(),
             // Of several, what each of them changes is told together.
-            rule: renamed.filter(|_| names.len() == 1).map(String::as_str),
+            rule: renamed
+                .filter(|_| names.len() == 1 && common.posture().is_none())
+                .map(String::as_str),
             done: format!("{done}: {}", names.join(", ")),
             file: None,
             dry: common.is_dry(),
         };
         let busy = render::progress("working out the effect");
         let report = edit::edit(&request, |sources, policy, host| {
-            edit_rules(sources, policy, common.owner().unwrap_or(("host", host)), names, &edit)
+            let within = section_in(host, common.posture());
+            let owner = common.owner().unwrap_or(("host", &*within));
+            edit_rules(sources, policy, owner, names, &edit)
         })?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::edited))

@@ -48,6 +48,12 @@ impl Tighten {
             To::Networks => Narrowness::Networks,
             To::Addresses => Narrowness::Addresses,
         };
+        if self.common.posture().is_some() {
+            return Err(Failure::usage(
+                "what is remembered does not tell postures apart",
+                "`tipstaff rule change` narrows a rule of a posture",
+            ));
+        }
         let owner = self.common.owner();
         let wanted = tighten::Wanted { rule: &self.name, to, owner, request };
         let busy = render::progress("looking who used it");

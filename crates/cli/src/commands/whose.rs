@@ -6,6 +6,7 @@ use super::output::Output;
 use crate::render;
 use clap::Args;
 use clap_complete::ArgValueCandidates as Names;
+use std::borrow::Cow;
 use tipstaff_app::Failure;
 use tipstaff_app::edit::{self, Request};
 use tipstaff_core::policy::edit::{EditError, Edited, Owner};
@@ -33,6 +34,20 @@ impl Whose {
         done: String,
         change: impl FnOnce(&[Source], &Policy, Owner<'_>) -> Result<Edited, EditError>,
     ) -> Result<Output, Failure> {
+        self.edit_in(context, None, done, change)
+    }
+
+    /// Likewise, in a posture of the host if one is named.
+    ///
+    /// # Errors
+    /// As for [`Whose::edit`].
+    pub fn edit_in(
+        &self,
+        context: &Context,
+        posture: Option<&str>,
+        done: String,
+        change: impl FnOnce(&[Source], &Policy, Owner<'_>) -> Result<Edited, EditError>,
+    ) -> Result<Output, Failure> {
         let request = Request {
             path: &context.global.policy,
             host: context.host(),
@@ -44,10 +59,19 @@ impl Whose {
         };
         let busy = render::progress("working out the effect");
         let report = edit::edit(&request, |sources, policy, host| {
-            let owner = self.label.as_deref().map_or(("host", host), |label| ("label", label));
+            let within = section_in(host, posture);
+            let owner = self.label.as_deref().map_or(("host", &*within), |label| ("label", label));
             change(sources, policy, owner)
         })?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::edited))
+    }
+}
+
+/// The name of a host's section, or of that of a posture of it.
+pub fn section_in<'h>(host: &'h str, posture: Option<&str>) -> Cow<'h, str> {
+    match posture {
+        Some(posture) => Cow::Owned(format!("{host}.posture.{posture}")),
+        None => Cow::Borrowed(host),
     }
 }

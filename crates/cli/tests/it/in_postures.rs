@@ -1,6 +1,7 @@
 //! Postures at boot, in commands that reason, and with the command of whoever takes one.
 
 use crate::booting::Reboot;
+use crate::harness::Desk;
 use crate::postures::POLICY;
 use crate::remembering::World;
 use std::fs;
@@ -117,4 +118,46 @@ fn the_command_has_the_rights_of_whoever_asks() {
         let output = plain.arg("/proc/self/status").output().expect("run");
         assert_eq!(rights(&String::from_utf8_lossy(&output.stdout)), own);
     });
+}
+
+/// Rules, defaults and the baseline of a posture are changed like those of the host, with what that changes in it.
+#[test]
+fn postures_are_changed_from_the_command_line() {
+    let desk = Desk::with(POLICY);
+    let run = |words: &[&str]| desk.run(["--host", "sluice"].iter().chain(words));
+    let added =
+        run(&["rule", "add", "notes", "--allow", "22000/tcp", "--posture", "showing", "--first"]);
+    let told = added.exits(0).stdout;
+    assert!(told.contains("sluice, in posture showing") && told.contains("22000/tcp"), "{told}");
+    let section = desk.text();
+    let (before, behind) = section.split_once("name = \"notes\"").expect("written");
+    assert!(before.ends_with("[[host.sluice.posture.showing.rule]]\n"), "{section}");
+    assert!(behind.contains("name = \"catalogue\""), "ahead of the other one: {section}");
+    run(&["rule", "change", "notes", "--allow", "22001/tcp", "--posture", "showing"]).exits(0);
+    run(&["rule", "move", "notes", "--last", "--posture", "showing"]).exits(0);
+    run(&["defaults", "--outbound", "deny", "--posture", "sealed"]).exits(0);
+    run(&["baseline", "--outbound-replies", "off", "--posture", "sealed"]).exits(0);
+    let shown = run(&["show", "--posture", "sealed"]).exits(0).stdout;
+    assert!(shown.contains("default/outbound") && shown.contains("paused"), "{shown}");
+    assert!(!run(&["show"]).exits(0).stdout.contains("22001"), "only in the posture");
+    run(&["rule", "remove", "notes", "--posture", "showing"]).exits(0);
+    for _ in 0..6 {
+        run(&["undo"]).exits(0);
+    }
+    assert_eq!(desk.text(), POLICY);
+    let unknown = run(&["rule", "add", "x", "--allow", "1/tcp", "--posture", "shwoing"]);
+    assert_eq!(unknown.code, 2);
+    assert!(
+        unknown.stderr.contains("no posture `shwoing`; did you mean `showing`?"),
+        "{}",
+        unknown.stderr
+    );
+    // A posture that has no heading of its own has no place for what it says itself; nothing is written.
+    let headless =
+        POLICY.replace("[host.sluice.posture.showing]\nwhy = \"Visitors see the catalogue\"\n", "");
+    assert_ne!(headless, POLICY);
+    desk.write(&headless);
+    let refused = run(&["defaults", "--outbound", "deny", "--posture", "showing"]);
+    assert_eq!(refused.code, 2, "{}", refused.stdout);
+    assert_eq!(desk.text(), headless);
 }

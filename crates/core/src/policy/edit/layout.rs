@@ -64,7 +64,7 @@ impl<'s> Layout<'s> {
 
     /// Whether a table is only there since headings of others name it, as `[host.sluice.posture.sealed]` does with
     /// `posture`.
-    fn is_in_heading(&self, value: &Spanned<DeValue<'_>>) -> bool {
+    pub(super) fn is_in_heading(&self, value: &Spanned<DeValue<'_>>) -> bool {
         let line = &self.text[self.line_start(value.span().start)..];
         value.get_ref().is_table() && line.trim_start().starts_with('[')
     }

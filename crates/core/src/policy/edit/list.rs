@@ -172,18 +172,34 @@ pub fn edit_rules(
     edited.ok_or_else(|| EditError::unknown("rule", "", []))
 }
 
+/// The section of an owner: `("host", "sluice")`, or a posture of it, `("host", "sluice.posture.sealed")`.
+pub(super) fn section_of<'l, 's>(
+    layout: &'l Layout<'s>,
+    (what, name): (&'static str, &str),
+) -> Option<&'l Spanned<DeValue<'s>>> {
+    let mut parts = name.split('.');
+    let first = layout.root.get(what)?.get_ref().as_table()?.get(parts.next()?)?;
+    parts.try_fold(first, |section, part| section.get_ref().as_table()?.get(part))
+}
+
 /// The file in which the owner is defined.
 pub(super) fn file_of<'s>(
     sources: &'s [Source],
-    (what, name): (&'static str, &str),
+    owner: (&'static str, &str),
 ) -> Result<(usize, Layout<'s>), EditError> {
+    let (above, name) = owner.1.rsplit_once('.').unwrap_or(("", owner.1));
+    let what = if above.is_empty() { owner.0 } else { "posture" };
     let mut known = Vec::new();
     for (at, source) in sources.iter().enumerate() {
         let Some(layout) = Layout::of(source) else { continue };
-        let named = layout.root.get(what).and_then(|it| it.get_ref().as_table());
-        if named.is_some_and(|named| named.contains_key(name)) {
+        if section_of(&layout, owner).is_some() {
             return Ok((at, layout));
         }
+        let beside = match above {
+            "" => layout.root.get(owner.0),
+            above => section_of(&layout, (owner.0, above)),
+        };
+        let named = beside.and_then(|it| it.get_ref().as_table());
         known.extend(named.iter().flat_map(|it| it.keys().map(|key| key.get_ref().to_string())));
     }
     Err(EditError::unknown(what, name, known.iter().map(String::as_str)))
@@ -198,8 +214,9 @@ impl<'l, 's> List<'l, 's> {
         file: &str,
     ) -> Result<Self, EditError> {
         let path = format!("{what}.{name}");
-        let owner = layout.root.get(what).and_then(|it| it.get_ref().as_table()?.get(name));
-        let Some(owner) = owner else { return Err(EditError::unknown(what, name, [])) };
+        let Some(owner) = section_of(layout, (what, name)) else {
+            return Err(EditError::unknown(what, name, []));
+        };
         let rules = owner.get_ref().as_table().and_then(|it| it.get(key));
         let rules = rules.and_then(|it| it.get_ref().as_array());
         let mut items = Vec::new();

@@ -2,7 +2,7 @@
 
 use super::super::Source;
 use super::layout::Layout;
-use super::list::{List, file_of};
+use super::list::{List, file_of, section_of};
 use super::splice::Splices;
 use super::{EditError, Edited, Value, quoted};
 use toml::Spanned;
@@ -44,10 +44,7 @@ pub fn set_entries(
     let file = &sources[source].name;
     let (rules, expectations);
     let item = match target {
-        Target::Section((what, name)) => {
-            let named = layout.root.get(what).and_then(|it| it.get_ref().as_table()?.get(name));
-            named.ok_or_else(|| EditError::unknown(what, name, []))?
-        }
+        Target::Section(owner) => own_section(&layout, owner, file)?,
         Target::Rule(owner, name) => {
             rules = List::of(&layout, owner, "rule", file)?;
             rules.get(name)?
@@ -105,6 +102,22 @@ pub fn set_entries(
         in_braces(&layout, table, inside, entries, &mut splices).ok_or_else(form)?;
     }
     Ok(Edited { source, text: splices.apply(layout.text) })
+}
+
+/// The section of an owner, for what it says itself. One that is there only by the headings of others has no place for
+/// that.
+fn own_section<'l, 's>(
+    layout: &'l Layout<'s>,
+    owner: Owner<'_>,
+    file: &str,
+) -> Result<&'l Spanned<DeValue<'s>>, EditError> {
+    let section = section_of(layout, owner);
+    let section = section.ok_or_else(|| EditError::unknown(owner.0, owner.1, []))?;
+    if layout.is_in_heading(section) && !layout.has_heading(section) {
+        let key = format!("{}.{}", owner.0, owner.1);
+        return Err(EditError::Form { key, file: file.to_string() });
+    }
+    Ok(section)
 }
 
 /// A key as TOML writes it.
