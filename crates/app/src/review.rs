@@ -15,6 +15,8 @@ use tipstaff_linux::Machine;
 pub struct Report {
     /// The host whose policy was reviewed.
     pub host: String,
+    /// The posture in which it is taken; `null`: in none.
+    pub posture: Option<String>,
     /// Whether listeners and sessions of this machine were looked at too.
     pub live: bool,
     /// The findings, in the order of the policy.
@@ -46,7 +48,8 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<Repo
         findings.extend(found.found.into_iter().map(words));
         unknown = found.unknown;
     }
-    Ok(Report { host: loaded.plan.host.clone(), live, findings, unknown })
+    let (host, posture) = (loaded.plan.host.clone(), loaded.posture());
+    Ok(Report { host, posture, live, findings, unknown })
 }
 
 /// What is found in the postures of the host besides, unless it is in one already. That a posture idles rules of the

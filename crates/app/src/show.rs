@@ -17,6 +17,8 @@ pub struct Report {
     pub host: String,
     /// The file of the policy.
     pub policy: String,
+    /// The posture in which it is taken; `null`: in none.
+    pub posture: Option<String>,
     /// The labels that the policy gives it.
     pub labels: Vec<String>,
     /// The addresses that the host has.
@@ -85,6 +87,7 @@ pub fn report(loaded: &Loaded) -> Report {
     Report {
         host: plan.host.clone(),
         policy: loaded.name.clone(),
+        posture: loaded.posture(),
         labels: loaded.policy.host(&plan.host).map(|it| it.labels.clone()).unwrap_or_default(),
         addresses: plan.addresses.clone(),
         directions: plan

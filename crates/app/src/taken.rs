@@ -27,6 +27,11 @@ impl Loaded {
         }
     }
 
+    /// The posture that it is in.
+    pub(crate) fn posture(&self) -> Option<String> {
+        self.plan.taken.as_ref().map(|it| it.name.clone())
+    }
+
     /// The section of its host.
     pub(crate) fn section(&self) -> Option<&Host> {
         self.policy.host(&self.plan.host)

@@ -92,6 +92,7 @@ pub fn report(
     })?;
     Ok(Report {
         host: loaded.plan.host.clone(),
+        posture: loaded.posture(),
         tried: if request.live { say::Tried::Copy } else { say::Tried::Policy },
         evidence: "each packet's fate was seen in the kernel: what passed behind the last rule was \
                    reported, and so was every answer; what arrived and was neither was denied",

@@ -23,6 +23,8 @@ pub struct Request<'a> {
 pub struct Report {
     /// The host whose policy was rehearsed.
     pub host: String,
+    /// The posture in which it is taken; `null`: in none.
+    pub posture: Option<String>,
     /// `policy` for the policy on this kernel, `copy` for a copy of this machine as it stands.
     pub tried: say::Tried,
     /// How it was seen.

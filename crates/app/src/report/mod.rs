@@ -29,6 +29,8 @@ pub struct Request<'a> {
 pub struct Report {
     /// The host that it is about.
     pub host: String,
+    /// The posture in which it is taken; `null`: in none.
+    pub posture: Option<String>,
     /// The file that holds the policy.
     pub policy: String,
     /// When it was made, by this machine's clock (RFC 3339).
@@ -73,6 +75,7 @@ pub fn report(
 ) -> Result<Report, Failure> {
     let mut report = Report {
         host: loaded.plan.host.clone(),
+        posture: loaded.posture(),
         policy: loaded.name.clone(),
         made: loaded.now.to_string(),
         version: env!("CARGO_PKG_VERSION"),

@@ -37,6 +37,14 @@ pub fn posture(report: &Report, screen: &Screen) -> String {
     text
 }
 
+/// A host, and the posture in which it is looked at.
+pub fn host_in(host: &str, posture: Option<&str>) -> String {
+    match posture {
+        Some(posture) => clean(&format!("{host}, in posture {posture}")),
+        None => clean(host),
+    }
+}
+
 /// The posture in force.
 pub fn in_force(report: &Report, screen: &Screen) -> String {
     let (Some(name), Some(since)) = (&report.posture, &report.since) else {

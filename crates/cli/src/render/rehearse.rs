@@ -1,5 +1,6 @@
 //! `rehearse` as text.
 
+use super::posture::host_in;
 use super::{Cell, Screen, Style, Table, clean, wrap};
 use std::collections::{HashMap, HashSet};
 use tipstaff_app::grouped;
@@ -21,7 +22,7 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
         Tried::Copy => "a copy of this machine as it stands, tried in a lab",
         _ => "the policy, tried on this kernel in a lab",
     };
-    let heading = format!("{}: {what}", clean(&report.host));
+    let heading = format!("{}: {what}", host_in(&report.host, report.posture.as_deref()));
     let mut text = format!("{}\n\n", screen.paint(Style::Strong, &heading));
     text.push_str(&table(report, screen));
     for line in other_ports(report).iter().flat_map(|line| wrap(line, screen.width - INDENT)) {

@@ -1,5 +1,6 @@
 //! `review` as text.
 
+use super::posture::host_in;
 use super::{Screen, Style, clean, place, wrap};
 use tipstaff_app::Finding;
 use tipstaff_app::PacketWords;
@@ -9,7 +10,8 @@ use tipstaff_app::vocabulary::Severity;
 /// The findings.
 pub fn review(report: &Report, screen: &Screen) -> String {
     let live = if report.live { " and of what listens here" } else { "" };
-    let heading = format!("{}: review of the policy{live}", clean(&report.host));
+    let heading =
+        format!("{}: review of the policy{live}", host_in(&report.host, report.posture.as_deref()));
     let mut text = format!("{}\n", screen.paint(Style::Strong, &heading));
     for found in &grouped(&report.findings) {
         text.push('\n');

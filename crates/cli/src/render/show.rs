@@ -1,5 +1,6 @@
 //! `show` as text.
 
+use super::posture::host_in;
 use super::{Cell, Screen, Style, Table, clean, place, wrap};
 use tipstaff_app::show::{Line, Meaning, Report};
 use tipstaff_app::vocabulary::{Origin, Verdict};
@@ -10,8 +11,11 @@ pub fn show(report: &Report, screen: &Screen) -> String {
         [] => String::new(),
         labels => format!(" ({})", labels.join(", ")),
     };
-    let heading =
-        format!("{}{labels}: the decision list of {}", clean(&report.host), clean(&report.policy));
+    let heading = format!(
+        "{}{labels}: the decision list of {}",
+        host_in(&report.host, report.posture.as_deref()),
+        clean(&report.policy)
+    );
     let reading = "In each direction the first line that matches a packet decides.";
     let mut text = format!(
         "{}\n{}\n",

@@ -212,7 +212,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         let rehearsed = json(&["rehearse", "--traffic", "443/tcp"], 0);
         assert_eq!(
             keys(&rehearsed),
-            "host tried evidence packets sent seconds every_port rows members members_left_out \
+            "host posture tried evidence packets sent seconds every_port rows members members_left_out \
              disagreements witnesses missing"
         );
         assert_eq!(

@@ -2,6 +2,7 @@
 
 use crate::render::came::{magnitude, note_of_bars};
 use crate::render::clean;
+use crate::render::posture::host_in;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use tipstaff_app::report::{Cell, Matrix, Report, Row};
 use tipstaff_app::show::{Direction, Line};
@@ -13,7 +14,8 @@ const LOOK: &str = include_str!("page.css");
 
 /// The report as a page.
 pub fn page(report: &Report) -> String {
-    let Report { host, policy, made, version, .. } = report;
+    let Report { policy, made, version, .. } = report;
+    let host = host_in(&report.host, report.posture.as_deref());
     let page = html! {
         (DOCTYPE)
         html lang="en" {
@@ -21,12 +23,12 @@ pub fn page(report: &Report) -> String {
                 meta charset="utf-8";
                 meta name="viewport" content="width=device-width, initial-scale=1";
                 meta name="color-scheme" content="light dark";
-                title { (clean(host)) ": what can be reached, from where" }
+                title { (host) ": what can be reached, from where" }
                 style { (PreEscaped(LOOK)) }
             }
             body {
                 header {
-                    h1 { (clean(host)) }
+                    h1 { (host) }
                     p.lead { (verdict(report)) }
                     p.made {
                         "Policy " code { (clean(policy)) } ". Made " time datetime=(made) { (made) }

@@ -1,5 +1,6 @@
 //! The report as Markdown (CommonMark with tables).
 
+use crate::render::posture::host_in;
 use crate::render::{came, clean};
 use tipstaff_app::report::Report;
 use tipstaff_app::show::Direction;
@@ -8,7 +9,7 @@ use tipstaff_app::show::Direction;
 pub fn markdown(report: &Report) -> String {
     let mut text = format!(
         "# {}: what can be reached, from where\n\nMade {} by Tipstaff {} from {}.\n\n",
-        escaped(&report.host),
+        escaped(&host_in(&report.host, report.posture.as_deref())),
         report.made,
         report.version,
         escaped(&report.policy)

@@ -1,12 +1,16 @@
 //! The report on a terminal: the matrix, and what there is to worry about.
 
+use crate::render::posture::host_in;
 use crate::render::{Cell, Screen, Style, Table, came, clean, meant, wrap};
 use tipstaff_app::report::{Cell as Met, Report, Row};
 use tipstaff_app::vocabulary::{Reach, Severity};
 
 /// The report as text.
 pub fn reported(report: &Report, screen: &Screen) -> String {
-    let heading = format!("{}: what can be reached, from where", clean(&report.host));
+    let heading = format!(
+        "{}: what can be reached, from where",
+        host_in(&report.host, report.posture.as_deref())
+    );
     let mut text = format!("{}\n\n", screen.paint(Style::Strong, &heading));
     let programs = report.matrix.rows.iter().any(|row| row.programs.is_some());
     let came = report.matrix.came_within_seconds.is_some();
