@@ -46,8 +46,13 @@ impl Loaded {
             self.in_no_posture();
             return Ok(());
         }
-        let taken =
-            Taken { name: name.to_owned(), since: self.now, until: None, why: String::new() };
+        let taken = Taken {
+            name: name.to_owned(),
+            since: self.now,
+            until: None,
+            why: String::new(),
+            then: None,
+        };
         self.take(taken)
     }
 
@@ -56,15 +61,24 @@ impl Loaded {
         self.wanted = Wanted::This(None);
     }
 
-    /// Works it out for a posture that was taken; one that is over is none.
+    /// Works it out for a posture that was taken; once that is over, for the one behind it, or none.
     ///
     /// # Errors
     /// [`Failure`] if the host has no such posture.
     pub(crate) fn take(&mut self, taken: Taken) -> Result<(), Failure> {
-        if !taken.holds_at(self.now) {
+        let Some(taken) = taken.at(self.now).cloned() else {
             self.wanted = Wanted::This(None);
             return Ok(());
-        }
+        };
+        let later = match (&taken.then, taken.until) {
+            (Some(then), Some(_)) => {
+                let mut later = self.clone();
+                later.take((**then).clone())?;
+                Some(later.plan)
+            }
+            (None, Some(_)) => Some(self.plan.clone()),
+            (_, None) => None,
+        };
         let host = self.plan.host.clone();
         let Some(policy) = self.policy.in_posture(&host, &taken.name) else {
             return Err(self.no_posture(&taken.name));
@@ -83,8 +97,8 @@ impl Loaded {
             plan.broadcasts.clone_from(&self.plan.broadcasts);
             plan.on_link = self.plan.on_link.clone();
         }
-        let before = std::mem::replace(&mut self.plan, plan);
-        self.later = taken.until.map(|_| Box::new(before));
+        self.plan = plan;
+        self.later = later.map(Box::new);
         self.policy = policy;
         self.wanted = Wanted::This(Some(taken));
         self.lower();
@@ -106,7 +120,7 @@ impl Loaded {
                 return;
             }
         };
-        let held = taken.filter(|it| it.0 == self.plan.host && it.1.holds_at(self.now));
+        let held = taken.filter(|it| it.0 == self.plan.host && it.1.at(self.now).is_some());
         if let Some((_, taken)) = held
             && self.take(taken.clone()).is_err()
         {
@@ -156,7 +170,7 @@ impl Loaded {
 
     /// Whether it would be the same posture, or none, that is in force now.
     pub(crate) fn is_in_posture(&self, taken: Option<&Taken>) -> bool {
-        let held = taken.filter(|it| it.holds_at(now()));
+        let held = taken.and_then(|it| it.at(now()));
         match (&self.plan.taken, held) {
             (None, None) => true,
             (Some(one), Some(other)) => one.is_as(other),

@@ -33,9 +33,9 @@ pub fn report(
     policy: Result<&Loaded, &Failure>,
 ) -> Result<Report, Failure> {
     let mut report = closed(shut::look(machine)?);
-    let taken = machine.posture()?.filter(|it| it.1.holds_at(crate::now()));
+    let taken = machine.posture()?.and_then(|it| it.1.at(crate::now()).cloned());
     let policy_error = policy.err().map(Failure::line);
-    report.knows(home, policy.ok(), taken.map(|it| it.1));
+    report.knows(home, policy.ok(), taken);
     report
         .remarks
         .extend(policy_error.map(|why| format!("the policy's postures are not known: {why}")));
@@ -44,7 +44,7 @@ pub fn report(
 
 /// Likewise, as far as it may be looked at.
 pub(crate) fn of_now(machine: &dyn Machine, home: &Home, policy: &Loaded) -> Option<Report> {
-    let taken = machine.posture().ok()?.map(|it| it.1).filter(|it| it.holds_at(policy.now));
+    let taken = machine.posture().ok()?.and_then(|it| it.1.at(policy.now).cloned());
     let mut report = closed(shut::look(machine).ok()?);
     report.knows(home, Some(policy), taken);
     Some(report)
@@ -75,6 +75,9 @@ pub fn take(
         now.place(options.machine)?;
     }
     let options = &as_in_force(&now, &held, options, "take it")?;
+    let in_force = held.program.taken.as_ref().and_then(|it| it.at(policy.now));
+    let then = in_force.and_then(|it| lasting(options.home, it));
+    let taking = &Taking { then, ..*taking };
     let change = transaction::take(policy, taking, options)?;
     let done = if options.dry { say::Moved::WouldTake } else { say::Moved::Taken };
     let mut report = Report::did(done);
@@ -98,7 +101,7 @@ pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Report, Failure> {
         }
         let mut report = opened(options.machine)?;
         if let Ok(Some((_, taken))) = options.machine.posture()
-            && taken.holds_at(crate::now())
+            && let Some(taken) = taken.at(crate::now())
         {
             report.posture = Some(taken.name.clone());
             report.remarks.push(format!(
@@ -115,7 +118,10 @@ pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Report, Failure> {
         _ => say::Moved::Left,
     };
     let mut report = Report { change, living: ended, remarks, ..Report::did(done) };
-    report.behind = taken.map(|it| it.name);
+    if let Some(taken) = taken {
+        report.posture = taken.then.map(|it| it.name);
+        report.behind = Some(taken.name);
+    }
     Ok(report)
 }
 
@@ -178,9 +184,16 @@ impl Report {
             written(home, &taken).and_then(|it| it.ends_with).map(|it: Watcher| it.pid);
         self.since = Some(taken.since.to_string());
         self.until = taken.until.map(|it| it.to_string());
+        self.then = taken.then.map(|it| it.name);
         self.why = Some(taken.why).filter(|it| !it.is_empty());
         self.posture = Some(taken.name);
     }
+}
+
+/// The posture without an end that is in force, or that is behind the one in force.
+fn lasting<'t>(home: &Home, taken: &'t Taken) -> Option<&'t Taken> {
+    let lasts = taken.until.is_none() && written(home, taken).is_none_or(|it| it.lasts());
+    if lasts { Some(taken) } else { taken.then.as_deref() }
 }
 
 /// The posture as it was written down.

@@ -17,6 +17,8 @@ pub struct Report {
     pub since: Option<String>,
     /// Until when, in UTC; `null`: until it is left, or its command ends.
     pub until: Option<String>,
+    /// The posture that holds once it is over; `null`: none.
+    pub then: Option<String>,
     /// The process of the command with which it ends, if it does.
     pub ends_with: Option<u32>,
     /// Why, as whoever took it said.
@@ -67,6 +69,7 @@ impl Report {
             posture: None,
             since: None,
             until: None,
+            then: None,
             ends_with: None,
             why: None,
             session: None,

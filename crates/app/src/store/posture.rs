@@ -22,6 +22,20 @@ pub struct InPosture {
     pub ends_with: Option<Watcher>,
     /// Why it was taken, in the words of whoever took it; may be empty.
     pub why: String,
+    /// The posture without an end in which it was taken, and that holds again once it is over; `null`: none.
+    #[serde(default)]
+    pub then: Option<Behind>,
+}
+
+/// A posture behind one that ends.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Behind {
+    /// Its name in the policy.
+    pub name: String,
+    /// Since when (RFC 3339).
+    pub since: String,
 }
 
 impl InPosture {
@@ -34,7 +48,25 @@ impl InPosture {
             deadline: None,
             ends_with: None,
             why: taken.why.clone(),
+            then: taken
+                .then
+                .as_ref()
+                .map(|it| Behind { name: it.name.clone(), since: it.since.to_string() }),
         }
+    }
+
+    /// The one that holds once it is over.
+    pub fn behind(&self) -> Option<Self> {
+        let Behind { name, since } = self.then.clone()?;
+        let why = String::new();
+        Some(Self { name, since, until: None, deadline: None, ends_with: None, why, then: None })
+    }
+
+    /// The posture that is in force by now of something that was written down in it: in the boot in which it was, or
+    /// in a later one.
+    pub fn by_now(&self, of_this_boot: bool, now: Time, since_boot: u64) -> Option<Self> {
+        let goes_on = if of_this_boot { !self.is_over(now, since_boot) } else { self.lasts() };
+        if goes_on { Some(self.clone()) } else { self.behind() }
     }
 
     /// What the kernel is to be told; `None` if a moment in it cannot be read.
@@ -44,7 +76,11 @@ impl InPosture {
             None => None,
         };
         let since = Time::parse(&self.since)?;
-        Some(Taken { name: self.name.clone(), since, until, why: self.why.clone() })
+        let then = match self.behind() {
+            Some(behind) => Some(Box::new(behind.taken()?)),
+            None => None,
+        };
+        Some(Taken { name: self.name.clone(), since, until, why: self.why.clone(), then })
     }
 
     /// Whether it holds until somebody leaves it, also over a reboot.

@@ -153,14 +153,15 @@ fn read(
 /// The posture that a policy is in by now.
 fn posture_now(policy: &Loaded, situation: &Situation) -> Option<Taken> {
     let posture = situation.posture.as_ref();
+    let by_now = |of_this_boot| posture?.by_now(of_this_boot, policy.now, since_boot())?.taken();
     if situation.is_of_this_boot() {
-        return posture.filter(|it| !it.is_over(policy.now, since_boot()))?.taken();
+        return by_now(true);
     }
     if let Some(name) = policy.section().and_then(|it| it.at_boot.clone()) {
         let why = "every boot begins in it".to_owned();
-        return Some(Taken { name, since: policy.now, until: None, why });
+        return Some(Taken { name, since: policy.now, until: None, why, then: None });
     }
-    posture.filter(|it| it.lasts())?.taken()
+    by_now(false)
 }
 
 /// A policy that leaves only the baseline and the remote shell. It needs nothing but these words,

@@ -2,7 +2,7 @@
 
 use super::change::carry_out;
 use super::clock::deadline;
-use super::over::without_posture;
+use super::over::behind;
 use super::request::{Options, Report};
 use super::seeing_out;
 use crate::store::{Docket, Entry, InPosture, Kind, Note, Watcher};
@@ -21,6 +21,8 @@ pub struct Taking<'t> {
     pub ends_with: Option<Watcher>,
     /// Why.
     pub why: &'t str,
+    /// The posture without an end that is in force, and is to be again afterwards.
+    pub then: Option<&'t Taken>,
 }
 
 /// What leaving a posture did.
@@ -52,7 +54,9 @@ pub fn take(
     let until =
         taking.time.map(|it| Time::from_seconds(begun.seconds().saturating_add(seconds(it))));
     let why = taking.why.split_whitespace().collect::<Vec<_>>().join(" ");
-    let taken = Taken { name: taking.name.to_owned(), since: begun, until, why };
+    let ends = until.is_some() || taking.ends_with.is_some();
+    let then = taking.then.filter(|_| ends).map(|it| Box::new(it.clone()));
+    let taken = Taken { name: taking.name.to_owned(), since: begun, until, why, then };
     policy.take(taken.clone())?;
     policy.place(options.machine)?;
     let posture = InPosture {
@@ -60,7 +64,6 @@ pub fn take(
         ends_with: taking.ends_with,
         ..InPosture::of(&taken)
     };
-    let ends = !posture.lasts();
     let keep = options.keep || ends;
     let options = Options { keep, posture: Some(&posture), ..*options };
     // Somebody is there before anything changes.
@@ -75,7 +78,8 @@ pub fn take(
     Ok(report)
 }
 
-/// Leaves the posture in force: the policy that was confirmed last holds without it, as it was. What only the posture
+/// Leaves the posture in force: the policy that was confirmed last holds without it, as it was, in the posture that was
+/// in force before if that has no end. What only the posture
 /// admitted is ended, unless it is to live.
 ///
 /// # Errors
@@ -83,8 +87,8 @@ pub fn take(
 pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Left, Failure> {
     let held = options.machine.rules()?;
     let time = crate::now();
-    let taken = held.as_ref().and_then(|it| it.program.taken.clone());
-    let (Some(held), Some(taken)) = (held, taken.filter(|it| it.holds_at(time))) else {
+    let taken = held.as_ref().and_then(|it| it.program.taken.as_ref()?.at(time).cloned());
+    let (Some(held), Some(taken)) = (held, taken) else {
         return Ok(Left { change: None, taken: None, ended: None, remarks: Vec::new() });
     };
     let written = Docket::look(options.home)?;
@@ -100,7 +104,10 @@ pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Left, Failure> {
             ],
         });
     };
-    let policy = without_posture(options.machine, options.home, last)?;
+    let then = taken.then.as_deref().cloned();
+    let policy = behind(options.machine, options.home, last, then.clone())?;
+    let posture = then.as_ref().map(InPosture::of);
+    let options = &Options { posture: posture.as_ref(), ..*options };
     let change = carry_out(&policy, options, Kind::Leave, Some(last.id))?;
     let mut remarks = Vec::new();
     let mut ended = None;

@@ -6,18 +6,22 @@ use super::load::{Outcome, put_in_force};
 use super::noted::noted;
 use crate::store::{Docket, Entry, Home, InPosture, Kind, State, pending};
 use crate::{Failure, Loaded, cut};
-use tipstaff_core::policy::Time;
+use tipstaff_core::policy::{Taken, Time};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_linux::Machine;
 
-/// The policy of an entry, in no posture.
-pub(super) fn without_posture(
+/// The policy of an entry, in the posture that holds behind the one that is left; in none if there is none.
+pub(super) fn behind(
     machine: &dyn Machine,
     home: &Home,
     last: &Entry,
+    then: Option<Taken>,
 ) -> Result<Loaded, Failure> {
     let mut policy = in_any_posture(home, last)?;
     policy.in_no_posture();
+    if let Some(then) = then {
+        policy.take(then)?;
+    }
     policy.place(machine)?;
     Ok(policy)
 }
@@ -57,7 +61,8 @@ pub(super) fn settle_posture(
 ) -> Result<(), Failure> {
     let Some(last) = over(machine, docket.entries())?.cloned() else { return Ok(()) };
     let Some(before) = machine.rules()? else { return Ok(()) };
-    let policy = without_posture(machine, home, &last)?;
+    let posture = last.posture.as_ref().and_then(InPosture::behind);
+    let policy = behind(machine, home, &last, posture.as_ref().and_then(InPosture::taken))?;
     let admitted = as_in_posture(&before.program);
     put_in_force(machine, &policy, Some(&before), &[]).map_err(
         |(Outcome::Refused(error) | Outcome::Unknown(error))| {
@@ -85,7 +90,7 @@ pub(super) fn settle_posture(
             effect,
             waits: false,
             despite: Vec::new(),
-            posture: None,
+            posture,
         },
     );
     // Nobody did it.

@@ -20,9 +20,8 @@ pub(super) fn of_change(
 /// The posture of an entry, unless that is over.
 pub(super) fn of_entry(entry: &Entry, policy: &Loaded) -> Option<Taken> {
     let situation = entry.situation();
-    let lasts = |it: &&InPosture| situation.is_of_this_boot() || it.lasts();
-    let over = |it: &&InPosture| it.is_over(policy.now, since_boot());
-    situation.posture.as_ref().filter(lasts).filter(|it| !over(it))?.taken()
+    let of_this_boot = situation.is_of_this_boot();
+    situation.posture?.by_now(of_this_boot, policy.now, since_boot())?.taken()
 }
 
 /// Whether a policy is in the posture in which an entry was written down.

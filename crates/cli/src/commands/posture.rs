@@ -129,7 +129,13 @@ impl Take {
             even_if_locked_out: self.even_if_locked_out,
             ..self.staying.options(context)
         };
-        let taking = Taking { name: &self.name, time: self.time, ends_with: None, why: &self.why };
+        let taking = Taking {
+            name: &self.name,
+            time: self.time,
+            ends_with: None,
+            why: &self.why,
+            then: None,
+        };
         if let [command, words @ ..] = &self.command[..] {
             return while_it_runs::run(context, taking, &options, (command, words));
         }

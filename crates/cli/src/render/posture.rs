@@ -15,7 +15,11 @@ pub fn posture(report: &Report, screen: &Screen) -> String {
         }
         Moved::NothingToLeave => "nothing to leave: no posture is in force\n".to_owned(),
         Moved::Left => {
-            format!("{} {}; all is as it was without it\n", good("left:"), of(&report.behind))
+            let again = match &report.posture {
+                Some(posture) => format!("posture {} holds again", clean(posture)),
+                None => "all is as it was without it".to_owned(),
+            };
+            format!("{} {}; {again}\n", good("left:"), of(&report.behind))
         }
         Moved::WouldLeave if report.behind.is_none() => "would open the door again\n".to_owned(),
         Moved::WouldLeave => format!("would leave {}\n", of(&report.behind)),
@@ -59,7 +63,11 @@ pub fn in_force(report: &Report, screen: &Screen) -> String {
         (None, Some(pid)) => format!("while process {pid} runs"),
         (None, None) => "until `tipstaff posture leave`".to_owned(),
     };
-    let mut text = format!("{lead} {}, since {since}, {until}\n", clean(name));
+    let then = match &report.then {
+        Some(then) => format!(", then {}", clean(then)),
+        None => String::new(),
+    };
+    let mut text = format!("{lead} {}, since {since}, {until}{then}\n", clean(name));
     if let Some(why) = &report.why {
         text.push_str(&format!("  why: {}\n", clean(why)));
     }

@@ -2,10 +2,14 @@
 
 use crate::booting::Reboot;
 use crate::harness::Desk;
-use crate::postures::POLICY;
+use crate::postures::{POLICY, kill, those_who_see_it_out};
 use crate::remembering::World;
+use serde_json::Value;
 use std::fs;
+use std::net::TcpListener;
 use std::process::Command;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
 use tipstaff_linux::lab::testing::sealed;
 
 /// In another boot, as far as commands can see.
@@ -38,6 +42,10 @@ fn a_boot_begins_in_the_posture_in_which_it_is_to_begin() {
         reboot.boot(0);
         assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("sealed", false));
         reboot.run(&["status"]).exits(0);
+        reboot.run(&["posture", "take", "showing", "--for", "1h"]).exits(0);
+        boot_anew(&reboot, 8);
+        reboot.boot(0);
+        assert_eq!((posture(&reboot).as_str(), reboot.open(2202)), ("sealed", false), "behind it");
         reboot.run(&["posture", "leave", "--keep"]).exits(0);
         boot_anew(&reboot, 3);
         reboot.boot(0);
@@ -160,4 +168,63 @@ fn postures_are_changed_from_the_command_line() {
     let refused = run(&["defaults", "--outbound", "deny", "--posture", "showing"]);
     assert_eq!(refused.code, 2, "{}", refused.stdout);
     assert_eq!(desk.text(), headless);
+}
+
+/// Strict rules that are off for a while come back by themselves, whoever is killed: not the host's own rules.
+#[test]
+fn what_was_taken_for_good_holds_again_behind_what_has_an_end() {
+    sealed("in_postures::what_was_taken_for_good_holds_again_behind_what_has_an_end", || {
+        let world = World::with(POLICY);
+        world.enforce();
+        let listen = |port: u16| {
+            let bound = world.node("sluice").run(move || TcpListener::bind(("::", port)));
+            bound.expect("entered").expect("bound")
+        };
+        let (_shop, _shell) = (listen(443), listen(2202));
+        let open = |port: u16| world.knock("203.0.113.9", &format!("192.0.2.10:{port}"));
+        let posture = || {
+            let told = world.run(&["posture", "--format", "json"]).exits(0).json();
+            (told["posture"].as_str().unwrap_or_default().to_owned(), told["then"].clone())
+        };
+        let is_sealed = |what: &str| {
+            assert!(!open(443) && !open(2202), "{what}");
+            assert_eq!(posture(), ("sealed".into(), Value::Null), "{what}");
+            world.run(&["status"]).exits(0);
+        };
+        world.run(&["posture", "take", "sealed", "--keep", "--why", "travelling"]).exits(0);
+        is_sealed("taken");
+        // For a time, with nobody there at its end; the kernel's rules are asked before any command is run.
+        let told = world.run(&["posture", "take", "showing", "--for", "3s"]).exits(0).stdout;
+        assert!(told.contains(", then sealed"), "{told}");
+        let began = Instant::now();
+        assert!(open(443) && open(2202));
+        let state = world.desk.state().display().to_string();
+        those_who_see_it_out(&state).iter().for_each(|it| kill(it));
+        while began.elapsed() < Duration::from_secs(5) {
+            sleep(Duration::from_millis(100));
+        }
+        assert!(!open(443) && !open(2202), "it is sealed by the kernel's own clock");
+        is_sealed("over");
+        // Twice one upon the other; left by hand; and with a command.
+        world.run(&["posture", "take", "showing", "--for", "1h"]).exits(0);
+        world.run(&["posture", "take", "showing", "--for", "2h"]).exits(0);
+        assert!(open(443));
+        assert_eq!(posture(), ("showing".into(), "sealed".into()));
+        world.run(&["enforce", "--keep"]).exits(0);
+        assert_eq!(posture(), ("showing".into(), "sealed".into()));
+        let left = world.run(&["posture", "leave", "--keep"]).exits(0).stdout;
+        assert!(left.contains("posture sealed holds again"), "{left}");
+        is_sealed("left");
+        let told = world.run(&["posture", "take", "showing", "--while", "true"]).exits(0).stdout;
+        assert!(told.contains("posture sealed holds again"), "{told}");
+        is_sealed("the command has ended");
+        world.run(&["posture", "take", "sealed", "--while", "true"]).exits(0);
+        is_sealed("the same for a while");
+        // One without an end takes its place.
+        world.run(&["posture", "take", "showing", "--keep"]).exits(0);
+        assert_eq!(posture(), ("showing".into(), Value::Null));
+        world.run(&["posture", "leave", "--keep"]).exits(0);
+        assert_eq!(posture(), (String::new(), Value::Null));
+        assert!(open(2202) && !open(443));
+    });
 }

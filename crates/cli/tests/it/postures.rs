@@ -62,7 +62,7 @@ fn docket(world: &World) -> Vec<(String, String)> {
 }
 
 /// The processes that see a posture out, by their command line.
-fn those_who_see_it_out(state: &str) -> Vec<String> {
+pub fn those_who_see_it_out(state: &str) -> Vec<String> {
     let mut found = Vec::new();
     for entry in fs::read_dir("/proc").expect("read").flatten() {
         let line = fs::read(entry.path().join("cmdline")).unwrap_or_default();
@@ -74,7 +74,7 @@ fn those_who_see_it_out(state: &str) -> Vec<String> {
     found
 }
 
-fn kill(pid: &str) {
+pub fn kill(pid: &str) {
     let pid = rustix::process::Pid::from_raw(pid.parse().expect("a number")).expect("one");
     let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
 }

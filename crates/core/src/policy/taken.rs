@@ -21,6 +21,9 @@ pub struct Taken {
     pub until: Option<Time>,
     /// Why it was taken, in the words of whoever took it; may be empty.
     pub why: String,
+    /// The posture without an end in which it was taken, and that holds again once it is over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub then: Option<Box<Self>>,
 }
 
 impl Taken {
@@ -30,10 +33,21 @@ impl Taken {
         self.until.is_none_or(|until| now < until)
     }
 
-    /// Whether both are the same posture with the same end.
+    /// The posture that is in force at a moment: this one, or the one behind it.
+    #[must_use]
+    pub fn at(&self, now: Time) -> Option<&Self> {
+        if self.holds_at(now) { Some(self) } else { self.then.as_deref() }
+    }
+
+    /// Whether both are the same posture with the same end, and the same behind it.
     #[must_use]
     pub fn is_as(&self, other: &Self) -> bool {
-        (&self.name, self.until) == (&other.name, other.until)
+        let behind = match (&self.then, &other.then) {
+            (Some(one), Some(other)) => one.is_as(other),
+            (None, None) => true,
+            _ => false,
+        };
+        behind && (&self.name, self.until) == (&other.name, other.until)
     }
 
     /// Whether both are one and the same taking.

@@ -74,9 +74,11 @@ impl RuleProgram {
         program
     }
 
-    /// What holds once its posture is over, as it is without any.
+    /// What holds once its posture is over, as if that had never been taken.
     fn without_posture(mut self) -> Self {
-        let end = self.taken.take().and_then(|it| it.until);
+        let taken = self.taken.take();
+        let end = taken.as_ref().and_then(|it| it.until);
+        self.taken = taken.and_then(|it| it.then).map(|it| *it);
         let postures: BTreeSet<String> = Direction::ALL.map(of_posture).into();
         for chain in self.chains.iter_mut().filter(|it| it.base.is_some()) {
             let leads = |rule: &ProgramRule| {

@@ -4,7 +4,7 @@ use crate::given::{policy, udp};
 use tipstaff_core::analysis::failing;
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW, POSTURE};
 use tipstaff_core::plan::{HostPlan, RuleId, resolve};
-use tipstaff_core::policy::{Source, Taken, Time, Verdict, read};
+use tipstaff_core::policy::{Policy, Source, Taken, Time, Verdict, read};
 use tipstaff_core::program::{Drift, RuleProgram, compare, lower};
 use tipstaff_core::space::{Direction, Packet};
 
@@ -160,7 +160,7 @@ const END: Time = Time::from_seconds(1_800_000_600);
 const BEFORE: Time = Time::from_seconds(1_800_000_599);
 
 fn taken(until: Option<Time>) -> Taken {
-    Taken { name: POSTURE.into(), since: NOW, until, why: String::new() }
+    Taken { name: POSTURE.into(), since: NOW, until, why: String::new(), then: None }
 }
 
 /// The plans without and in the posture, at a moment.
@@ -209,6 +209,30 @@ fn a_posture_with_an_end_gives_way_to_what_holds_without_it() {
         assert_eq!(compare(&lower(&without).at(NOW), &both.at(NOW)).last(), Some(&Drift::Posture));
     }
     assert!(lookups > 20 && told_apart > 1_000, "{lookups} {told_apart}");
+}
+
+/// Behind a posture with an end, the one without an end holds in which it was taken.
+#[test]
+fn a_posture_can_hold_again_behind_another() {
+    let without = policy(BENCH);
+    let plan = |it: &Policy| resolve(it, "bench", NOW).expect("the host");
+    let within = |name: &str| plan(&without.in_posture("bench", name).expect("a posture"));
+    let sealed = Taken { name: "sealed".into(), ..taken(None) };
+    let mut showing = within("printing");
+    let then = Some(Box::new(sealed.clone()));
+    showing.taken = Some(Taken { name: "printing".into(), then, ..taken(Some(END)) });
+    let mut behind = within("sealed");
+    behind.taken = Some(sealed.clone());
+    let program = lower(&showing).until(END, lower(&behind));
+    assert_eq!(program.clone().at(BEFORE).taken, showing.taken);
+    assert_eq!(program.clone().at(END).taken, Some(sealed));
+    assert_eq!(compare(&lower(&behind).at(END), &program.clone().at(END)), []);
+    let other = lower(&plan(&without));
+    assert!(compare(&other, &program.at(END)).contains(&Drift::Posture));
+    let taken = showing.taken.expect("it");
+    assert_eq!(taken.at(BEFORE).map(|it| it.name.as_str()), Some("printing"));
+    assert_eq!(taken.at(END).map(|it| it.name.as_str()), Some("sealed"));
+    assert!(!taken.is_as(&Taken { then: None, ..taken.clone() }));
 }
 
 /// Decisions of what holds later are known by other names than those of now.

@@ -76,9 +76,14 @@ const TABLE_DATA: usize = 256;
 
 /// What our table says of itself: the host whose policy it is, and the posture that it is in.
 pub(super) fn about(host: &str, taken: Option<&Taken>) -> Vec<u8> {
-    let Some(Taken { name, since, until, why }) = taken else { return user_data(host) };
+    let Some(Taken { name, since, until, why, then }) = taken else { return user_data(host) };
     let until = until.map(|it| it.seconds().to_string()).unwrap_or_default();
-    let mut text = format!("{host}\n{name}\n{}\n{until}\n", since.seconds());
+    // What is behind it has no end.
+    let then = match then {
+        Some(then) => format!("{}\n{}", then.name, then.since.seconds()),
+        None => "\n".to_owned(),
+    };
+    let mut text = format!("{host}\n{name}\n{}\n{until}\n{then}\n", since.seconds());
     // The reason is for readers, and gives way.
     let room = (TABLE_DATA - 1).saturating_sub(text.len());
     text.extend(
@@ -90,17 +95,25 @@ pub(super) fn about(host: &str, taken: Option<&Taken>) -> Vec<u8> {
 /// Reads that.
 pub(super) fn read_about(data: &[u8]) -> (String, Option<Taken>) {
     let text = text_of(data).unwrap_or_default();
-    let mut parts = text.splitn(5, '\n');
+    let mut parts = text.splitn(7, '\n');
     let host = parts.next().unwrap_or_default().to_owned();
     let time = |it: &str| it.parse().ok().map(Time::from_seconds);
     let mut taken = || {
-        let [name, since, until, why] = [(); 4].map(|()| parts.next());
-        let until = until?;
+        let [name, since, until, then, then_since, why] = [(); 6].map(|()| parts.next());
+        let (until, then) = (until?, then?);
+        let behind = Taken {
+            name: then.to_owned(),
+            since: time(then_since?).unwrap_or(Time::from_seconds(0)),
+            until: None,
+            why: String::new(),
+            then: None,
+        };
         Some(Taken {
             name: name?.to_owned(),
             since: time(since?)?,
             until: if until.is_empty() { None } else { Some(time(until)?) },
             why: why?.to_owned(),
+            then: (!then.is_empty()).then(|| Box::new(behind)),
         })
     };
     (host, taken())
@@ -129,6 +142,7 @@ mod tests {
             since: Time::from_seconds(1_800_000_000),
             until,
             why: why.into(),
+            then: None,
         };
         assert_eq!(read_about(&about("bench", None)), ("bench".into(), None));
         for until in [None, Some(Time::from_seconds(1_800_000_600))] {

@@ -116,7 +116,8 @@ fn postured(text: &str, host: &str, posture: &str, (begun, end): (Time, Time)) -
     };
     let (without, mut within) = (plan(&policy), plan(&within));
     let why = "visitors".to_owned();
-    within.taken = Some(Taken { name: posture.into(), since: begun, until: Some(end), why });
+    within.taken =
+        Some(Taken { name: posture.into(), since: begun, until: Some(end), why, then: None });
     lower(&within).until(end, lower(&without))
 }
 
