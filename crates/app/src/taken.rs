@@ -53,7 +53,7 @@ impl Loaded {
             why: String::new(),
             then: None,
         };
-        self.take(taken)
+        self.take(&taken)
     }
 
     /// Leaves it in none, whatever is in force.
@@ -65,7 +65,7 @@ impl Loaded {
     ///
     /// # Errors
     /// [`Failure`] if the host has no such posture.
-    pub(crate) fn take(&mut self, taken: Taken) -> Result<(), Failure> {
+    pub(crate) fn take(&mut self, taken: &Taken) -> Result<(), Failure> {
         let Some(taken) = taken.at(self.now).cloned() else {
             self.wanted = Wanted::This(None);
             return Ok(());
@@ -73,7 +73,7 @@ impl Loaded {
         let later = match (&taken.then, taken.until) {
             (Some(then), Some(_)) => {
                 let mut later = self.clone();
-                later.take((**then).clone())?;
+                later.take(then)?;
                 Some(later.plan)
             }
             (None, Some(_)) => Some(self.plan.clone()),
@@ -122,7 +122,7 @@ impl Loaded {
         };
         let held = taken.filter(|it| it.0 == self.plan.host && it.1.at(self.now).is_some());
         if let Some((_, taken)) = held
-            && self.take(taken.clone()).is_err()
+            && self.take(&taken).is_err()
         {
             self.wanted = Wanted::Missing(taken);
         }

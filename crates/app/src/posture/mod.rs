@@ -69,7 +69,7 @@ pub fn take(
         ));
     };
     let mut now = policy.clone();
-    if let Some(taken) = held.program.taken.clone() {
+    if let Some(taken) = &held.program.taken {
         // One that the policy has no more is left by this.
         let _ = now.take(taken);
         now.place(options.machine)?;

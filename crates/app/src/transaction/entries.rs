@@ -128,7 +128,7 @@ pub(crate) fn worked_out(
     let mut policy = read(kept, without_programs, name, made)?;
     policy.wanted = Wanted::This(None);
     if let Some(taken) = posture_now(&policy, situation) {
-        policy.take(taken)?;
+        policy.take(&taken)?;
     }
     Ok(policy)
 }

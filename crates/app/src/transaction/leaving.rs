@@ -57,7 +57,7 @@ pub fn take(
     let ends = until.is_some() || taking.ends_with.is_some();
     let then = taking.then.filter(|_| ends).map(|it| Box::new(it.clone()));
     let taken = Taken { name: taking.name.to_owned(), since: begun, until, why, then };
-    policy.take(taken.clone())?;
+    policy.take(&taken)?;
     policy.place(options.machine)?;
     let posture = InPosture {
         deadline: taking.time.map(deadline),
@@ -104,9 +104,9 @@ pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Left, Failure> {
             ],
         });
     };
-    let then = taken.then.as_deref().cloned();
-    let policy = behind(options.machine, options.home, last, then.clone())?;
-    let posture = then.as_ref().map(InPosture::of);
+    let then = taken.then.as_deref();
+    let policy = behind(options.machine, options.home, last, then)?;
+    let posture = then.map(InPosture::of);
     let options = &Options { posture: posture.as_ref(), ..*options };
     let change = carry_out(&policy, options, Kind::Leave, Some(last.id))?;
     let mut remarks = Vec::new();

@@ -15,7 +15,7 @@ pub(super) fn behind(
     machine: &dyn Machine,
     home: &Home,
     last: &Entry,
-    then: Option<Taken>,
+    then: Option<&Taken>,
 ) -> Result<Loaded, Failure> {
     let mut policy = in_any_posture(home, last)?;
     policy.in_no_posture();
@@ -62,7 +62,8 @@ pub(super) fn settle_posture(
     let Some(last) = over(machine, docket.entries())?.cloned() else { return Ok(()) };
     let Some(before) = machine.rules()? else { return Ok(()) };
     let posture = last.posture.as_ref().and_then(InPosture::behind);
-    let policy = behind(machine, home, &last, posture.as_ref().and_then(InPosture::taken))?;
+    let policy =
+        behind(machine, home, &last, posture.as_ref().and_then(InPosture::taken).as_ref())?;
     let admitted = as_in_posture(&before.program);
     put_in_force(machine, &policy, Some(&before), &[]).map_err(
         |(Outcome::Refused(error) | Outcome::Unknown(error))| {
