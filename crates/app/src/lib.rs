@@ -65,7 +65,7 @@ pub use failure::Failure;
 pub use finding::Finding;
 pub use first::StaysOpen;
 pub use load::{Loaded, load, load_all, load_for_kernel, load_here, load_without_posture, loaded};
-pub(crate) use load::{host_name, now};
+pub(crate) use load::{host_name, load_for_posture, now};
 pub use outcome::Outcome;
 pub use region::RegionWords;
 pub(crate) use words::likely_packet;

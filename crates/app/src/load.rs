@@ -2,6 +2,7 @@
 
 use super::Failure;
 use super::wanted::Wanted;
+use std::collections::BTreeSet;
 use std::fs::{self, File, Metadata};
 use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
@@ -85,7 +86,8 @@ impl Loaded {
             let links = machine.links_seen()?;
             let mut placed = Vec::new();
             self.each_plan(|plan| placed.extend(plan.place(&links)));
-            placed.dedup_by(|one, other| one.called == other.called);
+            let mut seen = BTreeSet::new();
+            placed.retain(|it: &Placed| seen.insert(it.called.clone()));
             self.placed = placed;
         }
         Ok(())
@@ -193,9 +195,18 @@ pub fn load_without_posture(
     path: &Path,
     host: Option<&str>,
 ) -> Result<Loaded, Failure> {
+    let mut policy = load_for_posture(path, host)?;
+    policy.place(machine)?;
+    Ok(policy)
+}
+
+/// Likewise, still to be worked out for this very machine, in whichever posture.
+///
+/// # Errors
+/// As for [`load`].
+pub(crate) fn load_for_posture(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
     let mut policy = load_unplaced(path, host)?;
     policy.in_no_posture();
-    policy.place(machine)?;
     Ok(policy)
 }
 

@@ -82,19 +82,29 @@ fn endpoints(
         let way = machine.way_to(address)?;
         let beside = way.link.is_some_and(|it| it != link);
         // Where all else goes by the same way, it says nothing about a tunnel.
-        if beside && machine.way_to(neighbour(address))?.link.as_deref() == Some(link) {
+        if beside && neighbour_goes_by(machine, address, link)? {
             found.insert((SocketAddr::new(address, peer.port()), protocol));
         }
     }
     Ok(found)
 }
 
-/// An address next to another one.
-fn neighbour(address: IpAddr) -> IpAddr {
-    match address {
-        IpAddr::V4(it) => IpAddr::V4((it.to_bits() ^ 1).into()),
-        IpAddr::V6(it) => IpAddr::V6((it.to_bits() ^ 1).into()),
+/// Whether an address near this one is reached by a link. The nearest may be a far end, too.
+fn neighbour_goes_by(
+    machine: &dyn Machine,
+    address: IpAddr,
+    link: &str,
+) -> Result<bool, LinuxError> {
+    for distance in [1, 2, 4, 8] {
+        let neighbour = match address {
+            IpAddr::V4(it) => IpAddr::V4((it.to_bits() ^ distance).into()),
+            IpAddr::V6(it) => IpAddr::V6((it.to_bits() ^ u128::from(distance)).into()),
+        };
+        if machine.way_to(neighbour)?.link.as_deref() == Some(link) {
+            return Ok(true);
+        }
     }
+    Ok(false)
 }
 
 fn same_network(one: IpAddr, other: IpAddr, prefix: u8) -> bool {

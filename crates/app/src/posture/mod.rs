@@ -10,7 +10,7 @@ use crate::store::{Docket, Entry, Home, InPosture, State, Watcher};
 pub use crate::transaction::Taking;
 use crate::transaction::{self, Left, Options};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, load_without_posture, shut};
+use crate::{Failure, Loaded, load_for_posture, shut};
 use std::path::Path;
 use tipstaff_core::policy::{SHUT, Taken};
 use tipstaff_linux::Machine;
@@ -59,7 +59,7 @@ pub fn take(
     taking: &Taking<'_>,
     options: &Options<'_>,
 ) -> Result<Report, Failure> {
-    let policy = &load_without_posture(options.machine, path, host)?;
+    let policy = &load_for_posture(path, host)?;
     let held = options.machine.rules()?.filter(|it| !it.dormant && it.host == policy.plan.host);
     let Some(held) = held else {
         // When it is over, rules would hold that nobody has looked at.
@@ -72,10 +72,11 @@ pub fn take(
     if let Some(taken) = &held.program.taken {
         // One that the policy has no more is left by this.
         let _ = now.take(taken);
-        now.place(options.machine)?;
     }
+    now.place(options.machine)?;
     let options = &as_in_force(&now, &held, options, "take it")?;
     let in_force = held.program.taken.as_ref().and_then(|it| it.at(policy.now));
+    in_force.map_or(Ok(()), |it| is_nobodys(options.home, it))?;
     let then = in_force.and_then(|it| lasting(options.home, it));
     let taking = &Taking { then, ..*taking };
     let change = transaction::take(policy, taking, options)?;
@@ -105,12 +106,17 @@ pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Report, Failure> {
         {
             report.posture = Some(taken.name.clone());
             report.remarks.push(format!(
-                "the posture `{}` is in force, as before; once more `tipstaff posture leave` leaves it",
+                "once more `tipstaff posture leave` leaves the posture `{}`",
                 taken.name
             ));
         }
         return Ok(report);
     }
+    leave_policys(options, let_live)
+}
+
+/// Leaves the posture of the policy that is in force.
+fn leave_policys(options: &Options<'_>, let_live: bool) -> Result<Report, Failure> {
     let Left { change, taken, ended, remarks } = transaction::leave(options, let_live)?;
     let done = match (&change, options.dry) {
         (None, _) => say::Moved::NothingToLeave,
@@ -188,6 +194,38 @@ impl Report {
         self.why = Some(taken.why).filter(|it| !it.is_empty());
         self.posture = Some(taken.name);
     }
+}
+
+/// Refuses to take the place of a posture that somebody's command relies on.
+fn is_nobodys(home: &Home, taken: &Taken) -> Result<(), Failure> {
+    match written(home, taken).and_then(|it| it.ends_with).filter(|it| it.lives()) {
+        None => Ok(()),
+        Some(Watcher { pid, .. }) => Err(Failure::stopped(
+            format!("the posture `{}` is in force while process {pid} runs", taken.name),
+            vec!["it ends with that; `tipstaff posture leave` leaves it now".into()],
+        )),
+    }
+}
+
+/// Leaves what was taken, as its report says, unless somebody has left it, or has taken another since. A shut door
+/// stays shut.
+///
+/// # Errors
+/// As for [`leave`].
+pub fn leave_taken(options: &Options<'_>, taken: &Report) -> Result<Report, Failure> {
+    let held = options.machine.posture()?.map(|it| it.1);
+    let is_it = |it: &Taken| {
+        taken.posture.as_ref() == Some(&it.name)
+            && taken.since.as_ref().is_none_or(|since| *since == it.since.to_string())
+    };
+    if held.as_ref().is_some_and(is_it) {
+        return leave_policys(options, false);
+    }
+    Ok(Report {
+        posture: held.map(|it| it.name),
+        behind: taken.posture.clone(),
+        ..Report::did(say::Moved::NothingToLeave)
+    })
 }
 
 /// The posture without an end that is in force, or that is behind the one in force.

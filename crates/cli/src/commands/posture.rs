@@ -150,6 +150,10 @@ impl Take {
             let help = "--for 30m opens again by itself; `tipstaff posture leave` opens";
             return Err(Failure::usage("`shut` has neither --while nor --dry-run", help));
         }
+        if self.staying.is_said() {
+            let help = "it stays until `tipstaff posture leave`; --for 30m opens by itself";
+            return Err(Failure::usage("`shut` waits for no confirmation", help));
+        }
         let (time, all, why) = (self.time, self.all, self.why.clone());
         Shut { time, all, why, even_if_locked_out: self.even_if_locked_out }.run(context)
     }

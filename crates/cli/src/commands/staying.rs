@@ -6,6 +6,9 @@ use clap::Args;
 use std::time::Duration;
 use tipstaff_app::transaction;
 
+/// How long it is waited for a confirmation, where nothing is said, in seconds.
+const CONFIRM_WITHIN: &str = "60";
+
 /// How long a change stays.
 #[derive(Debug, Args)]
 pub struct Staying {
@@ -13,11 +16,16 @@ pub struct Staying {
     #[arg(long)]
     pub keep: bool,
     /// Go back by itself unless `tipstaff confirm` comes within this time
-    #[arg(long, value_name = "TIME", default_value = "60", value_parser = waiting)]
+    #[arg(long, value_name = "TIME", default_value = CONFIRM_WITHIN, value_parser = waiting)]
     pub confirm_within: Duration,
 }
 
 impl Staying {
+    /// Whether anything is said of it.
+    pub fn is_said(&self) -> bool {
+        self.keep || waiting(CONFIRM_WITHIN) != Ok(self.confirm_within)
+    }
+
     /// As a transaction takes them.
     pub fn options<'c>(&self, context: &Context<'c>) -> transaction::Options<'c> {
         transaction::Options {

@@ -35,7 +35,7 @@ pub fn run(
         not_this_machine: true,
         ..*options
     };
-    let left = posture::leave(&options, false)?;
+    let left = posture::leave_taken(&options, &report)?;
     let status = ended.map_err(|error| Failure::System {
         message: format!("cannot run {}: {error}", command.to_string_lossy().escape_debug()),
         help: vec!["the posture was left again".into()],

@@ -11,9 +11,26 @@ pub fn posture(report: &Report, screen: &Screen) -> String {
     let good = |lead: &str| screen.paint(Style::Good, lead);
     let mut text = match report.done {
         Moved::Opened => {
-            format!("{} the policy's own rules hold, as before\n", good("open again:"))
+            let before = match &report.posture {
+                Some(posture) => format!("posture {} holds", clean(posture)),
+                None => "the policy's own rules hold".to_owned(),
+            };
+            format!("{} {before}, as before\n", good("open again:"))
         }
-        Moved::NothingToLeave => "nothing to leave: no posture is in force\n".to_owned(),
+        Moved::NothingToLeave => {
+            let why = match (&report.behind, &report.posture) {
+                (Some(_), Some(now)) => {
+                    format!(
+                        "{} was left meanwhile; posture {} is in force",
+                        of(&report.behind),
+                        clean(now)
+                    )
+                }
+                (Some(_), None) => format!("{} was left meanwhile", of(&report.behind)),
+                _ => "no posture is in force".to_owned(),
+            };
+            format!("nothing to leave: {why}\n")
+        }
         Moved::Left => {
             let again = match &report.posture {
                 Some(posture) => format!("posture {} holds again", clean(posture)),

@@ -129,6 +129,8 @@ fn a_tunnel_is_drafted_from_the_machines_routes() {
             route("198.51.100.7".parse().expect("it"), 32, &Way::Gateway(gateway));
             let socket = UdpSocket::bind("0.0.0.0:0").expect("bound");
             socket.connect("198.51.100.7:51820").expect("connected");
+            // What is next to it goes by the same way, too.
+            route("198.51.100.6".parse().expect("it"), 32, &Way::Gateway(gateway));
             socket
         });
         let _speaks = speaks.expect("entered");
@@ -149,4 +151,25 @@ fn a_tunnel_is_drafted_from_the_machines_routes() {
             assert!(refused.stderr.contains(told), "{}", refused.stderr);
         }
     });
+}
+
+/// Where all traffic with a far end is the tunnel, nothing with it is left to be denied.
+#[test]
+fn a_far_end_can_be_spoken_to_in_whatever_way() {
+    let desk = Desk::with("");
+    let words = ["draft", "--host", "bench", "--tunnel", "tun0", "--endpoint", "198.51.100.99"];
+    let drafted = desk.run(words.iter().chain(&["any"])).exits(0).stdout;
+    assert!(drafted.contains("allow = [\"any\"]\nto = [\"198.51.100.99\"]"), "{drafted}");
+    desk.write(drafted);
+    desk.run(["review"]).exits(0);
+    let told = desk.run(["expect", "list", "--format", "json"]).exits(0).json();
+    let expectations = told["expectations"].as_array().expect("a list");
+    assert!(
+        !expectations.is_empty() && expectations.iter().all(|it| it["holds"] == true),
+        "{told}"
+    );
+    let elsewhere = ["--traffic", "443/tcp", "--to", "198.51.100.98", "--egress", "eth0"];
+    let asked = desk
+        .run(["ask", "--posture", "sealed", "--direction", "outbound"].iter().chain(&elsewhere));
+    assert!(asked.exits(0).stdout.contains("deny"));
 }

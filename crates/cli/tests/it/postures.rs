@@ -309,6 +309,55 @@ fn a_posture_ends_with_its_command_whoever_is_killed() {
     });
 }
 
+/// Nobody takes the place of what a command relies on unasked; and a command ends no more than what was taken for it.
+#[test]
+fn a_command_ends_only_what_was_taken_for_it() {
+    sealed("postures::a_command_ends_only_what_was_taken_for_it", || {
+        let world = World::with(POLICY);
+        world.enforce();
+        let _shop = serve(&world, 443);
+        let _shell = serve(&world, 2202);
+        let posture = || {
+            let told = world.run(&["posture", "--format", "json"]).exits(0).json();
+            told["posture"].as_str().unwrap_or_default().to_owned()
+        };
+        let mut tipstaff = begin(&world, &["sleep", "1000"]);
+        for words in [&["sealed", "--keep"], &["showing", "--for=1h"], &["sealed", "--dry-run"]] {
+            let refused = world.run(&[&["posture", "take"], &words[..]].concat());
+            assert_eq!(refused.code, 1, "{words:?}: {}", refused.stderr);
+            let told = format!("in force while process {} runs", tipstaff.id());
+            assert!(refused.stderr.contains(&told), "{}", refused.stderr);
+        }
+        assert!(visitor(&world) && posture() == "showing");
+        // Left by hand, and another one taken, which outlasts the command.
+        world.run(&["posture", "leave", "--keep"]).exits(0);
+        world.run(&["posture", "take", "sealed", "--keep"]).exits(0);
+        kill(&child_of(tipstaff.id()));
+        assert_eq!(tipstaff.wait().expect("ended").code(), Some(1));
+        assert_eq!(posture(), "sealed");
+        assert!(!world.knock("203.0.113.9", "192.0.2.10:2202"));
+        world.run(&["status"]).exits(0);
+        world.run(&["posture", "leave", "--keep"]).exits(0);
+        // A door that was shut meanwhile stays so, and the posture behind it is left.
+        let mut tipstaff = begin(&world, &["sleep", "1000"]);
+        world.run(&["shut", "--even-if-locked-out"]).exits(0);
+        kill(&child_of(tipstaff.id()));
+        assert_eq!(tipstaff.wait().expect("ended").code(), Some(1));
+        assert_eq!(posture(), "shut");
+        assert!(!world.knock("203.0.113.9", "192.0.2.10:2202"));
+        let opened = world.run(&["posture", "leave"]).exits(0).stdout;
+        assert!(opened.contains("the policy's own rules hold, as before"), "{opened}");
+        assert!(!visitor(&world) && world.knock("203.0.113.9", "192.0.2.10:2202"));
+        // What would have no effect is refused.
+        for words in [&["--keep"], &["--confirm-within=5"]] {
+            let refused = world.run(&[&["posture", "take", "shut"], &words[..]].concat());
+            assert_eq!(refused.code, 2, "{words:?}");
+            assert!(refused.stderr.contains("no confirmation"), "{}", refused.stderr);
+        }
+        assert_eq!(posture(), "");
+    });
+}
+
 #[test]
 fn nothing_is_taken_that_would_lock_out_or_bring_other_changes() {
     sealed("postures::nothing_is_taken_that_would_lock_out_or_bring_other_changes", || {

@@ -38,7 +38,11 @@ pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Vec<Piece> {
     piece.out_interfaces = named(&expectation.egress, &piece.out_interfaces);
     let named = |terms: &[String], ends: &Ends, of: Part| -> Vec<Part> {
         let says = !terms.is_empty() && !ends.is_full();
-        let part = |it: &Part| (it.0, off_loopback(&it.1));
+        let meant = |it: &AddressSet| match expectation.every_packet {
+            true => it.clone(),
+            false => off_loopback(it),
+        };
+        let part = |it: &Part| (it.0, meant(&it.1));
         if says { ends.parts().iter().map(part).collect() } else { vec![of] }
     };
     let from = (piece.source_is, piece.source.clone());

@@ -35,12 +35,19 @@ pub(super) fn write(out: &mut String, host: &str, tunnel: &Tunnel, role: &str) {
          [{section}.baseline]\noutbound-replies = false\nforwarded-replies = false\n"
     ));
     let one = of.len() == 1;
+    if !one {
+        comment(
+            out,
+            "? With all of these this machine speaks by another way than the tunnel. Which are far ends of it? \
+             Take the rules and expectations of the others out.",
+        );
+    }
     for (number, (address, traffic)) in of.iter().enumerate() {
         let number = if one { String::new() } else { format!("-{}", number + 1) };
         let traffic = list(traffic.iter().cloned());
         for (name, direction, end, way, why) in [
             ("tunnel-endpoint", "outbound", "to", "egress", "The tunnel itself"),
-            // Some tunnels answer from whatever port they like.
+            // Where each end sends to the same port, as in RFC 7348, what comes back is no reply.
             ("tunnel-answers", "inbound", "from", "ingress", "What the far end begins"),
         ] {
             out.push_str(&format!(
@@ -67,7 +74,7 @@ pub(super) fn write(out: &mut String, host: &str, tunnel: &Tunnel, role: &str) {
     let any = || list(["any".to_owned()]);
     let others = list(of.keys().map(|address| format!("!{address}")));
     expect("outbound", format!("to = {others}\n"), any());
-    for (address, traffic) in &of {
+    for (address, traffic) in of.iter().filter(|it| !it.1.iter().any(|term| term == "any")) {
         let rest = ["any".to_owned()].into_iter().chain(traffic.iter().map(|it| format!("!{it}")));
         expect("outbound", format!("to = [\"{address}\"]\n"), list(rest));
     }

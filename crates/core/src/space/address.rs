@@ -5,6 +5,7 @@ use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::ops::{Add, Sub};
 
 /// One written block of addresses: a network in CIDR notation or a single address.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -274,17 +275,16 @@ impl AddressSet {
         }
     }
 
-    /// An address of `family` in the set that a machine could have: the second of the lowest
-    /// range where there is one, since the first is often the network itself.
+    /// An address of `family` in the set that a machine could have and speak from, if there is one: for many, for
+    /// nobody and of loopback are the last resort. The second of the lowest range where there is one, since the first
+    /// is often the network itself.
     #[must_use]
     pub fn likely(&self, family: Family) -> Option<IpAddr> {
         match family {
-            Family::V4 => self.v4.ranges().first().map(|&(first, last)| {
-                Ipv4Addr::from_bits(if last - first > 1 { first + 1 } else { first }).into()
-            }),
-            Family::V6 => self.v6.ranges().first().map(|&(first, last)| {
-                Ipv6Addr::from_bits(if last - first > 1 { first + 1 } else { first }).into()
-            }),
+            Family::V4 => likely(self.v4.ranges(), &ORDINARY_V4, 1)
+                .map(|bits| Ipv4Addr::from_bits(bits).into()),
+            Family::V6 => likely(self.v6.ranges(), &ORDINARY_V6, 1)
+                .map(|bits| Ipv6Addr::from_bits(bits).into()),
         }
     }
 
@@ -309,6 +309,29 @@ impl AddressSet {
         });
         v4.chain(v6).collect()
     }
+}
+
+/// Addresses of single machines (RFC 6890), in the order of preference.
+const ORDINARY_V4: [(u32, u32); 2] = [(0x0100_0000, 0x7eff_ffff), (0x8000_0000, 0xdfff_ffff)];
+/// Likewise: those for documentation (RFC 3849), global ones (RFC 4291), and those within a site (RFC 4193).
+const ORDINARY_V6: [(u128, u128); 3] = [
+    (0x2001_0db8 << 96, (0x2001_0db9 << 96) - 1),
+    (0x2 << 124, (0x4 << 124) - 1),
+    (0xfc << 120, (0xfe << 120) - 1),
+];
+
+/// What is likely among sorted ranges, of the first of `ordinary` that they hold something of.
+fn likely<T: Copy + Ord + Sub<Output = T> + Add<Output = T>>(
+    ranges: &[(T, T)],
+    ordinary: &[(T, T)],
+    one: T,
+) -> Option<T> {
+    let of = |&(low, high): &(T, T)| {
+        let at = ranges.partition_point(|it| it.1 < low);
+        ranges.get(at).filter(|it| it.0 <= high).map(|it| (it.0.max(low), it.1.min(high)))
+    };
+    let (first, last) = ordinary.iter().find_map(of).or(ranges.first().copied())?;
+    Some(if last - first > one { first + one } else { first })
 }
 
 impl From<AddressSet> for Vec<String> {

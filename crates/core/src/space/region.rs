@@ -9,7 +9,7 @@ use super::{
     PortProtocol, RangeSet, RelationSet, StateSet, TrafficSet, Transport,
 };
 use std::collections::HashMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// The source ports of packets that have ports, and whether those without are meant too.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -255,12 +255,18 @@ impl Piece {
         } else {
             self.states.iter().next()?
         };
+        let source = address(&self.source, family, wanted.source)?;
+        let destination = address(&self.destination, family, wanted.destination)?;
+        let destination = match (source == destination).then(|| following(destination)).flatten() {
+            Some(it) if self.destination.contains(it) => it,
+            _ => destination,
+        };
         Some(Packet {
             direction,
             in_interface: name(&self.in_interfaces, &wanted.in_interface),
             out_interface: name(&self.out_interfaces, &wanted.out_interface),
-            source: address(&self.source, family, wanted.source)?,
-            destination: address(&self.destination, family, wanted.destination)?,
+            source,
+            destination,
             transport: self.transport(wanted, family)?,
             state,
             program: name(&self.programs, &wanted.program),
@@ -310,6 +316,14 @@ fn address(set: &AddressSet, family: Family, wanted: IpAddr) -> Option<IpAddr> {
         Some(wanted)
     } else {
         set.likely(family)
+    }
+}
+
+/// The address behind another one.
+fn following(address: IpAddr) -> Option<IpAddr> {
+    match address {
+        IpAddr::V4(it) => it.to_bits().checked_add(1).map(|it| Ipv4Addr::from_bits(it).into()),
+        IpAddr::V6(it) => it.to_bits().checked_add(1).map(|it| Ipv6Addr::from_bits(it).into()),
     }
 }
 

@@ -132,7 +132,7 @@ fn leaks_beside_a_tunnel_are_found() {
     ");
     insta::assert_snapshot!(with("egress = [\"tunnel\"]", "to = [\"::/0\"]"), @r"
     expected deny for outbound any from anywhere to !198.51.100.99 out by not tun0, but it is allow for a part of it, by `through-tunnel`; there leaks name resolution; all of this over IPv6 only
-      new, ::1 to ::, Ports { protocol: Udp, source: 40000, destination: 443 } by None
+      new, 2001:db8::1 to 2001:db8::2, Ports { protocol: Udp, source: 40000, destination: 443 } by None
     ");
     insta::assert_snapshot!(with("\noutbound = \"deny\"", "\noutbound = \"deny\"\nforwarded = \"allow\""), @r"
     expected deny for forwarded any from anywhere out by not tun0, but it is allow for a part of it, by `default/forwarded`; there leaks what is forwarded, such as that of virtual machines; name resolution

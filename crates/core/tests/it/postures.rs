@@ -153,6 +153,11 @@ fn mistakes_about_postures_are_told() {
     unknown-key: a `posture` section has no key `instaed`; did you mean `instead`?
     duplicate-name: there are two rules named `shell` here; choose another name
     ");
+    let tight = "[label.tight]\n[[label.tight.expect]]\ntraffic = [\"25/tcp\"]\nverdict = \"deny\"\n\
+        posture = [\"always\", \"none\", \"sealed\", \"seald\"]\n[host.bench]\nlabels = [\"tight\"]\n";
+    insta::assert_snapshot!(problems("[host.bench]\n", tight), @"unknown-posture: no host with this label has a posture `seald`; did you mean `sealed`?");
+    // Of no host it is about nobody.
+    policy(&BENCH.replacen("[host.bench]\n", &tight.replace("labels", "names"), 1));
     insta::assert_snapshot!(problems("posture = \"always\"", "posture = []"), @r#"empty-list: `posture` is empty; expected at least one item, such as "sealed""#);
 }
 

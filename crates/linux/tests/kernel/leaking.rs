@@ -236,6 +236,18 @@ fn both_ends(host: &Node, street: &Node) -> bool {
     true
 }
 
+/// A connection through the tunnel, and its far end.
+fn connection_within(host: &Node, street: &Node) -> (TcpStream, TcpStream) {
+    let server =
+        street.run(|| TcpListener::bind("10.99.0.99:5432")).expect("entered").expect("bound");
+    let client = host.run(|| TcpStream::connect("10.99.0.99:5432")).expect("entered");
+    let mut standing = client.expect("through the tunnel");
+    let (mut served, _) = server.accept().expect("accepted");
+    standing.write_all(b"in").expect("sent");
+    served.read_exact(&mut [0; 2]).expect("it comes through the tunnel");
+    (standing, served)
+}
+
 #[test]
 fn nothing_leaves_but_through_the_tunnel() {
     sealed("leaking::nothing_leaves_but_through_the_tunnel", || {
@@ -254,15 +266,7 @@ fn nothing_leaves_but_through_the_tunnel() {
                 .expect("enforced");
         };
         put(&program);
-        // A connection through the tunnel, which stands from here on.
-        let server =
-            street.run(|| TcpListener::bind("10.99.0.99:5432")).expect("entered").expect("bound");
-        let client = host.run(|| TcpStream::connect("10.99.0.99:5432")).expect("entered");
-        let mut standing = client.expect("through the tunnel");
-        let (mut served, _) = server.accept().expect("accepted");
-        standing.write_all(b"in").expect("sent");
-        served.read_exact(&mut [0; 2]).expect("it comes through the tunnel");
-
+        let (mut standing, _served) = connection_within(host, street);
         let flood = Flood::open(host);
         let hardware = host.hardware_address("eth0").expect("known");
         let packets = crafted(&mut Generator::new(99), &plan);

@@ -1,12 +1,13 @@
 //! Labels with a section: what every host that has them gets beside its own.
 
-use super::super::model::{LabelSection, Used};
+use super::super::model::{Host, LabelSection, Used};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::Names;
 use super::super::{Origin, Source};
 use super::bundle::{Bundles, Unfolded, fits_not, rule_names};
 use super::common::{accepted, check_name, choice};
 use super::expect::expectation;
+use super::posture::check_shared;
 use super::settings::{Part, Settings};
 use super::turned_away::turned_away;
 use crate::space::AddressSet;
@@ -68,6 +69,14 @@ impl<'t, 'i> Labels<'t, 'i> {
                 bundles.unfold(reader, &names, &table, &mut unfolded);
             }
             label.part(reader, &names, label.name.clone(), None);
+        }
+    }
+
+    /// Reports postures that labels of the reader's file name, and that no host with the label has.
+    pub(super) fn check_postures(&self, reader: &mut Reader<'_>, hosts: &[Host]) {
+        for label in self.written.iter().filter(|it| it.source.name == reader.source.name) {
+            let has_it = |it: &&Host| it.labels.contains(&label.name);
+            check_shared(reader, &label.table, hosts.iter().filter(has_it));
         }
     }
 

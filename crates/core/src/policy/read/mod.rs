@@ -108,6 +108,10 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
             hosts.push(host(&mut reader, &names, (&tables, &shared), &name, &table));
         }
     }
+    for (source, _) in &files {
+        reader.source = source;
+        shared.check_postures(&mut reader, &hosts);
+    }
     once(&mut reader, "host", hosts.iter().map(|it| (&it.name, &it.origin)));
     if hosts.is_empty() && !files.iter().any(|(_, file)| file.has("host")) {
         reader.report(no_host());

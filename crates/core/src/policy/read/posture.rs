@@ -13,6 +13,9 @@ use crate::policy::Host;
 /// Names that say something else where a posture is named.
 const TAKEN: [&str; 3] = [ALWAYS, NO_POSTURE, SHUT];
 
+/// How it is told that a host does not have a posture.
+const NOT_ITS: &str = "the host has no posture";
+
 /// Reads the postures of a host, whose own rules are known.
 pub(super) fn postures(
     reader: &mut Reader<'_>,
@@ -61,32 +64,58 @@ pub(super) fn at_boot(
     postures: &[Posture],
 ) -> Option<String> {
     let text = table.text(reader, "at-boot")?;
-    named(reader, &text, postures, &[]).then_some(text.value)
+    named(reader, &text, NOT_ITS, postures, &[]).then_some(text.value)
 }
 
 /// Reports expectations about postures that the host does not have. Those of labels are for hosts that have them.
 pub(super) fn check_expected(reader: &mut Reader<'_>, table: &Table<'_, '_>, host: &Host) {
-    for table in table.tables(&mut Reader::new(reader.source), "expect") {
-        for text in table.list(reader, "posture").unwrap_or_default() {
-            named(reader, &text, &host.postures, &[ALWAYS, NO_POSTURE]);
-        }
+    for text in expected(reader, table) {
+        named(reader, &text, NOT_ITS, &host.postures, &[ALWAYS, NO_POSTURE]);
     }
 }
 
-/// Whether that names a posture of the host; if not, that is reported.
-fn named(reader: &mut Reader<'_>, text: &Text, postures: &[Posture], also: &[&str]) -> bool {
-    let names = || postures.iter().map(|it| it.name.as_str());
-    if names().chain(also.iter().copied()).any(|it| it == text.value) {
+/// Reports expectations of a label about postures that no host with that label has: nobody would prove them.
+pub(super) fn check_shared<'h>(
+    reader: &mut Reader<'_>,
+    table: &Table<'_, '_>,
+    hosts: impl Iterator<Item = &'h Host>,
+) {
+    let mut hosts = hosts.peekable();
+    if hosts.peek().is_none() {
+        return;
+    }
+    let postures: Vec<_> = hosts.flat_map(|it| &it.postures).collect();
+    for text in expected(reader, table) {
+        let nobodys = "no host with this label has a posture";
+        named(reader, &text, nobodys, postures.iter().copied(), &[ALWAYS, NO_POSTURE]);
+    }
+}
+
+/// The postures that expectations name; what is wrong with them otherwise has been reported.
+fn expected(reader: &Reader<'_>, table: &Table<'_, '_>) -> Vec<Text> {
+    let tables = table.tables(&mut Reader::new(reader.source), "expect");
+    tables.iter().flat_map(|it| it.list(reader, "posture").unwrap_or_default()).collect()
+}
+
+/// Whether that names one of the postures; if not, that is reported.
+fn named<'p>(
+    reader: &mut Reader<'_>,
+    text: &Text,
+    unknown: &str,
+    postures: impl IntoIterator<Item = &'p Posture>,
+    also: &[&str],
+) -> bool {
+    let names: Vec<_> = postures.into_iter().map(|it| it.name.as_str()).collect();
+    if names.iter().chain(also).any(|it| *it == text.value) {
         return true;
     }
     let origin = reader.origin(text.inner());
-    let message = format!("the host has no posture `{}`", text.value.escape_debug());
+    let message = format!("{unknown} `{}`", text.value.escape_debug());
     let problem = Diagnostic::error("unknown-posture", message, origin);
-    reader.report(match nearest(&text.value, names()) {
+    reader.report(match nearest(&text.value, names.iter().copied()) {
         Some(near) => problem.expected(format!("did you mean `{near}`?")).replace_with(near),
-        None if postures.is_empty() => problem.expected("it has none: [host.NAME.posture.POSTURE]"),
-        None => problem
-            .expected(format!("its postures are: {}", names().collect::<Vec<_>>().join(", "))),
+        None if names.is_empty() => problem.expected("it has none: [host.NAME.posture.POSTURE]"),
+        None => problem.expected(format!("its postures are: {}", names.join(", "))),
     });
     false
 }
