@@ -3,6 +3,7 @@
 use super::effect::{self, ChangeWords, Effects, SideWords};
 use super::folded::told;
 use super::region::Words;
+use super::load::of_places;
 use super::{By, Failure, Loaded, PacketWords, likely_packet, load, loaded};
 use crate::Outcome;
 use crate::vocabulary as say;
@@ -161,7 +162,8 @@ fn side(
         Operand::Host(host) => named(load(place.policy, Some(host))?),
         Operand::Path(path, host) => named(load(Path::new(path), host.as_deref().or(place.host))?),
         Operand::Committed => {
-            let sources = super::committed::sources(place.policy)?;
+            let mut sources = super::committed::sources(place.policy)?;
+            sources.extend(of_places(place.policy)?);
             let name = format!("{} as committed", place.policy.display());
             named(loaded(&name, sources, place.host)?)
         }

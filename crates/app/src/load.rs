@@ -1,6 +1,7 @@
 //! From a path to a plan.
 
 use super::Failure;
+use super::places;
 use super::wanted::Wanted;
 use std::collections::BTreeSet;
 use std::fs::{self, File, Metadata};
@@ -134,8 +135,7 @@ const EXTENSION: &str = "toml";
 /// # Errors
 /// [`Failure`] if a file cannot be read or is not a policy, or the host is not in it.
 pub fn load(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
-    let sources = read_path(path)?.into_iter().map(|file| file.0).collect();
-    let mut policy = loaded(&path.display().to_string(), sources, host)?;
+    let mut policy = loaded(&path.display().to_string(), sources(path)?, host)?;
     // Whatever is asked of this very machine is asked of it as it is now. If it does not tell, its
     // addresses are as unknown as another machine's.
     if policy.plan.moving && (host.is_none() || host == Some(&name_of_this_machine())) {
@@ -163,11 +163,17 @@ pub fn load_here(
 /// # Errors
 /// [`Failure`] if a file cannot be read or is not a policy.
 pub fn load_all(path: &Path) -> Result<(Vec<Source>, Policy, Time), Failure> {
-    let sources: Vec<Source> = read_path(path)?.into_iter().map(|file| file.0).collect();
+    let sources = sources(path)?;
     match read_all(&sources) {
-        Ok(policy) => Ok((sources, policy, now())),
+        Ok(policy) => Ok((policy.sources.clone(), policy, now())),
         Err(problems) => Err(Failure::Input { sources, problems }),
     }
+}
+
+/// The texts of the policy at `path`, and what its places held when their files were read last.
+fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
+    let files = read_path(path)?.into_iter().chain(snapshots(path)?);
+    Ok(files.map(|file| file.0).collect())
 }
 
 /// Like [`load`], for commands that change the kernel: refuses a file that others can rewrite,
@@ -212,12 +218,17 @@ pub(crate) fn load_for_posture(path: &Path, host: Option<&str>) -> Result<Loaded
 
 /// Reads what only root and the caller can change.
 fn load_unplaced(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
-    let files = read_path(path)?;
-    if let Ok(folder) = fs::metadata(path)
-        && folder.is_dir()
-    {
-        only_ours(&path.display().to_string(), &folder)?;
+    let mut files = read_path(path)?;
+    let snapshots = snapshots(path)?;
+    let folders = [path.to_owned(), places::folder(path)];
+    for folder in &folders[..if snapshots.is_empty() { 1 } else { 2 }] {
+        if let Ok(metadata) = fs::metadata(folder)
+            && metadata.is_dir()
+        {
+            only_ours(&folder.display().to_string(), &metadata)?;
+        }
     }
+    files.extend(snapshots);
     for (source, metadata) in &files {
         only_ours(&source.name, metadata)?;
     }
@@ -233,7 +244,7 @@ fn load_unplaced(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
 const CLOCKS_DIFFER: i64 = 60;
 
 /// Refuses what others than root and the caller can change.
-fn only_ours(shown: &str, metadata: &Metadata) -> Result<(), Failure> {
+pub(crate) fn only_ours(shown: &str, metadata: &Metadata) -> Result<(), Failure> {
     let owner = metadata.uid();
     if owner != 0 && owner != rustix::process::geteuid().as_raw() {
         let message = format!("{shown} belongs to user {owner}, who could change it at will");
@@ -279,6 +290,24 @@ fn read_path(path: &Path) -> Result<Vec<(Source, Metadata)>, Failure> {
     files.iter().map(|file| read_file(file)).collect()
 }
 
+/// Reads what the policy's places held when their files were read last, in the order of their names.
+fn snapshots(path: &Path) -> Result<Vec<(Source, Metadata)>, Failure> {
+    let mut found = Vec::new();
+    for (place, file) in places::kept(path)? {
+        let (source, metadata) = read_file(&file)?;
+        found.push((Source::of_place(&place, &source.name, &source.text), metadata));
+    }
+    Ok(found)
+}
+
+/// What the policy's places held when their files were read last.
+///
+/// # Errors
+/// [`Failure`] if that cannot be read.
+pub(crate) fn of_places(path: &Path) -> Result<Vec<Source>, Failure> {
+    Ok(snapshots(path)?.into_iter().map(|it| it.0).collect())
+}
+
 /// Reads a file, and who may write that very file: the name could lead elsewhere a moment later.
 fn read_file(path: &Path) -> Result<(Source, Metadata), Failure> {
     let failed = |error: std::io::Error| unreadable(path, &error);
@@ -311,11 +340,25 @@ fn read_file(path: &Path) -> Result<(Source, Metadata), Failure> {
 /// # Errors
 /// [`Failure`] if it is not a policy, or the host is not in it.
 pub fn loaded(name: &str, sources: Vec<Source>, host: Option<&str>) -> Result<Loaded, Failure> {
+    let policy = loaded_unread(name, sources.clone(), host)?;
+    let problems = policy.policy.not_read_yet();
+    if problems.is_empty() { Ok(policy) } else { Err(Failure::Input { sources, problems }) }
+}
+
+/// Likewise, with places whose files have not been read yet as empty as they seem.
+///
+/// # Errors
+/// As for [`loaded`].
+pub(crate) fn loaded_unread(
+    name: &str,
+    sources: Vec<Source>,
+    host: Option<&str>,
+) -> Result<Loaded, Failure> {
     let policy = match read_all(&sources) {
         Ok(policy) => policy,
         Err(problems) => return Err(Failure::Input { sources, problems }),
     };
-    let now = now();
+    let (now, sources) = (now(), policy.sources.clone());
     let plan = resolve(&policy, &host_name(&policy, host, now)?, now)?;
     let program = lower(&plan);
     let name = name.to_owned();

@@ -26,7 +26,8 @@ pub fn restore(
     let request = Request { path, host, about_host: false, rule: None, done, file: None, dry };
     match load_all(path) {
         Ok((sources, old, now)) => {
-            let gone = sources.iter().filter(|it| wanted.iter().all(|new| new.0 != *it.name));
+            let files = sources.iter().filter(|it| it.place.is_none());
+            let gone = files.filter(|it| wanted.iter().all(|new| new.0 != *it.name));
             let gone = gone.map(|it| (it.name.to_string(), None)).collect::<Vec<_>>();
             let all = wanted.into_iter().map(|(name, text)| (name, Some(text))).chain(gone);
             let all = all.collect();
@@ -102,6 +103,7 @@ fn over_what_is_none(
         ),
         notes: Vec::new(),
         broken: Vec::new(),
+        unread: Vec::new(),
         lines,
         others,
     })

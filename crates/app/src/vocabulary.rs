@@ -61,6 +61,20 @@ macro_rules! words {
 }
 
 words! {
+    /// What became of a place whose files were read anew.
+    Refreshed {
+        /// They were read for the first time.
+        New = "new",
+        /// They say something else than before.
+        Changed = "changed",
+        /// They say what they said.
+        Same = "same",
+        /// What they say is not taken.
+        Refused = "refused",
+    }
+}
+
+words! {
     /// Which way packets go, seen from the host.
     Direction of space::Direction {
         /// Packets that end at this host.

@@ -3,24 +3,25 @@
 
 mod broken;
 mod files;
+mod hosts;
 
 pub(super) use files::{FileChange, put_in_place, told, write_down};
 pub use files::{Line, OtherFile};
+pub use hosts::HostEffect;
+pub(crate) use hosts::{OnHosts, on_hosts};
 
-use super::effect::{self, ChangeWords};
 use super::finding::Finding;
 use super::region::{RegionWords, Words};
 use super::{Failure, host_name, load_all};
 use crate::Outcome;
 use crate::store;
 use crate::vocabulary as say;
-use broken::newly_broken;
 use serde::Serialize;
 use std::path::Path;
 use tipstaff_core::analysis::{ordinary, piece_of, shares};
 use tipstaff_core::plan::{Decision, HostPlan, Kind, RuleId, resolve};
 use tipstaff_core::policy::edit::{EditError, Edited, ItemProblem};
-use tipstaff_core::policy::{Host, Policy, Source, Time, read_all};
+use tipstaff_core::policy::{Policy, Source, Time, Used, read_all};
 use tipstaff_core::space::without;
 
 /// What a change did, or would do.
@@ -41,6 +42,8 @@ pub struct Report {
     pub notes: Vec<Note>,
     /// Expectations that held before, and do not hold any more.
     pub broken: Vec<Finding>,
+    /// Places that rules name and whose files have not been read yet: told as if they held nothing.
+    pub unread: Vec<String>,
     /// The lines that go and come.
     pub lines: Vec<Line>,
     /// Further files that were or would be changed.
@@ -52,18 +55,6 @@ impl Report {
     pub fn outcome(&self) -> Outcome {
         if self.broken.is_empty() { Outcome::Fine } else { Outcome::Found }
     }
-}
-
-/// What changes on one host.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct HostEffect {
-    /// The host whose packets fare differently.
-    pub host: String,
-    /// The posture in which they do; `null`: in none. What is the same in all is told once.
-    pub posture: Option<String>,
-    /// The packets that fare differently, region by region.
-    pub changes: Vec<ChangeWords>,
 }
 
 /// Packets that a rule matches without making a difference.
@@ -137,37 +128,17 @@ pub(super) fn carry_out(
     let (changes, texts) = files::changes(sources, wanted);
     let new =
         read_all(&texts).map_err(|problems| Failure::Typed { sources: texts.clone(), problems })?;
-    let mut hosts = Vec::new();
-    let mut broken = Vec::new();
-    let mut notes = Vec::new();
-    for host in &new.hosts {
-        let (Ok(was), Ok(is)) = (resolve(old, &host.name, now), resolve(&new, &host.name, now))
-        else {
-            continue;
-        };
-        let changes = effect::changes((old, &was), (&new, &is));
-        let expected = old.host(&host.name).map(|it| &it.expectations);
-        let states_more = expected.is_some_and(|it| it.len() != host.expectations.len());
-        if !changes.is_empty() || states_more {
-            broken.extend(newly_broken((old, &was), (&new, &is), now));
-        }
-        let within = in_postures(host, old, &new, (now, states_more));
-        broken.extend(within.broken);
-        let other = within.changes.into_iter().filter(|it| !effect::same(&it.changes, &changes));
-        let other: Vec<HostEffect> = other.collect();
-        if !changes.is_empty() {
-            hosts.push(HostEffect { host: host.name.clone(), posture: None, changes });
-        }
-        hosts.extend(other);
-        if about.as_ref() == Some(&host.name)
-            && let Some(rule) = request.rule
-        {
-            notes = self::notes(rule, (&new, &is), &was);
-        }
-    }
+    let OnHosts { hosts, broken } = on_hosts((old, &new), now);
+    let noted = match request.rule.zip(about.as_deref()) {
+        Some((rule, host)) => match (resolve(old, host, now), resolve(&new, host, now)) {
+            (Ok(was), Ok(is)) => notes(rule, (&new, &is), &was),
+            _ => Vec::new(),
+        },
+        None => Vec::new(),
+    };
     let nothing = hosts
         .is_empty()
-        .then(|| why_nothing(request.rule.zip(about.as_deref()), &new, &notes, now));
+        .then(|| why_nothing(request.rule.zip(about.as_deref()), &new, &noted, now));
     if !request.dry && !changes.is_empty() {
         write(&changes)?;
     }
@@ -178,43 +149,21 @@ pub(super) fn carry_out(
         written: !request.dry,
         hosts,
         nothing,
-        notes,
+        notes: noted,
         broken,
+        unread: unread(&new),
         lines,
         others,
     })
 }
 
-/// What changes in the postures of a host, and what is not so any more in them that must be.
-struct InPostures {
-    changes: Vec<HostEffect>,
-    broken: Vec<Finding>,
-}
-
-fn in_postures(
-    host: &Host,
-    old: &Policy,
-    new: &Policy,
-    (now, states_more): (Time, bool),
-) -> InPostures {
-    let mut found = InPostures { changes: Vec::new(), broken: Vec::new() };
-    for posture in &host.postures {
-        let within = |policy: &Policy| {
-            let policy = policy.in_posture(&host.name, &posture.name)?;
-            let plan = resolve(&policy, &host.name, now).ok()?;
-            Some((policy, plan))
-        };
-        let (Some((old, was)), Some((new, is))) = (within(old), within(new)) else { continue };
-        let changes = effect::changes((&old, &was), (&new, &is));
-        if !changes.is_empty() || states_more {
-            found.broken.extend(newly_broken((&old, &was), (&new, &is), now));
-        }
-        if !changes.is_empty() {
-            let (host, posture) = (host.name.clone(), Some(posture.name.clone()));
-            found.changes.push(HostEffect { host, posture, changes });
-        }
-    }
-    found
+/// Places that are used and whose files have not been read yet.
+fn unread(policy: &Policy) -> Vec<String> {
+    let is_used = |name: &str| {
+        policy.uses.iter().any(|it| it.what == Used::Place && it.name == name)
+    };
+    let unread = policy.places.iter().filter(|it| it.not_read_yet().is_some() && is_used(&it.name));
+    unread.map(|it| it.name.clone()).collect()
 }
 
 fn refused(error: &EditError, request: &Request<'_>) -> Failure {

@@ -3,7 +3,7 @@
 mod names;
 
 pub use names::{
-    HostList, HostWords, NameList, NameWords, PortWords, bundles, find_services, hosts, labels,
+    DataWords, HostList, HostWords, NameList, NameWords, PortWords, bundles, find_services, hosts, labels,
     places, services,
 };
 

@@ -1,10 +1,12 @@
 //! The places, services, bundles, labels and hosts of a policy.
 
-use crate::Written;
+use crate::{Written, grouped, places};
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::IpAddr;
-use tipstaff_core::policy::{Origin, Policy};
+use std::path::Path;
+use tipstaff_core::policy::{Data, Origin, Policy};
+use tipstaff_core::space::AddressSet;
 
 /// Named things of the policy.
 #[derive(Debug, Serialize)]
@@ -26,6 +28,8 @@ pub struct NameWords {
     pub holds: String,
     /// The terms that a service is made of, and what they are for; none for a place.
     pub ports: Vec<PortWords>,
+    /// The files that a place takes addresses from; `null` if it takes none from any.
+    pub data: Option<DataWords>,
     /// How often it is used.
     pub uses: usize,
     /// Why it is there, or what the registry says about it.
@@ -44,17 +48,57 @@ pub struct PortWords {
     pub meaning: Option<String>,
 }
 
-/// Lists the places of a policy.
-pub fn places(policy: &Policy) -> NameList {
+/// The files of a place.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct DataWords {
+    /// What it comes from, in one line.
+    pub of: String,
+    /// How many ranges of addresses they had when they were read last; `null` if they never were.
+    pub ranges: Option<usize>,
+    /// Since when they say that (RFC 3339).
+    pub taken: Option<String>,
+    /// When they were read last (RFC 3339).
+    pub read: Option<String>,
+    /// How many ranges came when that changed last.
+    pub came: Option<usize>,
+    /// How many went.
+    pub gone: Option<usize>,
+}
+
+/// Lists the places of the policy at that path.
+pub fn places(policy: &Policy, path: &Path) -> NameList {
     let names = policy.places.iter().map(|place| NameWords {
         name: place.name.clone(),
-        holds: place.addresses.to_string(),
+        holds: match &place.data {
+            // Thousands of them say nothing to anybody.
+            Some(_) => format!("{} ranges", grouped(ranges(&place.addresses))),
+            None => place.addresses.to_string(),
+        },
         ports: Vec::new(),
+        data: place.data.as_ref().map(|it| data(it, &place.name, path)),
         uses: uses(policy, &place.name),
         why: place.why.clone(),
         origin: Some((&place.origin).into()),
     });
     NameList { what: say::Named::Place, names: names.collect() }
+}
+
+fn ranges(set: &AddressSet) -> u64 {
+    (set.v4.ranges().len() + set.v6.ranges().len()) as u64
+}
+
+/// What the files of a place said last, and when they were read.
+pub(crate) fn data(data: &Data, place: &str, path: &Path) -> DataWords {
+    let said = data.snapshot.as_ref();
+    DataWords {
+        of: data.definition(),
+        ranges: said.map(|it| it.lines),
+        taken: said.map(|it| it.taken.to_string()),
+        read: said.and_then(|_| places::read_at(path, place)).map(|it| it.to_string()),
+        came: said.map(|it| it.changed.0),
+        gone: said.map(|it| it.changed.1),
+    }
 }
 
 /// The machines of a policy.
@@ -122,6 +166,7 @@ fn of_rules(
         name: name.to_owned(),
         holds: rules.join(", "),
         ports: Vec::new(),
+        data: None,
         uses: uses(policy, name),
         why: why.clone(),
         origin: Some(origin.into()),
@@ -133,6 +178,7 @@ pub fn services(policy: &Policy) -> NameList {
     let names = policy.services.iter().map(|service| NameWords {
         name: service.name.clone(),
         holds: service.traffic.to_string(),
+        data: None,
         ports: service
             .ports
             .iter()
@@ -180,6 +226,7 @@ pub fn find_services(policy: Option<&Policy>, word: &str) -> NameList {
                 name: known.name.to_owned(),
                 holds: traffic.to_string(),
                 ports: Vec::new(),
+            data: None,
                 uses: 0,
                 why: Some(known.description.to_owned()),
                 origin: None,

@@ -64,7 +64,11 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
     let discovery_is_invalid = discovery_is_invalid(order)?;
     match &order.scene {
         Scene::Policy { sources, posture, links, on_link } => {
-            let sources = sources.iter().map(|(name, text)| Source::new(name, text)).collect();
+            let sources = sources.iter().map(|(name, text, place)| match place {
+                Some(place) => Source::of_place(place, name, text),
+                None => Source::new(name, text),
+            });
+            let sources = sources.collect();
             let mut loaded = loaded("the policy", sources, Some(&order.host))?;
             if let Some(posture) = posture {
                 loaded.in_posture(posture)?;

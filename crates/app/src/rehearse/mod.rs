@@ -159,8 +159,9 @@ fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Sc
         let alone = |it: &IpAddr| (*it, if it.is_ipv4() { 32 } else { 128 });
         (name.clone(), addresses.iter().map(alone).collect())
     });
-    let sources =
-        loaded.sources.iter().map(|it| (it.name.to_string(), it.text.to_string())).collect();
+    let place = |it: &Source| it.place.as_ref().map(ToString::to_string);
+    let parts = |it: &Source| (it.name.to_string(), it.text.to_string(), place(it));
+    let sources = loaded.sources.iter().map(parts).collect();
     let on_link = loaded.plan.on_link.clone();
     let posture = loaded.plan.taken.as_ref().map(|it| it.name.clone());
     let scene = Scene::Policy { sources, posture, links: links.collect(), on_link };

@@ -33,8 +33,8 @@ impl Order {
 pub enum Scene {
     /// A host with these links that enforces a policy.
     Policy {
-        /// The names and texts of the policy.
-        sources: Vec<(String, String)>,
+        /// The names and texts of the policy, with the place where it is what one held.
+        sources: Vec<(String, String, Option<String>)>,
         /// The posture that it is in, if it is in one.
         posture: Option<String>,
         /// The host's links, with its addresses and their prefix lengths.

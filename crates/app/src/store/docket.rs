@@ -312,6 +312,12 @@ impl Docket {
     /// # Errors
     /// [`Failure`] if it cannot be written.
     pub fn keep(&self, host: &str, sources: &[Source]) -> Result<String, Failure> {
-        kept::keep(&self.home, host, sources).map_err(|error| self.broken(&error))
+        let digest = kept::keep(&self.home, host, sources).map_err(|error| self.broken(&error))?;
+        if sources.iter().any(|it| it.place.is_some()) {
+            let confirmed = self.confirmed().and_then(|it| it.policy.as_deref());
+            let needed: Vec<&str> = confirmed.into_iter().chain([digest.as_str()]).collect();
+            kept::forget_places(&self.home, &needed).map_err(|error| self.broken(&error))?;
+        }
+        Ok(digest)
     }
 }

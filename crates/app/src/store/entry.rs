@@ -25,6 +25,8 @@ pub enum Kind {
     Take,
     /// A posture was left, or ended by itself.
     Leave,
+    /// Files of places were read anew, and what they say now was put in force.
+    Refresh,
 }
 
 /// What became of an entry.

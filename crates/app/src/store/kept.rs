@@ -10,11 +10,15 @@ use std::collections::BTreeSet;
 use std::fs::{self, DirBuilder};
 use std::io;
 use std::os::unix::fs::DirBuilderExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use tipstaff_core::policy::Source;
 
 const FOLDER: &str = "policies";
 const ENDING: &str = ".json";
+/// So end the names of files with what a place held.
+const OF_PLACE: &str = ".place";
+/// Of so many policies, the last, what their places held is kept: it may be large, and there may be one every hour.
+const LAST: usize = 8;
 /// A policy has at most 256 MiB; written down, each of its bytes may need several.
 const LARGEST: u64 = 2 * 1024 * 1024 * 1024;
 
@@ -27,6 +31,33 @@ pub struct Guarded {
     pub host: String,
     /// The names and texts of its files.
     pub files: Vec<(String, String)>,
+    /// What its places held that come from files.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub places: Vec<KeptPlace>,
+    /// The texts of those, which are kept beside it.
+    #[serde(skip)]
+    texts: Vec<Source>,
+}
+
+/// What a place held, as it is kept.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct KeptPlace {
+    /// The name of the place.
+    pub place: String,
+    /// The name of the file that said it.
+    pub file: String,
+    /// The digest by which its text is kept.
+    pub digest: String,
+}
+
+impl Guarded {
+    /// Everything that it was read from.
+    pub fn sources(&self) -> Vec<Source> {
+        let files = self.files.iter().map(|(name, text)| Source::new(name, text));
+        files.chain(self.texts.iter().cloned()).collect()
+    }
 }
 
 /// Makes the folder in which policies are kept.
@@ -38,19 +69,51 @@ fn path(home: &Home, digest: &str) -> PathBuf {
     home.folder.join(FOLDER).join(format!("{digest}{ENDING}"))
 }
 
+fn path_of_place(home: &Home, digest: &str) -> PathBuf {
+    home.folder.join(FOLDER).join(format!("{digest}{OF_PLACE}"))
+}
+
 /// Keeps a policy under the digest of what it says, and gives that. One that is there already but
 /// damaged is written anew.
 pub(super) fn keep(home: &Home, host: &str, sources: &[Source]) -> io::Result<String> {
     let (digest, bytes) = digest(host, sources);
-    let path = path(home, &digest);
-    let whole = read(&path, LARGEST).is_ok_and(|held| held == bytes);
-    if !whole {
-        if fs::symlink_metadata(&path).is_ok_and(|it| it.is_dir()) {
-            fs::remove_dir_all(&path)?;
-        }
-        replace_private(&path, &bytes)?;
+    for source in sources.iter().filter(|it| it.place.is_some()) {
+        put(&path_of_place(home, &sum(source.text.as_bytes())), source.text.as_bytes())?;
     }
+    put(&path(home, &digest), &bytes)?;
     Ok(digest)
+}
+
+fn put(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    if read(path, LARGEST).is_ok_and(|held| held == bytes) {
+        return Ok(());
+    }
+    if fs::symlink_metadata(path).is_ok_and(|it| it.is_dir()) {
+        fs::remove_dir_all(path)?;
+    }
+    replace_private(path, bytes)
+}
+
+/// Forgets what places held, but for the last few policies and those that are `needed`.
+pub(super) fn forget_places(home: &Home, needed: &[&str]) -> io::Result<()> {
+    let all = all(home);
+    let last = all.iter().take(LAST).map(String::as_str).chain(needed.iter().copied());
+    let mut used = BTreeSet::new();
+    for digest in last {
+        match guarded(home, digest) {
+            Ok(policy) => used.extend(policy.places.into_iter().map(|it| it.digest)),
+            // What one that cannot be read needs is not known.
+            Err(_) => return Ok(()),
+        }
+    }
+    for file in fs::read_dir(home.folder.join(FOLDER))?.flatten() {
+        let name = file.file_name();
+        let name = name.to_string_lossy();
+        if name.strip_suffix(OF_PLACE).is_some_and(|it| !used.contains(it)) {
+            fs::remove_file(file.path())?;
+        }
+    }
+    Ok(())
 }
 
 /// Removes all but those.
@@ -58,7 +121,7 @@ pub(crate) fn keep_only(home: &Home, used: &BTreeSet<&str>) -> io::Result<()> {
     for file in fs::read_dir(home.folder.join(FOLDER))?.flatten() {
         let name = file.file_name();
         let digest = name.to_string_lossy().trim_end_matches(ENDING).to_owned();
-        if !used.contains(digest.as_str()) {
+        if !used.contains(digest.as_str()) && !digest.ends_with(OF_PLACE) {
             fs::remove_file(file.path())?;
         }
     }
@@ -86,8 +149,34 @@ pub fn all(home: &Home) -> Vec<String> {
 /// # Errors
 /// Why it cannot be had, as the end of a sentence.
 pub(crate) fn by_digest(home: &Home, digest: &str) -> Result<Guarded, String> {
-    // Nothing but a digest leads to a file.
-    if digest.len() != 64 || !digest.bytes().all(|it| it.is_ascii_hexdigit()) {
+    let mut policy = guarded(home, digest)?;
+    for kept in &policy.places {
+        let of_place = |why: &str| format!("{why}: what the place `{}` held", kept.place);
+        if !is_digest(&kept.digest) {
+            return Err(of_place("has no digest"));
+        }
+        let bytes = match read(&path_of_place(home, &kept.digest), LARGEST) {
+            Ok(bytes) => bytes,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                return Err(of_place("is not kept any more"));
+            }
+            Err(error) => return Err(of_place(&format!("cannot be read ({error})"))),
+        };
+        let text = String::from_utf8(bytes).ok().filter(|it| sum(it.as_bytes()) == kept.digest);
+        let text = text.ok_or_else(|| of_place("is not what it was"))?;
+        policy.texts.push(Source::of_place(&kept.place, &kept.file, &text));
+    }
+    Ok(policy)
+}
+
+/// Nothing but a digest leads to a file.
+fn is_digest(text: &str) -> bool {
+    text.len() == 64 && text.bytes().all(|it| it.is_ascii_hexdigit())
+}
+
+/// The policy of a digest, without what its places held.
+fn guarded(home: &Home, digest: &str) -> Result<Guarded, String> {
+    if !is_digest(digest) {
         return Err("has no digest".into());
     }
     let bytes = read(&path(home, digest), LARGEST).map_err(|error| match error.kind() {
@@ -117,7 +206,15 @@ pub fn policy(home: &Home, entry: &Entry) -> Result<Guarded, Failure> {
 
 /// The digest of a policy for a host, and what it is the digest of.
 pub fn digest(host: &str, sources: &[Source]) -> (String, Vec<u8>) {
-    let files = sources.iter().map(|it| (it.name.to_string(), it.text.to_string())).collect();
-    let bytes = serde_json::to_vec(&Guarded { host: host.to_owned(), files }).unwrap_or_default();
+    let files = sources.iter().filter(|it| it.place.is_none());
+    let files = files.map(|it| (it.name.to_string(), it.text.to_string())).collect();
+    let of_place = |it: &Source| {
+        let place = it.place.as_ref()?.to_string();
+        let digest = sum(it.text.as_bytes());
+        Some(KeptPlace { place, file: it.name.to_string(), digest })
+    };
+    let places = sources.iter().filter_map(of_place).collect();
+    let policy = Guarded { host: host.to_owned(), files, places, texts: Vec::new() };
+    let bytes = serde_json::to_vec(&policy).unwrap_or_default();
     (sum(&bytes), bytes)
 }

@@ -20,7 +20,7 @@ pub use file::{lock, make_like, put_for_all, remove, replace};
 pub use home::Home;
 pub(crate) use home::this_boot;
 pub(crate) use kept::by_digest;
-pub use kept::{Guarded, all as all_kept, digest, policy as kept_policy};
+pub use kept::{Guarded, KeptPlace, all as all_kept, digest, policy as kept_policy};
 pub use note::{Note, origin};
 pub(crate) use pending::set_pending;
 pub use pending::{Pending, pending};

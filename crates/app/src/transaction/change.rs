@@ -4,7 +4,7 @@ use super::back::Back;
 use super::clock::now;
 use super::entries::{self, New, entry};
 use super::holds::is_in_force;
-use super::load::{Outcome, put_in_force};
+use super::load::{How, Outcome, put_in_force};
 use super::noted::noted;
 use super::objections::objections;
 use super::open::opened;
@@ -37,7 +37,9 @@ pub(crate) fn carry_out(
     let mut docket = if options.dry { None } else { Some(opened(options.machine, options.home)?) };
     let before = options.machine.rules()?;
     let report = foreseen(policy, options, before.as_ref());
-    let reset = report.enforced.as_ref().map(|it| it.changed.clone()).unwrap_or_default();
+    // A rule is the same rule when a place of it holds others.
+    let counts_anew = report.enforced.as_ref().filter(|_| kind != Kind::Refresh);
+    let reset = counts_anew.map(|it| it.changed.clone()).unwrap_or_default();
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: say::Changed::WouldEnforce, ..report });
     };
@@ -75,7 +77,10 @@ pub(crate) fn carry_out(
     };
     let sent = match same && options.log_for.is_none() {
         true => Ok(Vec::new()),
-        false => put_in_force(options.machine, policy, before.as_ref(), &reset),
+        false => {
+            let how = if kind == Kind::Refresh { How::Elements } else { How::Whole };
+            put_in_force(options.machine, policy, before.as_ref(), &reset, how)
+        }
     };
     let mut report = report;
     let not_recognised = match sent {
@@ -116,7 +121,7 @@ fn unchanged(
     mut report: Report,
 ) -> Result<Report, Failure> {
     if options.log_for.is_some() {
-        let sent = put_in_force(options.machine, policy, before, &[]);
+        let sent = put_in_force(options.machine, policy, before, &[], How::Whole);
         sent.map_err(|(Outcome::Refused(error) | Outcome::Unknown(error))| {
             Failure::in_kernel(error, &policy.sources, &policy.plan)
         })?;

@@ -139,8 +139,7 @@ fn read(
     name: &str,
     made: Option<Time>,
 ) -> Result<Loaded, Failure> {
-    let sources = kept.files.iter().map(|(name, text)| Source::new(name, text)).collect();
-    let mut policy = loaded(name, sources, Some(&kept.host))?;
+    let mut policy = loaded(name, kept.sources(), Some(&kept.host))?;
     if without_programs {
         policy.leave_out_programs();
     }

@@ -22,6 +22,15 @@ pub(super) enum Outcome {
     Unknown(LinuxError),
 }
 
+/// In which way the rules get into the kernel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum How {
+    /// All of them are replaced.
+    Whole,
+    /// Only what is in sets is changed, where that will do.
+    Elements,
+}
+
 /// Puts the policy's rules into the kernel, provided that ours are still what they were when it
 /// was worked out what changes. Others may change theirs at any time. Decisions go on counting from
 /// where they are, but for those that `reset` names. Gives what is not recognised of sockets.
@@ -33,6 +42,7 @@ pub(crate) fn put_in_force(
     policy: &Loaded,
     before: Option<&Snapshot>,
     reset: &[String],
+    how: How,
 ) -> Result<Vec<String>, Outcome> {
     let mut policy = Cow::Borrowed(policy);
     if policy.plan.logging.all_until.is_some() || before.is_some_and(is_raised) {
@@ -50,26 +60,26 @@ pub(crate) fn put_in_force(
             if !same(now.as_ref(), before) {
                 return Err(LinuxError::Changed);
             }
+            let (host, program) = (&policy.plan.host, &policy.program);
+            if let (How::Elements, Some(held)) = (how, &now) {
+                let meant = (host.as_str(), program, marks);
+                match ruleset::change_elements(kernel, held, meant, generation) {
+                    Ok(None) => {}
+                    done => {
+                        let done = done.map(drop);
+                        match settled(done, (machine, policy, before), &mut known) {
+                            Some(done) => return done,
+                            None => continue,
+                        }
+                    }
+                }
+            }
             // What has been counted up to now, of decisions that take what they took.
             let counted = now.filter(|it| it.host == policy.plan.host).map(|it| it.tallies);
             let carried = carried(policy, counted.unwrap_or_default(), reset);
-            let (host, program) = (&policy.plan.host, &policy.program);
-            match ruleset::enforce_at(kernel, host, program, marks, generation, &carried) {
-                Err(LinuxError::Changed) => {}
-                Err(error @ (LinuxError::Unknown { .. } | LinuxError::ReadBack(_))) => {
-                    return match look(machine, policy, before) {
-                        Some(true) => Ok(()),
-                        Some(false) => Err(LinuxError::Refused {
-                            doing: "load rules".into(),
-                            reason: format!("{error}; it holds what it held before").into(),
-                        }),
-                        None => {
-                            known = false;
-                            Err(error)
-                        }
-                    };
-                }
-                done => return done.map(drop),
+            let done = ruleset::enforce_at(kernel, host, program, marks, generation, &carried);
+            if let Some(done) = settled(done.map(drop), (machine, policy, before), &mut known) {
+                return done;
             }
         }
         Err(LinuxError::Changed)
@@ -78,6 +88,31 @@ pub(crate) fn put_in_force(
         Ok(((), not_recognised)) => Ok(not_recognised),
         Err(error) if known => Err(Outcome::Refused(error)),
         Err(error) => Err(Outcome::Unknown(error)),
+    }
+}
+
+/// What came of it, once that is settled; `None`: it is to be tried again. What nobody knows is looked at.
+fn settled(
+    done: Result<(), LinuxError>,
+    (machine, policy, before): (&dyn Machine, &Loaded, Option<&Snapshot>),
+    known: &mut bool,
+) -> Option<Result<(), LinuxError>> {
+    match done {
+        Err(LinuxError::Changed) => None,
+        Err(error @ (LinuxError::Unknown { .. } | LinuxError::ReadBack(_))) => {
+            Some(match look(machine, policy, before) {
+                Some(true) => Ok(()),
+                Some(false) => Err(LinuxError::Refused {
+                    doing: "load rules".into(),
+                    reason: format!("{error}; it holds what it held before").into(),
+                }),
+                None => {
+                    *known = false;
+                    Err(error)
+                }
+            })
+        }
+        done => Some(done),
     }
 }
 

@@ -60,6 +60,23 @@ pub fn enforce(policy: &Loaded, options: &Options<'_>) -> Result<Report, Failure
     carry_out(policy, options, Kind::Enforce, None)
 }
 
+/// Puts what the places of a policy hold now in force, all else being as it is: only what is in sets changes, where
+/// that will do, and rules go on counting.
+///
+/// # Errors
+/// [`Failure`] as for [`enforce`].
+pub(crate) fn refresh(policy: &Loaded, options: &Options<'_>) -> Result<Report, Failure> {
+    memory::must_suffice(policy, options.boot_memory)?;
+    carry_out(policy, options, Kind::Refresh, None)
+}
+
+/// Why this machine's policy would shut out a session that lives now, if it would.
+pub(crate) fn locks_out(policy: &Loaded, options: &Options<'_>) -> Option<Failure> {
+    // Of another machine's policy nothing bites here.
+    guard::this_machine(options.machine, policy, options.home).ok()?;
+    guard::guard(options.machine, policy).err()
+}
+
 /// Enforces the policy of an earlier entry again: the one of that number, or the one that was
 /// confirmed before the last.
 ///

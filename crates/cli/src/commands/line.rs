@@ -16,6 +16,7 @@ use super::enforce::Enforce;
 use super::examples::examples;
 use super::expect::Expect;
 use super::facts::Facts;
+use super::fetch::Fetch;
 use super::finding::Finding;
 use super::global::{COMMON, Global};
 use super::host::Host;
@@ -178,6 +179,9 @@ enum Command {
     /// Sees a posture out
     #[command(hide = true)]
     SeeOut(SeeOut),
+    /// Speaks with servers of places' files
+    #[command(hide = true)]
+    Fetch(Fetch),
     /// One of the demo's listening programs
     #[command(hide = true)]
     StandIn(StandIn),
@@ -225,6 +229,7 @@ impl Command {
             Self::LendHand(it) => it.run(),
             Self::StandBy(it) => it.run(context),
             Self::SeeOut(_) => SeeOut::run(context),
+            Self::Fetch(_) => Fetch::run(),
             Self::StandIn(it) => it.run(),
         }
     }

@@ -20,6 +20,7 @@ mod enforce;
 mod examples;
 mod expect;
 mod facts;
+mod fetch;
 mod finding;
 mod global;
 mod host;

@@ -5,10 +5,14 @@ use super::context::Context;
 use super::items::{Items, OfPlaces};
 use super::named::{Gone, changed, named};
 use super::output::Output;
+use super::staying::Staying;
 use super::values::{list_of, text_of};
 use crate::render;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
+use tipstaff_app::places::{Although, Wish, refresh};
+use tipstaff_app::transaction::Options;
 use tipstaff_app::{Failure, listing, load_all};
 use tipstaff_core::policy::Used;
 use tipstaff_core::policy::edit::{Assignment, NamedEdit};
@@ -22,6 +26,8 @@ pub enum Place {
     Change(Changed),
     /// Remove a place that nothing uses
     Remove(Gone),
+    /// Read the files of places anew, and put what they say in force
+    Refresh(Refresh),
     /// List the places
     List,
 }
@@ -35,6 +41,18 @@ pub struct PlaceKeys {
     /// Networks, addresses and ranges, of both IP versions
     #[arg(long, value_name = "ADDRESS", num_args = 1..)]
     addresses: Vec<String>,
+    /// Files with more of them, one a line: paths seen from the policy, or https addresses
+    #[arg(long, value_name = "FILE", num_args = 1..)]
+    from_file: Vec<String>,
+    /// The column of those files that has them, if they have comma-separated values
+    #[arg(long, value_name = "NAME")]
+    column: Option<String>,
+    /// Codes of countries whose addresses belong to it, by the policy's `delegations`
+    #[arg(long, value_name = "CODE", num_args = 1..)]
+    country: Vec<String>,
+    /// Addresses and places that do not belong to it
+    #[arg(long, value_name = "PLACE|ADDRESS", num_args = 1.., add = Names::new(places))]
+    except: Vec<String>,
     /// The reason, for readers
     #[arg(long, value_name = "TEXT")]
     why: Option<String>,
@@ -65,9 +83,56 @@ pub struct Changed {
     rename: Option<String>,
 }
 
+/// Options of `place refresh`.
+#[derive(Debug, Args)]
+pub struct Refresh {
+    /// Which places; all whose addresses come from files, if left out
+    #[arg(value_name = "NAME", add = Names::new(places))]
+    places: Vec<String>,
+    /// Take what looks like a mistake and is none
+    #[arg(long, value_name = "WORD", value_parser = although())]
+    although: Vec<Although>,
+    /// Take what would shut out a session that lives now
+    #[arg(long)]
+    even_if_locked_out: bool,
+    /// Read the files and show the effect; keep and change nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// The words for what can look like a mistake.
+fn although() -> impl TypedValueParser<Value = Although> {
+    PossibleValuesParser::new(Although::ALL.map(Although::as_str)).map(|word| {
+        let found = Although::ALL.into_iter().find(|it| it.as_str() == word);
+        found.unwrap_or(Although::Grown)
+    })
+}
+
+impl Refresh {
+    fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let wish = Wish { places: &self.places, although: &self.although };
+        let how = Options {
+            dry: self.dry_run,
+            even_if_locked_out: self.even_if_locked_out,
+            ..Staying::kept(context)
+        };
+        let busy = render::progress("reading files");
+        let report = refresh(&context.global.policy, context.host(), &wish, &how)?;
+        drop(busy);
+        Ok(context.shown(&report, report.outcome(), render::refreshed))
+    }
+}
+
 impl PlaceKeys {
     fn assignments(&self) -> Vec<Assignment> {
-        let keys = [list_of("addresses", &self.addresses), text_of("why", self.why.as_ref())];
+        let keys = [
+            list_of("addresses", &self.addresses),
+            list_of("file", &self.from_file),
+            text_of("column", self.column.as_ref()),
+            list_of("country", &self.country),
+            list_of("except", &self.except),
+            text_of("why", self.why.as_ref()),
+        ];
         keys.into_iter().flatten().collect()
     }
 }
@@ -80,8 +145,10 @@ impl Place {
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let run = |name: &str, edit, dry| named(context, (Used::Place, name), &edit, None, dry);
         match self {
+            Self::Refresh(it) => it.run(context),
             Self::List => {
-                let report = listing::places(&load_all(&context.global.policy)?.1);
+                let path = &context.global.policy;
+                let report = listing::places(&load_all(path)?.1, path);
                 Ok(context.fine(&report, render::names))
             }
             Self::Add(it) => {

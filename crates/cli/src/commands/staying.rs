@@ -21,6 +21,11 @@ pub struct Staying {
 }
 
 impl Staying {
+    /// Of what is to stay whatever is said.
+    pub fn kept<'c>(context: &Context<'c>) -> transaction::Options<'c> {
+        Self { keep: true, confirm_within: Duration::from_secs(1) }.options(context)
+    }
+
     /// Whether anything is said of it.
     pub fn is_said(&self) -> bool {
         self.keep || waiting(CONFIRM_WITHIN) != Ok(self.confirm_within)

@@ -76,6 +76,7 @@ fn what(entry: &Entry) -> String {
             format!("take {name} ({host})")
         }
         (Kind::Leave, _) => format!("leave ({host})"),
+        (Kind::Refresh, _) => format!("refresh ({host})"),
     }
 }
 

@@ -35,6 +35,13 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
     for note in report.notes.iter().filter(|_| report.nothing.is_none()) {
         text.push_str(&self::note(note));
     }
+    for place in &report.unread {
+        text.push_str(&clean(&format!(
+            "\nWhat `{place}` holds is not known yet; this is told as if it held nothing. `tipstaff place refresh \
+             {place}` reads its files."
+        )));
+        text.push('\n');
+    }
     for broken in &report.broken {
         let lead = match report.hosts.is_empty() {
             true => "This does not hold",

@@ -4,7 +4,7 @@ use super::asked::asked;
 use super::show::verdict_style;
 use super::{Cell, Screen, Style, Table, clean, place};
 use tipstaff_app::grouped;
-use tipstaff_app::listing::{HostList, NameList, RuleList, RuleShown, RuleWords};
+use tipstaff_app::listing::{DataWords, HostList, NameList, RuleList, RuleShown, RuleWords};
 use tipstaff_app::vocabulary::{Direction, Named};
 
 /// What narrows a rule beside its traffic and its ends.
@@ -204,6 +204,11 @@ pub fn names(report: &NameList, screen: &Screen) -> String {
         for (term, meaning) in described {
             holds = holds.line(format!("{term}: {meaning}"), Style::Faint);
         }
+        if let Some(data) = &name.data {
+            for line in files(data) {
+                holds = holds.line(line, Style::Faint);
+            }
+        }
         table.row(vec![
             Cell::new(&name.name, Style::Strong),
             holds,
@@ -213,4 +218,16 @@ pub fn names(report: &NameList, screen: &Screen) -> String {
         ]);
     }
     table.render(screen)
+}
+
+/// What is to be known of the files of a place.
+fn files(data: &DataWords) -> Vec<String> {
+    let mut lines = vec![format!("from {}", data.of)];
+    lines.push(match (&data.read, &data.taken, data.came.zip(data.gone)) {
+        (Some(read), Some(taken), Some((came, gone))) => {
+            format!("read {read}; so since {taken}: {came} came, {gone} went")
+        }
+        _ => "not read yet: `tipstaff place refresh`".into(),
+    });
+    lines
 }

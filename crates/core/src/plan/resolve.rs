@@ -124,6 +124,10 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
     let (ins, outs) = (tests(&rule.ingress), tests(&rule.egress));
     let mut conditions = Vec::new();
     let mut push = |ins: &InterfaceTest, outs: &InterfaceTest, from: &Part, to: &Part| {
+        // A place that comes from files can hold nobody.
+        if from.1.is_empty() || to.1.is_empty() {
+            return;
+        }
         conditions.push(Condition {
             in_interface: ins.clone(),
             out_interface: outs.clone(),

@@ -1,9 +1,11 @@
 //! From the text of a policy to what is written in it, with the place of every item kept.
 
 mod code;
+mod data;
 mod diagnostic;
 pub mod edit;
 mod ends;
+pub mod feed;
 mod iana;
 mod interfaces;
 mod logging;
@@ -16,6 +18,7 @@ mod record;
 mod schema;
 mod seen;
 mod shape;
+mod snapshot;
 mod source;
 mod suggest;
 mod table;
@@ -24,6 +27,7 @@ mod terms;
 mod time;
 
 pub use code::{Accepted, Code};
+pub use data::{Data, is_country, is_far};
 pub use diagnostic::{Diagnostic, Label, Patch, Severity};
 pub use ends::Ends;
 pub(crate) use iana::known_service;
@@ -40,6 +44,7 @@ pub use record::{Record, Span};
 pub use schema::SCHEMA;
 pub use seen::deceives;
 pub use shape::{KeySpec, Shape, TableSpec};
+pub use snapshot::{Held, Snapshot};
 pub use source::{Origin, Source};
 pub use suggest::nearest;
 pub use taken::{ALWAYS, NO_POSTURE, SHUT, Taken};

@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Accepted, Ends, Logging, Origin, Rate, Record, Source, Time};
+use super::{Accepted, Data, Ends, Logging, Origin, Rate, Record, Source, Time};
 use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -84,6 +84,8 @@ pub struct Place {
     pub name: String,
     /// The addresses that it stands for.
     pub addresses: AddressSet,
+    /// The files from which more than what is written comes, if any does.
+    pub data: Option<Data>,
     /// Why it is there.
     pub why: Option<String>,
     /// Findings about it that are accepted.

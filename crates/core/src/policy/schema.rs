@@ -28,6 +28,13 @@ pub const SCHEMA: &[TableSpec] = &[
         keys: &[
             required(key("edition", Shape::Number, "Which language the file is in: 1", "1")),
             key("place", Shape::Named("place"), "Named sets of addresses", ""),
+            key(
+                "delegations",
+                Shape::TextOrList,
+                "Files in which registries say to which country addresses are delegated, in their extended \
+                 format: paths, or https addresses",
+                "[\"lists/registry.txt\"]",
+            ),
             key("service", Shape::Named("service"), "Named sets of ports", ""),
             key("bundle", Shape::Named("bundle"), "Named lists of rules", ""),
             key("label", Shape::Named("label"), "What all hosts with a label have", ""),
@@ -38,12 +45,37 @@ pub const SCHEMA: &[TableSpec] = &[
         kind: "place",
         meaning: "A named set of addresses",
         keys: &[
-            required(key(
+            key(
                 "addresses",
                 Shape::List,
                 "Networks, single addresses and ranges, of both IP versions",
                 "[\"198.51.100.0/27\", \"2001:db8:51::/64\"]",
-            )),
+            ),
+            key(
+                "file",
+                Shape::TextOrList,
+                "Files with more of them, one a line, `#` before remarks: paths, or https addresses; what counts \
+                 is what `tipstaff place refresh` read last",
+                "\"lists/nuisance.txt\"",
+            ),
+            key(
+                "column",
+                Shape::Text,
+                "The column of those files in which the addresses are, if they have comma-separated values",
+                "\"network\"",
+            ),
+            key(
+                "country",
+                Shape::TextOrList,
+                "Codes of countries whose addresses belong to it, by the files that `delegations` names",
+                "[\"XA\"]",
+            ),
+            key(
+                "except",
+                Shape::List,
+                "Addresses and places that do not belong to it, whatever else says so",
+                "[\"curators\"]",
+            ),
             WHY,
             ACCEPT,
         ],

@@ -11,6 +11,8 @@ pub struct Source {
     pub name: Arc<str>,
     /// The whole text, as it was read.
     pub text: Arc<str>,
+    /// The place whose addresses it has, where it is no file of the policy but a snapshot.
+    pub place: Option<Arc<str>>,
     /// The byte at which each line starts.
     lines: Arc<[usize]>,
 }
@@ -21,7 +23,13 @@ impl Source {
     pub fn new(name: &str, text: &str) -> Self {
         let breaks = text.bytes().enumerate().filter(|&(_, byte)| byte == b'\n');
         let lines = std::iter::once(0).chain(breaks.map(|(at, _)| at + 1)).collect();
-        Self { name: name.into(), text: text.into(), lines }
+        Self { name: name.into(), text: text.into(), place: None, lines }
+    }
+
+    /// What a place held when its files were read last, with a name and a text; see [`super::Snapshot`].
+    #[must_use]
+    pub fn of_place(place: &str, name: &str, text: &str) -> Self {
+        Self { place: Some(place.into()), ..Self::new(name, text) }
     }
 
     /// The place that `span`, in bytes, has in this source.

@@ -94,6 +94,12 @@ impl Block {
         }
     }
 
+    /// The first and the last address.
+    #[must_use]
+    pub(crate) fn ends(&self) -> (IpAddr, IpAddr) {
+        (self.0.network(), self.0.broadcast())
+    }
+
     /// Of an IPv4 network with more than two addresses: the first and the last, which is that of its
     /// broadcasts (RFC 919; the first was one once, RFC 1122 section 3.3.6).
     #[must_use]

@@ -4,6 +4,7 @@
 //! batch, which the kernel applies entirely or not at all. Tables of others are never changed.
 
 mod decode;
+mod elements;
 mod encode;
 mod keys;
 mod ledger;
@@ -23,6 +24,7 @@ mod shut;
 mod tally;
 mod values;
 
+pub use elements::change_elements;
 pub use encode::encode;
 pub use ledger::Ledger;
 pub(crate) use ledger::send;
@@ -136,16 +138,26 @@ fn load(
         outcome => outcome,
     };
     outcome.map_err(|error| not_ours(transport, error))?;
+    let snapshot = as_meant(transport, program, marks)?;
+    if let Some(callers) = callers.filter(|it| it.list.len() > AT_ONCE) {
+        // The rules are in force, whatever becomes of this.
+        let _ = record::remind(transport, &callers);
+    }
+    Ok(snapshot)
+}
+
+/// Reads our table back, and holds it against what was meant.
+fn as_meant(
+    transport: &mut dyn Transport,
+    program: &RuleProgram,
+    marks: &Marks,
+) -> Result<Snapshot, LinuxError> {
     let snapshot = read_table(transport, false)
         .map_err(|error| LinuxError::ReadBack(error.to_string()))?
         .ok_or_else(|| LinuxError::ReadBack("the table is not there".into()))?;
     let drifts = compare(program, &snapshot.program);
     let raised = program.logging == snapshot.program.logging;
     if drifts.is_empty() && raised && snapshot.marks == *marks {
-        if let Some(callers) = callers.filter(|it| it.list.len() > AT_ONCE) {
-            // The rules are in force, whatever becomes of this.
-            let _ = record::remind(transport, &callers);
-        }
         Ok(snapshot)
     } else if !raised {
         let found = snapshot.program.logging;

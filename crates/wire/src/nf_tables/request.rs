@@ -148,9 +148,14 @@ impl Batch {
         self.elements(message_kind::NEW_ELEMENTS, CREATE, set, elements)
     }
 
-    /// Takes the elements with these keys out of a set; gives the number of the last message.
+    /// Takes the elements with these keys out of a set, ends of intervals as such; gives the number of the last
+    /// message.
     pub fn delete_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
-        let keys: Vec<Element> = elements.iter().map(|it| Element::key(it.key.clone())).collect();
+        let key = |it: &Element| Element {
+            ends_interval: it.ends_interval,
+            ..Element::key(it.key.clone())
+        };
+        let keys: Vec<Element> = elements.iter().map(key).collect();
         self.elements(message_kind::DELETE_ELEMENTS, 0, set, &keys)
     }
 

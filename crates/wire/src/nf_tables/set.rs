@@ -168,7 +168,7 @@ impl Set {
 }
 
 /// One element of a set: a value, or an end of an interval.
-#[derive(Clone, Debug, PartialEq, Eq, Default)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Default)]
 pub struct Element {
     /// The key, in the byte order of the field it is compared with.
     pub key: Vec<u8>,

@@ -8,7 +8,7 @@ const VERDICT_CODE: u16 = 1;
 const VERDICT_CHAIN: u16 = 2;
 
 /// What an `immediate` to the verdict register says.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Verdict {
     /// `NF_DROP`.
     Drop,

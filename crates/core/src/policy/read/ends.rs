@@ -19,7 +19,12 @@ pub(super) fn ends(
     let list = nonempty_list(reader, table, key);
     let before = reader.problems.len();
     let set = named(reader, names, &list);
-    let understood = !list.is_empty() && reader.problems.len() == before;
+    // What comes from files is not known here, and is another tomorrow.
+    let of_files = list.iter().any(|it| {
+        let word = it.value.strip_prefix('!').unwrap_or(&it.value);
+        names.places.iter().any(|it| it.name == word && it.data.is_some())
+    });
+    let understood = !list.is_empty() && !of_files && reader.problems.len() == before;
     if let (true, true, Some(span)) = (understood, set.is_empty(), table.value_span(key)) {
         let origin = reader.origin(span);
         reader.report(

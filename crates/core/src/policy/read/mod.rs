@@ -8,6 +8,7 @@ mod host;
 mod label;
 mod logging;
 mod owners;
+mod places;
 mod posture;
 mod rule;
 mod services;
@@ -18,13 +19,13 @@ pub use turned_away::who_is_turned_away;
 
 use super::model::{Host, Place, Policy};
 use super::table::{Reader, Table, Text};
-use super::terms::{self, BUILT_IN_PLACES, Names};
+use super::terms::{self, Names};
 use super::{Diagnostic, Origin, Source};
 use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
-use common::{accepted, check_name, nonempty_list};
 use host::host;
 use label::Labels;
+use places::Places;
 use services::Services;
 use std::collections::HashMap;
 use toml::de::DeTable;
@@ -41,7 +42,7 @@ pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
 }
 
 /// Reads a policy of several files, in the order given. Names hold in all of them, and each is
-/// defined once.
+/// defined once. Among the sources may be what places held when their files were read last.
 ///
 /// # Errors
 /// Everything that is wrong with the texts, in their order. Where one is not TOML at all, only
@@ -51,14 +52,15 @@ pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
 /// TOML 1.1, <https://toml.io/en/v1.1.0>.
 pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     let (mut roots, mut broken) = (Vec::new(), Vec::new());
-    for source in sources {
+    let (of_places, files) = apart(sources);
+    for source in files {
         match DeTable::parse(source.text.as_ref()) {
             Ok(root) => roots.push((source, root)),
             Err(error) => broken.push(syntax(source, &error)),
         }
     }
     let Some(&(first, _)) = roots.first() else {
-        broken.extend(sources.is_empty().then(no_host));
+        broken.extend(broken.is_empty().then(no_host));
         return Err(broken);
     };
     if !broken.is_empty() {
@@ -72,17 +74,18 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
         edition(&mut reader, &file);
         files.push((source, file));
     }
-    let (mut places, mut named_services) = (Vec::new(), Services::default());
+    let (mut named_places, mut named_services) = (Places::default(), Services::default());
     let (mut tables, mut bundles) = (Bundles::new(), Vec::new());
     let (mut shared, mut labels) = (Labels::default(), Vec::new());
     for (source, file) in &files {
         reader.source = source;
-        places.extend(self::places(&mut reader, file));
+        named_places.read(&mut reader, file);
         named_services.read(&mut reader, file);
         bundles.extend(tables.read(&mut reader, file));
         labels.extend(shared.read(&mut reader, file));
     }
     let services = named_services.resolve(&mut reader);
+    let places = named_places.resolve(&mut reader, &services, &of_places);
     once(&mut reader, "place", places.iter().map(|it| (&it.name, &it.origin)));
     once(&mut reader, "service", services.iter().map(|it| (&it.name, &it.origin)));
     once(&mut reader, "label", labels.iter().map(|it| (&it.name, &it.origin)));
@@ -119,7 +122,13 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     let mut problems = reader.problems;
     if problems.is_empty() {
         let uses = reader.uses;
-        let sources = sources.to_vec();
+        // A snapshot that no place has any use for is no part of what the policy says.
+        let is_used = |it: &&Source| {
+            let snapshot = |place: &Place| place.data.as_ref().is_some_and(|it| it.snapshot.is_some());
+            let of = |name: &str| places.iter().any(|it| it.name == name && snapshot(it));
+            it.place.as_deref().is_none_or(of)
+        };
+        let sources = sources.iter().filter(is_used).cloned().collect();
         return Ok(Policy { sources, places, services, bundles, labels, hosts, uses });
     }
     let file_of = |problem: &Diagnostic| {
@@ -128,6 +137,11 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     };
     problems.sort_by_key(|problem| (file_of(problem), problem.offset()));
     Err(problems)
+}
+
+/// What places held last, and the files of the policy.
+fn apart(sources: &[Source]) -> (Vec<&Source>, Vec<&Source>) {
+    sources.iter().partition(|it| it.place.is_some())
 }
 
 fn no_host() -> Diagnostic {
@@ -204,29 +218,4 @@ fn edition(reader: &mut Reader<'_>, file: &Table<'_, '_>) {
                 .expected(format!("this version reads edition {EDITION}")),
         );
     }
-}
-
-fn places(reader: &mut Reader<'_>, file: &Table<'_, '_>) -> Vec<Place> {
-    let mut places = Vec::new();
-    for (name, table) in file.named(reader, "place") {
-        check_name(reader, "place", &name);
-        if BUILT_IN_PLACES.contains(&name.value.as_str()) {
-            let origin = reader.origin(name.span.clone());
-            let message = format!("`{}` is a place of the language", name.value);
-            reader.report(
-                Diagnostic::error("reserved-name", message, origin).expected("choose another name"),
-            );
-        }
-        let blocks = nonempty_list(reader, &table, "addresses");
-        let addresses =
-            blocks.iter().filter_map(|term| terms::block_or_range(reader, term)).collect();
-        places.push(Place {
-            addresses,
-            why: table.text(reader, "why").map(|text| text.value),
-            accepted: accepted(reader, &table),
-            origin: reader.origin(name.span),
-            name: name.value,
-        });
-    }
-    places
 }

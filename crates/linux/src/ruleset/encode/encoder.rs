@@ -7,7 +7,10 @@ use super::record::Remembering;
 use std::collections::HashMap;
 use tipstaff_core::program::{Sender, Test};
 use tipstaff_core::space::Family;
-use tipstaff_wire::nf_tables::{Batch, Expression};
+use tipstaff_wire::nf_tables::{Batch, Element, Expression, Set};
+
+/// A set that may change, and what is in it.
+pub(crate) type Changeable = (Set, Vec<Element>);
 
 /// A batch while it is being written.
 pub(super) struct Encoder<'a> {
@@ -25,6 +28,8 @@ pub(super) struct Encoder<'a> {
     /// The numbers of the sets with the networks that the machine is on.
     pub links: HashMap<Family, u32>,
     pub marks: &'a Marks,
+    /// Where elements go of sets that may change, if not into the batch.
+    pub apart: Option<Vec<Changeable>>,
     /// What is to be remembered of packets, if anything is.
     pub remembering: Option<Remembering>,
 }

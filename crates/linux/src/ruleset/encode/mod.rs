@@ -14,4 +14,5 @@ mod sets;
 
 pub(crate) use carried::Before;
 pub use rules::encode;
-pub(crate) use rules::encode_into;
+pub(crate) use encoder::Changeable;
+pub(crate) use rules::{encode_into, skeleton};

@@ -5,7 +5,7 @@ use super::super::marks::{self, Marks};
 use super::super::names::{TABLE, about, hook_number, user_data};
 use super::super::reopen;
 use super::carried::{Before, Carried};
-use super::encoder::Encoder;
+use super::encoder::{Changeable, Encoder};
 use super::expressions::action;
 use crate::LinuxError;
 use std::collections::HashMap;
@@ -47,9 +47,32 @@ pub(crate) fn encode_into(
     marks: &Marks,
     before: &Before<'_>,
 ) -> Result<(Batch, Ledger), LinuxError> {
+    let encoder = write(batch, program, host, marks, (before, None))?;
+    Ok((encoder.batch, encoder.ledger))
+}
+
+/// Everything but the elements of sets that may change, and those.
+pub(crate) fn skeleton(
+    program: &RuleProgram,
+    host: &str,
+    marks: &Marks,
+) -> Result<(Vec<u8>, Vec<Changeable>), LinuxError> {
+    let before = Before::default();
+    let encoder = write(Batch::begin(0), program, host, marks, (&before, Some(Vec::new())))?;
+    Ok((encoder.batch.finish()?.bytes, encoder.apart.unwrap_or_default()))
+}
+
+fn write<'a>(
+    batch: Batch,
+    program: &RuleProgram,
+    host: &str,
+    marks: &'a Marks,
+    (before, apart): (&Before<'_>, Option<Vec<Changeable>>),
+) -> Result<Encoder<'a>, LinuxError> {
     let mut encoder = Encoder {
         carried: Carried::of(before.tallies),
         batch,
+        apart,
         ledger: Ledger::default(),
         sets: 0,
         expressions: Vec::new(),
@@ -76,7 +99,7 @@ pub(crate) fn encode_into(
         }
     }
     encoder.end_record(before.callers);
-    Ok((encoder.batch, encoder.ledger))
+    Ok(encoder)
 }
 
 impl Encoder<'_> {

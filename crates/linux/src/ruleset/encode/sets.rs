@@ -64,13 +64,15 @@ impl Encoder<'_> {
         let spelled = spelled_out(values.ranges());
         let points = spelled.is_some();
         let ranges = spelled.as_deref().unwrap_or(values.ranges());
+        let changes = ranges.len() >= CHANGES;
         let set = nf::Set {
             table: TABLE.into(),
             name: format!("set-{}", self.sets),
-            flags: set_flags::CONSTANT | if points { 0 } else { set_flags::INTERVAL },
+            flags: if changes { 0 } else { set_flags::CONSTANT }
+                | if points { 0 } else { set_flags::INTERVAL },
             key_length: T::LENGTH,
             id: self.sets,
-            size: size_of_set(points, ranges.len()),
+            size: size_of_set(points, if changes { room(ranges.len()) } else { ranges.len() }),
             ..nf::Set::default()
         };
         let elements = if points {
@@ -79,10 +81,23 @@ impl Encoder<'_> {
             self::ranges(ranges)
         };
         self.batch.new_set(&set);
+        let name_and_id = (set.name.clone(), set.id);
+        if let Some(apart) = self.apart.as_mut().filter(|_| changes) {
+            apart.push((set, elements));
+            return name_and_id;
+        }
         let message = self.batch.new_elements(&set, &elements);
         self.ledger.note(message, rule.id.as_ref());
-        (set.name, set.id)
+        name_and_id
     }
+}
+
+/// Sets with so many ranges or more may get others without all rules being replaced.
+const CHANGES: usize = 16;
+
+/// For how many elements a set is made that has so many now: the number stays the same while some come and go.
+fn room(elements: usize) -> usize {
+    (elements + elements / 4).next_power_of_two()
 }
 
 /// Whether all that a lookup finds are single values.

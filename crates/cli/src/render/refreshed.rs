@@ -1,0 +1,64 @@
+//! What came of reading the files of places anew, as text.
+
+use super::review::finding;
+use super::{Cell, Screen, Style, Table, changes, clean, enforced};
+use tipstaff_app::grouped;
+use tipstaff_app::places::Report;
+use tipstaff_app::vocabulary::Refreshed;
+
+/// Each place, what changes for packets, and how it was put in force.
+pub fn refreshed(report: &Report, screen: &Screen) -> String {
+    let mut table = Table::new(vec!["place", "files", "ranges", "came", "went", "so since"]).numbers(&[2, 3, 4]);
+    for place in &report.places {
+        let style = match place.done {
+            Refreshed::New | Refreshed::Changed => Style::Good,
+            Refreshed::Same => Style::Plain,
+            Refreshed::Refused => Style::Wrong,
+        };
+        let number = |it: usize| grouped(it as u64);
+        table.row(vec![
+            Cell::new(&place.name, Style::Strong),
+            Cell::new(place.done, style),
+            Cell::plain(place.ranges.map(number).unwrap_or_default()),
+            Cell::plain(number(place.came)),
+            Cell::plain(number(place.gone)),
+            Cell::plain(place.taken.clone().unwrap_or_default()),
+        ]);
+    }
+    let mut text = table.render(screen);
+    for place in &report.places {
+        for why in &place.why {
+            let lead = screen.paint(Style::Wrong, "not taken:");
+            text.push_str(&format!("\n{lead} {}: {}\n", clean(&place.name), clean(why)));
+        }
+    }
+    let refused = report.places.iter().filter(|it| it.done == Refreshed::Refused).count();
+    if refused > 0 {
+        text.push_str("What such places held before holds still.\n");
+    }
+    for host in &report.hosts {
+        let posture = match &host.posture {
+            Some(posture) => format!(", in posture {posture}"),
+            None => String::new(),
+        };
+        let lead = clean(&format!("{}{posture}", host.host));
+        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, &lead)));
+        text.push_str(&changes(&host.changes, screen));
+    }
+    if report.hosts.is_empty() {
+        text.push_str("\nchanges nothing for any packet\n");
+    }
+    for broken in &report.broken {
+        text.push_str(&format!("\nThis breaks an expectation:\n{}", finding(broken, screen)));
+    }
+    if !report.written {
+        text.push_str("\nnothing was kept or changed: --dry-run\n");
+    }
+    if let Some(report) = &report.enforced {
+        text.push_str(&format!("\n{}", enforced(report, screen)));
+    }
+    for remark in &report.remarks {
+        text.push_str(&format!("{}\n", clean(remark)));
+    }
+    text
+}
