@@ -2,8 +2,8 @@
 
 use super::effect::{self, ChangeWords, Effects, SideWords};
 use super::folded::told;
-use super::region::Words;
 use super::load::of_places;
+use super::region::Words;
 use super::{By, Failure, Loaded, PacketWords, likely_packet, load, loaded};
 use crate::Outcome;
 use crate::vocabulary as say;

@@ -159,9 +159,8 @@ pub(super) fn carry_out(
 
 /// Places that are used and whose files have not been read yet.
 fn unread(policy: &Policy) -> Vec<String> {
-    let is_used = |name: &str| {
-        policy.uses.iter().any(|it| it.what == Used::Place && it.name == name)
-    };
+    let is_used =
+        |name: &str| policy.uses.iter().any(|it| it.what == Used::Place && it.name == name);
     let unread = policy.places.iter().filter(|it| it.not_read_yet().is_some() && is_used(&it.name));
     unread.map(|it| it.name.clone()).collect()
 }

@@ -2,9 +2,10 @@
 
 mod names;
 
+pub(crate) use names::data;
 pub use names::{
-    DataWords, HostList, HostWords, NameList, NameWords, PortWords, bundles, find_services, hosts, labels,
-    places, services,
+    DataWords, HostList, HostWords, NameList, NameWords, PortWords, bundles, find_services, hosts,
+    labels, places, services,
 };
 
 use crate::asked::{self, Question};

@@ -1,7 +1,7 @@
 //! The places, services, bundles, labels and hosts of a policy.
 
-use crate::{Written, grouped, places};
 use crate::vocabulary as say;
+use crate::{Written, grouped, places};
 use serde::Serialize;
 use std::net::IpAddr;
 use std::path::Path;
@@ -226,7 +226,7 @@ pub fn find_services(policy: Option<&Policy>, word: &str) -> NameList {
                 name: known.name.to_owned(),
                 holds: traffic.to_string(),
                 ports: Vec::new(),
-            data: None,
+                data: None,
                 uses: 0,
                 why: Some(known.description.to_owned()),
                 origin: None,

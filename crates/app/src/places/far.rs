@@ -62,7 +62,9 @@ pub(super) fn fetch(url: &str, held: Option<&Held>) -> Result<Said, String> {
         let mut head = Vec::new();
         (&mut from).take(HEAD).read_until(b'\n', &mut head).map_err(lost)?;
         let answer = serde_json::from_slice(&head);
-        match answer.map_err(|_| "cannot be fetched: whoever was to do it fell silent".to_owned())? {
+        match answer
+            .map_err(|_| "cannot be fetched: whoever was to do it fell silent".to_owned())?
+        {
             Answer::Failed { why } => Err(why),
             Answer::Same => Ok(Said::Same),
             Answer::Here { tag, modified, length } => {
@@ -90,10 +92,11 @@ pub(super) fn fetch(url: &str, held: Option<&Held>) -> Result<Said, String> {
 pub fn lend(from: impl BufRead, to: &mut dyn Write) -> std::io::Result<()> {
     let mut line = Vec::new();
     from.take(HEAD).read_until(b'\n', &mut line)?;
-    let (answer, bytes) = match serde_json::from_slice(&line).map_err(|it| it.to_string()).and_then(|it| got(&it)) {
-        Ok(found) => found,
-        Err(why) => (Answer::Failed { why }, Vec::new()),
-    };
+    let (answer, bytes) =
+        match serde_json::from_slice(&line).map_err(|it| it.to_string()).and_then(|it| got(&it)) {
+            Ok(found) => found,
+            Err(why) => (Answer::Failed { why }, Vec::new()),
+        };
     serde_json::to_writer(&mut *to, &answer)?;
     to.write_all(b"\n")?;
     to.write_all(&bytes)?;
@@ -116,7 +119,9 @@ fn got(asked: &Asked) -> Result<(Answer, Vec<u8>), String> {
     let mut response = request.call().map_err(failed)?;
     match response.status().as_u16() {
         200 => {}
-        304 if asked.tag.is_some() || asked.modified.is_some() => return Ok((Answer::Same, Vec::new())),
+        304 if asked.tag.is_some() || asked.modified.is_some() => {
+            return Ok((Answer::Same, Vec::new()));
+        }
         other => return Err(format!("cannot be fetched: the server answers {other}")),
     }
     let value = |name: &str| Some(response.headers().get(name)?.to_str().ok()?.to_owned());
@@ -126,7 +131,9 @@ fn got(asked: &Asked) -> Result<(Answer, Vec<u8>), String> {
     }
     let read = response.body_mut().with_config().limit(LARGEST).read_to_vec();
     let bytes = read.map_err(|error| match error {
-        ureq::Error::BodyExceedsLimit(_) => format!("is larger than {} MiB", LARGEST / (1024 * 1024)),
+        ureq::Error::BodyExceedsLimit(_) => {
+            format!("is larger than {} MiB", LARGEST / (1024 * 1024))
+        }
         other => failed(other),
     })?;
     Ok((Answer::Here { tag, modified, length: bytes.len() as u64 }, bytes))
@@ -154,7 +161,8 @@ fn agent() -> Result<ureq::Agent, String> {
 
 /// Whoever speaks with strangers is nobody: not root, without capabilities, and cannot write a file.
 fn give_up_privileges() -> rustix::io::Result<()> {
-    let limit = |resource, most| setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) });
+    let limit =
+        |resource, most| setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) });
     limit(Resource::As, MEMORY)?;
     limit(Resource::Fsize, 0)?;
     limit(Resource::Core, 0)?;

@@ -63,7 +63,8 @@ fn near(path: &Path) -> Result<String, String> {
     if !metadata.is_file() {
         return Err("is no plain file".into());
     }
-    only_ours(&path.display().to_string(), &metadata).map_err(|it| format!("cannot be trusted: {}", it.line()))?;
+    only_ours(&path.display().to_string(), &metadata)
+        .map_err(|it| format!("cannot be trusted: {}", it.line()))?;
     let mut bytes = Vec::new();
     file.take(LARGEST + 1).read_to_end(&mut bytes).map_err(failed)?;
     text(bytes)

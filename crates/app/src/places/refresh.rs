@@ -2,9 +2,9 @@
 //! force.
 
 use super::checked::{self, Outcome as Read};
+use super::folder;
 use super::gather::Gathered;
 use super::wish::Wish;
-use super::folder;
 use crate::as_in_force::as_in_force;
 use crate::edit::{HostEffect, OnHosts, on_hosts};
 use crate::finding::Finding;
@@ -129,7 +129,9 @@ fn wanted<'p>(policy: &'p Policy, names: &[String]) -> Result<Vec<&'p Place>, Fa
             Some(place) if place.data.is_some() => found.push(place),
             Some(_) => {
                 return Err(Failure::usage(
-                    format!("the place `{name}` has no files: its addresses are written in the policy"),
+                    format!(
+                        "the place `{name}` has no files: its addresses are written in the policy"
+                    ),
                     "`tipstaff place list` tells which have",
                 ));
             }
@@ -171,12 +173,17 @@ fn one(
         Read::New(said) => {
             let done = if was_there { say::Refreshed::Changed } else { say::Refreshed::New };
             let file = folder::file(path, &place.name);
-            let source = Source::of_place(&place.name, &file.display().to_string(), &said.to_text());
+            let source =
+                Source::of_place(&place.name, &file.display().to_string(), &said.to_text());
             One { words: words(done, Some(&said), Vec::new()), new: Some(source), same: false }
         }
         Read::Same(said) => {
             let said = Snapshot { changed: (0, 0), ..said };
-            One { words: words(say::Refreshed::Same, Some(&said), Vec::new()), new: None, same: true }
+            One {
+                words: words(say::Refreshed::Same, Some(&said), Vec::new()),
+                new: None,
+                same: true,
+            }
         }
         Read::Refused(why) => {
             One { words: words(say::Refreshed::Refused, None, why), new: None, same: false }
@@ -210,8 +217,7 @@ fn not_locking_out(
             None => texts = with,
             Some(why) => {
                 one.words.done = say::Refreshed::Refused;
-                one.words.why =
-                    vec![format!("{why}; --even-if-locked-out takes it all the same")];
+                one.words.why = vec![format!("{why}; --even-if-locked-out takes it all the same")];
                 (one.words.came, one.words.gone) = (0, 0);
                 one.new = None;
             }
@@ -234,7 +240,9 @@ fn in_step(path: &Path, host: Option<&str>, options: &Options<'_>) -> Before {
     let held = match options.machine.rules() {
         Ok(Some(held)) if !held.dormant => held,
         Ok(_) => return Before::Nothing,
-        Err(error) => return Before::Otherwise(format!("whether rules are in force is not known: {error}")),
+        Err(error) => {
+            return Before::Otherwise(format!("whether rules are in force is not known: {error}"));
+        }
     };
     let policy = match load_for_kernel(options.machine, path, host) {
         Ok(policy) => policy,
@@ -261,7 +269,11 @@ const NOT_IN_STEP: &str = "it is not in force yet, since the policy has changes 
 
 /// The policy that is in force, if it is this one but for what places held: whoever was to put that in force was
 /// stopped.
-fn was_in_force(options: &Options<'_>, policy: &Loaded, held: &ruleset::Snapshot) -> Option<Loaded> {
+fn was_in_force(
+    options: &Options<'_>,
+    policy: &Loaded,
+    held: &ruleset::Snapshot,
+) -> Option<Loaded> {
     let home: &Home = options.home;
     let written = Docket::look(home).ok()?;
     let last = written.confirmed()?;

@@ -74,11 +74,8 @@ impl Lists for OfRules {
 }
 
 impl Lists for OfPlaces {
-    const KEYS: &'static [Key] = &[
-        key!("addresses", "ADDRESS"),
-        key!("country", "CODE"),
-        key!("except", "PLACE|ADDRESS"),
-    ];
+    const KEYS: &'static [Key] =
+        &[key!("addresses", "ADDRESS"), key!("country", "CODE"), key!("except", "PLACE|ADDRESS")];
 }
 
 impl Lists for OfHosts {

@@ -12,7 +12,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::places::{Although, Wish, refresh};
-use tipstaff_app::transaction::Options;
+use tipstaff_app::transaction::{FOR_A_BOOT, Options};
 use tipstaff_app::{Failure, listing, load_all};
 use tipstaff_core::policy::Used;
 use tipstaff_core::policy::edit::{Assignment, NamedEdit};
@@ -95,6 +95,9 @@ pub struct Refresh {
     /// Take what would shut out a session that lives now
     #[arg(long)]
     even_if_locked_out: bool,
+    /// How much memory a boot may need to load the policy
+    #[arg(long, value_name = "MIB", default_value_t = FOR_A_BOOT)]
+    boot_memory: u64,
     /// Read the files and show the effect; keep and change nothing
     #[arg(long)]
     dry_run: bool,
@@ -114,6 +117,7 @@ impl Refresh {
         let how = Options {
             dry: self.dry_run,
             even_if_locked_out: self.even_if_locked_out,
+            boot_memory: self.boot_memory,
             ..Staying::kept(context)
         };
         let busy = render::progress("reading files");

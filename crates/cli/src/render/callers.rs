@@ -1,6 +1,7 @@
 //! `callers` as text and as a sheet.
 
 use super::report::harmless;
+use super::text::{ago, span};
 use super::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::callers::{By, Cleared, Report, Row, Saved};
 use tipstaff_app::grouped;
@@ -204,23 +205,6 @@ pub fn cleared(report: &Cleared, _: &Screen) -> String {
 /// What was written down.
 pub fn saved(report: &Saved, _: &Screen) -> String {
     format!("written down: {}\n", counted(report.saved as u64, "entry", "entries"))
-}
-
-/// How long ago, in one unit.
-fn ago(seconds: u64) -> String {
-    match seconds {
-        0 => "just now".into(),
-        _ => format!("{} ago", span(seconds)),
-    }
-}
-
-fn span(seconds: u64) -> String {
-    match seconds {
-        ..120 => format!("{seconds} s"),
-        120..7_200 => format!("{} min", seconds / 60),
-        7_200..172_800 => format!("{} h", seconds / 3_600),
-        _ => format!("{} days", seconds / 86_400),
-    }
 }
 
 fn counted(number: u64, one: &str, many: &str) -> String {

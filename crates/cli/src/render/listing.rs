@@ -223,11 +223,12 @@ pub fn names(report: &NameList, screen: &Screen) -> String {
 /// What is to be known of the files of a place.
 fn files(data: &DataWords) -> Vec<String> {
     let mut lines = vec![format!("from {}", data.of)];
-    lines.push(match (&data.read, &data.taken, data.came.zip(data.gone)) {
+    match (&data.read, &data.taken, data.came.zip(data.gone)) {
         (Some(read), Some(taken), Some((came, gone))) => {
-            format!("read {read}; so since {taken}: {came} came, {gone} went")
+            lines.push(format!("so since {taken}: {came} came, {gone} went"));
+            lines.push(format!("read {read}"));
         }
-        _ => "not read yet: `tipstaff place refresh`".into(),
-    });
+        _ => lines.push("not read yet: `tipstaff place refresh`".into()),
+    }
     lines
 }

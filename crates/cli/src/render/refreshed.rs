@@ -8,7 +8,8 @@ use tipstaff_app::vocabulary::Refreshed;
 
 /// Each place, what changes for packets, and how it was put in force.
 pub fn refreshed(report: &Report, screen: &Screen) -> String {
-    let mut table = Table::new(vec!["place", "files", "ranges", "came", "went", "so since"]).numbers(&[2, 3, 4]);
+    let mut table = Table::new(vec!["place", "files", "ranges", "came", "went", "so since"])
+        .numbers(&[2, 3, 4]);
     for place in &report.places {
         let style = match place.done {
             Refreshed::New | Refreshed::Changed => Style::Good,

@@ -40,6 +40,24 @@ pub fn place(origin: Option<&Written>) -> String {
     )
 }
 
+/// How long ago, in one unit.
+pub(super) fn ago(seconds: u64) -> String {
+    match seconds {
+        0 => "just now".into(),
+        _ => format!("{} ago", span(seconds)),
+    }
+}
+
+/// A number of seconds in one unit.
+pub(super) fn span(seconds: u64) -> String {
+    match seconds {
+        ..120 => format!("{seconds} s"),
+        120..7_200 => format!("{} min", seconds / 60),
+        7_200..172_800 => format!("{} h", seconds / 3_600),
+        _ => format!("{} days", seconds / 86_400),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::{Written, clean, clean_json, place};

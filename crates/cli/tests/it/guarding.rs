@@ -269,3 +269,40 @@ fn a_shell_that_nobody_reaches_gives_way_to_a_word() {
         assert_eq!(list["entries"][0]["despite"], serde_json::json!(["locked-out"]));
     });
 }
+
+#[test]
+fn nobody_is_shut_out_by_a_list() {
+    sealed("guarding::nobody_is_shut_out_by_a_list", || {
+        let world = World::new();
+        world.policy(
+            "[[host.sluice.rule]]\nname = \"not-them\"\ndeny = [\"any\"]\nfrom = [\"nuisance\"]\n\
+             [[host.sluice.rule]]\nname = \"shell\"\nallow = [\"2202/tcp\"]\n\
+             [place.nuisance]\nfile = \"nuisance.txt\"\n",
+        );
+        let curator = world.login("198.51.100.7", "192.0.2.10", 2202);
+        let refresh = |words: &[&str], code| {
+            let all: Vec<&str> = ["place", "refresh"].iter().chain(words).copied().collect();
+            world.run(Some(&curator.words), &all).exits(code).stdout
+        };
+        let wrong = "203.0.113.9\n198.51.100.0/24\n";
+        // Neither where rules are in force, nor where they are yet to be.
+        world.desk.put("nuisance.txt", wrong);
+        let told = refresh(&[], 1);
+        assert!(told.contains("would lock you out") && told.contains("198.51.100.7"), "{told}");
+        assert_eq!(world.desk.snapshot("nuisance"), None);
+        world.desk.put("nuisance.txt", "203.0.113.9\n");
+        refresh(&[], 0);
+        world.run(None, &["enforce", "--keep"]).exits(0);
+        let before = world.desk.snapshot("nuisance");
+        world.desk.put("nuisance.txt", wrong);
+        let told = refresh(&[], 1);
+        assert!(told.contains("would lock you out") && told.contains("not-them"), "{told}");
+        assert_eq!(world.desk.snapshot("nuisance"), before);
+        // By the timer, nobody's session asks; it is somebody's all the same.
+        let told = world.run(None, &["place", "refresh"]).exits(1).stdout;
+        assert!(told.contains("would lock somebody out"), "{told}");
+        world.run(None, &["status"]).exits(0);
+        refresh(&["--even-if-locked-out"], 0);
+        assert_ne!(world.desk.snapshot("nuisance"), before);
+    });
+}

@@ -27,6 +27,7 @@ mod logging;
 mod metrics;
 mod mishaps;
 mod moving;
+mod places;
 mod postures;
 mod programs;
 mod project;

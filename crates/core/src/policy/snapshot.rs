@@ -54,24 +54,34 @@ impl fmt::Display for Range {
         }
         // A network: its first address has no bit that its size covers.
         let (first_bits, last_bits, width) = match (first, last) {
-            (IpAddr::V4(a), IpAddr::V4(b)) => (u128::from(a.to_bits()), u128::from(b.to_bits()), 32),
+            (IpAddr::V4(a), IpAddr::V4(b)) => {
+                (u128::from(a.to_bits()), u128::from(b.to_bits()), 32)
+            }
             (IpAddr::V6(a), IpAddr::V6(b)) => (a.to_bits(), b.to_bits(), 128),
             _ => unreachable!("a range is of one IP version"),
         };
         let differ = first_bits ^ last_bits;
         let host_bits = 128 - differ.leading_zeros();
         let whole = differ.count_ones() == host_bits && first_bits & differ == 0;
-        if whole { write!(out, "{first}/{}", width - host_bits) } else { write!(out, "{first}-{last}") }
+        if whole {
+            write!(out, "{first}/{}", width - host_bits)
+        } else {
+            write!(out, "{first}-{last}")
+        }
     }
 }
 
 fn ranges(set: &AddressSet) -> impl Iterator<Item = Range> + '_ {
-    let v4 = set.v4.ranges().iter().map(|&(a, b)| {
-        Range(Ipv4Addr::from_bits(a).into(), Ipv4Addr::from_bits(b).into())
-    });
-    let v6 = set.v6.ranges().iter().map(|&(a, b)| {
-        Range(Ipv6Addr::from_bits(a).into(), Ipv6Addr::from_bits(b).into())
-    });
+    let v4 = set
+        .v4
+        .ranges()
+        .iter()
+        .map(|&(a, b)| Range(Ipv4Addr::from_bits(a).into(), Ipv4Addr::from_bits(b).into()));
+    let v6 = set
+        .v6
+        .ranges()
+        .iter()
+        .map(|&(a, b)| Range(Ipv6Addr::from_bits(a).into(), Ipv6Addr::from_bits(b).into()));
     v4.chain(v6)
 }
 
@@ -95,19 +105,19 @@ impl Snapshot {
     pub fn to_text(&self) -> String {
         let mut out = format!(
             "{FIRST}\nplace: {}\nof: {}\ntaken: {}\ndigest: {}\nchanged: +{} -{}\nlines: {}\n",
-            self.place, self.of, self.taken, self.digest, self.changed.0, self.changed.1,
+            self.place,
+            self.of,
+            self.taken,
+            self.digest,
+            self.changed.0,
+            self.changed.1,
             self.lines,
         );
         for held in &self.held {
             let text = |it: &Option<String>| it.clone().unwrap_or_default();
             // Writing to a string cannot fail.
-            let _ = writeln!(
-                out,
-                "held: {}\t{}\t{}",
-                held.file,
-                text(&held.tag),
-                text(&held.modified)
-            );
+            let _ =
+                writeln!(out, "held: {}\t{}\t{}", held.file, text(&held.tag), text(&held.modified));
         }
         out.push('\n');
         for range in ranges(&self.addresses) {

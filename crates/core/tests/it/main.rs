@@ -8,6 +8,7 @@ mod drafting;
 mod drift;
 mod edges;
 mod editing;
+mod feeds;
 mod given;
 mod items;
 mod labels;

@@ -1,15 +1,40 @@
 //! Other addresses in the sets that rules look into, with all else left as it is.
 
+use super::as_meant;
 use super::encode::{Changeable, skeleton};
 use super::ledger::{Ledger, send};
 use super::marks::Marks;
 use super::read::Snapshot;
-use super::as_meant;
 use crate::LinuxError;
 use crate::transport::Transport;
 use std::collections::HashSet;
 use tipstaff_core::program::{Action, RuleProgram, Test, Then};
 use tipstaff_wire::nf_tables::{Batch, Element};
+
+/// The batch that makes the kernel's rules what `program` says, if nothing but addresses in sets differs from what is
+/// `held`: of the elements that go and come. Its messages are numbered from `sequence` on, and the kernel takes it
+/// only while its rules have that generation. `None` where more differs.
+///
+/// # Errors
+/// As for [`super::encode`].
+pub fn encode_elements(
+    held: &Snapshot,
+    (host, program, marks): (&str, &RuleProgram, &Marks),
+    (sequence, generation): (u32, u32),
+) -> Result<Option<Batch>, LinuxError> {
+    if held.host != host || held.dormant || !held.strays.is_empty() || held.marks != *marks {
+        return Ok(None);
+    }
+    let Some(changes) = changes(&held.program, program, host, marks)? else { return Ok(None) };
+    let mut batch = Batch::begin_at(sequence, Some(generation));
+    for (set, gone, _) in &changes {
+        batch.delete_elements(&set.0, gone);
+    }
+    for (set, _, come) in &changes {
+        batch.new_elements(&set.0, come);
+    }
+    Ok(Some(batch))
+}
 
 /// Makes the kernel's rules what `program` says, if nothing but addresses in sets differs from what was `held`, and
 /// nobody has changed any rules since they had that [`super::generation`]: in one batch of the elements that go
@@ -22,22 +47,13 @@ use tipstaff_wire::nf_tables::{Batch, Element};
 pub fn change_elements(
     transport: &mut dyn Transport,
     held: &Snapshot,
-    (host, program, marks): (&str, &RuleProgram, &Marks),
+    meant: (&str, &RuleProgram, &Marks),
     generation: u32,
 ) -> Result<Option<Snapshot>, LinuxError> {
-    if held.host != host || held.dormant || !held.strays.is_empty() || held.marks != *marks {
-        return Ok(None);
-    }
-    let Some(changes) = changes(&held.program, program, host, marks)? else { return Ok(None) };
-    let mut batch = Batch::begin_at(transport.next_sequence(), Some(generation));
-    for (set, gone, _) in &changes {
-        batch.delete_elements(&set.0, gone);
-    }
-    for (set, _, come) in &changes {
-        batch.new_elements(&set.0, come);
-    }
+    let numbers = (transport.next_sequence(), generation);
+    let Some(batch) = encode_elements(held, meant, numbers)? else { return Ok(None) };
     match send(transport, "change addresses", batch, &Ledger::default()) {
-        Ok(()) => as_meant(transport, program, marks).map(Some),
+        Ok(()) => as_meant(transport, meant.1, meant.2).map(Some),
         Err(error @ (LinuxError::Changed | LinuxError::Unknown { .. })) => Err(error),
         Err(_) => Ok(None),
     }

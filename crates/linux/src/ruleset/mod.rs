@@ -24,7 +24,7 @@ mod shut;
 mod tally;
 mod values;
 
-pub use elements::change_elements;
+pub use elements::{change_elements, encode_elements};
 pub use encode::encode;
 pub use ledger::Ledger;
 pub(crate) use ledger::send;

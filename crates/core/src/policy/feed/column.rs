@@ -23,7 +23,8 @@ pub fn column(text: &str, name: &str, cut_off_is_fine: bool) -> Result<AddressSe
     for record in reader.records() {
         match record {
             Ok(record) => {
-                let line = record.position().map_or(0, |it| usize::try_from(it.line()).unwrap_or(0));
+                let line =
+                    record.position().map_or(0, |it| usize::try_from(it.line()).unwrap_or(0));
                 let term = record.get(at).unwrap_or_default().trim();
                 if !term.is_empty() {
                     found.term(line, term);
@@ -31,7 +32,10 @@ pub fn column(text: &str, name: &str, cut_off_is_fine: bool) -> Result<AddressSe
             }
             Err(error) => {
                 let line = error.position().map_or(0, csv::Position::line);
-                found.bad(usize::try_from(line).unwrap_or(0), "has not as many fields as the first".into());
+                found.bad(
+                    usize::try_from(line).unwrap_or(0),
+                    "has not as many fields as the first".into(),
+                );
             }
         }
     }

@@ -9,6 +9,8 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 const SORTS: [&str; 3] = ["asn", "ipv4", "ipv6"];
 /// Whose state gives addresses to a country.
 const DELEGATED: [&str; 2] = ["allocated", "assigned"];
+/// All states; a word that was cut off is none.
+const STATES: [&str; 4] = ["allocated", "assigned", "available", "reserved"];
 
 /// Reads the addresses that were allocated or assigned to any of those countries. The file tells how many records
 /// it has: if there are fewer or more, it is not whole.
@@ -47,7 +49,9 @@ pub fn delegations(text: &str, countries: &[String]) -> Result<AddressSet, Refus
                 Ok(count) => summaries.push((sort, count)),
                 Err(_) => found.bad(number, format!("counts no records: `{}`", shown(line))),
             },
-            [_, country, sort, start, value, _, status, ..] if SORTS.contains(&sort) => {
+            [_, country, sort, start, value, _, status, ..]
+                if SORTS.contains(&sort) && STATES.contains(&status) =>
+            {
                 *counted.entry(sort).or_insert(0) += 1;
                 match range(sort, start, value) {
                     None => found.bad(number, format!("is no record: `{}`", shown(line))),
@@ -67,7 +71,10 @@ pub fn delegations(text: &str, countries: &[String]) -> Result<AddressSet, Refus
     match told {
         None => found.bad(0, "it is empty".into()),
         Some(told) if told != records && !by_summaries => {
-            found.bad(0, format!("it should have {told} records, and has {records}: it is not whole"));
+            found.bad(
+                0,
+                format!("it should have {told} records, and has {records}: it is not whole"),
+            );
         }
         Some(_) => {}
     }

@@ -124,7 +124,8 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
         let uses = reader.uses;
         // A snapshot that no place has any use for is no part of what the policy says.
         let is_used = |it: &&Source| {
-            let snapshot = |place: &Place| place.data.as_ref().is_some_and(|it| it.snapshot.is_some());
+            let snapshot =
+                |place: &Place| place.data.as_ref().is_some_and(|it| it.snapshot.is_some());
             let of = |name: &str| places.iter().any(|it| it.name == name && snapshot(it));
             it.place.as_deref().is_none_or(of)
         };

@@ -84,8 +84,11 @@ impl<'s> Places<'s> {
             any_host: false,
             interfaces: None,
         };
-        let with_except: Vec<&str> =
-            list.iter().filter(|it| !it.except.is_empty()).map(|it| it.place.name.as_str()).collect();
+        let with_except: Vec<&str> = list
+            .iter()
+            .filter(|it| !it.except.is_empty())
+            .map(|it| it.place.name.as_str())
+            .collect();
         for (named, place) in list.iter().zip(&mut places) {
             reader.source = named.source;
             let mut out = AddressSet::empty();
@@ -95,8 +98,9 @@ impl<'s> Places<'s> {
                     let origin = reader.origin(term.inner());
                     let message = format!("`{}` cannot be left out here", found.escape_debug());
                     reader.report(
-                        Diagnostic::error("nested-except", message, origin)
-                            .expected("expected an address, or a place that has no `except` itself"),
+                        Diagnostic::error("nested-except", message, origin).expected(
+                            "expected an address, or a place that has no `except` itself",
+                        ),
                     );
                     continue;
                 }
@@ -134,7 +138,8 @@ fn data(reader: &mut Reader<'_>, table: &Table<'_, '_>) -> Option<Data> {
     }
     for country in &countries {
         if !is_country(&country.value) {
-            let message = format!("`{}` is not the code of a country", country.value.escape_debug());
+            let message =
+                format!("`{}` is not the code of a country", country.value.escape_debug());
             let problem = Diagnostic::error("bad-country", message, reader.origin(country.inner()))
                 .expected("expected two capital letters (ISO 3166-1 alpha-2), such as XA");
             let upper = country.value.to_ascii_uppercase();

@@ -13,6 +13,6 @@ mod rules;
 mod sets;
 
 pub(crate) use carried::Before;
-pub use rules::encode;
 pub(crate) use encoder::Changeable;
+pub use rules::encode;
 pub(crate) use rules::{encode_into, skeleton};
