@@ -40,7 +40,7 @@ fn ranges(size: u32, single: bool, shift: u32) -> Vec<(u32, u32)> {
     let every = size / CHANGED;
     let width = if single { 0 } else { (step / 2).min(255) };
     let range = |at: u32| {
-        let first = at * step + if at % every == 0 { shift } else { 0 };
+        let first = at * step + if at.is_multiple_of(every) { shift } else { 0 };
         (first, first + width)
     };
     (0..size).map(range).collect()

@@ -173,6 +173,8 @@ fn give_up_privileges() -> rustix::io::Result<()> {
         let _ = rustix::thread::set_thread_res_gid(group, group, group);
         let _ = rustix::thread::set_thread_res_uid(user, user, user);
     }
+    // Whoever asked is gone: nobody hears the answer. A change of user takes this back, so it comes behind it.
+    rustix::process::set_parent_process_death_signal(Some(rustix::process::Signal::KILL))?;
     rustix::thread::set_no_new_privs(true)?;
     let none = CapabilitySet::empty();
     rustix::thread::set_capabilities(

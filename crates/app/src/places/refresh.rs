@@ -14,7 +14,7 @@ use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome, load_all, load_for_kernel, loaded_unread};
 use serde::Serialize;
 use std::path::Path;
-use tipstaff_core::policy::{Place, Policy, Snapshot, Source, read_all};
+use tipstaff_core::policy::{Data, Diagnostic, Place, Policy, Snapshot, Source, read_all};
 use tipstaff_linux::ruleset;
 
 /// What was done, or would be.
@@ -153,7 +153,7 @@ fn one(
     path: &Path,
     place: &Place,
     sources: &[Source],
-    read: impl FnOnce(&tipstaff_core::policy::Data, Option<Snapshot>) -> Read,
+    read: impl FnOnce(&Data, Option<Snapshot>) -> Read,
 ) -> One {
     let data = place.data.clone().unwrap_or_default();
     let kept = sources.iter().find(|it| it.place.as_deref() == Some(&place.name));
@@ -246,8 +246,13 @@ fn in_step(path: &Path, host: Option<&str>, options: &Options<'_>) -> Before {
     };
     let policy = match load_for_kernel(options.machine, path, host) {
         Ok(policy) => policy,
-        // Its files have not been read: so it cannot be in force.
-        Err(_) => return Before::Otherwise(NOT_IN_STEP.into()),
+        // What had not been read before cannot be in force.
+        Err(Failure::Input { problems, .. }) if problems.iter().all(is_unread) => {
+            return Before::Otherwise(NOT_IN_STEP.into());
+        }
+        Err(failure) => {
+            return Before::Otherwise(format!("it is not put in force: {}", failure.line()));
+        }
     };
     let then = "read the files again";
     let how = as_in_force(&policy, &held, options, then);
@@ -262,6 +267,10 @@ fn in_step(path: &Path, host: Option<&str>, options: &Options<'_>) -> Before {
         },
         Err(_) => Before::Otherwise(NOT_IN_STEP.into()),
     }
+}
+
+fn is_unread(problem: &Diagnostic) -> bool {
+    ["not-read-yet", "damaged-snapshot"].contains(&problem.code)
 }
 
 const NOT_IN_STEP: &str = "it is not in force yet, since the policy has changes that are not in force either; \

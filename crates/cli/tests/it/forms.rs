@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
     ask, asked, callers, compare, cut, docket, draft, edit, expected, facts, kernel, listing,
-    posture, programs, reach, rehearse, report, review, roles, show, status, tighten, transaction,
-    turning, watch,
+    places, posture, programs, reach, rehearse, report, review, roles, show, status, tighten,
+    transaction, turning, watch,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -48,6 +48,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("host-list", schema_for!(listing::HostList)),
         ("place", schema_for!(edit::Report)),
         ("place-list", schema_for!(listing::NameList)),
+        ("place-refresh", schema_for!(places::Report)),
         ("posture", schema_for!(posture::Report)),
         ("shut", schema_for!(posture::Report)),
         ("turn-away", schema_for!(turning::Report)),
@@ -252,6 +253,8 @@ fn reports_about_policies_have_their_forms() {
     fits("rule", &run(&["rule", "remove", "shell", "--dry-run"]));
     fits("place-list", &run(&["place", "list"]));
     fits("place", &run(&["place", "add", "new", "--addresses", "203.0.113.9", "--dry-run"]));
+    let refreshed = desk_with_list().run(["--format", "json", "place", "refresh"]);
+    fits("place-refresh", &refreshed);
     fits("service-list", &run(&["service", "find", "dns"]));
     fits("service", &run(&["service", "add", "new", "--ports", "7/tcp", "--dry-run"]));
     fits("defaults", &run(&["defaults", "--inbound", "reject", "--dry-run"]));
@@ -328,4 +331,14 @@ fn reports_about_a_machine_have_their_forms() {
         fits("rehearse", &run(&["rehearse", "--from", "203.0.113.66", "--traffic", "443/tcp"]));
         fits("release", &run(&["release", "--keep"]).exits(0));
     });
+}
+
+/// A policy with a place that comes from a file.
+fn desk_with_list() -> Desk {
+    let desk = Desk::with(
+        "edition = 1\n[place.nuisance]\nfile = \"nuisance.txt\"\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+         [[host.sluice.rule]]\nname = \"catalogue\"\nallow = [\"443/tcp\"]\nfrom = [\"!nuisance\"]\n",
+    );
+    desk.put("nuisance.txt", "203.0.113.64/28\n");
+    desk
 }

@@ -309,3 +309,40 @@ fn tidy(folder: &Path) -> bool {
         name == "street.snapshot" || name.starts_with('.')
     })
 }
+
+/// The example, as it stands.
+#[test]
+fn the_example_is_read_as_it_says() {
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let read = |name: &str| fs::read_to_string(demo.join(name)).expect("it is there");
+    let desk = Desk::with(read("places.toml"));
+    fs::create_dir(desk.path().join("lists")).expect("made");
+    for name in ["lists/registry.txt", "lists/nuisance.txt", "lists/partners.csv"] {
+        desk.put(name, read(name));
+    }
+    let told = desk.run(["place", "refresh"]).exits(0).stdout;
+    insta::assert_snapshot!(told.lines().skip(4).collect::<Vec<_>>().join("\n"), @r"
+
+    sluice
+              traffic                 from where, to where    before              after
+      opens   443/tcp                 from 10.44.8.30,        deny                allow
+                                      198.51.100.0/24,        (default/inbound)   (catalogue)
+                                      2001:db8:51::/48
+      closes  icmp:echo-request       from nuisance           allow 5/second      deny
+                                                              (baseline/ping)     (baseline/turned-away)
+      closes  outbound everything     from anywhere to        allow               deny
+              else                    nuisance                (default/outbound)  (baseline/turned-away)
+      (16 small parts go with that; --in-full tells them)
+    ");
+    let told = desk.run(["ask", "--who", "443/tcp"]).exits(0).stdout;
+    insta::assert_snapshot!(told, @r"
+    sluice: what happens to 443/tcp, inbound
+
+    allow by catalogue
+      443/tcp from 10.44.8.30, 198.51.100.0/24, 2001:db8:51::/48
+
+    deny by baseline/turned-away, default/inbound
+      443/tcp from anywhere except curators, partners, here
+    ");
+    assert_eq!(desk.refreshed(&[], 0)["hosts"], serde_json::json!([]));
+}

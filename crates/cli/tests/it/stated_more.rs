@@ -1,7 +1,15 @@
 //! More of the statements about the language, each with the test that shows it to be so.
 
 /// How a statement begins, and the test: its file, and its name.
-pub const SHOWN_BY_MORE: [(&str, &str); 10] = [
+pub const SHOWN_BY_MORE: [(&str, &str); 12] = [
+    (
+        "A place may take addresses from fi",
+        "feeds::a_place_holds_what_was_read_and_what_is_written_but_for_exceptions",
+    ),
+    (
+        "What counts is what `tipstaff place",
+        "places::what_a_place_holds_is_not_known_before_its_files_are_read",
+    ),
     (
         "A term with a `!` in front is lef",
         "leaks::what_is_left_out_of_traffic_and_interfaces_is_left_out",

@@ -51,7 +51,7 @@ fn programs_with_tls() -> Option<[PathBuf; 3]> {
 }
 
 /// A certificate for 127.0.0.1 that nobody else has signed, and its key: files in a folder.
-fn certificate(maker: &Path, folder: &Path, name: &str) -> [PathBuf; 2] {
+pub(super) fn certificate(maker: &Path, folder: &Path, name: &str) -> [PathBuf; 2] {
     let [certificate, key] = ["crt", "key"].map(|it| folder.join(format!("{name}.{it}")));
     let mut command = Command::new(maker);
     command.args(["req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256"]);

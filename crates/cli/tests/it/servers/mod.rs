@@ -1,5 +1,6 @@
 //! Real servers and clients of others: OpenSSH, nginx, curl, ping, a journal, a log server.
 
+mod feeds;
 mod logs;
 mod tools;
 
