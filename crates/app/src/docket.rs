@@ -3,7 +3,7 @@
 use super::{Failure, Loaded, transaction};
 use crate::Outcome;
 use crate::store::{
-    Docket, Entry, Guarded, Home, Lost, Note, State, by_digest, kept_policy, pending, set_pending,
+    Docket, Entry, Guarded, Home, Lost, Note, State, damage, kept_policy, pending, set_pending,
     undo,
 };
 use serde::Serialize;
@@ -166,7 +166,7 @@ pub fn damaged(home: &Home, entries: &[Entry]) -> Vec<String> {
         if !matches!(entry.state, State::Confirmed | State::Pending) || !seen.insert(digest) {
             continue;
         }
-        if let Err(why) = by_digest(home, digest) {
+        if let Some(why) = damage(home, digest) {
             found.push(format!("the policy of entry {} {why}", entry.id));
         }
     }

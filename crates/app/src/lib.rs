@@ -5,6 +5,7 @@
 mod as_in_force;
 pub mod ask;
 pub mod asked;
+pub mod attend;
 pub mod callers;
 mod came;
 pub mod chosen;

@@ -1,7 +1,7 @@
 //! From a path to a plan.
 
 use super::Failure;
-use super::places;
+use super::store::snapshots;
 use super::wanted::Wanted;
 use std::collections::BTreeSet;
 use std::fs::{self, File, Metadata};
@@ -172,7 +172,7 @@ pub fn load_all(path: &Path) -> Result<(Vec<Source>, Policy, Time), Failure> {
 
 /// The texts of the policy at `path`, and what its places held when their files were read last.
 fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
-    let files = read_path(path)?.into_iter().chain(snapshots(path)?);
+    let files = read_path(path)?.into_iter().chain(read_snapshots(path)?);
     Ok(files.map(|file| file.0).collect())
 }
 
@@ -219,16 +219,16 @@ pub(crate) fn load_for_posture(path: &Path, host: Option<&str>) -> Result<Loaded
 /// Reads what only root and the caller can change.
 fn load_unplaced(path: &Path, host: Option<&str>) -> Result<Loaded, Failure> {
     let mut files = read_path(path)?;
-    let snapshots = snapshots(path)?;
-    let folders = [path.to_owned(), places::folder(path)];
-    for folder in &folders[..if snapshots.is_empty() { 1 } else { 2 }] {
+    let of_places = read_snapshots(path)?;
+    let folders = [path.to_owned(), snapshots::folder(path)];
+    for folder in &folders[..if of_places.is_empty() { 1 } else { 2 }] {
         if let Ok(metadata) = fs::metadata(folder)
             && metadata.is_dir()
         {
             only_ours(&folder.display().to_string(), &metadata)?;
         }
     }
-    files.extend(snapshots);
+    files.extend(of_places);
     for (source, metadata) in &files {
         only_ours(&source.name, metadata)?;
     }
@@ -291,9 +291,9 @@ fn read_path(path: &Path) -> Result<Vec<(Source, Metadata)>, Failure> {
 }
 
 /// Reads what the policy's places held when their files were read last, in the order of their names.
-fn snapshots(path: &Path) -> Result<Vec<(Source, Metadata)>, Failure> {
+fn read_snapshots(path: &Path) -> Result<Vec<(Source, Metadata)>, Failure> {
     let mut found = Vec::new();
-    for (place, file) in places::kept(path)? {
+    for (place, file) in snapshots::kept(path)? {
         let (source, metadata) = read_file(&file)?;
         found.push((Source::of_place(&place, &source.name, &source.text), metadata));
     }
@@ -305,7 +305,7 @@ fn snapshots(path: &Path) -> Result<Vec<(Source, Metadata)>, Failure> {
 /// # Errors
 /// [`Failure`] if that cannot be read.
 pub(crate) fn of_places(path: &Path) -> Result<Vec<Source>, Failure> {
-    Ok(snapshots(path)?.into_iter().map(|it| it.0).collect())
+    Ok(read_snapshots(path)?.into_iter().map(|it| it.0).collect())
 }
 
 /// Reads a file, and who may write that very file: the name could lead elsewhere a moment later.

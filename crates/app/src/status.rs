@@ -1,6 +1,6 @@
 //! `status`: what the kernel holds, and whether that is what the policy says.
 
-use super::listing::{self, DataWords};
+use super::listing::{PlaceAge, ages};
 use super::{Failure, Loaded, PacketWords, likely_packet, logging, posture, programs, transaction};
 use crate::Outcome;
 use crate::store::{
@@ -9,10 +9,8 @@ use crate::store::{
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
-use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
-use tipstaff_core::policy::{Place, Time};
 use tipstaff_core::program::{Drift, ProgramRule, compare};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
@@ -67,19 +65,6 @@ pub struct Report {
     pub others: Vec<Other>,
     /// Tables of the kernel's older packet filter that are loaded.
     pub older_tables: Vec<String>,
-}
-
-/// A place whose addresses come from files.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct PlaceAge {
-    /// Its name.
-    pub name: String,
-    /// What its files said last, and when they were read.
-    #[serde(flatten)]
-    pub data: DataWords,
-    /// How many seconds ago that was; `null` if that is not known.
-    pub age: Option<u64>,
 }
 
 /// What the docket says of what is in force.
@@ -244,26 +229,11 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Rep
         differences: compared.map(|it| it.differences).unwrap_or_default(),
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         posture: posture::of_now(machine, home, loaded).filter(|it| it.posture.is_some()),
-        places: places(loaded, home),
+        places: ages(loaded, home),
         logging: logging::report(machine, snapshot.as_ref(), loaded.now),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(machine),
     })
-}
-
-/// How old what places hold is.
-fn places(loaded: &Loaded, home: &Home) -> Vec<PlaceAge> {
-    let path = home.policy.as_ref().map(|it| it.0.as_path()).unwrap_or(Path::new(&loaded.name));
-    let age = |read: &str| {
-        let seconds = loaded.now.seconds() - Time::parse(read)?.seconds();
-        u64::try_from(seconds).ok()
-    };
-    let of = |place: &Place| {
-        let data = listing::data(place.data.as_ref()?, &place.name, path);
-        let age = data.read.as_deref().and_then(age);
-        Some(PlaceAge { name: place.name.clone(), data, age })
-    };
-    loaded.policy.places.iter().filter_map(of).collect()
 }
 
 /// What the docket says, and what is wrong with what is kept.

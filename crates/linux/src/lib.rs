@@ -29,6 +29,7 @@ mod taken;
 mod transport;
 mod users;
 pub mod watching;
+mod whereabouts;
 
 pub use abilities::{Ability, Need, abilities};
 pub use addresses::{Link, Way};
@@ -44,3 +45,4 @@ pub use sys::die_with_parent;
 pub use sys::lock::lock_for_writing;
 pub use sys::namespace::Namespace;
 pub use transport::{NetlinkSocket, Protocol, Transport};
+pub use whereabouts::Movements;

@@ -12,6 +12,7 @@
 pub mod bpf;
 pub mod conntrack;
 mod error;
+pub mod gateway;
 pub mod netlink;
 pub mod nf_tables;
 pub mod nflog;

@@ -1,8 +1,10 @@
 //! What stands in a policy, in the order written: its rules here, what has a name in `names`.
 
+mod ages;
 mod names;
 
-pub(crate) use names::data;
+pub use ages::PlaceAge;
+pub(crate) use ages::ages;
 pub use names::{
     DataWords, HostList, HostWords, NameList, NameWords, PortWords, bundles, find_services, hosts,
     labels, places, services,

@@ -1,7 +1,8 @@
 //! The places, services, bundles, labels and hosts of a policy.
 
+use crate::store::snapshots;
 use crate::vocabulary as say;
-use crate::{Written, grouped, places};
+use crate::{Written, grouped};
 use serde::Serialize;
 use std::net::IpAddr;
 use std::path::Path;
@@ -89,13 +90,13 @@ fn ranges(set: &AddressSet) -> u64 {
 }
 
 /// What the files of a place said last, and when they were read.
-pub(crate) fn data(data: &Data, place: &str, path: &Path) -> DataWords {
+pub(super) fn data(data: &Data, place: &str, path: &Path) -> DataWords {
     let said = data.snapshot.as_ref();
     DataWords {
         of: data.definition(),
         ranges: said.map(|it| it.lines),
         taken: said.map(|it| it.taken.to_string()),
-        read: said.and_then(|_| places::read_at(path, place)).map(|it| it.to_string()),
+        read: said.and_then(|_| snapshots::read_at(path, place)).map(|it| it.to_string()),
         came: said.map(|it| it.changed.0),
         gone: said.map(|it| it.changed.1),
     }

@@ -1,6 +1,7 @@
 //! What the files of a place say now, held against what they said before.
 
-use super::gather::{Gathered, Said};
+use super::gather::Gathered;
+use super::said::Said;
 use super::wish::Wish;
 use hmac_sha256::Hash;
 use tipstaff_core::policy::feed::{self, Refused, doubts};

@@ -1,7 +1,7 @@
 //! Files of servers, over HTTPS. A process of its own speaks with them: it has no privileges, and hands over what it
 //! was sent.
 
-use super::gather::{LARGEST, Said, text};
+use super::said::{LARGEST, Said, text};
 use crate::tls;
 use rustix::process::{Resource, Rlimit, setrlimit};
 use rustix::thread::{CapabilitySet, CapabilitySets};

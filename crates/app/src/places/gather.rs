@@ -1,6 +1,7 @@
 //! What files say, as bytes: from here, or from a server. Each is read once, however many places want it.
 
 use super::far;
+use super::said::{LARGEST, Said, text};
 use crate::load::only_ours;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -8,18 +9,6 @@ use std::io::Read;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use tipstaff_core::policy::{Held, is_far};
-
-/// Larger files are not read.
-pub(super) const LARGEST: u64 = 64 * 1024 * 1024;
-
-/// What a file says.
-#[derive(Clone, Debug)]
-pub(super) enum Said {
-    /// Its text, and by what a server knows it again.
-    Text(String, Option<Held>),
-    /// The same as when it was read last.
-    Same,
-}
 
 /// The files of places, each read once.
 pub(super) struct Gathered {
@@ -68,15 +57,4 @@ fn near(path: &Path) -> Result<String, String> {
     let mut bytes = Vec::new();
     file.take(LARGEST + 1).read_to_end(&mut bytes).map_err(failed)?;
     text(bytes)
-}
-
-/// Bytes as text.
-pub(super) fn text(bytes: Vec<u8>) -> Result<String, String> {
-    if bytes.len() as u64 > LARGEST {
-        return Err(format!("is larger than {} MiB", LARGEST / (1024 * 1024)));
-    }
-    String::from_utf8(bytes).map_err(|error| {
-        let at = error.utf8_error().valid_up_to();
-        format!("is no text: byte {at} cannot be read as UTF-8")
-    })
 }

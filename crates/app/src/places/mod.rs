@@ -2,12 +2,11 @@
 
 mod checked;
 mod far;
-mod folder;
 mod gather;
 mod refresh;
+mod said;
 mod wish;
 
 pub use far::lend;
-pub(crate) use folder::{folder, kept, read_at};
 pub use refresh::{PlaceWords, Report, refresh};
 pub use wish::{Although, Wish};

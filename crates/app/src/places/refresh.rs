@@ -2,13 +2,12 @@
 //! force.
 
 use super::checked::{self, Outcome as Read};
-use super::folder;
 use super::gather::Gathered;
 use super::wish::Wish;
 use crate::as_in_force::as_in_force;
 use crate::edit::{HostEffect, OnHosts, on_hosts};
 use crate::finding::Finding;
-use crate::store::{self, Docket, Home, kept_policy};
+use crate::store::{self, Docket, Home, kept_policy, snapshots};
 use crate::transaction::{self, Options};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome, load_all, load_for_kernel, loaded_unread};
@@ -172,7 +171,7 @@ fn one(
     match read(&data, before) {
         Read::New(said) => {
             let done = if was_there { say::Refreshed::Changed } else { say::Refreshed::New };
-            let file = folder::file(path, &place.name);
+            let file = snapshots::file(path, &place.name);
             let source =
                 Source::of_place(&place.name, &file.display().to_string(), &said.to_text());
             One { words: words(done, Some(&said), Vec::new()), new: Some(source), same: false }
@@ -303,10 +302,10 @@ type Undo = Vec<(std::path::PathBuf, Option<String>)>;
 fn write(path: &Path, list: &[One], sources: &[Source]) -> Result<Undo, Failure> {
     let mut undo = Undo::new();
     if list.iter().any(|it| it.new.is_some()) {
-        folder::make(path)?;
+        snapshots::make(path)?;
     }
     for one in list {
-        let file = folder::file(path, &one.words.name);
+        let file = snapshots::file(path, &one.words.name);
         if one.same {
             // Its time tells when it was last found to be so; if it cannot be set, it seems older than it is.
             let now = std::time::SystemTime::now();

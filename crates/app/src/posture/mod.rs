@@ -6,6 +6,7 @@ pub use crate::shut::Wish;
 pub use words::{Known, Report};
 
 use crate::as_in_force::as_in_force;
+use crate::attend::is_attended;
 use crate::store::{Docket, Entry, Home, InPosture, State, Watcher};
 pub use crate::transaction::Taking;
 use crate::transaction::{self, Left, Options};
@@ -176,10 +177,16 @@ impl Report {
                 rules: it.rules.len(),
                 instead: it.instead,
                 in_force: in_force(&it.name),
+                by_place: it.when.is_some(),
                 why: it.why.clone(),
             });
             self.postures = Some(known.collect());
             self.at_boot.clone_from(&section.at_boot);
+            if section.goes_by_place() {
+                let by_hand = |it: &Taken| written(home, it).is_some_and(|it| it.by_hand);
+                self.by_itself = Some(taken.as_ref().is_some_and(|it| !by_hand(it)));
+                self.attended = is_attended(home);
+            }
         }
         let Some(taken) = taken else { return };
         if self.is_shut() {

@@ -37,6 +37,10 @@ pub struct Report {
     pub postures: Option<Vec<Known>>,
     /// The posture that every boot begins in.
     pub at_boot: Option<String>,
+    /// Where postures hold by themselves: whether the one in force does; `null` if none of the policy does.
+    pub by_itself: Option<bool>,
+    /// Likewise: whether a process sees to it at once (`attend`); `null` if that is not known.
+    pub attended: Option<bool>,
     /// What taking or leaving changed.
     pub change: Option<transaction::Report>,
     /// What only the posture that was left admitted.
@@ -57,6 +61,8 @@ pub struct Known {
     pub instead: bool,
     /// Whether it is in force.
     pub in_force: bool,
+    /// Whether it holds by itself where it belongs.
+    pub by_place: bool,
     /// What it is for.
     pub why: Option<String>,
 }
@@ -79,6 +85,8 @@ impl Report {
             behind: None,
             postures: None,
             at_boot: None,
+            by_itself: None,
+            attended: None,
             change: None,
             living: None,
             remarks: Vec::new(),

@@ -83,6 +83,9 @@ pub struct Entry {
     /// Whether its rules follow interfaces when they are renamed, or the networks that the machine is on.
     #[serde(default)]
     pub follows: bool,
+    /// Whether postures of it hold by themselves, by where the machine is.
+    #[serde(default)]
+    pub by_place: bool,
     /// Whether it is to be confirmed before it stays.
     #[serde(default)]
     pub waits: bool,

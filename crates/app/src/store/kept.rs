@@ -169,6 +169,24 @@ pub(crate) fn by_digest(home: &Home, digest: &str) -> Result<Guarded, String> {
     Ok(policy)
 }
 
+/// What is damaged of a policy that is kept, as the end of a sentence. That what its places held is not kept any more is
+/// no damage.
+pub(crate) fn damage(home: &Home, digest: &str) -> Option<String> {
+    let policy = match guarded(home, digest) {
+        Ok(policy) => policy,
+        Err(why) => return Some(why),
+    };
+    let broken = |kept: &KeptPlace| {
+        let bytes = match read(&path_of_place(home, &kept.digest), LARGEST) {
+            Ok(bytes) => bytes,
+            Err(error) => return error.kind() != io::ErrorKind::NotFound,
+        };
+        sum(&bytes) != kept.digest
+    };
+    let found = policy.places.iter().find(|it| !is_digest(&it.digest) || broken(it))?;
+    Some(format!("is damaged: what the place `{}` held", found.place))
+}
+
 /// Nothing but a digest leads to a file.
 fn is_digest(text: &str) -> bool {
     text.len() == 64 && text.bytes().all(|it| it.is_ascii_hexdigit())

@@ -11,6 +11,7 @@ mod note;
 mod pending;
 mod posture;
 mod process;
+pub(crate) mod snapshots;
 pub mod undo;
 
 pub use callers::{callers_saved_ago, save_callers, saved_callers};
@@ -19,8 +20,8 @@ pub use entry::{Entry, Kind, State};
 pub use file::{lock, make_like, put_for_all, remove, replace};
 pub use home::Home;
 pub(crate) use home::this_boot;
-pub(crate) use kept::by_digest;
 pub use kept::{Guarded, KeptPlace, all as all_kept, digest, policy as kept_policy};
+pub(crate) use kept::{by_digest, damage};
 pub use note::{Note, origin};
 pub(crate) use pending::set_pending;
 pub use pending::{Pending, pending};

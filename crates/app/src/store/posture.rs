@@ -22,6 +22,9 @@ pub struct InPosture {
     pub ends_with: Option<Watcher>,
     /// Why it was taken, in the words of whoever took it; may be empty.
     pub why: String,
+    /// Whether somebody took it, where others hold by themselves.
+    #[serde(default)]
+    pub by_hand: bool,
     /// The posture without an end in which it was taken, and that holds again once it is over; `null`: none.
     #[serde(default)]
     pub then: Option<Behind>,
@@ -48,6 +51,7 @@ impl InPosture {
             deadline: None,
             ends_with: None,
             why: taken.why.clone(),
+            by_hand: false,
             then: taken
                 .then
                 .as_ref()
@@ -59,7 +63,16 @@ impl InPosture {
     pub fn behind(&self) -> Option<Self> {
         let Behind { name, since } = self.then.clone()?;
         let why = String::new();
-        Some(Self { name, since, until: None, deadline: None, ends_with: None, why, then: None })
+        Some(Self {
+            name,
+            since,
+            until: None,
+            deadline: None,
+            ends_with: None,
+            why,
+            by_hand: false,
+            then: None,
+        })
     }
 
     /// The posture that is in force by now of something that was written down in it: in the boot in which it was, or

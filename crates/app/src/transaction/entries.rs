@@ -8,7 +8,7 @@ use crate::store::{
 };
 use crate::wanted::Wanted;
 use std::fs;
-use tipstaff_core::policy::{Source, Taken, Time};
+use tipstaff_core::policy::{Host, Source, Taken, Time};
 use tipstaff_linux::Machine;
 
 /// What is to be written down.
@@ -51,6 +51,7 @@ pub(super) fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
             .is_some_and(|host| host.open_on_failure),
         without_programs: policy.is_some_and(|it| it.without_programs),
         follows: policy.is_some_and(Loaded::follows),
+        by_place: policy.and_then(Loaded::section).is_some_and(Host::goes_by_place),
         waits: new.waits,
         despite: new.despite,
         posture: new.posture,

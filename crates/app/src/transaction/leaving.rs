@@ -2,6 +2,7 @@
 
 use super::change::carry_out;
 use super::clock::deadline;
+use super::following::posture_here;
 use super::over::behind;
 use super::request::{Options, Report};
 use super::seeing_out;
@@ -62,6 +63,7 @@ pub fn take(
     let posture = InPosture {
         deadline: taking.time.map(deadline),
         ends_with: taking.ends_with,
+        by_hand: true,
         ..InPosture::of(&taken)
     };
     let keep = options.keep || ends;
@@ -104,9 +106,8 @@ pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Left, Failure> {
             ],
         });
     };
-    let then = taken.then.as_deref();
-    let policy = behind(options.machine, options.home, last, then)?;
-    let posture = then.map(InPosture::of);
+    let (policy, then) = what_follows(last, &taken, options)?;
+    let posture = then.as_ref().map(InPosture::of);
     let options = &Options { posture: posture.as_ref(), ..*options };
     let change = carry_out(&policy, options, Kind::Leave, Some(last.id))?;
     let mut remarks = Vec::new();
@@ -117,7 +118,40 @@ pub fn leave(options: &Options<'_>, let_live: bool) -> Result<Left, Failure> {
             Err(failure) => remarks.push(not_ended(&failure)),
         }
     }
+    let taken = Taken { then: then.map(Box::new), ..taken };
     Ok(Left { change: Some(change), taken: Some(taken), ended, remarks })
+}
+
+/// The policy in what holds once a posture is left: in the one behind it; or, where postures hold by themselves, in the one
+/// that belongs to where this machine is.
+fn what_follows(
+    last: &Entry,
+    taken: &Taken,
+    options: &Options<'_>,
+) -> Result<(Loaded, Option<Taken>), Failure> {
+    let (machine, home) = (options.machine, options.home);
+    if last.by_place {
+        if last.posture.as_ref().is_some_and(|it| !it.by_hand) {
+            return Err(Failure::stopped(
+                format!(
+                    "the posture `{}` is in force by itself, by where this machine is",
+                    taken.name
+                ),
+                vec![
+                    "`tipstaff posture take NAME` takes another, until that is left".into(),
+                    "nothing was changed".into(),
+                ],
+            ));
+        }
+        let mut policy = behind(machine, home, last, None)?;
+        if let Some(here) = posture_here(machine, &policy) {
+            policy.take(&here)?;
+            policy.place(machine)?;
+            return Ok((policy, Some(here)));
+        }
+    }
+    let then = taken.then.as_deref();
+    Ok((behind(machine, home, last, then)?, then.cloned()))
 }
 
 fn not_ended(failure: &Failure) -> String {

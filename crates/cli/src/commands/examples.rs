@@ -31,6 +31,10 @@ pub fn examples(command: &str) -> &'static [&'static str] {
         }
         "place change" => &["tipstaff place change pilots --addresses 198.51.100.64/28"],
         "place remove" => &["tipstaff place remove pilots"],
+        "place refresh" => &[
+            "tipstaff place refresh",
+            "tipstaff place refresh nuisance --although grown --dry-run",
+        ],
         "place list" => &["tipstaff place list"],
         "service add" => &["tipstaff service add labels --ports 9101/tcp"],
         "service change" => &["tipstaff service change labels --ports 9101/tcp 9102/tcp"],
@@ -99,6 +103,7 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
             "tipstaff posture take showing --for 30m --why \"Visitors\"",
             "tipstaff posture take showing --while sleep 60",
         ],
+        "attend" => &["tipstaff attend"],
         "posture leave" => &["tipstaff posture leave"],
         "docket" => &["tipstaff docket"],
         "docket show" => &["tipstaff docket show 3", "tipstaff docket show 3 --text"],

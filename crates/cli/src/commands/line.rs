@@ -1,6 +1,7 @@
 //! The whole line: every command, and how one is run.
 
 use super::ask::Ask;
+use super::attend::Attend;
 use super::baseline::Baseline;
 use super::bundle::Bundle;
 use super::callers::Callers;
@@ -148,6 +149,8 @@ enum Command {
     Shut(Shut),
     /// Say which posture holds instead of the policy's rules, take one, or leave it
     Posture(Posture),
+    /// Stay, and follow what happens to the machine: take postures that hold by themselves where it is, leave those that are over
+    Attend(Attend),
     /// Show what was enforced on this host, when, by whom, and what became of it
     Docket(Docket),
     /// Compare the kernel with the policy, and show what each rule has taken
@@ -215,6 +218,7 @@ impl Command {
             Self::TurnAway(it) => it.run(context),
             Self::Shut(it) => it.run(context),
             Self::Posture(it) => it.run(context),
+            Self::Attend(_) => Attend::run(context),
             Self::Docket(it) => it.run(context),
             Self::Status(it) => it.run(context),
             Self::Facts(it) => it.run(context),
@@ -240,7 +244,11 @@ impl Command {
         !self.changes_the_kernel()
             && !matches!(
                 self,
-                Self::Vantage(_) | Self::LendHand(_) | Self::Demo(_) | Self::StandIn(_)
+                Self::Vantage(_)
+                    | Self::LendHand(_)
+                    | Self::Fetch(_)
+                    | Self::Demo(_)
+                    | Self::StandIn(_)
             )
     }
 
@@ -255,6 +263,7 @@ impl Command {
                 | Self::Cut(_)
                 | Self::Shut(_)
                 | Self::Posture(_)
+                | Self::Attend(_)
                 | Self::Programs(_)
                 | Self::StandBy(_)
                 | Self::SeeOut(_)

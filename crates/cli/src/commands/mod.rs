@@ -2,6 +2,7 @@
 //! type leaves it.
 
 mod ask;
+mod attend;
 mod baseline;
 mod bundle;
 mod callers;

@@ -46,7 +46,7 @@ pub use kernel::kernel;
 pub use listing::{hosts, names, rule, rules};
 pub use lists::{expected, interfaces};
 pub use metrics::{callers_metrics, status_metrics};
-pub use posture::posture;
+pub use posture::{followed, posture};
 pub use programs::programs;
 pub use progress::{Bar, progress};
 pub use reach::{meant, reach};

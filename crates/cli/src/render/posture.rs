@@ -3,6 +3,7 @@
 use super::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::grouped;
 use tipstaff_app::posture::{Known, Report};
+use tipstaff_app::transaction::Followed;
 use tipstaff_app::vocabulary::Moved;
 
 /// Which posture holds, and what was done about it.
@@ -45,6 +46,7 @@ pub fn posture(report: &Report, screen: &Screen) -> String {
     };
     if report.done == Moved::Looked {
         text.push_str(&all(report, screen));
+        text.push_str(&not_attended(report, screen));
     }
     if let Some(change) = &report.change {
         text.push_str(&super::enforced(change, screen));
@@ -76,6 +78,7 @@ pub fn in_force(report: &Report, screen: &Screen) -> String {
     }
     let lead = screen.paint(Style::Strong, "posture:");
     let until = match (&report.until, report.ends_with) {
+        _ if report.by_itself == Some(true) => "while this machine is here".to_owned(),
         (Some(until), _) => format!("until {until}"),
         (None, Some(pid)) => format!("while process {pid} runs"),
         (None, None) => "until `tipstaff posture leave`".to_owned(),
@@ -98,23 +101,38 @@ fn all(report: &Report, screen: &Screen) -> String {
         return "\nthe policy has none of its own; `shut` is built in\n".to_owned();
     }
     let mut table = Table::new(["posture", "rules", "", "what for"]);
-    for Known { name, rules, instead, in_force, why } in postures {
+    for Known { name, rules, instead, in_force, by_place, why } in postures {
         let place = if *instead { "instead of the host's" } else { "ahead of the host's" };
         let boot = report.at_boot.as_ref() == Some(name);
-        let state = match (in_force, boot) {
-            (true, true) => "in force, at boot",
-            (true, false) => "in force",
-            (false, true) => "at boot",
-            (false, false) => "",
-        };
+        let elsewhere = report.by_itself.is_some().then_some("elsewhere");
+        let state: Vec<&str> = [
+            in_force.then_some("in force"),
+            boot.then_some("at boot"),
+            elsewhere.filter(|_| boot),
+            by_place.then_some("by itself"),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
         table.row(vec![
             Cell::plain(name),
             Cell::plain(format!("{rules}, {place}")),
-            Cell::new(state, Style::Strong),
+            Cell::new(state.join(", "), Style::Strong),
             Cell::plain(why.as_deref().unwrap_or_default()),
         ]);
     }
     format!("\n{}", table.render(screen))
+}
+
+/// That nobody sees at once to where the machine is, if so.
+pub fn not_attended(report: &Report, screen: &Screen) -> String {
+    if report.attended != Some(false) {
+        return String::new();
+    }
+    let lead = screen.paint(Style::Mixed, "not attended:");
+    let rest = "a posture that holds by itself comes with the next command of tipstaff; at once by `tipstaff \
+                attend`, which the service tipstaff-attend runs";
+    format!("\n{}\n", wrap(&format!("{lead} {rest}"), screen.width).join("\n"))
 }
 
 fn shut(report: &Report, since: &str, screen: &Screen) -> String {
@@ -143,6 +161,19 @@ fn shut(report: &Report, since: &str, screen: &Screen) -> String {
         let lead = screen.paint(Style::Wrong, "changed:");
         let rest = "somebody has changed its rules, so it may not hold; shut it again";
         text.push_str(&format!("{lead} {rest}\n"));
+    }
+    text
+}
+
+/// A posture that was taken by itself.
+pub fn followed(report: &Followed) -> String {
+    let before = match &report.before {
+        Some(before) => format!("instead of {}", clean(before)),
+        None => "where none was".to_owned(),
+    };
+    let mut text = format!("posture {} is in force, {before}\n", clean(&report.posture));
+    if let Some(trouble) = &report.trouble {
+        text.push_str(&format!("{}\n", clean(trouble)));
     }
     text
 }

@@ -12,6 +12,7 @@ pub fn status(report: &Report, screen: &Screen) -> String {
     let mut text = verdict(report, screen);
     if let Some(posture) = &report.posture {
         text.push_str(&super::posture::in_force(posture, screen));
+        text.push_str(&super::posture::not_attended(posture, screen));
     }
     for difference in &report.differences {
         text.push_str(&format!("  - {}\n", clean(&difference.message)));

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 38] = [
+const PICTURES: [(&str, Result<&str, &str>); 39] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
@@ -31,6 +31,7 @@ const PICTURES: [(&str, Result<&str, &str>); 38] = [
     ("turn-away", Err("as for a rule, and for enforcing")),
     ("shut", Err("a few lines")),
     ("posture", Err("a few lines")),
+    ("attend", Err("a line for each posture that it takes")),
     ("docket", Ok("docket")),
     ("status", Ok("status")),
     ("facts", Err("a line for each question")),
@@ -47,7 +48,7 @@ const PICTURES: [(&str, Result<&str, &str>); 38] = [
 ];
 
 /// What does nothing without a kernel to change, another machine, or a while.
-const NOT_RUN: [&str; 20] = [
+const NOT_RUN: [&str; 22] = [
     "facts",
     "draft",
     "enforce",
@@ -58,6 +59,8 @@ const NOT_RUN: [&str; 20] = [
     "turn-away",
     "shut",
     "posture",
+    "attend",
+    "place refresh",
     "docket",
     "status",
     "callers",

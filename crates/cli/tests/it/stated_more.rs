@@ -1,7 +1,15 @@
 //! More of the statements about the language, each with the test that shows it to be so.
 
 /// How a statement begins, and the test: its file, and its name.
-pub const SHOWN_BY_MORE: [(&str, &str); 12] = [
+pub const SHOWN_BY_MORE: [(&str, &str); 14] = [
+    (
+        "`file`, with `column` for one of a",
+        "feeds::a_place_holds_what_was_read_and_what_is_written_but_for_exceptions",
+    ),
+    (
+        "With `when` it holds by itself whi",
+        "attending::a_posture_holds_where_it_belongs_and_nowhere_else",
+    ),
     (
         "A place may take addresses from fi",
         "feeds::a_place_holds_what_was_read_and_what_is_written_but_for_exceptions",

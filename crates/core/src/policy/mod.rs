@@ -25,6 +25,8 @@ mod table;
 mod taken;
 mod terms;
 mod time;
+mod unread;
+mod whereabouts;
 
 pub use code::{Accepted, Code};
 pub use data::{Data, is_country, is_far};
@@ -50,3 +52,4 @@ pub use suggest::nearest;
 pub use taken::{ALWAYS, NO_POSTURE, SHUT, Taken};
 pub use terms::{ANYWHERE, ON_LINK, THIS_HOST, is_interface_name};
 pub use time::Time;
+pub use whereabouts::{GatewaySeen, LinkPlace, When, Whereabouts};

@@ -1,6 +1,6 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Accepted, Data, Ends, Logging, Origin, Rate, Record, Source, Time};
+use super::{Accepted, Data, Ends, Logging, Origin, Rate, Record, Source, Time, When};
 use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -208,6 +208,8 @@ pub struct Posture {
     pub name: String,
     /// What it is for.
     pub why: Option<String>,
+    /// Where the machine is while it holds by itself; `None`: only while somebody has taken it.
+    pub when: Option<When>,
     /// Whether its rules stand instead of the host's own; else they are ahead of them.
     pub instead: bool,
     /// Its rules, in order, bundles unfolded.

@@ -1,7 +1,8 @@
 //! Postures: what a host's policy says for a certain situation.
 
-use super::model::{Default, Expectation, Host, Policy, TurnedAway};
+use super::model::{Default, Expectation, Host, Policy, Posture, TurnedAway};
 use super::taken::{ALWAYS, NO_POSTURE};
+use super::whereabouts::Whereabouts;
 use crate::space::Direction;
 
 impl Expectation {
@@ -18,6 +19,28 @@ impl Expectation {
 }
 
 impl Host {
+    /// Whether any of its postures holds by itself.
+    #[must_use]
+    pub fn goes_by_place(&self) -> bool {
+        self.postures.iter().any(|it| it.when.is_some())
+    }
+
+    /// The posture that holds by itself there: the one whose place it is, if that is one; else the one in which every
+    /// boot begins. `None` where none holds by itself.
+    #[must_use]
+    pub fn posture_at(&self, at: &Whereabouts) -> Option<&str> {
+        if !self.goes_by_place() {
+            return None;
+        }
+        let there = |it: &&Posture| it.when.as_ref().is_some_and(|it| it.holds(at));
+        let mut found = self.postures.iter().filter(there);
+        match (found.next(), found.next()) {
+            (Some(only), None) => Some(&only.name),
+            // Nowhere that is known, or in two places at once.
+            _ => self.at_boot.as_deref(),
+        }
+    }
+
     /// What is to be proven of it, in the posture in which it is.
     pub fn expected(&self) -> impl Iterator<Item = &Expectation> {
         self.expectations.iter().filter(|it| it.is_for(self.posture.as_deref()))

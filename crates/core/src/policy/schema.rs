@@ -2,6 +2,7 @@
 //! the reference page.
 
 use super::shape::{ACCEPT, Shape, TableSpec, WHY, key, required, switch};
+use super::whereabouts;
 
 impl TableSpec {
     /// The table of that kind.
@@ -229,6 +230,12 @@ pub const SCHEMA: &[TableSpec] = &[
                 "Whether they stand instead of the host's own rules (and its labels')",
                 "true",
             ),
+            key(
+                "when",
+                Shape::Table("when"),
+                "Where the machine is while it holds by itself, as far as that can be told",
+                "",
+            ),
             key("default", Shape::Table("default"), "Defaults, where they are others", ""),
             key("baseline", Shape::Table("baseline"), "Likewise for the baseline", ""),
             key(
@@ -241,6 +248,7 @@ pub const SCHEMA: &[TableSpec] = &[
             ACCEPT,
         ],
     },
+    whereabouts::TABLE,
     TableSpec {
         kind: "default",
         meaning: "What happens to packets that no rule decides: `allow`, `deny` or `reject`",

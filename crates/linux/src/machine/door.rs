@@ -17,7 +17,7 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use tipstaff_core::analysis::ProgramFile;
 use tipstaff_core::plan::LinkSeen;
-use tipstaff_core::policy::Taken;
+use tipstaff_core::policy::{Taken, Whereabouts};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_wire::routing_rule::MarkRule;
 
@@ -88,6 +88,12 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     fn links_seen(&self) -> Result<Vec<LinkSeen>, LinuxError>;
+
+    /// Where it is, by what its links and neighbours say.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read, or there is no machine that is anywhere now.
+    fn whereabouts(&self) -> Result<Whereabouts, LinuxError>;
 
     /// The addresses of all links.
     ///

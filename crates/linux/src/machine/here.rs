@@ -15,13 +15,14 @@ use crate::taken;
 use crate::transport::{NetlinkSocket, Protocol};
 use crate::users::{user_number, users};
 use crate::watching::{Logged, Watch, Watcher};
+use crate::whereabouts::whereabouts;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 use tipstaff_core::analysis::ProgramFile;
 use tipstaff_core::plan::LinkSeen;
-use tipstaff_core::policy::Taken;
+use tipstaff_core::policy::{Taken, Whereabouts};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_wire::routing_rule::MarkRule;
 
@@ -84,6 +85,10 @@ impl Machine for Here {
 
     fn links_seen(&self) -> Result<Vec<LinkSeen>, LinuxError> {
         addresses::links_seen(&mut routes()?)
+    }
+
+    fn whereabouts(&self) -> Result<Whereabouts, LinuxError> {
+        whereabouts(&mut routes()?)
     }
 
     fn addresses(&self) -> Result<Vec<IpAddr>, LinuxError> {

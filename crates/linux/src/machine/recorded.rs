@@ -20,6 +20,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use tipstaff_core::analysis::ProgramFile;
 use tipstaff_core::plan::LinkSeen;
+use tipstaff_core::policy::Whereabouts;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_wire::routing_rule::MarkRule;
 
@@ -271,6 +272,10 @@ impl Machine for Recorded {
 
     fn links_seen(&self) -> Result<Vec<LinkSeen>, LinuxError> {
         self.links_seen.again()
+    }
+
+    fn whereabouts(&self) -> Result<Whereabouts, LinuxError> {
+        Answer::not_recorded("tell where the machine is").again()
     }
 
     fn addresses(&self) -> Result<Vec<IpAddr>, LinuxError> {

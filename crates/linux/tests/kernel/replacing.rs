@@ -209,8 +209,7 @@ fn a_place_that_changes_misjudges_nobody() {
         });
         let (tried, answered) = (tried.into_inner(), answered.into_inner());
         println!(
-            "{} changes, {tried} tries of who is never in it, {answered} answers to who is always",
-            CHANGES
+            "{CHANGES} changes, {tried} tries of who is never in it, {answered} answers to who is always"
         );
         assert!(tried > REPLACEMENTS && answered > REPLACEMENTS);
     });

@@ -14,6 +14,7 @@ mod rule;
 mod services;
 mod settings;
 mod turned_away;
+mod when;
 
 pub use turned_away::who_is_turned_away;
 
@@ -28,6 +29,7 @@ use label::Labels;
 use places::Places;
 use services::Services;
 use std::collections::HashMap;
+use toml::Spanned;
 use toml::de::DeTable;
 
 /// The edition of the language that this version reads.
@@ -51,21 +53,9 @@ pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
 /// # References
 /// TOML 1.1, <https://toml.io/en/v1.1.0>.
 pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
-    let (mut roots, mut broken) = (Vec::new(), Vec::new());
     let (of_places, files) = apart(sources);
-    for source in files {
-        match DeTable::parse(source.text.as_ref()) {
-            Ok(root) => roots.push((source, root)),
-            Err(error) => broken.push(syntax(source, &error)),
-        }
-    }
-    let Some(&(first, _)) = roots.first() else {
-        broken.extend(broken.is_empty().then(no_host));
-        return Err(broken);
-    };
-    if !broken.is_empty() {
-        return Err(broken);
-    }
+    let roots = parsed(&files)?;
+    let Some(&(first, _)) = roots.first() else { return Err(vec![no_host()]) };
     let mut reader = Reader::new(first);
     let mut files: Vec<(&Source, Table<'_, '_>)> = Vec::new();
     for (source, root) in &roots {
@@ -122,14 +112,7 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     let mut problems = reader.problems;
     if problems.is_empty() {
         let uses = reader.uses;
-        // A snapshot that no place has any use for is no part of what the policy says.
-        let is_used = |it: &&Source| {
-            let snapshot =
-                |place: &Place| place.data.as_ref().is_some_and(|it| it.snapshot.is_some());
-            let of = |name: &str| places.iter().any(|it| it.name == name && snapshot(it));
-            it.place.as_deref().is_none_or(of)
-        };
-        let sources = sources.iter().filter(is_used).cloned().collect();
+        let sources = used(sources, &places);
         return Ok(Policy { sources, places, services, bundles, labels, hosts, uses });
     }
     let file_of = |problem: &Diagnostic| {
@@ -140,9 +123,34 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     Err(problems)
 }
 
+/// The files as TOML.
+///
+/// # Errors
+/// The first mistake of each that is none.
+fn parsed<'s>(
+    files: &[&'s Source],
+) -> Result<Vec<(&'s Source, Spanned<DeTable<'s>>)>, Vec<Diagnostic>> {
+    let (mut roots, mut broken) = (Vec::new(), Vec::new());
+    for source in files {
+        match DeTable::parse(source.text.as_ref()) {
+            Ok(root) => roots.push((*source, root)),
+            Err(error) => broken.push(syntax(source, &error)),
+        }
+    }
+    if broken.is_empty() { Ok(roots) } else { Err(broken) }
+}
+
 /// What places held last, and the files of the policy.
 fn apart(sources: &[Source]) -> (Vec<&Source>, Vec<&Source>) {
     sources.iter().partition(|it| it.place.is_some())
+}
+
+/// The sources without snapshots that no place has any use for: those are no part of what the policy says.
+fn used(sources: &[Source], places: &[Place]) -> Vec<Source> {
+    let snapshot = |place: &Place| place.data.as_ref().is_some_and(|it| it.snapshot.is_some());
+    let of = |name: &str| places.iter().any(|it| it.name == name && snapshot(it));
+    let is_used = |it: &&Source| it.place.as_deref().is_none_or(of);
+    sources.iter().filter(is_used).cloned().collect()
 }
 
 fn no_host() -> Diagnostic {

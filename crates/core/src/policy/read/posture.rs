@@ -8,6 +8,7 @@ use super::bundle::{Bundles, Unfolded};
 use super::common::{accepted, check_name};
 use super::settings::Settings;
 use super::turned_away::turned_away;
+use super::when::{self, when};
 use crate::policy::Host;
 
 /// Names that say something else where a posture is named.
@@ -43,6 +44,7 @@ pub(super) fn postures(
         let Settings { defaults, ping, switches } = Settings::read(reader, &table);
         postures.push(Posture {
             why: table.text(reader, "why").map(|text| text.value),
+            when: when(reader, &table),
             instead,
             rules: unfolded.rules,
             defaults,
@@ -63,8 +65,11 @@ pub(super) fn at_boot(
     table: &Table<'_, '_>,
     postures: &[Posture],
 ) -> Option<String> {
-    let text = table.text(reader, "at-boot")?;
-    named(reader, &text, NOT_ITS, postures, &[]).then_some(text.value)
+    let found = table
+        .text(reader, "at-boot")
+        .and_then(|it| named(reader, &it, NOT_ITS, postures, &[]).then_some(it.value));
+    when::check(reader, table, postures, found.as_deref());
+    found
 }
 
 /// Reports expectations about postures that the host does not have. Those of labels are for hosts that have them.

@@ -17,7 +17,7 @@ pub(crate) fn folder(policy: &Path) -> PathBuf {
 }
 
 /// The file of a place.
-pub(super) fn file(policy: &Path, place: &str) -> PathBuf {
+pub(crate) fn file(policy: &Path, place: &str) -> PathBuf {
     folder(policy).join(format!("{place}{ENDING}"))
 }
 
@@ -55,7 +55,7 @@ pub(crate) fn kept(policy: &Path) -> Result<Vec<(String, PathBuf)>, Failure> {
 ///
 /// # Errors
 /// [`Failure`] if it cannot be made.
-pub(super) fn make(policy: &Path) -> Result<(), Failure> {
+pub(crate) fn make(policy: &Path) -> Result<(), Failure> {
     let folder = folder(policy);
     let mode = fs::metadata(policy).map_or(0o600, |it| it.mode());
     // Whoever may read a file may enter its folder.

@@ -1,0 +1,107 @@
+//! `attend`: one process that follows what happens to the machine, and does at once what otherwise the next command does.
+
+use crate::Failure;
+use crate::store::Home;
+use crate::transaction::{self, Followed};
+use rustix::fs::{FlockOperation, flock};
+use std::fs::{File, OpenOptions};
+use std::os::linux::net::SocketAddrExt;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::OpenOptionsExt;
+use std::os::unix::net::{SocketAddr, UnixDatagram};
+use std::time::{Duration, Instant};
+use tipstaff_linux::{Machine, Movements};
+
+/// How often it looks where nothing has happened: at what ends by the clock.
+const LOOK: Duration = Duration::from_secs(5);
+/// What comes within this time counts as one.
+const TOGETHER: Duration = Duration::from_millis(30);
+/// A failure that stays is told again after so long.
+const AGAIN: Duration = Duration::from_secs(300);
+const LOCK: &str = "attend.lock";
+
+/// Follows what happens until somebody ends it: takes postures that hold by themselves, leaves those that are over, and
+/// has rules follow interfaces. `tell` is told of each change, and of what could not be done.
+///
+/// # Errors
+/// [`Failure`] if another one does already, the system does not let it listen, or nothing more can be told.
+pub fn attend(
+    machine: &dyn Machine,
+    home: &Home,
+    tell: &mut dyn FnMut(Result<&Followed, &Failure>) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    let _alone = alone(home)?;
+    let mut movements = Movements::open()?;
+    let mut told: Option<(String, Instant)> = None;
+    let mut ready = false;
+    loop {
+        match transaction::follow(machine, home) {
+            Ok(Some(followed)) => {
+                told = None;
+                tell(Ok(&followed))?;
+            }
+            Ok(None) => told = None,
+            Err(failure) => {
+                let line = failure.line();
+                if told.as_ref().is_none_or(|it| it.0 != line || it.1.elapsed() >= AGAIN) {
+                    tell(Err(&failure))?;
+                    told = Some((line, Instant::now()));
+                }
+            }
+        }
+        transaction::look_after(machine, home);
+        notify(if ready { "WATCHDOG=1" } else { "READY=1" });
+        ready = true;
+        if movements.wait(LOOK)? {
+            std::thread::sleep(TOGETHER);
+            while movements.wait(Duration::from_millis(1))? {}
+        }
+    }
+}
+
+/// Whether somebody attends; `None` if that cannot be told.
+pub(crate) fn is_attended(home: &Home) -> Option<bool> {
+    let file = match File::open(home.folder.join(LOCK)) {
+        Ok(file) => file,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Some(false),
+        Err(_) => return None,
+    };
+    match flock(&file, FlockOperation::NonBlockingLockShared) {
+        Ok(()) => Some(false),
+        Err(rustix::io::Errno::WOULDBLOCK) => Some(true),
+        Err(_) => None,
+    }
+}
+
+/// Only one at a time: two would do everything twice.
+fn alone(home: &Home) -> Result<File, Failure> {
+    let failed = |error: std::io::Error| Failure::System {
+        message: format!("cannot attend, with the state in {}: {error}", home.folder.display()),
+        help: vec!["run it as root, or name a folder of yours with --state PATH".into()],
+    };
+    home.make().map_err(failed)?;
+    let mut options = OpenOptions::new();
+    options.read(true).write(true).create(true).truncate(false).mode(0o600);
+    let file = options.open(home.folder.join(LOCK)).map_err(failed)?;
+    match flock(&file, FlockOperation::NonBlockingLockExclusive) {
+        Ok(()) => Ok(file),
+        Err(rustix::io::Errno::WOULDBLOCK) => Err(Failure::stopped(
+            "another process attends already",
+            vec!["`systemctl status tipstaff-attend` shows it, if the unit runs it".into()],
+        )),
+        Err(error) => Err(failed(error.into())),
+    }
+}
+
+/// Tells the service manager, if one wants to know (sd_notify(3)).
+fn notify(what: &str) {
+    let Some(name) = std::env::var_os("NOTIFY_SOCKET") else { return };
+    let address = match name.as_bytes() {
+        [b'@', rest @ ..] => SocketAddr::from_abstract_name(rest),
+        _ => SocketAddr::from_pathname(&name),
+    };
+    // Whoever does not listen does not want to know.
+    if let (Ok(address), Ok(socket)) = (address, UnixDatagram::unbound()) {
+        let _ = socket.send_to_addr(what.as_bytes(), &address);
+    }
+}
