@@ -20,16 +20,15 @@ const TOGETHER: Duration = Duration::from_millis(30);
 const AGAIN: Duration = Duration::from_secs(300);
 const LOCK: &str = "attend.lock";
 
+/// Who is told of each change, and of what could not be done.
+pub type Tell<'t> = dyn FnMut(Result<&Followed, &Failure>) -> Result<(), Failure> + 't;
+
 /// Follows what happens until somebody ends it: takes postures that hold by themselves, leaves those that are over, and
 /// has rules follow interfaces. `tell` is told of each change, and of what could not be done.
 ///
 /// # Errors
 /// [`Failure`] if another one does already, the system does not let it listen, or nothing more can be told.
-pub fn attend(
-    machine: &dyn Machine,
-    home: &Home,
-    tell: &mut dyn FnMut(Result<&Followed, &Failure>) -> Result<(), Failure>,
-) -> Result<(), Failure> {
+pub fn attend(machine: &dyn Machine, home: &Home, tell: &mut Tell<'_>) -> Result<(), Failure> {
     let _alone = alone(home)?;
     let mut movements = Movements::open()?;
     let mut told: Option<(String, Instant)> = None;

@@ -7,16 +7,18 @@ use super::request::Options;
 use crate::cut;
 use crate::store::{Docket, Entry, Home, InPosture, Kind, pending};
 use crate::{Failure, Loaded};
+use serde::Serialize;
 use std::time::Duration;
 use tipstaff_core::policy::{Taken, Whereabouts};
 use tipstaff_linux::Machine;
 
 /// A posture that was taken by itself.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Followed {
     /// Its name.
     pub posture: String,
-    /// The one that was in force before; `None`: none was.
+    /// The one that was in force before; `null`: none was.
     pub before: Option<String>,
     /// What could not be done about what only that one admitted, as a whole sentence.
     pub trouble: Option<String>,

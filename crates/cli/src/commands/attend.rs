@@ -2,7 +2,7 @@
 
 use super::context::Context;
 use super::output::Output;
-use crate::render;
+use crate::render::{self, Format};
 use clap::Args;
 use tipstaff_app::{Failure, attend};
 
@@ -16,11 +16,17 @@ impl Attend {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(context: &Context) -> Result<Output, Failure> {
+        let json = context.format() == Format::Json;
         attend::attend(context.machine, context.home, &mut |found| {
-            render::print(&match found {
-                Ok(followed) => render::followed(followed),
-                Err(failure) => format!("{}\n", render::clean(&failure.line())),
-            })
+            match found {
+                Ok(followed) if json => render::print(&render::line_of_json(followed)),
+                Ok(followed) => render::print(&render::followed(followed)),
+                Err(failure) => {
+                    // The next one may work: it goes on.
+                    eprintln!("{}", render::clean(&failure.line()));
+                    Ok(())
+                }
+            }
         })?;
         Ok(Output::silent())
     }

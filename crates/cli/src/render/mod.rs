@@ -114,6 +114,11 @@ fn json<R: Serialize>(report: &R) -> String {
     text
 }
 
+/// A report as one line of JSON.
+pub fn line_of_json<R: Serialize>(report: &R) -> String {
+    format!("{}\n", clean_json(&serde_json::to_string(report).unwrap_or_default()))
+}
+
 /// Writes to standard output. A reader that has gone away is no error of ours.
 ///
 /// # Errors

@@ -19,6 +19,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
     BTreeMap::from([
         ("ask", schema_for!(ask::Report)),
         ("ask-region", schema_for!(asked::Report)),
+        ("attend", schema_for!(transaction::Followed)),
         ("callers", schema_for!(callers::Report)),
         ("callers-clear", schema_for!(callers::Cleared)),
         ("callers-save", schema_for!(callers::Saved)),
