@@ -7,7 +7,7 @@ use super::wish::Wish;
 use crate::as_in_force::as_in_force;
 use crate::edit::{HostEffect, OnHosts, on_hosts};
 use crate::finding::Finding;
-use crate::store::{self, Docket, Home, kept_policy, snapshots};
+use crate::store::{self, Docket, Home, kept_policy, pending, snapshots};
 use crate::transaction::{self, Options};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome, load_all, load_for_kernel, loaded_unread};
@@ -243,6 +243,12 @@ fn in_step(path: &Path, host: Option<&str>, options: &Options<'_>) -> Before {
             return Before::Otherwise(format!("whether rules are in force is not known: {error}"));
         }
     };
+    // What was put in force with what waits would stay with it, whoever confirms.
+    if !matches!(pending(options.home), Ok(None)) {
+        return Before::Otherwise(
+            "it is not put in force while a change waits to be confirmed; read the files again then".into(),
+        );
+    }
     let policy = match load_for_kernel(options.machine, path, host) {
         Ok(policy) => policy,
         // What had not been read before cannot be in force.

@@ -23,7 +23,7 @@ impl Attend {
                 Ok(followed) => render::print(&render::followed(followed)),
                 Err(failure) => {
                     // The next one may work: it goes on.
-                    eprintln!("{}", render::clean(&failure.line()));
+                    render::failure(failure, Format::Text, context.global.color);
                     Ok(())
                 }
             }

@@ -164,7 +164,7 @@ fn a_posture_holds_where_it_belongs_and_nowhere_else() {
         world.arrive("eth1", "10.44.9.1");
         let seen = world.until("mill", SOON);
         println!("the mill's posture {:?} after the last fact", began.elapsed());
-        assert!(seen.iter().all(|it| it.is_some()), "{seen:?}");
+        assert!(seen.iter().all(Option::is_some), "{seen:?}");
         world.depart("eth1");
         world.until("sealed", SOON);
         // The same network and gateway, by their word; another one, by its hardware.

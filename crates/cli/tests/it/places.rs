@@ -184,6 +184,9 @@ fn each_place_stands_for_itself() {
         assert_eq!(fs::read_to_string(&file).expect("kept").lines().last(), kept.lines().last());
         desk.run(["show"]).exits(0);
     }
+    // Marked as UTF-8, and with lines that end otherwise: the same.
+    desk.put("mill.csv", "\u{feff}name,net\r\nold,198.51.100.0/24\r\nnew,2001:db8:f::/48\r\n");
+    assert_eq!(desk.refreshed(&["mill"], 0)["places"][0]["done"], "same");
     // Where nothing can be written, nothing is changed.
     desk.put("mill.csv", "name,net\nold,198.51.100.0/24\n");
     fs::remove_dir_all(desk.path().join("policy.places")).expect("removed");
@@ -247,6 +250,15 @@ fn what_files_say_now_is_in_force_at_once() {
             "{told}"
         );
         assert!(!knock("203.0.113.66"));
+        // Nor while something waits to be confirmed: it would stay with it.
+        world.run(&["enforce"]).exits(0);
+        list(&format!("{others}203.0.113.77\n"));
+        let told = refresh(0);
+        let remarks = told["remarks"].to_string();
+        assert!(told["enforced"].is_null() && remarks.contains("waits to be confirmed"), "{told}");
+        world.run(&["revert"]).exits(0);
+        list(&others);
+        refresh(0);
         world.run(&["undo"]).exits(0);
         // It was read before; now that nothing else would come along, it is put in force.
         let told = refresh(0);
