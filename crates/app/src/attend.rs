@@ -1,9 +1,11 @@
 //! `attend`: one process that follows what happens to the machine, and does at once what otherwise the next command does.
 
-use crate::Failure;
+use crate::newcomers::{self, Newcomer, newcomer};
 use crate::store::Home;
 use crate::transaction::{self, Followed};
+use crate::{Failure, load_here};
 use rustix::fs::{FlockOperation, flock};
+use serde::Serialize;
 use std::fs::{File, OpenOptions};
 use std::os::linux::net::SocketAddrExt;
 use std::os::unix::ffi::OsStrExt;
@@ -13,15 +15,28 @@ use std::time::{Duration, Instant};
 use tipstaff_linux::{Machine, Movements};
 
 /// How often it looks where nothing has happened: at what ends by the clock.
-const LOOK: Duration = Duration::from_secs(5);
+const LOOK: Duration = Duration::from_secs(2);
 /// What comes within this time counts as one.
 const TOGETHER: Duration = Duration::from_millis(30);
 /// A failure that stays is told again after so long.
 const AGAIN: Duration = Duration::from_secs(300);
+/// How often it is looked at what listens: the kernel does not tell.
+const LISTENERS: Duration = Duration::from_secs(2);
 const LOCK: &str = "attend.lock";
 
-/// Who is told of each change, and of what could not be done.
-pub type Tell<'t> = dyn FnMut(Result<&Followed, &Failure>) -> Result<(), Failure> + 't;
+/// Something that happened.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(tag = "what", rename_all = "kebab-case")]
+pub enum Happened {
+    /// A posture was taken by itself.
+    Posture(Followed),
+    /// Something listens that did not before.
+    Newcomer(Newcomer),
+}
+
+/// Who is told of what happens, and of what could not be done.
+pub type Tell<'t> = dyn FnMut(Result<&Happened, &Failure>) -> Result<(), Failure> + 't;
 
 /// Follows what happens until somebody ends it: takes postures that hold by themselves, leaves those that are over, and
 /// has rules follow interfaces. `tell` is told of each change, and of what could not be done.
@@ -32,12 +47,12 @@ pub fn attend(machine: &dyn Machine, home: &Home, tell: &mut Tell<'_>) -> Result
     let _alone = alone(home)?;
     let mut movements = Movements::open()?;
     let mut told: Option<(String, Instant)> = None;
-    let mut ready = false;
+    let (mut ready, mut looked) = (false, None);
     loop {
         match transaction::follow(machine, home) {
             Ok(Some(followed)) => {
                 told = None;
-                tell(Ok(&followed))?;
+                tell(Ok(&Happened::Posture(followed)))?;
             }
             Ok(None) => told = None,
             Err(failure) => {
@@ -49,6 +64,12 @@ pub fn attend(machine: &dyn Machine, home: &Home, tell: &mut Tell<'_>) -> Result
             }
         }
         transaction::look_after(machine, home);
+        if looked.is_none_or(|it: Instant| it.elapsed() >= LISTENERS) {
+            looked = Some(Instant::now());
+            for newcomer in came(machine, home) {
+                tell(Ok(&Happened::Newcomer(newcomer)))?;
+            }
+        }
         notify(if ready { "WATCHDOG=1" } else { "READY=1" });
         ready = true;
         if movements.wait(LOOK)? {
@@ -56,6 +77,17 @@ pub fn attend(machine: &dyn Machine, home: &Home, tell: &mut Tell<'_>) -> Result
             while movements.wait(Duration::from_millis(1))? {}
         }
     }
+}
+
+/// What listens that did not before. Who cannot look now may the next time.
+fn came(machine: &dyn Machine, home: &Home) -> Vec<Newcomer> {
+    let Ok(seen) = newcomers::look(machine, home) else { return Vec::new() };
+    if seen.new.is_empty() {
+        return Vec::new();
+    }
+    let policy =
+        home.policy.as_ref().and_then(|it| load_here(machine, &it.0, it.1.as_deref()).ok());
+    seen.new.iter().map(|it| newcomer(it, true, policy.as_ref())).collect()
 }
 
 /// Whether somebody attends; `None` if that cannot be told.

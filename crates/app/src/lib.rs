@@ -30,6 +30,7 @@ pub mod listing;
 mod live;
 mod load;
 mod logging;
+pub mod newcomers;
 mod outcome;
 pub mod places;
 pub mod posture;

@@ -61,6 +61,18 @@ macro_rules! words {
 }
 
 words! {
+    /// Who can reach something, by the policy.
+    ReachedBy {
+        /// Whoever can send to this machine.
+        Everybody = "everybody",
+        /// Some, and others not.
+        Some = "some",
+        /// Nobody but this machine itself.
+        Nobody = "nobody",
+    }
+}
+
+words! {
     /// What became of a place whose files were read anew.
     Refreshed {
         /// They were read for the first time.

@@ -7,6 +7,7 @@ mod entry;
 mod file;
 mod home;
 mod kept;
+pub(crate) mod listening;
 mod note;
 mod pending;
 mod posture;

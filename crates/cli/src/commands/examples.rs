@@ -92,19 +92,6 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
             "tipstaff callers --rule catalogue --by network",
         ],
         "cut" => &["tipstaff cut --dry-run"],
-        "turn-away" => &[
-            "tipstaff turn-away 203.0.113.9 --for 2h --why \"Knocks at night\"",
-            "tipstaff turn-away 203.0.113.9 --no-more",
-        ],
-        "shut" => &["tipstaff shut --for 30m --why \"Somebody is in\""],
-        "posture" => &["tipstaff posture"],
-        "posture show" => &["tipstaff posture show"],
-        "posture take" => &[
-            "tipstaff posture take showing --for 30m --why \"Visitors\"",
-            "tipstaff posture take showing --while sleep 60",
-        ],
-        "attend" => &["tipstaff attend"],
-        "posture leave" => &["tipstaff posture leave"],
         "docket" => &["tipstaff docket"],
         "docket show" => &["tipstaff docket show 3", "tipstaff docket show 3 --text"],
         "docket restore" => &["tipstaff docket restore 3 --dry-run"],
@@ -122,6 +109,27 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
         "vantage" => &["tipstaff vantage"],
         "rehearse" => &["tipstaff rehearse", "tipstaff rehearse --traffic 9100/tcp"],
         "demo" => &["tipstaff demo"],
+        _ => examples_of_situations(command),
+    }
+}
+
+/// Those of what holds in situations, and of what happens.
+fn examples_of_situations(command: &str) -> &'static [&'static str] {
+    match command {
+        "turn-away" => &[
+            "tipstaff turn-away 203.0.113.9 --for 2h --why \"Knocks at night\"",
+            "tipstaff turn-away 203.0.113.9 --no-more",
+        ],
+        "shut" => &["tipstaff shut --for 30m --why \"Somebody is in\""],
+        "posture" => &["tipstaff posture"],
+        "posture show" => &["tipstaff posture show"],
+        "posture take" => &[
+            "tipstaff posture take showing --for 30m --why \"Visitors\"",
+            "tipstaff posture take showing --while sleep 60",
+        ],
+        "posture leave" => &["tipstaff posture leave"],
+        "attend" => &["tipstaff attend", "tipstaff attend --run ./tell-somebody"],
+        "newcomers" => &["tipstaff newcomers", "tipstaff newcomers --known"],
         _ => &[],
     }
 }

@@ -25,6 +25,7 @@ use super::interface::Interface;
 use super::label::Label;
 use super::lend_hand::LendHand;
 use super::meant::explained;
+use super::newcomers::Newcomers;
 use super::output::Output;
 use super::place::Place;
 use super::posture::Posture;
@@ -161,6 +162,8 @@ enum Command {
     Callers(Callers),
     /// Show each decision as it is made: on a full screen, or a line each where nobody sits before it
     Watch(Watch),
+    /// Show what began to listen where it did not before, what the policy says of it, and how to admit it or leave it shut
+    Newcomers(Newcomers),
     /// Show the programs and users that rules in force name, and whether their sockets are known
     Programs(Programs),
     /// Show which listening ports can be reached, from where, and who decides
@@ -218,7 +221,8 @@ impl Command {
             Self::TurnAway(it) => it.run(context),
             Self::Shut(it) => it.run(context),
             Self::Posture(it) => it.run(context),
-            Self::Attend(_) => Attend::run(context),
+            Self::Attend(it) => it.run(context),
+            Self::Newcomers(it) => it.run(context),
             Self::Docket(it) => it.run(context),
             Self::Status(it) => it.run(context),
             Self::Facts(it) => it.run(context),

@@ -34,6 +34,7 @@ mod line;
 mod looking;
 mod meant;
 mod named;
+mod newcomers;
 mod output;
 mod place;
 mod posture;

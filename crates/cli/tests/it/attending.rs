@@ -1,9 +1,12 @@
 //! Postures that hold by themselves, by where the machine is.
 
 use crate::harness::{Desk, Outcome, finish};
-use std::net::IpAddr;
+use serde_json::Value;
+use std::io::{BufRead, BufReader};
+use std::net::{IpAddr, TcpListener};
 use std::os::unix::net::UnixDatagram;
 use std::process::{Child, Stdio};
+use std::sync::mpsc;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 use tipstaff_linux::Machine as _;
@@ -247,6 +250,94 @@ fn whoever_manages_services_is_told() {
         assert_eq!(hear(), "READY=1");
         assert_eq!(world.posture().as_deref(), Some("office"), "ready means done");
         assert_eq!(hear(), "WATCHDOG=1");
+    });
+}
+
+/// What begins to listen is told, with what the policy says of it, and stays new until somebody says that he knows.
+#[test]
+fn what_begins_to_listen_is_told() {
+    sealed("attending::what_begins_to_listen_is_told", || {
+        let world = World::new();
+        let listen = |at: &str| {
+            world.bench().run(|| TcpListener::bind(at)).expect("entered").expect("bound")
+        };
+        let _known = listen("0.0.0.0:22");
+        world.run(&["enforce", "--keep", "--not-this-machine"]).exits(0);
+        let first = world.run(&["newcomers"]).exits(0).stdout;
+        assert!(first.contains("nobody had looked before"), "{first}");
+        let _inside = listen("127.0.0.1:6000");
+        assert!(world.run(&["newcomers"]).exits(0).stdout.contains("nothing that did not before"));
+        let came = listen("0.0.0.0:8080");
+        let told = world.run(&["newcomers"]).exits(1).stdout;
+        assert!(
+            told.contains("8080/tcp") && told.contains("nobody can reach it, by default/inbound"),
+            "{told}"
+        );
+        assert!(told.contains("--allow 8080/tcp --from PLACE"), "{told}");
+        assert!(told.contains("tipstaff expect add deny 8080/tcp"), "{told}");
+        // Both commands are such as can be typed.
+        let report = world.run(&["newcomers", "--format", "json"]).exits(1).json();
+        let new = &report["newcomers"][0];
+        assert_eq!((&new["listens"], &new["reached_by"]), (&true.into(), &"nobody".into()));
+        for key in ["to_admit", "to_shut"] {
+            let line = new[key].as_str().expect("words").replace("PLACE", "10.44.8.0/24");
+            let words: Vec<&str> = line.split_whitespace().skip(1).chain(["--dry-run"]).collect();
+            world.run(&words).exits(0);
+        }
+        // Gone or not, it is told until somebody knows.
+        drop(came);
+        let told = world.run(&["newcomers", "--known"]).exits(0).stdout;
+        assert!(told.contains("not any more") && told.contains("they are known"), "{told}");
+        world.run(&["newcomers"]).exits(0);
+
+        // Whoever attends says so at once, and has a command run.
+        let seen = world.desk.path().join("seen");
+        let mut command =
+            world.desk.command(["--host", "bench", "attend", "--format", "json", "--run"]);
+        command.arg("echo \"$TIPSTAFF_TRAFFIC $TIPSTAFF_REACHED_BY\" >>seen");
+        world.bench().start_here(&mut command).expect("it can start there");
+        command.stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut attending = Attending(command.spawn().expect("it starts"));
+        let out = attending.0.stdout.take().expect("piped");
+        let (told, lines) = mpsc::channel();
+        std::thread::spawn(move || {
+            BufReader::new(out).lines().map_while(Result::ok).try_for_each(|it| told.send(it))
+        });
+        let line = || -> Value {
+            let line = lines.recv_timeout(Duration::from_secs(20)).expect("a line");
+            serde_json::from_str(&line).expect("JSON")
+        };
+        let began = Instant::now();
+        while !told_as_attended(&world) {
+            assert!(began.elapsed() < Duration::from_secs(10), "it does not attend");
+            sleep(Duration::from_millis(20));
+        }
+        // It has looked by then.
+        sleep(Duration::from_millis(500));
+        let _again = listen("0.0.0.0:9090");
+        let came = line();
+        assert_eq!((&came["what"], &came["traffic"]), (&"newcomer".into(), &"9090/tcp".into()));
+        let began = Instant::now();
+        while std::fs::read_to_string(&seen).unwrap_or_default() != "9090/tcp nobody\n" {
+            assert!(began.elapsed() < Duration::from_secs(10), "the command has not run");
+            sleep(Duration::from_millis(20));
+        }
+        // In the posture of the office somebody may come in at 22; at what is open, the other command is told.
+        world.run(&["rule", "add", "all", "--allow", "9090/tcp"]).exits(0);
+        let told = world.run(&["newcomers"]).exits(1).stdout;
+        assert!(
+            told.contains("everybody can reach it, by all")
+                && told.contains("--deny 9090/tcp --first"),
+            "{told}"
+        );
+        // What was written down and is damaged is not taken for nothing.
+        std::fs::write(
+            world.bench().run(|| world.desk.kept()).expect("entered").join("listening.json"),
+            "[{",
+        )
+        .expect("written");
+        let told = world.run(&["newcomers"]).exits(3).stderr;
+        assert!(told.contains("what listened before is not known"), "{told}");
     });
 }
 

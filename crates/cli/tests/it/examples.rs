@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 39] = [
+const PICTURES: [(&str, Result<&str, &str>); 40] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
@@ -31,7 +31,8 @@ const PICTURES: [(&str, Result<&str, &str>); 39] = [
     ("turn-away", Err("as for a rule, and for enforcing")),
     ("shut", Err("a few lines")),
     ("posture", Err("a few lines")),
-    ("attend", Err("a line for each posture that it takes")),
+    ("attend", Err("a line for each thing that happens")),
+    ("newcomers", Err("a few lines for each")),
     ("docket", Ok("docket")),
     ("status", Ok("status")),
     ("facts", Err("a line for each question")),
@@ -48,7 +49,7 @@ const PICTURES: [(&str, Result<&str, &str>); 39] = [
 ];
 
 /// What does nothing without a kernel to change, another machine, or a while.
-const NOT_RUN: [&str; 22] = [
+const NOT_RUN: [&str; 23] = [
     "facts",
     "draft",
     "enforce",
@@ -60,6 +61,7 @@ const NOT_RUN: [&str; 22] = [
     "shut",
     "posture",
     "attend",
+    "newcomers",
     "place refresh",
     "docket",
     "status",

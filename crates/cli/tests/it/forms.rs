@@ -6,9 +6,9 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
-    ask, asked, callers, compare, cut, docket, draft, edit, expected, facts, kernel, listing,
-    places, posture, programs, reach, rehearse, report, review, roles, show, status, tighten,
-    transaction, turning, watch,
+    ask, asked, attend, callers, compare, cut, docket, draft, edit, expected, facts, kernel,
+    listing, newcomers, places, posture, programs, reach, rehearse, report, review, roles, show,
+    status, tighten, transaction, turning, watch,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -19,7 +19,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
     BTreeMap::from([
         ("ask", schema_for!(ask::Report)),
         ("ask-region", schema_for!(asked::Report)),
-        ("attend", schema_for!(transaction::Followed)),
+        ("attend", schema_for!(attend::Happened)),
         ("callers", schema_for!(callers::Report)),
         ("callers-clear", schema_for!(callers::Cleared)),
         ("callers-save", schema_for!(callers::Saved)),
@@ -48,6 +48,7 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("host", schema_for!(edit::Report)),
         ("host-list", schema_for!(listing::HostList)),
         ("place", schema_for!(edit::Report)),
+        ("newcomers", schema_for!(newcomers::Report)),
         ("place-list", schema_for!(listing::NameList)),
         ("place-refresh", schema_for!(places::Report)),
         ("posture", schema_for!(posture::Report)),

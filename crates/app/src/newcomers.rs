@@ -1,0 +1,213 @@
+//! `newcomers`: what began to listen where it did not before, and what the policy says of it.
+
+use crate::asked::{self, Answer, Question};
+use crate::store::Home;
+use crate::store::listening::{Heard, heard, write_heard};
+use crate::users::Users;
+use crate::vocabulary as say;
+use crate::{Failure, Loaded, Outcome, now};
+use serde::Serialize;
+use std::collections::BTreeSet;
+use tipstaff_core::policy::Verdict;
+use tipstaff_core::space::Direction;
+use tipstaff_linux::Machine;
+use tipstaff_linux::sockets::{Listener, PortProtocol};
+
+/// The ports that programs get who only speak to others.
+const PASSING: &str = "/proc/sys/net/ipv4/ip_local_port_range";
+
+/// What listens that nobody has said he knows.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Report {
+    /// The host of the policy.
+    pub host: String,
+    /// They, the first to be seen first.
+    pub newcomers: Vec<Newcomer>,
+    /// Whether nobody had looked before: then all that listens counts as known.
+    pub first: bool,
+    /// How many of them were made known by this.
+    pub made_known: usize,
+    /// What could not be seen, as whole sentences.
+    pub unseen: Vec<String>,
+}
+
+/// Something that listens.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Newcomer {
+    /// Whose it is: the path of a program, or a user where that cannot be seen.
+    pub whose: String,
+    /// Where it listens, as a traffic term.
+    pub traffic: String,
+    /// Since when that is known (RFC 3339).
+    pub since: String,
+    /// Whether it listens now.
+    pub listens: bool,
+    /// Who can reach it by the policy: `everybody`, `some`, `nobody`; `null` if that is not known.
+    pub reached_by: Option<say::ReachedBy>,
+    /// What the policy does with whom.
+    pub answers: Vec<Answer>,
+    /// The command that would admit whom you name.
+    pub to_admit: String,
+    /// The command that would have it stay shut, or shut it.
+    pub to_shut: String,
+}
+
+impl Report {
+    /// Whether nothing new listens, as an exit code says it.
+    pub fn outcome(&self) -> Outcome {
+        let new = self.newcomers.len() > self.made_known;
+        if new { Outcome::Found } else { Outcome::Fine }
+    }
+}
+
+/// What came since somebody looked last.
+pub(crate) struct Look {
+    /// All that was ever seen.
+    all: Vec<Heard>,
+    /// What listens now.
+    now: BTreeSet<(String, String)>,
+    /// What was not there before.
+    pub new: Vec<Heard>,
+    /// Whether nobody had looked before.
+    first: bool,
+    /// What could not be seen.
+    unseen: Vec<String>,
+}
+
+/// Looks at what listens, and writes down what is new.
+///
+/// # Errors
+/// [`Failure`] if the kernel does not let us look, or what was seen before cannot be read.
+pub(crate) fn look(machine: &dyn Machine, home: &Home) -> Result<Look, Failure> {
+    let before = heard(home).map_err(|why| Failure::System {
+        message: format!("what listened before is not known: {why}"),
+        help: vec!["remove that file to begin anew: then all that listens counts as known".into()],
+    })?;
+    let listed = machine.listeners()?;
+    let users = Users::of(machine);
+    let passing = passing(machine);
+    let from_outside = |it: &&Listener| {
+        let one_of_many = it.protocol == PortProtocol::Udp && passing.contains(&it.port);
+        !it.address.to_canonical().is_loopback() && !one_of_many
+    };
+    let time = now().to_string();
+    let first = before.is_none();
+    let mut all = before.unwrap_or_default();
+    let (mut here, mut new) = (BTreeSet::new(), Vec::new());
+    for listener in listed.found.iter().filter(from_outside) {
+        let (whose, traffic) =
+            (whose(listener, &users), format!("{}/{}", listener.port, listener.protocol));
+        let known = all.iter().any(|it| it.whose == whose && it.traffic == traffic);
+        if !known {
+            let heard = Heard {
+                whose: whose.clone(),
+                traffic: traffic.clone(),
+                since: time.clone(),
+                known: first,
+            };
+            all.push(heard.clone());
+            new.extend((!first).then_some(heard));
+        }
+        here.insert((whose, traffic));
+    }
+    if first || !new.is_empty() {
+        // Where nothing can be written, the next look finds it again.
+        let _ = write_heard(home, &all);
+    }
+    let unseen = listed.unseen().map(|it| format!("not seen: {it}")).collect();
+    Ok(Look { all, now: here, new, first, unseen })
+}
+
+fn whose(listener: &Listener, users: &Users) -> String {
+    let program = listener.owner.as_ref().and_then(|it| it.program.as_ref());
+    match program {
+        Some(path) => path.to_string_lossy().into_owned(),
+        None => format!("user {}", users.name(listener.uid)),
+    }
+}
+
+fn passing(machine: &dyn Machine) -> std::ops::RangeInclusive<u16> {
+    let text = machine.setting(PASSING).unwrap_or_default();
+    let mut ends = text.split_whitespace().filter_map(|it| it.parse().ok());
+    ends.next().unwrap_or(32_768)..=ends.next().unwrap_or(60_999)
+}
+
+/// Tells of each what the policy says of it.
+///
+/// # Errors
+/// As for the look, or if what is made known cannot be written down.
+pub fn report(
+    machine: &dyn Machine,
+    home: &Home,
+    policy: &Loaded,
+    make_known: bool,
+) -> Result<Report, Failure> {
+    let mut seen = look(machine, home)?;
+    let open: Vec<Heard> = seen.all.iter().filter(|it| !it.known).cloned().collect();
+    let newcomers = open.iter().map(|it| {
+        let listens = seen.now.contains(&(it.whose.clone(), it.traffic.clone()));
+        newcomer(it, listens, Some(policy))
+    });
+    let newcomers: Vec<Newcomer> = newcomers.collect();
+    let made_known = if make_known { newcomers.len() } else { 0 };
+    if make_known {
+        seen.all.iter_mut().for_each(|it| it.known = true);
+        write_heard(home, &seen.all).map_err(|error| Failure::System {
+            message: format!(
+                "cannot write down what is known, in {}: {error}",
+                home.folder.display()
+            ),
+            help: vec!["nothing was changed".into()],
+        })?;
+    }
+    let host = policy.plan.host.clone();
+    Ok(Report { host, newcomers, first: seen.first, made_known, unseen: seen.unseen })
+}
+
+/// One of them, and what a policy says of it, if there is one.
+pub(crate) fn newcomer(heard: &Heard, listens: bool, policy: Option<&Loaded>) -> Newcomer {
+    let traffic = heard.traffic.clone();
+    let question = Question::Who(traffic.clone());
+    let answers = policy.and_then(|it| asked::report(it, &question, Direction::Inbound).ok());
+    let answers = answers.map(|it| it.answers);
+    let reached_by = answers.as_ref().map(|list| {
+        let admits = |it: &Answer| it.verdict == Verdict::Allow.into();
+        match (list.iter().any(admits), list.iter().all(admits)) {
+            (false, _) => say::ReachedBy::Nobody,
+            (true, true) => say::ReachedBy::Everybody,
+            (true, false) => say::ReachedBy::Some,
+        }
+    });
+    let name = name_for(&heard.whose, &traffic);
+    let to_shut = match reached_by {
+        Some(say::ReachedBy::Nobody) | None => {
+            format!("tipstaff expect add deny {traffic}")
+        }
+        Some(_) => format!("tipstaff rule add no-{name} --deny {traffic} --first"),
+    };
+    Newcomer {
+        whose: heard.whose.clone(),
+        since: heard.since.clone(),
+        listens,
+        reached_by,
+        answers: answers.unwrap_or_default(),
+        to_admit: format!("tipstaff rule add {name} --allow {traffic} --from PLACE"),
+        to_shut,
+        traffic,
+    }
+}
+
+/// A name for a rule about it.
+fn name_for(whose: &str, traffic: &str) -> String {
+    let program = whose.rsplit('/').next().filter(|_| whose.starts_with('/')).unwrap_or("port");
+    let plain = |it: char| it.is_ascii_alphanumeric();
+    let words = format!("{program}-{}", traffic.split('/').next().unwrap_or_default());
+    let name: String = words
+        .chars()
+        .map(|it| if plain(it) { it.to_ascii_lowercase() } else { '-' })
+        .take(40)
+        .collect();
+    name.trim_matches('-').to_owned()
+}
