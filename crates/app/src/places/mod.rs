@@ -2,6 +2,7 @@
 
 mod checked;
 mod far;
+mod force;
 mod gather;
 mod refresh;
 mod said;
