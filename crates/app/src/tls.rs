@@ -3,6 +3,7 @@
 use rustls::crypto::CryptoProvider;
 use rustls::{ClientConfig, RootCertStore};
 use std::sync::Arc;
+use ureq::tls::{Certificate, RootCerts, TlsConfig};
 
 /// What a processor must be able to do for the cryptography in use, and whether this one can.
 #[cfg(target_arch = "x86_64")]
@@ -71,6 +72,20 @@ pub(crate) fn trusted() -> Result<Vec<rustls::pki_types::CertificateDer<'static>
         if why.is_empty() { "" } else { ": " },
         why.join("; ")
     ))
+}
+
+/// How servers for the web are spoken to.
+///
+/// # Errors
+/// As for [`cryptography`] and [`trusted`].
+pub(crate) fn for_web() -> Result<TlsConfig, String> {
+    let certificates = trusted()?;
+    let roots: Vec<_> =
+        certificates.iter().map(|it| Certificate::from_der(it).to_owned()).collect();
+    Ok(TlsConfig::builder()
+        .unversioned_rustls_crypto_provider(cryptography()?)
+        .root_certs(RootCerts::from(roots))
+        .build())
 }
 
 /// How connections are begun.

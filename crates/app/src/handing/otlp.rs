@@ -6,7 +6,6 @@ use jiff::Timestamp;
 use serde_json::{Value, json};
 use std::io;
 use std::time::Duration;
-use ureq::tls::{Certificate, RootCerts, TlsConfig};
 
 /// Where logs go if the URL says nothing else.
 const LOGS: &str = "/v1/logs";
@@ -44,14 +43,7 @@ impl Otlp {
         let mut config =
             ureq::Agent::config_builder().timeout_global(Some(patience)).max_redirects(0);
         if url.starts_with("https://") {
-            let certificates = tls::trusted()?;
-            let roots: Vec<_> =
-                certificates.iter().map(|it| Certificate::from_der(it).to_owned()).collect();
-            let tls = TlsConfig::builder()
-                .unversioned_rustls_crypto_provider(tls::cryptography()?)
-                .root_certs(RootCerts::from(roots))
-                .build();
-            config = config.tls_config(tls);
+            config = config.tls_config(tls::for_web()?);
         }
         Ok(Self { url, host: host.to_owned(), agent: config.build().into() })
     }

@@ -10,7 +10,6 @@ use std::io::{BufRead, Read, Write};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 use tipstaff_core::policy::Held;
-use ureq::tls::{Certificate, RootCerts, TlsConfig};
 
 /// How long a file may take, from the first word to the last byte.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -141,19 +140,12 @@ fn got(asked: &Asked) -> Result<(Answer, Vec<u8>), String> {
 
 /// Who speaks with servers: over HTTPS only, wherever they send us.
 fn agent() -> Result<ureq::Agent, String> {
-    let certificates = tls::trusted()?;
-    let roots: Vec<_> =
-        certificates.iter().map(|it| Certificate::from_der(it).to_owned()).collect();
-    let tls = TlsConfig::builder()
-        .unversioned_rustls_crypto_provider(tls::cryptography()?)
-        .root_certs(RootCerts::from(roots))
-        .build();
     let config = ureq::Agent::config_builder()
         .https_only(true)
         .max_redirects(REDIRECTS)
         .timeout_global(Some(PATIENCE))
         .http_status_as_error(false)
-        .tls_config(tls)
+        .tls_config(tls::for_web()?)
         .user_agent("tipstaff")
         .build();
     Ok(config.into())

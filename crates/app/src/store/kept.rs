@@ -53,6 +53,20 @@ pub struct KeptPlace {
 }
 
 impl Guarded {
+    /// What its places held, as it is handed over: the place, the name of the file, and the text.
+    pub(crate) fn texts(&self) -> Vec<(String, String, String)> {
+        let place = |it: &Source| it.place.as_deref().unwrap_or_default().to_owned();
+        let parts = |it: &Source| (place(it), it.name.to_string(), it.text.to_string());
+        self.texts.iter().map(parts).collect()
+    }
+
+    /// The same policy with those texts, which were handed over beside it.
+    pub(crate) fn with_texts(mut self, texts: &[(String, String, String)]) -> Self {
+        let source = |it: &(String, String, String)| Source::of_place(&it.0, &it.1, &it.2);
+        self.texts = texts.iter().map(source).collect();
+        self
+    }
+
     /// Everything that it was read from.
     pub fn sources(&self) -> Vec<Source> {
         let files = self.files.iter().map(|(name, text)| Source::new(name, text));

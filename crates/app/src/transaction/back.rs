@@ -7,7 +7,7 @@ use crate::store::{
     Entry, Guarded, Home, Kind, Note, Pending, Situation, State, Written, by_digest, origin,
 };
 use serde::{Deserialize, Serialize};
-use tipstaff_core::policy::Time;
+use tipstaff_core::policy::{Host, Time};
 use tipstaff_linux::programs as linux_programs;
 use tipstaff_linux::ruleset::{self, Snapshot};
 use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol};
@@ -39,6 +39,9 @@ pub(super) struct Way {
     pub digest: String,
     /// The policy that was in force before.
     pub policy: Guarded,
+    /// What its places held.
+    #[serde(default)]
+    pub texts: Vec<(String, String, String)>,
     /// Whether its rules for programs were left out.
     pub without_programs: bool,
     /// When it was enforced (RFC 3339), if that is known.
@@ -181,6 +184,7 @@ impl Back {
         let plain = Way {
             entry,
             digest,
+            texts: policy.texts(),
             policy,
             without_programs: false,
             made: None,
@@ -283,8 +287,15 @@ impl Way {
     ) -> Result<bool, Failure> {
         let name = format!("entry {}", self.entry);
         let made = self.made.as_deref().and_then(Time::parse);
-        let mut policy =
-            worked_out(&self.policy, self.without_programs, &name, made, &self.situation)?;
+        let kept = self.policy.clone().with_texts(&self.texts);
+        let read = |it: &Situation| worked_out(&kept, self.without_programs, &name, made, it);
+        let mut policy = read(&self.situation)?;
+        let by_hand = self.situation.posture.as_ref().is_some_and(|it| it.by_hand);
+        if !by_hand && policy.section().is_some_and(Host::goes_by_place) {
+            // What held by itself held where the machine was then. Until it is known where it is now, what holds
+            // at a boot does.
+            policy = read(&Situation::default())?;
+        }
         policy.place(machine)?;
         if policy.clock_is_wrong {
             trouble.push(

@@ -43,6 +43,7 @@ pub(crate) fn carry_out(
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: say::Changed::WouldEnforce, ..report });
     };
+    follows_what_is(docket, kind, of)?;
     let digest = docket.keep(&policy.plan.host, &policy.sources)?;
     let same = before.as_ref().is_some_and(|it| {
         is_in_force(policy, it) && programs::are_known(options.machine, policy, &it.marks)
@@ -77,10 +78,7 @@ pub(crate) fn carry_out(
     };
     let sent = match same && options.log_for.is_none() {
         true => Ok(Vec::new()),
-        false => {
-            let how = if kind == Kind::Refresh { How::Elements } else { How::Whole };
-            put_in_force(options.machine, policy, before.as_ref(), &reset, how)
-        }
+        false => put_in_force(options.machine, policy, before.as_ref(), &reset, how(kind)),
     };
     let mut report = report;
     let not_recognised = match sent {
@@ -105,6 +103,22 @@ pub(crate) fn carry_out(
         told: told.is_some(),
         ..report
     })
+}
+
+fn how(kind: Kind) -> How {
+    if kind == Kind::Refresh { How::Elements } else { How::Whole }
+}
+
+/// What follows by itself from an entry does not take the place of what somebody has put in force since.
+fn follows_what_is(docket: &Docket, kind: Kind, of: Option<u64>) -> Result<(), Failure> {
+    let (Kind::Take, Some(of)) = (kind, of) else { return Ok(()) };
+    match docket.confirmed() {
+        Some(last) if last.id == of => Ok(()),
+        _ => Err(Failure::stopped(
+            "something else was put in force meanwhile",
+            vec!["nothing was changed".into()],
+        )),
+    }
 }
 
 /// How many connections live on. Only told: what cannot be looked at does not make the enforcement fail.

@@ -87,7 +87,14 @@ pub fn follow(machine: &dyn Machine, home: &Home) -> Result<Option<Followed>, Fa
         boot_memory: FOR_A_BOOT,
         tell: None,
     };
-    carry_out(&policy, &options, Kind::Take, Some(last.id))?;
+    match carry_out(&policy, &options, Kind::Take, Some(last.id)) {
+        Ok(_) => {}
+        // Somebody was faster: what belongs there now is asked the next time.
+        Err(Failure::Stopped { .. }) if by_place(home).is_none_or(|it| it.id != last.id) => {
+            return Ok(None);
+        }
+        Err(failure) => return Err(failure),
+    }
     let ended = cut::admitted_only_before(machine, &held.program.at(now), true);
     let trouble = ended.err().map(|it| {
         format!("what only the posture before admitted could not be ended: {}", it.line())

@@ -56,7 +56,16 @@ pub fn take(
         taking.time.map(|it| Time::from_seconds(begun.seconds().saturating_add(seconds(it))));
     let why = taking.why.split_whitespace().collect::<Vec<_>>().join(" ");
     let ends = until.is_some() || taking.ends_with.is_some();
-    let then = taking.then.filter(|_| ends).map(|it| Box::new(it.clone()));
+    // The kernel's clock does not know where the machine is by then: what is strict everywhere holds until that is known.
+    let strict = policy.section().filter(|it| it.goes_by_place()).and_then(|it| it.at_boot.clone());
+    let strict = strict.map(|name| Taken {
+        name,
+        since: begun,
+        until: None,
+        why: String::new(),
+        then: None,
+    });
+    let then = strict.as_ref().or(taking.then).filter(|_| ends).map(|it| Box::new(it.clone()));
     let taken = Taken { name: taking.name.to_owned(), since: begun, until, why, then };
     policy.take(&taken)?;
     policy.place(options.machine)?;

@@ -2,7 +2,7 @@
 
 use super::review::finding;
 use super::{Screen, Style, changes, clean, regions};
-use tipstaff_app::edit::{Line, Note, Report};
+use tipstaff_app::edit::{HostEffect, Line, Note, Report};
 use tipstaff_app::vocabulary::Idle;
 
 /// More changed lines than this are not shown.
@@ -19,15 +19,7 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
     let files: Vec<String> = files.map(|it| clean(it)).collect();
     let mut text =
         format!("{} {}: {}\n", screen.paint(style, lead), files.join(", "), clean(&report.done));
-    for host in &report.hosts {
-        let posture = match &host.posture {
-            Some(posture) => format!(", in posture {posture}"),
-            None => String::new(),
-        };
-        let lead = clean(&format!("{}{posture}", host.host));
-        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, &lead)));
-        text.push_str(&changes(&host.changes, screen));
-    }
+    text.push_str(&on_hosts(&report.hosts, screen));
     if let Some(why) = &report.nothing {
         text.push_str(&format!("\n{}\n", clean(why)));
     }
@@ -55,6 +47,17 @@ pub fn edited(report: &Report, screen: &Screen) -> String {
         for other in &report.others {
             text.push_str(&format!("in {}:\n{}", clean(&other.file), lines(&other.lines, screen)));
         }
+    }
+    text
+}
+
+/// What changes on each host, in which posture.
+pub(super) fn on_hosts(hosts: &[HostEffect], screen: &Screen) -> String {
+    let mut text = String::new();
+    for host in hosts {
+        let lead = super::posture::host_in(&host.host, host.posture.as_deref());
+        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, &lead)));
+        text.push_str(&changes(&host.changes, screen));
     }
     text
 }

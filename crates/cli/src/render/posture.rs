@@ -78,6 +78,9 @@ pub fn in_force(report: &Report, screen: &Screen) -> String {
     }
     let lead = screen.paint(Style::Strong, "posture:");
     let until = match (&report.until, report.ends_with) {
+        _ if report.by_itself == Some(true) && report.at_boot.as_ref() == Some(name) => {
+            "wherever no other belongs".to_owned()
+        }
         _ if report.by_itself == Some(true) => "while this machine is here".to_owned(),
         (Some(until), _) => format!("until {until}"),
         (None, Some(pid)) => format!("while process {pid} runs"),

@@ -1,7 +1,8 @@
 //! What came of reading the files of places anew, as text.
 
+use super::edit::on_hosts;
 use super::review::finding;
-use super::{Cell, Screen, Style, Table, changes, clean, enforced};
+use super::{Cell, Screen, Style, Table, clean, enforced};
 use tipstaff_app::grouped;
 use tipstaff_app::places::Report;
 use tipstaff_app::vocabulary::Refreshed;
@@ -37,15 +38,7 @@ pub fn refreshed(report: &Report, screen: &Screen) -> String {
     if refused > 0 {
         text.push_str("What such places held before holds still.\n");
     }
-    for host in &report.hosts {
-        let posture = match &host.posture {
-            Some(posture) => format!(", in posture {posture}"),
-            None => String::new(),
-        };
-        let lead = clean(&format!("{}{posture}", host.host));
-        text.push_str(&format!("\n{}\n", screen.paint(Style::Strong, &lead)));
-        text.push_str(&changes(&host.changes, screen));
-    }
+    text.push_str(&on_hosts(&report.hosts, screen));
     if report.hosts.is_empty() {
         text.push_str("\nchanges nothing for any packet\n");
     }

@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::Stdio;
 use std::thread::sleep;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tipstaff_linux::lab::testing::sealed;
 
 const POLICY: &str = "edition = 1\n\
@@ -357,4 +357,32 @@ fn the_example_is_read_as_it_says() {
       443/tcp from anywhere except curators, partners, here
     ");
     assert_eq!(desk.refreshed(&[], 0)["hosts"], serde_json::json!([]));
+}
+
+/// What waits to be confirmed goes back to what places held, whatever their files say by then.
+#[test]
+fn the_way_back_knows_what_places_held() {
+    sealed("places::the_way_back_knows_what_places_held", || {
+        let world = World::with(POLICY);
+        let list = |text: &str| world.desk.put("street.txt", text);
+        list("203.0.113.9\n");
+        world.run(&["place", "refresh"]).exits(0);
+        world.enforce();
+        let shop = world.node("sluice").run(|| TcpListener::bind("[::]:443"));
+        let _shop = shop.expect("entered").expect("bound");
+        let knock = |from: &str| world.knock(from, "192.0.2.10:443");
+        world.run(&["rule", "change", "not-them", "--from", "203.0.113.66"]).exits(0);
+        world.run(&["enforce", "--confirm-within", "8"]).exits(0);
+        fs::remove_dir_all(world.desk.path().join("policy.places")).expect("removed");
+        assert!(knock("203.0.113.9") && !knock("203.0.113.66"));
+        let began = Instant::now();
+        while knock("203.0.113.9") {
+            assert!(began.elapsed() < Duration::from_secs(20), "it does not go back");
+            sleep(Duration::from_millis(100));
+        }
+        assert!(knock("203.0.113.66"));
+        let docket = world.run(&["docket", "--format", "json"]).exits(0).json();
+        let entries = docket["entries"].as_array().expect("a list");
+        assert_eq!(entries.last().expect("some")["state"], "reverted");
+    });
 }
