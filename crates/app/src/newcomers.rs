@@ -48,7 +48,7 @@ pub struct Newcomer {
     pub reached_by: Option<say::ReachedBy>,
     /// What the policy does with whom.
     pub answers: Vec<Answer>,
-    /// The command that would admit whom you name.
+    /// The command that would admit whom you name; where everybody is admitted, nobody else.
     pub to_admit: String,
     /// The command that would have it stay shut, or shut it.
     pub to_shut: String,
@@ -187,13 +187,22 @@ pub(crate) fn newcomer(heard: &Heard, listens: bool, policy: Option<&Loaded>) ->
         }
         Some(_) => format!("tipstaff rule add no-{name} --deny {traffic} --first"),
     };
+    // Where everybody is admitted, by a rule, others are admitted by narrowing that.
+    let admitting =
+        answers.iter().flatten().flat_map(|it| &it.by).find(|it| it.kind == say::Origin::Rule);
+    let to_admit = match (reached_by, admitting) {
+        (Some(say::ReachedBy::Everybody), Some(rule)) => {
+            format!("tipstaff rule change {} --from PLACE", rule.name)
+        }
+        _ => format!("tipstaff rule add {name} --allow {traffic} --from PLACE"),
+    };
     Newcomer {
         whose: heard.whose.clone(),
         since: heard.since.clone(),
         listens,
         reached_by,
         answers: answers.unwrap_or_default(),
-        to_admit: format!("tipstaff rule add {name} --allow {traffic} --from PLACE"),
+        to_admit,
         to_shut,
         traffic,
     }

@@ -18,7 +18,11 @@ pub fn newcomers(report: &Report, screen: &Screen) -> String {
     for newcomer in &report.newcomers {
         text.push_str(&format!("\n{}", one(newcomer, screen)));
         if report.made_known == 0 {
-            text.push_str(&format!("  to admit some:      {}\n", clean(&newcomer.to_admit)));
+            let admit = match newcomer.reached_by {
+                Some(ReachedBy::Everybody) => "to admit fewer:    ",
+                _ => "to admit some:     ",
+            };
+            text.push_str(&format!("  {admit} {}\n", clean(&newcomer.to_admit)));
             let shut = match newcomer.reached_by {
                 Some(ReachedBy::Nobody) | None => "to leave it shut:  ",
                 Some(_) => "to shut it:        ",

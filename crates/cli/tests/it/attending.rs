@@ -334,6 +334,7 @@ fn what_begins_to_listen_is_told() {
         let told = world.run(&["newcomers"]).exits(1).stdout;
         assert!(
             told.contains("everybody can reach it, by all")
+                && told.contains("tipstaff rule change all --from PLACE")
                 && told.contains("--deny 9090/tcp --first"),
             "{told}"
         );
