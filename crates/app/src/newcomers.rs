@@ -8,11 +8,15 @@ use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome, now};
 use serde::Serialize;
 use std::collections::BTreeSet;
+use std::io;
+use std::time::Duration;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
 use tipstaff_linux::sockets::{Listener, PortProtocol};
 
+/// How long somebody else may hold what is written down.
+const PATIENCE: Duration = Duration::from_secs(5);
 /// The ports that programs get who only speak to others.
 const PASSING: &str = "/proc/sys/net/ipv4/ip_local_port_range";
 
@@ -81,6 +85,8 @@ pub(crate) struct Look {
 /// # Errors
 /// [`Failure`] if the kernel does not let us look, or what was seen before cannot be read.
 pub(crate) fn look(machine: &dyn Machine, home: &Home) -> Result<Look, Failure> {
+    // Whoever else looks waits, so that nothing is written over. Who may not lock may not write either.
+    let _lock = home.lock(PATIENCE).ok();
     let before = heard(home).map_err(|why| Failure::System {
         message: format!("what listened before is not known: {why}"),
         help: vec!["remove that file to begin anew: then all that listens counts as known".into()],
@@ -114,10 +120,14 @@ pub(crate) fn look(machine: &dyn Machine, home: &Home) -> Result<Look, Failure> 
     }
     if first || !new.is_empty() {
         // Where nothing can be written, the next look finds it again.
-        let _ = write_heard(home, &all);
+        let _ = write_heard(home, &mut all, |it| listens(&here, it));
     }
     let unseen = listed.unseen().map(|it| format!("not seen: {it}")).collect();
     Ok(Look { all, now: here, new, first, unseen })
+}
+
+fn listens(here: &BTreeSet<(String, String)>, heard: &Heard) -> bool {
+    here.contains(&(heard.whose.clone(), heard.traffic.clone()))
 }
 
 fn whose(listener: &Listener, users: &Users) -> String {
@@ -144,17 +154,13 @@ pub fn report(
     policy: &Loaded,
     make_known: bool,
 ) -> Result<Report, Failure> {
-    let mut seen = look(machine, home)?;
+    let seen = look(machine, home)?;
     let open: Vec<Heard> = seen.all.iter().filter(|it| !it.known).cloned().collect();
-    let newcomers = open.iter().map(|it| {
-        let listens = seen.now.contains(&(it.whose.clone(), it.traffic.clone()));
-        newcomer(it, listens, Some(policy))
-    });
+    let newcomers = open.iter().map(|it| newcomer(it, listens(&seen.now, it), Some(policy)));
     let newcomers: Vec<Newcomer> = newcomers.collect();
     let made_known = if make_known { newcomers.len() } else { 0 };
     if make_known {
-        seen.all.iter_mut().for_each(|it| it.known = true);
-        write_heard(home, &seen.all).map_err(|error| Failure::System {
+        make_all_known(home, &open).map_err(|error| Failure::System {
             message: format!(
                 "cannot write down what is known, in {}: {error}",
                 home.folder.display()
@@ -164,6 +170,16 @@ pub fn report(
     }
     let host = policy.plan.host.clone();
     Ok(Report { host, newcomers, first: seen.first, made_known, unseen: seen.unseen })
+}
+
+/// Those are known from now on; what came meanwhile is not.
+fn make_all_known(home: &Home, told: &[Heard]) -> io::Result<()> {
+    let _lock = home.lock(PATIENCE)?;
+    let mut all = heard(home).map_err(io::Error::other)?.unwrap_or_default();
+    let is_told =
+        |it: &Heard| told.iter().any(|one| (&one.whose, &one.traffic) == (&it.whose, &it.traffic));
+    all.iter_mut().filter(|it| is_told(it)).for_each(|it| it.known = true);
+    write_heard(home, &mut all, |_| true)
 }
 
 /// One of them, and what a policy says of it, if there is one.

@@ -92,6 +92,9 @@ fn neighbours(transport: &mut dyn Transport) -> Result<Vec<Neighbour>, LinuxErro
 /// `RTMGRP_LINK`, `RTMGRP_NEIGH`, `RTMGRP_IPV4_IFADDR`, `RTMGRP_IPV4_ROUTE`, `RTMGRP_IPV6_IFADDR`, `RTMGRP_IPV6_ROUTE`.
 const GROUPS: u32 = 0x1 | 0x4 | 0x10 | 0x40 | 0x100 | 0x400;
 
+/// So many reports are taken at once.
+const AT_ONCE: usize = 4_096;
+
 /// Tells when something about links, addresses, routes or neighbours changes.
 #[derive(Debug)]
 pub struct Movements {
@@ -107,8 +110,8 @@ impl Movements {
         Ok(Self { socket: NetlinkSocket::of_groups(Protocol::Route, GROUPS)? })
     }
 
-    /// Waits until something changes, but no longer than that; gives whether something did. What comes at once counts as
-    /// one.
+    /// Waits until something changes, but no longer than that; gives whether something did. What has come by then counts
+    /// as one; whoever sends without end is not listened to for ever.
     ///
     /// # Errors
     /// [`LinuxError`] if the system refuses.
@@ -123,13 +126,14 @@ impl Movements {
             Err(error) if error.kind() == ErrorKind::Interrupted => return Ok(false),
             Err(error) => return Err(LinuxError::system(doing, error)),
         }
-        loop {
+        for _ in 0..AT_ONCE {
             match self.socket.receive_now() {
                 Ok(Some(_)) => {}
-                Ok(None) => return Ok(true),
+                Ok(None) => break,
                 Err(error) if error.raw_os_error() == Some(libc::ENOBUFS) => {}
                 Err(error) => return Err(LinuxError::system(doing, error)),
             }
         }
+        Ok(true)
     }
 }

@@ -3,7 +3,7 @@
 use super::far;
 use super::said::{LARGEST, Said, text};
 use crate::load::only_ours;
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::Read;
 use std::os::unix::fs::OpenOptionsExt;
@@ -14,7 +14,7 @@ use tipstaff_core::policy::{Held, is_far};
 pub(super) struct Gathered {
     /// The folder from which paths are seen.
     folder: PathBuf,
-    read: BTreeMap<(String, bool), Result<Said, String>>,
+    read: HashMap<(String, Option<Held>), Result<Said, String>>,
 }
 
 impl Gathered {
@@ -23,13 +23,14 @@ impl Gathered {
             true => policy.to_owned(),
             false => policy.parent().unwrap_or(Path::new("")).to_owned(),
         };
-        Self { folder, read: BTreeMap::new() }
+        Self { folder, read: HashMap::new() }
     }
 
     /// What a file says, or why it cannot be had, as the end of a sentence. A far one that is what it was when it was
     /// `held` need not be sent.
     pub(super) fn read(&mut self, name: &str, held: Option<&Held>) -> Result<Said, String> {
-        let key = (name.to_owned(), held.is_some());
+        // What is the same as one knows it need not be the same as another does.
+        let key = (name.to_owned(), held.cloned());
         if let Some(known) = self.read.get(&key) {
             return known.clone();
         }

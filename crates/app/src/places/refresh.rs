@@ -124,6 +124,7 @@ fn wanted<'p>(policy: &'p Policy, names: &[String]) -> Result<Vec<&'p Place>, Fa
     let mut found = Vec::new();
     for name in names {
         match policy.place(name) {
+            Some(place) if found.iter().any(|it: &&Place| it.name == place.name) => {}
             Some(place) if place.data.is_some() => found.push(place),
             Some(_) => {
                 return Err(Failure::usage(
@@ -142,7 +143,6 @@ fn wanted<'p>(policy: &'p Policy, names: &[String]) -> Result<Vec<&'p Place>, Fa
             }
         }
     }
-    found.dedup_by(|a, b| a.name == b.name);
     Ok(found)
 }
 
@@ -202,16 +202,17 @@ fn not_locking_out(
         policy.place(options.machine).ok()?;
         Some(transaction::locks_out(&policy, options)?.line())
     };
+    let new = || list.iter().filter_map(|it| it.new.as_ref());
+    let all = new().fold(sources.to_vec(), |texts, it| with(&texts, it));
     // What is so already is not of this.
-    let looks = !options.even_if_locked_out && why(sources).is_none();
+    if options.even_if_locked_out || why(&all).is_none() || why(sources).is_some() {
+        return all;
+    }
     let mut texts = sources.to_vec();
     for one in list {
         let Some(new) = &one.new else { continue };
-        let mut with = texts.clone();
-        with.retain(|it| it.place != new.place);
-        with.push(new.clone());
-        with.sort_by(|a, b| (a.place.is_some(), &a.name).cmp(&(b.place.is_some(), &b.name)));
-        match why(&with).filter(|_| looks) {
+        let with = with(&texts, new);
+        match why(&with) {
             None => texts = with,
             Some(why) => {
                 one.words.done = say::Refreshed::Refused;
@@ -222,6 +223,14 @@ fn not_locking_out(
         }
     }
     texts
+}
+
+/// The texts with another of what a place holds, the files of the policy first.
+fn with(texts: &[Source], new: &Source) -> Vec<Source> {
+    let others = texts.iter().filter(|it| it.place != new.place);
+    let mut with: Vec<Source> = others.chain([new]).cloned().collect();
+    with.sort_by(|a, b| (a.place.is_some(), &a.name).cmp(&(b.place.is_some(), &b.name)));
+    with
 }
 
 /// Files as they were, to be written back.

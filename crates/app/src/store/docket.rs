@@ -12,9 +12,9 @@ use super::{kept, note};
 use crate::Failure;
 use serde::Serialize;
 use std::collections::BTreeSet;
-use std::fs::{File, OpenOptions};
+use std::fs::{self, File, OpenOptions};
 use std::io::{self, ErrorKind, Seek, SeekFrom, Write};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 use tipstaff_core::policy::Source;
 
 pub(super) const FILE: &str = "docket.jsonl";
@@ -22,6 +22,12 @@ const LARGEST: u64 = 256 * 1024 * 1024;
 /// Entries beyond this number, the oldest, are left out when the docket is next written to, with
 /// policies that only they refer to.
 const KEPT: usize = 1_000;
+/// By what it is known that the docket's file has changed: when it was, and its length; `None` if it is not there.
+pub(crate) fn docket_stamp(home: &Home) -> Option<(SystemTime, u64)> {
+    let metadata = fs::metadata(home.folder.join(FILE)).ok()?;
+    Some((metadata.modified().ok()?, metadata.len()))
+}
+
 /// How long somebody else may hold the docket.
 const PATIENCE: Duration = Duration::from_secs(30);
 

@@ -7,7 +7,7 @@ use std::io::{self, ErrorKind};
 use std::path::PathBuf;
 
 const LARGEST: u64 = 16 * 1024 * 1024;
-/// So many are kept; beyond it the oldest that do not listen any more go.
+/// So many are kept.
 const MOST: usize = 4_096;
 
 /// Something that listened once.
@@ -42,12 +42,22 @@ pub(crate) fn heard(home: &Home) -> Result<Option<Vec<Heard>>, String> {
     serde_json::from_slice(&bytes).map(Some).map_err(|error| format!("{}: {error}", path.display()))
 }
 
-/// Writes it down.
+/// Writes it down. Of more than can be kept, the oldest of those go first that do not listen any more.
 ///
 /// # Errors
 /// The system's.
-pub(crate) fn write_heard(home: &Home, list: &[Heard]) -> io::Result<()> {
+pub(crate) fn write_heard(
+    home: &Home,
+    list: &mut Vec<Heard>,
+    listens: impl Fn(&Heard) -> bool,
+) -> io::Result<()> {
     home.make()?;
-    let kept = &list[list.len().saturating_sub(MOST)..];
-    replace_private(&path(home), &serde_json::to_vec(kept).map_err(io::Error::other)?)
+    let mut over = list.len().saturating_sub(MOST);
+    list.retain(|it| {
+        let goes = over > 0 && !listens(it);
+        over -= usize::from(goes);
+        !goes
+    });
+    list.truncate(MOST);
+    replace_private(&path(home), &serde_json::to_vec(list).map_err(io::Error::other)?)
 }

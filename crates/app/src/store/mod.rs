@@ -16,6 +16,7 @@ pub(crate) mod snapshots;
 pub mod undo;
 
 pub use callers::{callers_saved_ago, save_callers, saved_callers};
+pub(crate) use docket::docket_stamp;
 pub use docket::{Docket, Lost, Written};
 pub use entry::{Entry, Kind, State};
 pub use file::{lock, make_like, put_for_all, remove, replace};

@@ -37,9 +37,7 @@ pub(crate) fn carry_out(
     let mut docket = if options.dry { None } else { Some(opened(options.machine, options.home)?) };
     let before = options.machine.rules()?;
     let report = foreseen(policy, options, before.as_ref());
-    // A rule is the same rule when a place of it holds others.
-    let counts_anew = report.enforced.as_ref().filter(|_| kind != Kind::Refresh);
-    let reset = counts_anew.map(|it| it.changed.clone()).unwrap_or_default();
+    let reset = counting_anew(&report, kind);
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: say::Changed::WouldEnforce, ..report });
     };
@@ -103,6 +101,12 @@ pub(crate) fn carry_out(
         told: told.is_some(),
         ..report
     })
+}
+
+/// The rules that begin to count anew. A rule is the same rule when a place of it holds others.
+fn counting_anew(report: &Report, kind: Kind) -> Vec<String> {
+    let changed = report.enforced.as_ref().filter(|_| kind != Kind::Refresh);
+    changed.map(|it| it.changed.clone()).unwrap_or_default()
 }
 
 fn how(kind: Kind) -> How {

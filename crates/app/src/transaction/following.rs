@@ -61,8 +61,13 @@ pub fn follow(machine: &dyn Machine, home: &Home) -> Result<Option<Followed>, Fa
     let Some(last) = by_place(home) else { return Ok(None) };
     let mut policy = behind(machine, home, &last, None)?;
     let Some(taken) = posture_here(machine, &policy) else { return Ok(None) };
-    let Some(held) = machine.rules()?.filter(|it| !it.dormant) else { return Ok(None) };
     let now = policy.now;
+    // Mostly it is in force, which is asked at less cost than all rules.
+    let held = machine.posture()?.and_then(|it| it.1.at(now).map(|it| it.name.clone()));
+    if held.as_ref() == Some(&taken.name) {
+        return Ok(None);
+    }
+    let Some(held) = machine.rules()?.filter(|it| !it.dormant) else { return Ok(None) };
     let before = held.program.taken.as_ref().and_then(|it| it.at(now));
     if before.is_some_and(|it| it.name == taken.name) || held.host != policy.plan.host {
         return Ok(None);

@@ -1,7 +1,7 @@
 //! What a command that only looks does for changes that wait.
 
 use super::again::{boot_if_gone, interfaces_moved};
-use super::following::{by_place, follow};
+use super::following::follow;
 use super::settle::settle_what_waits;
 use crate::store::Home;
 use tipstaff_linux::Machine;
@@ -9,10 +9,8 @@ use tipstaff_linux::Machine;
 /// Does what is overdue, and starts a watcher where one was ended: for commands that otherwise only
 /// look. Whoever may not is passed over; the next one may.
 pub fn look_after(machine: &dyn Machine, home: &Home) {
-    if by_place(home).is_some() {
-        // Where somebody attends, this is done by now.
-        let _ = follow(machine, home);
-    }
+    // Where somebody attends, this is done by now.
+    let _ = follow(machine, home);
     if settle_what_waits(machine, home) && interfaces_moved(machine, home) {
         // Whoever looks sees by what the kernel holds if this did not work.
         let _ = boot_if_gone(machine, home);

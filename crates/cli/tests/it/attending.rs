@@ -128,6 +128,10 @@ impl World {
         self.bench().run(|| switch(link, false)).expect("entered");
     }
 
+    fn listen(&self, at: &str) -> TcpListener {
+        self.bench().run(|| TcpListener::bind(at)).expect("entered").expect("bound")
+    }
+
     fn attend(&self) -> Attending {
         let mut command = self.desk.command(["--host", "bench", "attend"]);
         self.bench().start_here(&mut command).expect("it can start there");
@@ -265,9 +269,7 @@ fn whoever_manages_services_is_told() {
 fn what_begins_to_listen_is_told() {
     sealed("attending::what_begins_to_listen_is_told", || {
         let world = World::new();
-        let listen = |at: &str| {
-            world.bench().run(|| TcpListener::bind(at)).expect("entered").expect("bound")
-        };
+        let listen = |at: &str| world.listen(at);
         let _known = listen("0.0.0.0:22");
         world.run(&["enforce", "--keep", "--not-this-machine"]).exits(0);
         let first = world.run(&["newcomers"]).exits(0).stdout;
@@ -296,8 +298,17 @@ fn what_begins_to_listen_is_told() {
         let told = world.run(&["newcomers", "--known"]).exits(0).stdout;
         assert!(told.contains("not any more") && told.contains("they are known"), "{told}");
         world.run(&["newcomers"]).exits(0);
+    });
+}
 
-        // Whoever attends says so at once, and has a command run.
+/// Whoever attends says so at once, and has a command run.
+#[test]
+fn what_begins_to_listen_is_told_at_once() {
+    sealed("attending::what_begins_to_listen_is_told_at_once", || {
+        let world = World::new();
+        let listen = |at: &str| world.listen(at);
+        world.run(&["enforce", "--keep", "--not-this-machine"]).exits(0);
+        world.run(&["newcomers"]).exits(0);
         let seen = world.desk.path().join("seen");
         let mut command =
             world.desk.command(["--host", "bench", "attend", "--format", "json", "--run"]);

@@ -12,7 +12,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 const FIRST: &str = "tipstaff snapshot 1";
 
 /// By what a server can tell whether a far file is still what it was (RFC 9110, section 8.8).
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Held {
     /// The address of the file.
     pub file: String,

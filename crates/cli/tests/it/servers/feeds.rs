@@ -186,3 +186,39 @@ fn whoever_speaks_with_a_server_has_no_privileges() {
         }
     });
 }
+
+/// Two places take the same file, and know different versions of it: what is the same as one knows is not taken for the
+/// same as the other does.
+#[test]
+fn each_place_knows_what_it_read_itself() {
+    let Some([server, maker]) = programs() else { return };
+    sealed("servers::feeds::each_place_knows_what_it_read_itself", || {
+        let street = "file = \"https://127.0.0.1:4443/street.txt\"\n";
+        let text = POLICY.replace(street, &format!("{street}[place.alley]\n{street}"));
+        let world = World::with(&text.replace("from = [", "from = [\"alley\", "));
+        let folder = tempfile::tempdir().expect("a folder");
+        let folder = folder.path();
+        fs::create_dir(folder.join("files")).expect("a folder");
+        let [ours, key] = certificate(&maker, folder, "ours");
+        let _web = web(&world, &server, folder, [&ours, &key]);
+        let list = |text: &str| fs::write(folder.join("files/street.txt"), text).expect("written");
+        let refreshed = |names: &[&str]| {
+            let mut command = refresh(&world, &ours);
+            let out = command.args(names).output().expect("it starts");
+            let told: serde_json::Value = serde_json::from_slice(&out.stdout).expect("a report");
+            let places = told["places"].as_array().expect("a list").clone();
+            places
+                .iter()
+                .map(|it| it["done"].as_str().expect("a word").to_owned())
+                .collect::<Vec<_>>()
+        };
+        list("203.0.113.0/24\n");
+        assert_eq!(refreshed(&[]), ["new", "new"]);
+        sleep(Duration::from_millis(1_100));
+        list("203.0.113.0/25\n");
+        assert_eq!(refreshed(&["street"]), ["changed"]);
+        // In either order.
+        assert_eq!(refreshed(&["street", "alley", "street"]), ["same", "changed"]);
+        assert_eq!(refreshed(&[]), ["same", "same"]);
+    });
+}
