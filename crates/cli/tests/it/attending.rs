@@ -165,7 +165,7 @@ fn a_posture_holds_where_it_belongs_and_nowhere_else() {
         let attending = world.attend();
         let began = Instant::now();
         while !told_as_attended(&world) {
-            assert!(began.elapsed() < Duration::from_secs(10), "it does not attend");
+            assert!(began.elapsed() < Duration::from_secs(60), "it does not attend");
             sleep(Duration::from_millis(20));
         }
         // From one network to another: what holds between them is the strict one, and never none.
@@ -327,7 +327,7 @@ fn what_begins_to_listen_is_told_at_once() {
         };
         let began = Instant::now();
         while !told_as_attended(&world) {
-            assert!(began.elapsed() < Duration::from_secs(10), "it does not attend");
+            assert!(began.elapsed() < Duration::from_secs(60), "it does not attend");
             sleep(Duration::from_millis(20));
         }
         // It has looked by then.
@@ -337,7 +337,7 @@ fn what_begins_to_listen_is_told_at_once() {
         assert_eq!((&came["what"], &came["traffic"]), (&"newcomer".into(), &"9090/tcp".into()));
         let began = Instant::now();
         while std::fs::read_to_string(&seen).unwrap_or_default() != "9090/tcp nobody\n" {
-            assert!(began.elapsed() < Duration::from_secs(10), "the command has not run");
+            assert!(began.elapsed() < Duration::from_secs(60), "the command has not run");
             sleep(Duration::from_millis(20));
         }
         // In the posture of the office somebody may come in at 22; at what is open, the other command is told.

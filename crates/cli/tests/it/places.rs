@@ -377,7 +377,7 @@ fn the_way_back_knows_what_places_held() {
         assert!(knock("203.0.113.9") && !knock("203.0.113.66"));
         let began = Instant::now();
         while knock("203.0.113.9") {
-            assert!(began.elapsed() < Duration::from_secs(20), "it does not go back");
+            assert!(began.elapsed() < Duration::from_secs(60), "it does not go back");
             sleep(Duration::from_millis(100));
         }
         assert!(knock("203.0.113.66"));

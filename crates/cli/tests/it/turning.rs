@@ -47,7 +47,7 @@ fn whoever_is_turned_away_is_so_at_once() {
         assert!(line.ends_with("Z (knocks at night)\"]"), "{line}");
         world.run(&["status"]).exits(0);
         while !knock("203.0.113.9") {
-            assert!(began.elapsed() < Duration::from_secs(30), "it does not end");
+            assert!(began.elapsed() < Duration::from_secs(60), "it does not end");
             sleep(Duration::from_millis(100));
         }
         assert!(began.elapsed() > Duration::from_secs(7));
@@ -109,7 +109,7 @@ fn whose_time_is_over_is_let_alone() {
         let open = loop {
             match world.open("203.0.113.9", "192.0.2.10:443") {
                 Ok(open) => break open,
-                Err(_) => assert!(began.elapsed() < Duration::from_secs(20), "it does not end"),
+                Err(_) => assert!(began.elapsed() < Duration::from_secs(60), "it does not end"),
             }
         };
         let lives = world.run(&["cut"]).exits(0).stdout;

@@ -243,7 +243,7 @@ fn a_session_cannot_shut_itself_out_for_good() {
         // New sessions are shut out for a while, and then are not.
         let begun = Instant::now();
         while opens() == State::Open {
-            assert!(begun.elapsed() < Duration::from_secs(10), "it was never enforced");
+            assert!(begun.elapsed() < Duration::from_secs(60), "it was never enforced");
             std::thread::sleep(Duration::from_millis(50));
         }
         let shut = Instant::now();
@@ -302,7 +302,7 @@ fn cutting_again_and_again_ends_no_real_server() {
         };
         let begun = Instant::now();
         while !(open(CURATOR[0], 2202) && open(CURATOR[0], 80)) {
-            assert!(begun.elapsed() < Duration::from_secs(10), "the servers did not come up");
+            assert!(begun.elapsed() < Duration::from_secs(60), "the servers did not come up");
             std::thread::sleep(Duration::from_millis(20));
         }
         let ends = std::sync::atomic::AtomicBool::new(false);

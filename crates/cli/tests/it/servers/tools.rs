@@ -60,7 +60,7 @@ pub fn start_at(node: &Node, command: Command, port: u16) -> Server {
     let begun = Instant::now();
     let answers = || TcpStream::connect((Ipv4Addr::LOCALHOST, port)).is_ok();
     while !node.run(answers).expect("run") {
-        assert!(begun.elapsed() < Duration::from_secs(30), "nobody listens at {port}");
+        assert!(begun.elapsed() < Duration::from_secs(60), "nobody listens at {port}");
         std::thread::sleep(Duration::from_millis(20));
     }
     server
