@@ -3,6 +3,7 @@
 use super::listing::{PlaceAge, ages};
 use super::{Failure, Loaded, PacketWords, likely_packet, logging, posture, programs, transaction};
 use crate::Outcome;
+use crate::attend::is_attended;
 use crate::store::{
     Docket, Entry, Home, Kind as EntryKind, Note, State, Watcher, Written, digest, pending,
 };
@@ -59,6 +60,8 @@ pub struct Report {
     pub posture: Option<posture::Report>,
     /// The places whose addresses come from files, with how old what they hold is.
     pub places: Vec<PlaceAge>,
+    /// Whether `attend` does at once what otherwise the next command does; `null` if that cannot be told.
+    pub attended: Option<bool>,
     /// What the kernel reports of decisions; `null` if nothing.
     pub logging: Option<logging::Report>,
     /// Tables of others that also see packets.
@@ -230,6 +233,7 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Rep
         rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         posture: posture::of_now(machine, home, loaded).filter(|it| it.posture.is_some()),
         places: ages(loaded, home),
+        attended: is_attended(home),
         logging: logging::report(machine, snapshot.as_ref(), loaded.now),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(machine),

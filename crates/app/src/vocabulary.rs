@@ -1,7 +1,7 @@
 //! The words of reports, each a type of its own: in JSON and in text they are the same.
 
 pub use crate::codes::Code;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use tipstaff_core::plan;
 use tipstaff_core::policy;
@@ -27,7 +27,7 @@ macro_rules! words {
         $($(#[$word_about:meta])* $word:ident = $text:literal,)*
     }) => {
         $(#[$about])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
         #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
         pub enum $name {
             $($(#[$word_about])* #[serde(rename = $text)] $word,)*

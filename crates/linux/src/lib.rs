@@ -10,6 +10,7 @@
 mod abilities;
 mod addresses;
 mod batch;
+mod changed_files;
 mod error;
 pub mod flows;
 mod groups;
@@ -34,6 +35,7 @@ mod whereabouts;
 pub use abilities::{Ability, Need, abilities};
 pub use addresses::{Link, Way};
 pub use batch::deliver;
+pub use changed_files::ChangedFiles;
 pub use error::{LinuxError, Reason};
 pub use groups::leave_control_groups;
 pub use kernel::{OLDEST, is_too_old, tracking};

@@ -7,11 +7,12 @@ use std::io;
 /// needs: `CAP_NET_ADMIN` to change rules, `CAP_BPF` and `CAP_PERFMON` to have sockets told apart by
 /// program, and `CAP_SYS_PTRACE` and `CAP_DAC_READ_SEARCH` to look up whose session or socket
 /// something is; where no bpf file system is mounted, also `CAP_SYS_ADMIN`, to mount one if rules need
-/// it. Call it before any thread is started.
+/// it. Call it before any thread is started. `and_starts_others` leaves those to programs that it starts which writing
+/// files anew and becoming nobody need; it has them no more itself.
 ///
 /// # Errors
 /// The system's, which is not known to happen: anybody may give up what they have.
-pub fn keep_only_what_enforcing_needs() -> io::Result<()> {
+pub fn keep_only_what_enforcing_needs(and_starts_others: bool) -> io::Result<()> {
     let had = rustix::thread::capabilities(None)?;
     let needed = CapabilitySet::NET_ADMIN
         | CapabilitySet::BPF
@@ -21,9 +22,18 @@ pub fn keep_only_what_enforcing_needs() -> io::Result<()> {
     // Where no bpf file system is mounted, rules for programs need one, and that takes more.
     let needed =
         if crate::programs::has_pins() { needed } else { needed | CapabilitySet::SYS_ADMIN };
+    let handed_on = match and_starts_others {
+        true => {
+            CapabilitySet::SETUID
+                | CapabilitySet::SETGID
+                | CapabilitySet::CHOWN
+                | CapabilitySet::FOWNER
+        }
+        false => CapabilitySet::empty(),
+    };
     let kept = CapabilitySets {
         effective: had.effective & needed,
-        permitted: had.permitted & needed,
+        permitted: had.permitted & (needed | handed_on),
         inheritable: CapabilitySet::empty(),
     };
     Ok(set_capabilities(None, kept)?)

@@ -3,7 +3,7 @@
 use crate::LinuxError;
 use crate::sys::netlink;
 pub use crate::sys::netlink::Protocol;
-use rustix::fd::OwnedFd;
+use rustix::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::io;
 use std::sync::mpsc::channel;
 use std::sync::{Mutex, OnceLock};
@@ -78,6 +78,11 @@ impl NetlinkSocket {
     pub fn patience(&self, time: Duration) -> Result<(), LinuxError> {
         netlink::receive_timeout(&self.socket, time)
             .map_err(|source| LinuxError::system("set a netlink timeout", source))
+    }
+
+    /// What can be waited for.
+    pub(crate) fn as_fd(&self) -> BorrowedFd<'_> {
+        self.socket.as_fd()
     }
 
     /// The next datagram without a copy of it, if one has come already; `None` if not.

@@ -3,6 +3,9 @@
 use crate::LinuxError;
 use crate::addresses::of_links;
 use crate::transport::{NetlinkSocket, Protocol, Transport, ask_about, dump};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::fd::BorrowedFd;
+use rustix::io::Errno;
 use std::io::ErrorKind;
 use std::time::{Duration, Instant};
 use tipstaff_core::policy::{GatewaySeen, LinkPlace, Whereabouts};
@@ -110,30 +113,31 @@ impl Movements {
         Ok(Self { socket: NetlinkSocket::of_groups(Protocol::Route, GROUPS)? })
     }
 
-    /// Waits until something changes, but no longer than that; gives whether something did. What has come by then counts
-    /// as one; whoever sends without end is not listened to for ever.
+    /// Waits until something changes, or something else can be read, but no longer than that; gives whether something of
+    /// this did. What has come by then counts as one; whoever sends without end is not listened to for ever.
     ///
     /// # Errors
     /// [`LinuxError`] if the system refuses.
-    pub fn wait(&mut self, most: Duration) -> Result<bool, LinuxError> {
+    pub fn wait(&mut self, most: Duration, or: Option<BorrowedFd<'_>>) -> Result<bool, LinuxError> {
         let doing = "wait for changes of links";
-        self.socket.patience(most)?;
-        match self.socket.receive() {
-            Ok(_) => {}
-            // More than there was room for: surely something has changed.
-            Err(error) if error.raw_os_error() == Some(libc::ENOBUFS) => {}
-            Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(false),
-            Err(error) if error.kind() == ErrorKind::Interrupted => return Ok(false),
+        let mut wanted = vec![PollFd::from_borrowed_fd(self.socket.as_fd(), PollFlags::IN)];
+        wanted.extend(or.map(|it| PollFd::from_borrowed_fd(it, PollFlags::IN)));
+        let most = Timespec::try_from(most).ok();
+        match poll(&mut wanted, most.as_ref()) {
+            Ok(_) | Err(Errno::INTR) => {}
             Err(error) => return Err(LinuxError::system(doing, error)),
         }
+        let mut moved = false;
         for _ in 0..AT_ONCE {
             match self.socket.receive_now() {
-                Ok(Some(_)) => {}
+                Ok(Some(_)) => moved = true,
                 Ok(None) => break,
-                Err(error) if error.raw_os_error() == Some(libc::ENOBUFS) => {}
+                // More than there was room for: surely something has changed.
+                Err(error) if error.raw_os_error() == Some(libc::ENOBUFS) => moved = true,
+                Err(error) if error.kind() == ErrorKind::Interrupted => {}
                 Err(error) => return Err(LinuxError::system(doing, error)),
             }
         }
-        Ok(true)
+        Ok(moved)
     }
 }

@@ -1,21 +1,20 @@
 //! The programs that rules name: the files they are, and the processes that run them.
 
+mod again;
 mod trouble;
 
 use super::{Failure, Loaded};
 use crate::Outcome;
-use crate::store::{Docket, Home};
+
 use crate::vocabulary as say;
 use serde::Serialize;
-use std::time::Duration;
-use tipstaff_core::program::{Action, RuleProgram, Test};
 use tipstaff_linux::programs::{self, Demand, FileKind, NamedUser, ProgramFile, Standings};
 use tipstaff_linux::ruleset::{self, Marks};
-use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol};
+use tipstaff_linux::{LinuxError, Machine, NetlinkSocket};
 use trouble::{of_program, of_user};
 
-/// How often files and processes are looked at while watching.
-const LOOK: Duration = Duration::from_secs(1);
+pub use again::refresh;
+pub(crate) use again::refresh_if_stale;
 
 /// Loads rules by `load`, with the programs that they name recognised; `before` are those of the
 /// rules in force. Gives what is not recognised of sockets, too.
@@ -144,6 +143,13 @@ pub struct Program {
 }
 
 impl Report {
+    /// Whether something is not recognised as it is now.
+    pub(crate) fn is_stale(&self) -> bool {
+        !self.recognised
+            || self.programs.iter().any(|it| !it.recognised && it.file != say::AtPath::Missing)
+            || self.users.iter().any(|it| !it.recognised && it.number.is_some())
+    }
+
     /// Whether something is odd about one, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.trouble.is_empty() { Outcome::Fine } else { Outcome::Found }
@@ -236,84 +242,5 @@ fn program(file: &ProgramFile) -> Program {
         same_as: file.same_as.clone(),
         processes: file.processes.iter().map(|it| it.pid).collect(),
         outdated: outdated.map(|it| it.pid).collect(),
-    }
-}
-
-/// Has the files recognised that the paths of rules lead to now, if they are others than before,
-/// and sockets that were handed over since. The rules stay what they are.
-///
-/// # Errors
-/// [`Failure`] if the kernel refuses.
-pub fn refresh(machine: &dyn Machine, home: &Home) -> Result<Report, Failure> {
-    // Whoever else changes what is enforced waits until this is done.
-    let _docket = Docket::open(home)?;
-    let mut kernel = machine.channel(Protocol::Netfilter)?;
-    let generation = ruleset::generation(&mut kernel)?;
-    let Some(found) = ruleset::read(&mut kernel)? else { return report(machine) };
-    if found.marks.mask == 0 {
-        return report(machine);
-    }
-    let before = machine.standings(&found.marks)?;
-    let demand = Demand {
-        mask: found.marks.mask,
-        lists: found.marks.lists.keys().cloned().collect(),
-        // The rules alone do not say it; who knows nothing looks at everything.
-        sending: before.recognition.as_ref().is_none_or(|it| it.sending),
-    };
-    let prepared = programs::prepare(&demand, &found.marks)?;
-    if *prepared.marks() != found.marks {
-        if !is_ours(&found.program) {
-            prepared.undo();
-            return Err(Failure::System {
-                message: "somebody has changed our rules in the kernel".into(),
-                help: vec!["look with `tipstaff status`, and enforce the policy again".into()],
-            });
-        }
-        let (host, rules) = (&found.host, &found.program);
-        let marks = prepared.marks();
-        let done = ruleset::enforce_at(&mut kernel, host, rules, marks, generation, &found.tallies);
-        if let Err(error) = done {
-            prepared.undo();
-            return Err(error.into());
-        }
-    }
-    prepared.settle()?;
-    Ok(Report { refreshed: !is_up_to_date(&before), ..report(machine)? })
-}
-
-/// Whether every part of the kernel's rules is one that we make.
-fn is_ours(program: &RuleProgram) -> bool {
-    let rules = program.chains.iter().flat_map(|it| &it.rules);
-    rules.into_iter().all(|rule| {
-        !matches!(rule.action, Action::Opaque(_))
-            && !rule.tests.iter().any(|it| matches!(it, Test::Opaque(_)))
-    })
-}
-
-/// Looks again and again, and refreshes when a file has been replaced or a process has begun to run
-/// a program that rules name; `tell` is told of each time.
-///
-/// # Errors
-/// [`Failure`] if the kernel refuses, or `tell` fails.
-pub fn watch(
-    machine: &dyn Machine,
-    home: &Home,
-    mut tell: impl FnMut(&Report) -> Result<(), Failure>,
-) -> Result<(), Failure> {
-    let mut seen: Option<Vec<(String, Vec<u32>)>> = None;
-    loop {
-        let now = report(machine)?;
-        let processes = |it: &Program| (it.path.clone(), it.processes.clone());
-        let running: Vec<_> = now.programs.iter().map(processes).collect();
-        let stale = now.programs.iter().any(|it| !it.recognised && it.file != say::AtPath::Missing)
-            || now.users.iter().any(|it| !it.recognised && it.number.is_some());
-        if stale || !now.recognised || seen.as_ref().is_some_and(|it| *it != running) {
-            let report = refresh(machine, home)?;
-            if report.refreshed {
-                tell(&report)?;
-            }
-        }
-        seen = Some(running);
-        std::thread::sleep(LOOK);
     }
 }

@@ -46,6 +46,8 @@ impl Attend {
                 happened if json => render::line_of_json(happened),
                 Happened::Posture(followed) => render::followed(followed),
                 Happened::Newcomer(newcomer) => render::came(newcomer),
+                Happened::Programs(report) => render::programs(report, context.screen),
+                Happened::Places(reread) => render::reread(reread),
             })
         })?;
         Ok(Output::silent())

@@ -19,7 +19,8 @@ use super::expect::Expect;
 use super::facts::Facts;
 use super::fetch::Fetch;
 use super::finding::Finding;
-use super::global::{COMMON, Global};
+use super::formats::{formats, with_formats};
+use super::global::Global;
 use super::host::Host;
 use super::interface::Interface;
 use super::label::Label;
@@ -48,17 +49,14 @@ use super::turn_away::TurnAway;
 use super::undo::Undo;
 use super::vantage::Vantage;
 use super::watch::Watch;
-use crate::render::{Format, Screen};
-use clap::builder::{PossibleValuesParser, TypedValueParser};
+use crate::render::Screen;
 use clap::error::ErrorKind;
-use clap::{Arg, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 use std::ffi::OsString;
 use tipstaff_app::store::Home;
 use tipstaff_app::{Failure, transaction};
 use tipstaff_linux::{Here, Machine};
 
-/// The place of `--format` among the options of every command.
-const FORMAT: usize = 4;
 /// What `--version` says.
 const VERSION: &str = concat!(
     env!("CARGO_PKG_VERSION"),
@@ -150,7 +148,8 @@ enum Command {
     Shut(Shut),
     /// Say which posture holds instead of the policy's rules, take one, or leave it
     Posture(Posture),
-    /// Stay, and follow what happens to the machine: take postures that hold by themselves where it is, leave those that are over
+    /// Stay, and see at once to what otherwise the next command sees to: postures that hold by themselves, programs whose
+    /// files are replaced, files of places that are written
     Attend(Attend),
     /// Show what was enforced on this host, when, by whom, and what became of it
     Docket(Docket),
@@ -303,16 +302,6 @@ impl Cli {
     }
 }
 
-/// What a command can write its result as.
-fn formats(name: &str) -> &'static [Format] {
-    match name {
-        "report" => &[Format::Text, Format::Json, Format::Html, Format::Csv, Format::Markdown],
-        "callers" => &[Format::Text, Format::Json, Format::Csv, Format::Openmetrics],
-        "status" => &[Format::Text, Format::Json, Format::Openmetrics],
-        _ => &[Format::Text, Format::Json],
-    }
-}
-
 /// Every command with its options.
 pub fn command() -> clap::Command {
     let names: Vec<String> =
@@ -334,21 +323,6 @@ fn with_examples(command: clap::Command, path: &str) -> clap::Command {
     }
 }
 
-/// The command with only these formats: in its help, and for clap to take.
-fn with_formats(command: clap::Command, formats: &'static [Format]) -> clap::Command {
-    let values = formats.iter().filter_map(ValueEnum::to_possible_value);
-    let parser = PossibleValuesParser::new(values).try_map(|word| Format::from_str(&word, false));
-    let format = Arg::new("format")
-        .long("format")
-        .value_name("FORMAT")
-        .help("How results are written")
-        .help_heading(COMMON)
-        .display_order(FORMAT)
-        .default_value("text")
-        .value_parser(parser);
-    command.mut_subcommands(|part| with_formats(part, formats)).arg(format)
-}
-
 /// Runs the command.
 ///
 /// # Errors
@@ -363,9 +337,12 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     }
     let runs_another = matches!(command, Command::Posture(it) if it.runs_a_command());
     if command.changes_the_kernel() && !runs_another {
-        tipstaff_linux::keep_only_what_enforcing_needs().map_err(|source| Failure::System {
-            message: format!("cannot give up rights that are not needed: {source}"),
-            help: Vec::new(),
+        let starts_others = matches!(command, Command::Attend(_));
+        tipstaff_linux::keep_only_what_enforcing_needs(starts_others).map_err(|source| {
+            Failure::System {
+                message: format!("cannot give up rights that are not needed: {source}"),
+                help: Vec::new(),
+            }
         })?;
     }
     if command.looks_after_what_waits() {

@@ -23,6 +23,7 @@ mod expect;
 mod facts;
 mod fetch;
 mod finding;
+mod formats;
 mod global;
 mod host;
 mod in_posture;

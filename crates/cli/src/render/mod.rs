@@ -2,6 +2,7 @@
 
 mod ask;
 mod asked;
+mod attended;
 mod callers;
 mod came;
 mod compare;
@@ -52,7 +53,7 @@ pub use posture::{followed, posture};
 pub use programs::programs;
 pub use progress::{Bar, progress};
 pub use reach::{meant, reach};
-pub use refreshed::refreshed;
+pub use refreshed::{refreshed, reread};
 pub use rehearse::rehearsed;
 pub use report::{csv, markdown, page, reported};
 pub use review::{explanation, review};

@@ -128,7 +128,7 @@ fn all(report: &Report, screen: &Screen) -> String {
 }
 
 /// That nobody sees at once to where the machine is, if so.
-pub fn not_attended(report: &Report, screen: &Screen) -> String {
+fn not_attended(report: &Report, screen: &Screen) -> String {
     if report.attended != Some(false) {
         return String::new();
     }

@@ -3,6 +3,7 @@
 use super::edit::on_hosts;
 use super::review::finding;
 use super::{Cell, Screen, Style, Table, clean, enforced};
+use tipstaff_app::attend::Reread;
 use tipstaff_app::grouped;
 use tipstaff_app::places::Report;
 use tipstaff_app::vocabulary::Refreshed;
@@ -53,6 +54,29 @@ pub fn refreshed(report: &Report, screen: &Screen) -> String {
     }
     for remark in &report.remarks {
         text.push_str(&format!("{}\n", clean(remark)));
+    }
+    text
+}
+
+/// Files of places that were read anew by whoever attends.
+pub fn reread(reread: &Reread) -> String {
+    let mut text = String::new();
+    for place in &reread.places {
+        let name = clean(&place.name);
+        if place.done == Refreshed::Refused {
+            for why in &place.why {
+                text.push_str(&format!("place {name}: not taken: {}\n", clean(why)));
+            }
+        } else {
+            let (came, gone) = (grouped(place.came as u64), grouped(place.gone as u64));
+            text.push_str(&format!("place {name}: {came} came, {gone} went\n"));
+        }
+    }
+    for remark in &reread.remarks {
+        text.push_str(&format!("{}\n", clean(remark)));
+    }
+    if reread.in_force {
+        text.push_str("what the files of places say now is in force\n");
     }
     text
 }

@@ -1,7 +1,6 @@
 //! `status` as text.
 
 use super::show::verdict_style;
-use super::text::ago;
 use super::{Cell, Screen, Style, Table, clean};
 use tipstaff_app::grouped;
 use tipstaff_app::status::{Other, Report, RuleCount};
@@ -12,7 +11,6 @@ pub fn status(report: &Report, screen: &Screen) -> String {
     let mut text = verdict(report, screen);
     if let Some(posture) = &report.posture {
         text.push_str(&super::posture::in_force(posture, screen));
-        text.push_str(&super::posture::not_attended(posture, screen));
     }
     for difference in &report.differences {
         text.push_str(&format!("  - {}\n", clean(&difference.message)));
@@ -42,34 +40,13 @@ pub fn status(report: &Report, screen: &Screen) -> String {
         }
         text.push_str(&table.render(screen));
     }
+    text.push_str(&super::attended::not_attended(report, screen));
     text.push_str(&programs(report, screen));
     text.push_str(&logging(report, screen));
-    text.push_str(&places(report, screen));
+    text.push_str(&super::attended::places(report, screen));
     text.push_str(&others(report, screen));
     text.push_str(&docket(report, screen));
     text
-}
-
-/// How old what places hold is that comes from files.
-fn places(report: &Report, screen: &Screen) -> String {
-    if report.places.is_empty() {
-        return String::new();
-    }
-    let heading = screen.paint(Style::Strong, "Places from files");
-    let mut table =
-        Table::new(["place", "ranges", "read", "so since", "came", "went"]).numbers(&[1, 4, 5]);
-    for place in &report.places {
-        let number = |it: Option<usize>| it.map(|it| grouped(it as u64)).unwrap_or_default();
-        table.row(vec![
-            Cell::new(&place.name, Style::Strong),
-            Cell::plain(number(place.data.ranges)),
-            Cell::plain(place.age.map_or("not known".to_owned(), ago)),
-            Cell::plain(place.data.taken.clone().unwrap_or_default()),
-            Cell::plain(number(place.data.came)),
-            Cell::plain(number(place.data.gone)),
-        ]);
-    }
-    format!("\n{heading}\n{}", table.render(screen))
 }
 
 /// What is reported of decisions.

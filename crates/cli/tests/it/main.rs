@@ -1,6 +1,7 @@
 //! The built program, as its users meet it.
 
 mod asking;
+mod attended_places;
 mod attending;
 mod bad_policies;
 mod booting;

@@ -7,7 +7,7 @@ use std::io::{BufRead, BufReader};
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tipstaff_linux::lab::testing::{sealed_with_hooks, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
 use tipstaff_linux::probe::{Attempt, State, attempt};
@@ -146,20 +146,27 @@ fn the_whole_course_of_a_rule_for_a_program() {
         // Nothing of ours runs; what was enforced needs no process.
         assert_eq!(world.json("enforce --keep")["done"], "unchanged");
 
-        // Another file in its place, as a package manager puts it there.
-        let new = world.program("seedbase.new");
-        fs::rename(new, world.shelf.path().join("seedbase")).expect("replaced");
+        // Another file in its place, as a package manager puts it there. Whoever looks next sees to it, and the rules
+        // count on.
+        let replace = || {
+            let new = world.program("seedbase.new");
+            fs::rename(new, world.shelf.path().join("seedbase")).expect("replaced");
+        };
+        replace();
+        drop(server);
+        let server = world.serve("seedbase");
+        assert!(!world.reaches(PortProtocol::Tcp));
+        let text = world.run("programs").exits(1).stdout;
+        assert!(text.contains("is another file than when"), "{text}");
+        let counted = world.json("status")["rules"].clone();
+        world.is_reached(PortProtocol::Tcp, "named");
+        world.is_reached(PortProtocol::Udp, "named");
+        replace();
         let text = world.run("status").exits(1).stdout;
         assert!(text.contains("still runs the file that"), "{text}");
         drop(server);
         let server = world.serve("seedbase");
-        assert!(!world.reaches(PortProtocol::Tcp));
-        let text = world.run("reach").exits(1).stdout;
-        assert!(text.contains("its socket is nobody's"), "{text}");
-        let counted = world.json("status")["rules"].clone();
-        world.run("programs --refresh").exits(0);
         world.is_reached(PortProtocol::Tcp, "named");
-        world.is_reached(PortProtocol::Udp, "named");
         let taken = |rules: &Value| {
             let rules = rules.as_array().expect("a list").clone();
             rules.into_iter().find(|it| it["name"] == "seeds").expect("it")["packets"].clone()
@@ -205,22 +212,33 @@ fn cut(_: &Server) {
 }
 
 #[test]
-fn the_watcher_sees_to_replaced_files_by_itself() {
-    with_world("the_watcher_sees_to_replaced_files_by_itself", |world| {
+fn whoever_attends_sees_to_replaced_files_at_once() {
+    with_world("whoever_attends_sees_to_replaced_files_at_once", |world| {
         world.run("enforce --keep").exits(0);
-        let mut command = world.desk.command(["programs", "--watch"]);
+        let mut command = world.desk.command(["attend", "--format", "json"]);
         command.stdout(Stdio::piped());
         world.sluice().start_here(&mut command).expect("the machine is there");
-        let mut watcher = Server(command.spawn().expect("it starts"));
-        let output = watcher.0.stdout.take().expect("piped");
-        let new = world.program("seedbase.new");
-        fs::rename(new, world.shelf.path().join("seedbase")).expect("replaced");
-        let mut told = String::new();
-        BufReader::new(output).read_line(&mut told).expect("it speaks");
-        assert_eq!(told, "Programs that rules name\n");
-        let _server = world.serve("seedbase");
-        world.is_reached(PortProtocol::Tcp, "named");
-        world.is_reached(PortProtocol::Udp, "named");
+        let mut attending = Server(command.spawn().expect("it starts"));
+        let mut told = BufReader::new(attending.0.stdout.take().expect("piped")).lines();
+        let began = Instant::now();
+        while !world.json("status")["attended"].as_bool().expect("known") {
+            assert!(began.elapsed() < Duration::from_secs(60), "it does not attend");
+        }
+        // Not by looking now and then: twice within the time between two looks.
+        for _ in 0..2 {
+            // What came up with it has been seen to.
+            std::thread::sleep(Duration::from_millis(700));
+            let new = world.program("seedbase.new");
+            let began = Instant::now();
+            fs::rename(new, world.shelf.path().join("seedbase")).expect("replaced");
+            let line = told.next().expect("it speaks").expect("read");
+            println!("{:?} after the file was replaced", began.elapsed());
+            let said: Value = serde_json::from_str(&line).expect("JSON");
+            assert_eq!((&said["what"], &said["refreshed"]), (&"programs".into(), &true.into()));
+            let _server = world.serve("seedbase");
+            world.is_reached(PortProtocol::Tcp, "named");
+            world.is_reached(PortProtocol::Udp, "named");
+        }
     });
 }
 
