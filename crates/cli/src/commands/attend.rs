@@ -46,7 +46,7 @@ impl Attend {
                 happened if json => render::line_of_json(happened),
                 Happened::Posture(followed) => render::followed(followed),
                 Happened::Newcomer(newcomer) => render::came(newcomer),
-                Happened::Programs(report) => render::programs(report, context.screen),
+                Happened::Programs(report) => render::recognised(report),
                 Happened::Places(reread) => render::reread(reread),
             })
         })?;

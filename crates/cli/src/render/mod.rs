@@ -50,7 +50,7 @@ pub use lists::{expected, interfaces};
 pub use metrics::{callers_metrics, status_metrics};
 pub use newcomers::{came, newcomers};
 pub use posture::{followed, posture};
-pub use programs::programs;
+pub use programs::{programs, recognised};
 pub use progress::{Bar, progress};
 pub use reach::{meant, reach};
 pub use refreshed::{refreshed, reread};

@@ -78,3 +78,15 @@ fn processes(program: &Program) -> Cell {
     }
     Cell::new(words.join(", "), Style::Plain)
 }
+
+/// What rules name that was recognised anew by whoever attends, in a line, and what is wrong with it.
+pub fn recognised(report: &Report) -> String {
+    let programs = report.programs.iter().filter(|it| it.recognised).map(|it| clean(&it.path));
+    let users = report.users.iter().filter(|it| it.recognised).map(|it| clean(&it.name));
+    let names: Vec<String> = programs.chain(users).collect();
+    let mut text = format!("recognised as they are now: {}\n", names.join(", "));
+    for trouble in &report.trouble {
+        text.push_str(&format!("{}\n", clean(trouble)));
+    }
+    text
+}
