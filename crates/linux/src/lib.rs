@@ -27,6 +27,7 @@ mod session;
 pub mod sockets;
 mod sys;
 mod taken;
+pub mod translation;
 mod transport;
 mod users;
 pub mod watching;

@@ -10,6 +10,7 @@ const GET: u16 = SUBSYSTEM << 8 | 1;
 const DELETE: u16 = SUBSYSTEM << 8 | 2;
 
 const TUPLE_ORIGINAL: u16 = 1;
+const TUPLE_REPLY: u16 = 2;
 const STATUS: u16 = 3;
 const SEEN_REPLY: u32 = 2;
 const ID: u16 = 12;
@@ -43,6 +44,9 @@ pub struct Flow {
     pub ports: Option<(u16, u16)>,
     /// The type, for ICMP and ICMPv6.
     pub icmp_type: Option<u8>,
+    /// Who answers, with the port if there are any: another than it went to, if that was translated (`CTA_TUPLE_REPLY`).
+    #[serde(default)]
+    pub answers: Option<(IpAddr, Option<u16>)>,
     /// Whether it has been answered (`IPS_SEEN_REPLY`).
     pub answered: bool,
     /// The state of a TCP flow (`enum tcp_conntrack`); `None` for others.
@@ -110,6 +114,7 @@ pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
         protocol: 0,
         ports: None,
         icmp_type: None,
+        answers: None,
         answered: false,
         tcp_state: None,
         id: 0,
@@ -121,6 +126,11 @@ pub fn decode(body: &[u8]) -> Result<Flow, WireError> {
             TUPLE_ORIGINAL => {
                 flow.tuple = attribute.bytes.to_vec();
                 tuple(&mut flow, &attribute)?;
+            }
+            TUPLE_REPLY => {
+                let mut reply = Flow { tuple: Vec::new(), ..flow.clone() };
+                tuple(&mut reply, &attribute)?;
+                flow.answers = Some((reply.source, reply.ports.map(|it| it.0)));
             }
             STATUS => flow.answered = attribute.be32("CTA_STATUS")? & SEEN_REPLY != 0,
             PROTOCOL_INFO => flow.tcp_state = tcp_state(&attribute)?,

@@ -33,6 +33,7 @@ pub use marks::{DEFAULT_MASK, Marks};
 pub(crate) use marks::{too_many_beside, too_many_programs};
 pub use names::{LOG_GROUP, TABLE};
 pub(crate) use names::{WATCH_TABLES, named};
+pub(crate) use others::is_of_ours;
 pub use others::{Denies, OtherChain, OtherTable, Sees, others};
 pub use owners::{Numbered, Whose, is_program};
 pub use quiet::{Tuple, keep_quiet};

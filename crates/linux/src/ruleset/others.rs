@@ -69,6 +69,11 @@ pub struct OtherTable {
     pub rules: usize,
 }
 
+/// Whether a table for both IP versions is one of ours, by its name.
+pub(crate) fn is_of_ours(table: &str) -> bool {
+    [TABLE, quiet::TABLE].contains(&table) || table.starts_with(WATCH_TABLES)
+}
+
 /// Lists the tables of others that have chains which packets enter.
 ///
 /// # Errors
@@ -84,9 +89,7 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
     let mut families: Vec<u8> = Vec::new();
     for chain in &chains {
         let Some(hook) = chain.hook else { continue };
-        let ours = [TABLE, quiet::TABLE].contains(&chain.table.as_str())
-            || chain.table.starts_with(WATCH_TABLES);
-        if chain.family == FAMILY_INET && ours {
+        if chain.family == FAMILY_INET && is_of_ours(&chain.table) {
             continue;
         }
         let other = OtherChain {

@@ -24,5 +24,6 @@ mod reported;
 mod ring;
 mod shutting;
 mod sizes;
+mod translated;
 mod watched;
 mod world;

@@ -3,6 +3,7 @@
 mod chain;
 mod copy;
 mod expression;
+mod foreign;
 pub mod message_kind;
 mod names;
 mod request;
@@ -15,6 +16,7 @@ mod verdict;
 pub use chain::{Chain, Hook};
 pub use copy::{Copied, KINDS, Kind};
 pub use expression::{Expression, Limit};
+pub use foreign::{ForeignElement, ForeignSet, foreign_elements};
 pub use names::{
     Base, Compare, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, ct, fib, registers,
 };

@@ -218,6 +218,33 @@ expressions! {
         /// What is added to the hash.
         6 "NFTA_HASH_OFFSET" Be32OrZero => offset,
     } also [Only(7, 0)]; // NFTA_HASH_TYPE: NFT_HASH_JENKINS
+    /// Translates an address of the connection that the packet begins, its port too; which of both ends, its kind says
+    /// (`enum nft_nat_types`: 0 whence it comes, 1 where it goes).
+    Nat = "nat" {
+        /// Which end.
+        1 "NFTA_NAT_TYPE" Be32 => kind,
+        /// The IP version, as the kernel numbers it.
+        2 "NFTA_NAT_FAMILY" Be32 => family,
+        /// The register with the first address that is taken for it; `None`: it stays.
+        3 "NFTA_NAT_REG_ADDR_MIN" OptionalBe32 => address,
+        /// The register with the last one.
+        4 "NFTA_NAT_REG_ADDR_MAX" OptionalBe32 => last_address,
+        /// The register with the first port that is taken for it; `None`: it stays.
+        5 "NFTA_NAT_REG_PROTO_MIN" OptionalBe32 => port,
+        /// The register with the last one.
+        6 "NFTA_NAT_REG_PROTO_MAX" OptionalBe32 => last_port,
+        /// How one of several is chosen (`NF_NAT_RANGE_*` in linux/netfilter/nf_nat.h).
+        7 "NFTA_NAT_FLAGS" Be32OrZero => flags,
+    } also [];
+    /// Translates where the packet goes to this machine itself.
+    Redirect = "redir" {
+        /// The register with the first port that is taken for its own; `None`: it stays.
+        1 "NFTA_REDIR_REG_PROTO_MIN" OptionalBe32 => port,
+        /// The register with the last one.
+        2 "NFTA_REDIR_REG_PROTO_MAX" OptionalBe32 => last_port,
+        /// As for [`Expression::Nat`].
+        3 "NFTA_REDIR_FLAGS" Be32OrZero => flags,
+    } also [];
     /// Reports the packet to a listening socket.
     Log = "log" {
         /// The group of sockets.
