@@ -26,6 +26,7 @@ mod first;
 mod folded;
 pub mod handing;
 pub mod kernel;
+mod led;
 pub mod listing;
 mod live;
 mod load;

@@ -349,6 +349,8 @@ words! {
         Silence = "silence",
         /// Not all fare alike.
         Partly = "partly",
+        /// It cannot be told, since others lead them elsewhere in a way that is not understood.
+        Unknown = "unknown",
         /// The place has no address that could come here.
         Nobody = "-",
     }

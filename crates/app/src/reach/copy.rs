@@ -70,7 +70,14 @@ pub(crate) fn try_all(
         let (Some(probe), [(met, _)]) = (tried.get(at), &outcome[..]) else { return };
         let part = probe.slot.of(entries, pings);
         part.copy = Some((*met).into());
-        let fits = fits(part.policy, part.limited, probe.knock, *met);
+        if part.policy == say::Word::Unknown {
+            return;
+        }
+        let fits = match met {
+            // Whoever is led to another machine is seen to leave this one.
+            Met::PassedOn => part.led_to.is_some() && part.policy == say::Word::Allow,
+            _ => fits(part.policy, part.limited, probe.knock, *met),
+        };
         part.agree = Some(part.agree.unwrap_or(true) && fits);
     })?;
     Ok(findings.missing)

@@ -4,6 +4,7 @@ mod copy;
 mod far;
 mod planned;
 mod probes;
+mod published;
 pub(crate) mod senders;
 mod sighting;
 mod silence;
@@ -16,6 +17,7 @@ pub use words::{Entry, From, Part, ProbeWords, Report, Request};
 
 use super::came::{Comers, Door};
 use super::finding;
+use super::led::Ways;
 use super::receivers::Names;
 use super::users::Users;
 use super::{Failure, Loaded, live};
@@ -62,16 +64,19 @@ pub fn report(
     let users = Users::of(machine);
     let names = Names::of(machine, loaded);
     let comers = Comers::look(machine);
+    let ways = ways(machine, &listeners, &names, &mut unknown);
     let mut entries: Vec<Entry> = listeners
         .iter()
         .map(|listener| {
             let wanted = Wanted::of(listener, names.of_listener(listener), &kernel);
-            let from = views(listener, &wanted, loaded, &kernel, &columns, &mut planned);
+            let from = views(listener, &wanted, (loaded, &kernel, &ways), &columns, &mut planned);
             let user = users.name(listener.uid);
             let entry = entry(listener, taken_for(wanted, &names), user, from);
             with_port(entry, listener, loaded, comers.as_ref())
         })
         .collect();
+    let of = (loaded, &kernel, &ways);
+    entries.extend(published::entries(of, &columns, &listeners, &mut planned));
     let mut pings = pings(loaded, &kernel, &columns, &mut planned);
     let mut copied = false;
     if !kernel_unreadable {
@@ -100,6 +105,8 @@ pub fn report(
     for from in entries.iter_mut().flat_map(|entry| &mut entry.from).chain(&mut pings) {
         from.sum_up();
     }
+    // Only now: what was tried belongs to the places that they had.
+    entries.sort_by_key(|it| (it.port, it.protocol));
     Ok(Report {
         host: loaded.plan.host.clone(),
         listeners: entries,
@@ -111,6 +118,25 @@ pub fn report(
         unknown,
         kernel_unreadable,
     })
+}
+
+/// Whom all is asked.
+type Of<'o> = (&'o Loaded, &'o verdicts::Kernel, &'o Ways<'o>);
+
+/// What leads packets elsewhere; where that cannot be read, that is noted.
+fn ways<'m>(
+    machine: &'m dyn Machine,
+    listeners: &[Listener],
+    names: &Names,
+    unknown: &mut Vec<String>,
+) -> Ways<'m> {
+    let mut ways = Ways::of(machine).unwrap_or_else(|failure| {
+        unknown.push(format!("where others lead packets elsewhere: {}", failure.line()));
+        Ways::default()
+    });
+    let whose = |it: &Listener| ((it.protocol, it.port), names.of_listener(it));
+    ways.whose = listeners.iter().map(whose).collect();
+    ways
 }
 
 /// What is found about what listens, and about what should.
@@ -173,6 +199,8 @@ fn pings(
     planned: &mut Planned,
 ) -> Vec<From> {
     let own = |family| loaded.plan.here(family).is_some();
+    // What others lead elsewhere has ports.
+    let nowhere = Ways::default();
     let mut pings = Vec::new();
     for column in columns {
         for family in Family::BOTH {
@@ -180,7 +208,7 @@ fn pings(
                 continue;
             }
             let wanted = Wanted::ping(family);
-            let parts = verdicts::parts(&wanted, family, loaded, kernel, &column.senders);
+            let parts = verdicts::parts(&wanted, family, loaded, kernel, &nowhere, &column.senders);
             planned.plan_ping(column, &parts, pings.len());
             let parts = parts.iter().map(|part| part.words(&loaded.plan, column)).collect();
             pings.push(From::of(column.name.clone(), family.into(), parts));
@@ -209,8 +237,7 @@ fn taken_for(wanted: Wanted, names: &Names) -> Option<String> {
 fn views(
     listener: &Listener,
     wanted: &Wanted,
-    loaded: &Loaded,
-    kernel: &verdicts::Kernel,
+    (loaded, kernel, ways): Of<'_>,
     columns: &[Column],
     planned: &mut Planned,
 ) -> Vec<From> {
@@ -221,7 +248,7 @@ fn views(
             if !column.senders.has(family) {
                 continue;
             }
-            let parts = verdicts::parts(wanted, family, loaded, kernel, &column.senders);
+            let parts = verdicts::parts(wanted, family, loaded, kernel, ways, &column.senders);
             planned.plan(listener, column, &parts, from.len());
             let parts = parts.iter().map(|part| part.words(&loaded.plan, column)).collect();
             from.push(From::of(column.name.clone(), family.into(), parts));
@@ -264,6 +291,7 @@ fn entry(listener: &Listener, taken_for: Option<String>, user: String, from: Vec
         taken_for,
         pid: owner.map(|it| it.pid),
         user,
+        published: None,
         came: None,
         from,
     }

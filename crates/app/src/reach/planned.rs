@@ -116,6 +116,18 @@ impl Planned {
         }
     }
 
+    /// Plans a probe of a port at which nobody listens, likewise.
+    pub(super) fn plan_port(
+        &mut self,
+        protocol: PortProtocol,
+        port: u16,
+        column: &Column,
+        fares: &[Fares],
+        from: usize,
+    ) {
+        self.add(Some(self.listener), Knock::Port(protocol, port), column, fares, from);
+    }
+
     /// Plans a ping for each part of some senders.
     pub(crate) fn plan_ping(&mut self, column: &Column, fares: &[Fares], from: usize) {
         self.add(None, Knock::Ping, column, fares, from);

@@ -76,6 +76,9 @@ impl Sighting {
             micros: u64::try_from(self.time.as_micros()).unwrap_or(u64::MAX),
             explained: self.explained.clone(),
         });
+        if part.policy == say::Word::Unknown {
+            return None;
+        }
         let others_agree = part.agree.unwrap_or(true);
         let fits = fits(part.policy, part.limited, self.probe.knock, observation.state);
         if !fits && self.explained.is_some() && self.arrived != Some(true) {

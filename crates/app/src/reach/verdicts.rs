@@ -2,6 +2,7 @@
 
 use super::senders::Column;
 use super::words::Part;
+use crate::led::{Led, Ways};
 use crate::vocabulary as say;
 use crate::{By, Loaded};
 use std::net::IpAddr;
@@ -12,7 +13,7 @@ use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, Relation, Transport,
 };
 use tipstaff_linux::ruleset::{Marks, Snapshot, Whose};
-use tipstaff_linux::sockets::Listener;
+use tipstaff_linux::sockets::{Listener, PortProtocol};
 
 const CLIENT_PORT: u16 = 49_152;
 /// An echo request over IPv4 (RFC 792).
@@ -91,6 +92,8 @@ pub(crate) struct Fate {
     pub policy: Decided,
     /// What the kernel's rules say of them.
     pub kernel: Word,
+    /// Where others lead them first, if they do.
+    pub led: Option<Led>,
 }
 
 /// Senders that fare alike, with what they fare.
@@ -111,7 +114,8 @@ pub(crate) struct Fares {
 impl Fares {
     /// In words, before anything was observed.
     pub(crate) fn words(&self, plan: &HostPlan, column: &Column) -> Part {
-        let Fate { policy, kernel } = &self.fate;
+        let Fate { policy, kernel, led } = &self.fate;
+        let not_known = matches!(led, Some(Led::NotKnown(..)));
         let kernel_by = match kernel {
             Word::Decided(decided) if decided.by != policy.by => Some(decided.by.to_string()),
             _ => None,
@@ -125,15 +129,23 @@ impl Fares {
                     some.iter().map(|it| it.clone().unwrap_or_else(|| ANOTHER.into())).collect(),
                 ),
             },
-            policy: policy.verdict.into(),
+            policy: if not_known { say::Word::Unknown } else { policy.verdict.into() },
+            led_to: match led {
+                Some(Led::To(to, _)) => Some(to.to_string()),
+                _ => None,
+            },
+            led_by: led.as_ref().map(|it| it.by().to_owned()),
             limited: policy.limited,
-            kernel: kernel.verdict().map_or(say::Word::Unknown, Into::into),
+            kernel: match kernel.verdict() {
+                Some(verdict) if !not_known => verdict.into(),
+                _ => say::Word::Unknown,
+            },
             decided_by: By::of(&policy.by, plan),
             kernel_decided_by: kernel_by,
             copy: None,
             observed: None,
             probes: Vec::new(),
-            agree: kernel.verdict().map(|verdict| verdict == policy.verdict),
+            agree: kernel.verdict().filter(|_| !not_known).map(|it| it == policy.verdict),
         }
     }
 }
@@ -163,6 +175,12 @@ impl Wanted {
         }
     }
 
+    /// A new connection to a port, at whatever address.
+    pub(crate) fn port(protocol: PortProtocol, destination: u16, whose: Whose) -> Self {
+        let transport = Transport::Ports { protocol, source: CLIENT_PORT, destination };
+        Self { at: None, transport, marked: whose.clone(), whose }
+    }
+
     /// An answer to a ping.
     pub(crate) fn ping(family: Family) -> Self {
         let kind = if family == Family::V4 { ECHO_REQUEST } else { ECHO_REQUEST_V6 };
@@ -177,6 +195,7 @@ pub(crate) fn parts(
     family: Family,
     loaded: &Loaded,
     kernel: &Kernel,
+    ways: &Ways<'_>,
     senders: &AddressSet,
 ) -> Vec<Fares> {
     let mut own: Vec<IpAddr> = loaded.plan.addresses.clone();
@@ -206,27 +225,35 @@ pub(crate) fn parts(
     if let Kernel::Rules(program, _) = kernel {
         deciders.push(&**program);
     }
+    deciders.push(ways.decider());
     let same = wanted.whose == wanted.marked;
-    let by_kernel = |packet: &Packet| {
-        if same {
+    let by_kernel = |packet: &Packet, led: bool| {
+        if same || led {
             return kernel.ask(packet);
         }
         let Whose { program, user } = wanted.marked.clone();
         kernel.ask(&Packet { program, user, ..packet.clone() })
     };
     let fate = |packet: &Packet| {
-        let mut packet = loaded.plan.related(packet.clone());
-        // Whoever receives it is this host.
-        packet.destination_is.own = loaded.plan.moving;
-        Fate { policy: loaded.plan.evaluate(&packet), kernel: by_kernel(&packet) }
+        let (packet, led) = ways.arrive(packet);
+        let mut packet = loaded.plan.related(packet);
+        if packet.direction == Direction::Inbound {
+            // Whoever receives it is this host.
+            packet.destination_is.own = loaded.plan.moving;
+        }
+        let kernel = by_kernel(&packet, led.is_some());
+        Fate { policy: loaded.plan.evaluate(&packet), kernel, led }
     };
     let mut apart = loaded.plan.interfaces_told_apart(Direction::Inbound);
     if let Kernel::Rules(program, _) = kernel {
         apart.extend(program.interfaces_told_apart());
     }
+    // Where others lead packets is known by the link that they come by.
+    let another = if ways.lead() { None } else { Some(None) };
+    apart.extend(ways.links().filter(|_| another.is_none()).map(str::to_owned));
     apart.sort();
     apart.dedup();
-    let ways: Vec<Option<String>> = apart.into_iter().map(Some).chain([None]).collect();
+    let ways: Vec<Option<String>> = apart.into_iter().map(Some).chain(another).collect();
     let mut parts: Vec<Fares> = Vec::new();
     for way in &ways {
         let packet = Packet { in_interface: way.clone(), ..packet.clone() };

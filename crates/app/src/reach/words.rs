@@ -79,8 +79,10 @@ pub struct Entry {
     pub taken_for: Option<String>,
     /// The number of the process that listens.
     pub pid: Option<u32>,
-    /// The user who made the socket.
+    /// The user who made the socket; empty where nobody listens.
     pub user: String,
+    /// The ports that others lead elsewhere, such as `8000-8010`, if it is no listener but such a port.
+    pub published: Option<String>,
     /// What has come to it, as the kernel remembers; `null` if it is to remember nothing.
     pub came: Option<Came>,
     /// One entry for each place and IP version.
@@ -123,8 +125,13 @@ pub struct Part {
     /// Coming in by which interfaces, `another` standing for one that no rule names; `null` if
     /// that makes no difference.
     pub interfaces: Option<Vec<String>>,
-    /// What the policy says of them.
+    /// What the policy says of them, where they are led; `unknown` if that cannot be told.
     pub policy: say::Word,
+    /// Where others' rules lead them before anything is decided, as address and port; `null` if nowhere else, or if
+    /// that cannot be told.
+    pub led_to: Option<String>,
+    /// The table that leads them elsewhere, or of which that cannot be told; `null` if none does.
+    pub led_by: Option<String>,
     /// Whether that holds only up to a rate.
     pub limited: bool,
     /// What the kernel's rules say of them.

@@ -1,9 +1,10 @@
 //! What is reachable from where, in rows and columns.
 
 use crate::came::{Came, Comers, Door};
+use crate::led::{Led, Published, Ways};
 use crate::reach::senders::{Column, columns};
 use crate::reach::verdicts::{Fares, Kernel, Wanted, parts};
-use crate::reach::{self, From};
+use crate::reach::{self, Entry, From};
 use crate::receivers::Names;
 use crate::vocabulary as say;
 use crate::{Failure, Loaded};
@@ -80,14 +81,20 @@ pub(super) fn matrix(
     let columns = columns(&loaded.policy, &[])?;
     let live = reached.is_some();
     let names = Names::of(machine, loaded);
-    let elsewhere = |wanted: &dyn Fn(Family) -> Wanted| -> Vec<Cell> {
-        columns.iter().map(|column| cell(loaded, column, wanted)).collect()
+    // What could not be looked at, `reach` has said.
+    let ways = if live { Ways::of(machine).unwrap_or_default() } else { Ways::default() };
+    let senders: Vec<_> = columns.iter().map(|it| &it.senders).collect();
+    let published = ways.published(loaded, &senders);
+    let elsewhere = |wanted: &dyn Fn(Family) -> Wanted, led: bool| -> Vec<Cell> {
+        columns.iter().map(|column| cell((loaded, &ways), column, wanted, led)).collect()
     };
     let mut rows: Vec<Row> = Vec::new();
     let mut others: Vec<Row> = Vec::new();
     for protocol in PortProtocol::ALL {
         let written = written(loaded, protocol);
-        for (first, last) in segments(&written, listeners, protocol) {
+        for (first, last) in segments(&written, listeners, &published, protocol) {
+            let is_led = |it: &&Published| it.protocol == protocol && it.ports.contains(&first);
+            let led = published.iter().find(is_led);
             let transport = transport(protocol, first);
             let door = Door::Ports(protocol.number(), first, last);
             let here = |it: &&Listener| {
@@ -100,9 +107,9 @@ pub(super) fn matrix(
             };
             let wanted =
                 |_| Wanted { at: None, transport, marked: whose.clone(), whose: whose.clone() };
-            let mut cells = elsewhere(&wanted);
+            let mut cells = elsewhere(&wanted, led.is_some() && heard.is_empty());
             let mentioned = written.iter().any(|set| set.contains(first));
-            if heard.is_empty() && !mentioned {
+            if heard.is_empty() && !mentioned && led.is_none() {
                 match others.iter_mut().find(|row| row.cells == cells) {
                     Some(row) => row.doors.push(door),
                     None => {
@@ -113,22 +120,31 @@ pub(super) fn matrix(
                 continue;
             }
             for listener in &heard {
-                witnesses(&mut cells, &columns, reached, listener);
+                let address = listener.address.to_string();
+                let here = |it: &Entry| it.published.is_none() && it.address == address;
+                witnesses(&mut cells, &columns, reached, (protocol, first), here);
             }
-            let programs = live.then(|| programs(&heard));
+            let mut programs = live.then(|| programs(&heard));
+            if let Some(led) = led {
+                witnesses(&mut cells, &columns, reached, (protocol, *led.ports.start()), |it| {
+                    it.published.is_some()
+                });
+                programs.get_or_insert_default().push(format!("led elsewhere by table {}", led.by));
+            }
             let what = match last == first {
                 true => format!("{first}/{}", protocol.as_str()),
                 false => format!("{first}-{last}/{}", protocol.as_str()),
             };
             // Where nobody is seen to listen, the cells are about who is to.
-            let what = if heard.is_empty() { with_owner(&what, &whose) } else { what };
+            let what =
+                if heard.is_empty() && led.is_none() { with_owner(&what, &whose) } else { what };
             let meanings = loaded.policy.meanings(protocol, first, last);
             let meanings = meanings.into_iter().map(str::to_owned).collect();
             add(&mut rows, Row { meanings, programs, ..Row::new(what, door, cells) });
         }
     }
     rows.sort_by_key(|row| row.what.split(['/', '-']).next().and_then(|it| it.parse::<u32>().ok()));
-    let pings = elsewhere(&Wanted::ping);
+    let pings = elsewhere(&Wanted::ping, false);
     rows.push(Row::new("ping".to_owned(), Door::Ping, pings));
     if let [only] = &mut others[..] {
         only.what = "every other port".into();
@@ -165,6 +181,7 @@ fn written(loaded: &Loaded, protocol: PortProtocol) -> Vec<RangeSet<u16>> {
 fn segments(
     written: &[RangeSet<u16>],
     listeners: &[Listener],
+    published: &[Published],
     protocol: PortProtocol,
 ) -> Vec<(u16, u16)> {
     let mut starts = BTreeSet::from([0]);
@@ -174,6 +191,9 @@ fn segments(
     };
     for &(first, last) in written.iter().flat_map(RangeSet::ranges) {
         cut(first, last);
+    }
+    for led in published.iter().filter(|it| it.protocol == protocol) {
+        cut(*led.ports.start(), *led.ports.end());
     }
     let here = |it: &&Listener| it.protocol == protocol && !it.address.is_loopback();
     for listener in listeners.iter().filter(here) {
@@ -234,13 +254,22 @@ fn add(rows: &mut Vec<Row>, row: Row) {
 }
 
 /// What the policy says of senders of one place.
-fn cell(loaded: &Loaded, column: &Column, wanted: &dyn Fn(Family) -> Wanted) -> Cell {
+fn cell(
+    (loaded, ways): (&Loaded, &Ways<'_>),
+    column: &Column,
+    wanted: &dyn Fn(Family) -> Wanted,
+    led: bool,
+) -> Cell {
     let mut fares: Vec<Fares> = Vec::new();
     for family in Family::BOTH {
         if loaded.plan.here(family).is_some() && column.senders.has(family) {
             let kernel = Kernel::Unreadable;
-            fares.extend(parts(&wanted(family), family, loaded, &kernel, &column.senders));
+            fares.extend(parts(&wanted(family), family, loaded, &kernel, ways, &column.senders));
         }
+    }
+    if led {
+        // Whoever is led nowhere meets nobody there.
+        fares.retain(|it| it.fate.led.is_some());
     }
     let mut by: Vec<String> = Vec::new();
     for fare in &fares {
@@ -284,6 +313,9 @@ fn part(column: &Column, fare: &Fares, all: &[Fares]) -> String {
 }
 
 fn word(fare: &Fares) -> say::Reach {
+    if matches!(fare.fate.led, Some(Led::NotKnown(..))) {
+        return say::Reach::Unknown;
+    }
     let decided = &fare.fate.policy;
     match (decided.verdict, decided.limited) {
         (Verdict::Allow, false) => say::Reach::Open,
@@ -298,13 +330,11 @@ fn witnesses(
     cells: &mut [Cell],
     columns: &[Column],
     reached: Option<&reach::Report>,
-    listener: &Listener,
+    (protocol, port): (PortProtocol, u16),
+    is_it: impl Fn(&Entry) -> bool,
 ) {
-    let entries = reached.into_iter().flat_map(|it| &it.listeners);
-    let address = listener.address.to_string();
-    let entry = entries.into_iter().find(|it| {
-        it.port == listener.port && it.protocol == listener.protocol.into() && it.address == address
-    });
+    let mut entries = reached.into_iter().flat_map(|it| &it.listeners);
+    let entry = entries.find(|it| it.port == port && it.protocol == protocol.into() && is_it(it));
     for (cell, column) in cells.iter_mut().zip(columns) {
         let views = entry.into_iter().flat_map(|it| &it.from).filter(|it| it.place == column.name);
         for from in views {

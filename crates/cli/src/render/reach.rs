@@ -47,13 +47,8 @@ fn matrix(report: &Report, screen: &Screen) -> String {
     let titles = ["port", "listener"].into_iter().chain(came.then_some("came"));
     let mut table = Table::new(titles.chain(places.iter().copied()));
     for entry in &report.listeners {
-        let mut cells = vec![
-            meant(
-                Cell::new(format!("{}/{}", entry.port, entry.protocol), Style::Strong),
-                &entry.meanings,
-            ),
-            listener(entry),
-        ];
+        let mut cells =
+            vec![meant(Cell::new(ports(entry), Style::Strong), &entry.meanings), listener(entry)];
         cells.extend(came.then(|| came::cell(entry.came.as_ref())));
         cells.extend(places.iter().map(|place| {
             let views: Vec<&From> = entry.from.iter().filter(|from| from.place == *place).collect();
@@ -64,12 +59,20 @@ fn matrix(report: &Report, screen: &Screen) -> String {
     table.render(screen)
 }
 
+fn ports(entry: &Entry) -> String {
+    let ports = entry.published.clone().unwrap_or_else(|| entry.port.to_string());
+    format!("{ports}/{}", entry.protocol)
+}
+
 /// Ports, and what they are for.
 pub fn meant(ports: Cell, meanings: &[String]) -> Cell {
     meanings.iter().fold(ports, |cell, it| cell.line(it, Style::Faint))
 }
 
 fn listener(entry: &Entry) -> Cell {
+    if entry.published.is_some() {
+        return led(entry);
+    }
     let program = entry.program.as_deref().unwrap_or("(program not known)");
     // Programs are told apart by their file's name; the whole path is in the JSON form.
     let program = program.rsplit('/').next().unwrap_or(program);
@@ -87,6 +90,26 @@ fn listener(entry: &Entry) -> Cell {
         }
     };
     cell.line(bound(entry), Style::Faint).line(who, Style::Faint)
+}
+
+/// Where a port leads at which nobody listens.
+fn led(entry: &Entry) -> Cell {
+    let parts = || entry.from.iter().flat_map(|it| &it.parts);
+    let unique = |all: Vec<String>| {
+        let mut seen: Vec<String> = Vec::new();
+        all.into_iter().for_each(|it| {
+            if !seen.contains(&it) {
+                seen.push(it);
+            }
+        });
+        seen
+    };
+    let mut cell = Cell::new("nobody here", Style::Faint);
+    for to in unique(parts().filter_map(|it| it.led_to.clone()).collect()) {
+        cell = cell.line(format!("led to {to}"), Style::Mixed);
+    }
+    let by = unique(parts().filter_map(|it| it.led_by.clone()).collect());
+    cell.line(format!("by table {}", clean(&by.join(", "))), Style::Faint)
 }
 
 fn bound(entry: &Entry) -> String {
@@ -168,7 +191,7 @@ impl<'a> Fare<'a> {
         let alike = |copy: &Fate| {
             matches!(
                 (self.policy, copy),
-                (Word::Allow, Fate::Open)
+                (Word::Allow, Fate::Open | Fate::PassedOn)
                     | (Word::Deny, Fate::Denied | Fate::Lost)
                     | (Word::Reject, Fate::Rejected)
             )

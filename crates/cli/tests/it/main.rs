@@ -33,6 +33,7 @@ mod places;
 mod postures;
 mod programs;
 mod project;
+mod published;
 mod reach;
 mod rehearsing;
 mod remembering;

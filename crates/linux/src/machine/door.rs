@@ -8,6 +8,7 @@ use crate::ruleset::{Callers, Marks, OtherTable, Snapshot};
 use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
+use crate::translation::Translations;
 use crate::transport::Protocol;
 use crate::watching::Watcher;
 use crate::{LinuxError, NetlinkSocket};
@@ -55,6 +56,12 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     fn others(&self) -> Result<Vec<OtherTable>, LinuxError>;
+
+    /// What others translate of packets on their way in.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn translations(&self) -> Result<Translations, LinuxError>;
 
     /// The sockets of some protocols that wait for traffic, by port.
     ///

@@ -12,6 +12,7 @@ use crate::session::{self, Session};
 use crate::sockets::{self, Connection, Listener, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::taken;
+use crate::translation::Translations;
 use crate::transport::{NetlinkSocket, Protocol};
 use crate::users::{user_number, users};
 use crate::watching::{Logged, Watch, Watcher};
@@ -53,6 +54,10 @@ impl Machine for Here {
 
     fn callers(&self) -> Result<Option<Callers>, LinuxError> {
         ruleset::callers(&mut netfilter()?)
+    }
+
+    fn translations(&self) -> Result<Translations, LinuxError> {
+        Translations::read(&mut netfilter()?, self.links()?)
     }
 
     fn generation(&self) -> Result<u32, LinuxError> {

@@ -10,6 +10,7 @@ use crate::ruleset::{Callers, Marks, OtherTable, Snapshot, is_program};
 use crate::session::Session;
 use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
+use crate::translation::Translations;
 use crate::transport::{NetlinkSocket, Protocol};
 use crate::watching::Watcher;
 use crate::{LinuxError, Reason};
@@ -227,6 +228,10 @@ impl Machine for Recorded {
             doing: "read who came".into(),
             reason: "that is not written down of a machine".into(),
         })
+    }
+
+    fn translations(&self) -> Result<Translations, LinuxError> {
+        Answer::not_recorded("tell where packets are led").again()
     }
 
     fn generation(&self) -> Result<u32, LinuxError> {

@@ -87,7 +87,8 @@ impl Translations {
     }
 
     /// The senders among whom something may make a difference.
-    pub(super) fn sources(&self) -> Vec<AddressSet> {
+    #[must_use]
+    pub fn sources(&self) -> Vec<AddressSet> {
         let mut found = BTreeSet::new();
         for (first, last) in self.values() {
             let whole = [4, 16].into_iter().find(|it| first.len() <= *it).unwrap_or_default();

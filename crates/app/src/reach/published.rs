@@ -1,0 +1,90 @@
+//! Ports at which nobody listens, and which others lead elsewhere.
+
+use super::Of;
+use super::planned::Planned;
+use super::senders::Column;
+use super::verdicts::{Wanted, parts};
+use super::words::{Entry, From};
+use crate::led::Published;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use tipstaff_core::space::Family;
+use tipstaff_linux::ruleset::Whose;
+use tipstaff_linux::sockets::Listener;
+
+/// An entry for each such port, or ports that are led alike.
+pub(super) fn entries(
+    of: Of<'_>,
+    columns: &[Column],
+    listeners: &[Listener],
+    planned: &mut Planned,
+) -> Vec<Entry> {
+    let (loaded, _, ways) = of;
+    let senders: Vec<_> = columns.iter().map(|it| &it.senders).collect();
+    let mut entries = Vec::new();
+    for published in ways.published(loaded, &senders) {
+        // What a listener hears of it, its own entry says.
+        let heard = |it: &Listener| {
+            it.protocol == published.protocol
+                && published.ports == (it.port..=it.port)
+                && !it.address.is_loopback()
+        };
+        if listeners.iter().any(heard) {
+            continue;
+        }
+        let entry = entry(of, columns, &published, planned);
+        if !entry.from.is_empty() {
+            planned.next_listener();
+            entries.push(entry);
+        }
+    }
+    entries
+}
+
+fn entry(
+    (loaded, kernel, ways): Of<'_>,
+    columns: &[Column],
+    published: &Published,
+    planned: &mut Planned,
+) -> Entry {
+    let (first, last) = (*published.ports.start(), *published.ports.end());
+    let wanted = Wanted::port(published.protocol, first, Whose::default());
+    let (mut from, mut versions) = (Vec::new(), Vec::new());
+    for column in columns {
+        for family in Family::BOTH {
+            if !column.senders.has(family) {
+                continue;
+            }
+            let mut parts = parts(&wanted, family, loaded, kernel, ways, &column.senders);
+            // Whoever is led nowhere meets nobody here.
+            parts.retain(|it| it.fate.led.is_some());
+            if parts.is_empty() {
+                continue;
+            }
+            planned.plan_port(published.protocol, first, column, &parts, from.len());
+            let words = parts.iter().map(|it| it.words(&loaded.plan, column)).collect();
+            from.push(From::of(column.name.clone(), family.into(), words));
+            if !versions.contains(&family) {
+                versions.push(family);
+            }
+        }
+    }
+    let address: IpAddr = match versions[..] {
+        [Family::V4] => Ipv4Addr::UNSPECIFIED.into(),
+        _ => Ipv6Addr::UNSPECIFIED.into(),
+    };
+    let meanings = loaded.policy.meanings(published.protocol, first, last);
+    Entry {
+        protocol: published.protocol.into(),
+        address: address.to_string(),
+        port: first,
+        meanings: meanings.into_iter().map(str::to_owned).collect(),
+        versions: versions.into_iter().map(Into::into).collect(),
+        program: None,
+        taken_for: None,
+        pid: None,
+        user: String::new(),
+        published: Some(if first == last { first.to_string() } else { format!("{first}-{last}") }),
+        came: None,
+        from,
+    }
+}
