@@ -1,5 +1,6 @@
 //! `ask --who`, `--what` and `--why`: questions about whole regions of packets.
 
+use super::reach::{Entry, published_ports};
 use super::region::{RegionWords, Words};
 use super::{By, Failure, Loaded};
 use crate::vocabulary as say;
@@ -8,7 +9,8 @@ use std::collections::BTreeMap;
 use tipstaff_core::analysis::{Share, ordinary, share_of, shares};
 use tipstaff_core::plan::{Act, RuleId};
 use tipstaff_core::policy::{Source, nearest, read_addresses, read_traffic};
-use tipstaff_core::space::{Direction, Piece, join};
+use tipstaff_core::space::{Direction, Piece, PortProtocol, join};
+use tipstaff_linux::Machine;
 
 /// What is asked about policy, host and kernel.
 #[derive(Clone, Debug)]
@@ -36,6 +38,9 @@ pub struct Report {
     /// What happens to which packets. Of packets that a rule matches but others decide, `why` tells
     /// as well.
     pub answers: Vec<Answer>,
+    /// The ports of this machine that are asked about and that rules of others lead elsewhere, with who is let through
+    /// there, as `reach` has them: what `answers` says does not hold for them. Empty if the machine was not looked at.
+    pub published: Vec<Entry>,
 }
 
 /// Packets that fare alike.
@@ -60,6 +65,7 @@ pub fn report(
     loaded: &Loaded,
     question: &Question,
     direction: Direction,
+    live: Option<&dyn Machine>,
 ) -> Result<Report, Failure> {
     let plan = &loaded.plan;
     let (asked, about, direction, answers) = match question {
@@ -83,13 +89,47 @@ pub fn report(
             (say::Asked::Why, name, direction, answers)
         }
     };
+    let published = match (live, question) {
+        (Some(machine), Question::Who(text)) if direction == Direction::Inbound => {
+            published(machine, loaded, &[], Some(text))?
+        }
+        (Some(machine), Question::What(sender)) if direction == Direction::Inbound => {
+            published(machine, loaded, std::slice::from_ref(sender), None)?
+        }
+        _ => Vec::new(),
+    };
     Ok(Report {
+        published,
         host: plan.host.clone(),
         asked,
         about: about.clone(),
         direction: direction.into(),
         answers,
     })
+}
+
+/// The ports of a machine that lead elsewhere, of some traffic, for some senders.
+fn published(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    from: &[String],
+    traffic: Option<&String>,
+) -> Result<Vec<Entry>, Failure> {
+    let mut found = published_ports(machine, loaded, from)?;
+    if let Some(text) = traffic {
+        let source = Source::new("--who", text);
+        let traffic = read_traffic(&loaded.policy, &source)
+            .map_err(|problems| Failure::Input { sources: vec![source], problems })?;
+        found.retain(|it| {
+            let protocol = PortProtocol::ALL.into_iter().find(|of| it.protocol == (*of).into());
+            protocol.is_some_and(|of| {
+                traffic.ports[of].ranges().iter().any(|range| {
+                    it.ports().is_some_and(|(first, last)| range.0 <= last && first <= range.1)
+                })
+            })
+        });
+    }
+    Ok(found)
 }
 
 fn too_long() -> Failure {

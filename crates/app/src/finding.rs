@@ -81,6 +81,10 @@ fn command(mend: &Mend) -> String {
                 from.as_deref().unwrap_or("PLACE")
             )
         }
+        Mend::Deny { direction, traffic, to } => format!(
+            "tipstaff rule add NAME --direction {direction} --deny {} --to {to}",
+            traffic.join(" ")
+        ),
         Mend::RemoveName(what, name) => format!("tipstaff {} remove {name}", what.as_str()),
     }
 }

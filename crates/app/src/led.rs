@@ -5,6 +5,8 @@ use std::collections::{BTreeSet, HashMap};
 use std::net::{IpAddr, SocketAddr};
 use std::ops::RangeInclusive;
 use std::sync::Mutex;
+use tipstaff_core::analysis::Published as Opening;
+use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::{
     AddressSet, ConnectionState, Direction, Family, Packet, Relation, Transport,
 };
@@ -114,7 +116,8 @@ impl<'m> Ways<'m> {
             Transport::Other { protocol } => (protocol, None),
         };
         let course = self.translations.course(&Traveller {
-            in_interface: packet.in_interface.clone(),
+            // Where nobody says it, packets come by the link by which those to their sender leave.
+            in_interface: packet.in_interface.clone().or_else(|| self.link_to(packet.source)),
             source: packet.source,
             destination: packet.destination,
             protocol,
@@ -177,6 +180,35 @@ impl<'m> Ways<'m> {
             }
         }
         found.into_iter().map(|it| it.0).collect()
+    }
+
+    /// The ports of this machine that lead elsewhere, and what lets somebody through there, each once.
+    pub(crate) fn openings(&self, loaded: &Loaded, senders: &[&AddressSet]) -> Vec<Opening> {
+        let callers = self.callers(loaded, senders);
+        let mut found: Vec<Opening> = Vec::new();
+        for published in self.published(loaded, senders) {
+            let (protocol, ports) = (published.protocol, &published.ports);
+            for caller in &callers {
+                let transport =
+                    Transport::Ports { protocol, source: 49_152, destination: *ports.start() };
+                let (there, led) = self.arrive(&Packet { transport, ..caller.clone() });
+                let Some(Led::To(to, by)) = led else { continue };
+                let there = loaded.plan.related(there);
+                let decided = loaded.plan.evaluate(&there);
+                let opening = Opening {
+                    protocol,
+                    ports: (*ports.start(), *ports.end()),
+                    by,
+                    to,
+                    direction: there.direction,
+                    open_by: decided.by,
+                };
+                if decided.verdict == Verdict::Allow && !found.contains(&opening) {
+                    found.push(opening);
+                }
+            }
+        }
+        found
     }
 
     /// Packets that stand for all that are told apart: by whom, to which own address, by which link.

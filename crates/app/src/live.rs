@@ -1,12 +1,14 @@
 //! What this machine shows, held against its policy.
 
+use super::led::Ways;
+use super::reach::senders::columns;
 use super::receivers::{Names, Receivers};
 use super::uses::uses;
 use super::way::way;
 use super::{Failure, Loaded};
 use std::collections::BTreeSet;
 use tipstaff_core::analysis::{
-    self, Contact, Facts, Finding, Listener, RoutingMark, odd_interface,
+    self, Contact, Facts, Finding, Listener, Published, RoutingMark, odd_interface,
 };
 use tipstaff_core::plan::{Condition, RuleId};
 use tipstaff_linux::{Listed, Machine, sockets};
@@ -74,6 +76,7 @@ fn facts(
     let switch = machine.setting(ANSWERS_TAKE_MARKS);
     Ok(Facts {
         listeners,
+        published: openings(machine, loaded)?,
         unlisted: listed.unlisted.iter().map(|it| it.0).collect(),
         contacts,
         session,
@@ -89,6 +92,15 @@ fn facts(
         marked_by_packets: switch.is_ok_and(|it| it.trim() != "0"),
         uses: Vec::new(),
     })
+}
+
+/// Where others lead ports of this machine, and the policy lets somebody through. What cannot be read is said where
+/// the kernel is looked at.
+fn openings(machine: &dyn Machine, loaded: &Loaded) -> Result<Vec<Published>, Failure> {
+    let Ok(ways) = Ways::of(machine) else { return Ok(Vec::new()) };
+    let columns = columns(&loaded.policy, &[])?;
+    let senders: Vec<_> = columns.iter().map(|it| &it.senders).collect();
+    Ok(ways.openings(loaded, &senders))
 }
 
 fn listener(names: &Names, it: &sockets::Listener) -> Listener {

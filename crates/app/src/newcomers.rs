@@ -186,7 +186,7 @@ fn make_all_known(home: &Home, told: &[Heard]) -> io::Result<()> {
 pub(crate) fn newcomer(heard: &Heard, listens: bool, policy: Option<&Loaded>) -> Newcomer {
     let traffic = heard.traffic.clone();
     let question = Question::Who(traffic.clone());
-    let answers = policy.and_then(|it| asked::report(it, &question, Direction::Inbound).ok());
+    let answers = policy.and_then(|it| asked::report(it, &question, Direction::Inbound, None).ok());
     let answers = answers.map(|it| it.answers);
     let reached_by = answers.as_ref().map(|list| {
         let admits = |it: &Answer| it.verdict == Verdict::Allow.into();

@@ -169,6 +169,8 @@ pub struct Other {
     /// Whether it can keep packets out that this policy allows: `never`, `can`, or `perhaps` if
     /// something in it is not understood.
     pub denies: say::Denies,
+    /// Whether it can let in what this policy denies, by leading packets elsewhere before the policy's rules see them.
+    pub leads: bool,
     /// How many rules it has.
     pub rules: usize,
 }
@@ -493,8 +495,8 @@ fn other(table: OtherTable) -> Other {
         Denies::Perhaps => say::Denies::Perhaps,
         Denies::Can => say::Denies::Can,
     };
-    let (family, rules) = (table.family.into(), table.rules);
-    Other { family, name: table.name, chains: chains.collect(), denies, rules }
+    let (family, leads, rules) = (table.family.into(), table.leads, table.rules);
+    Other { family, name: table.name, chains: chains.collect(), denies, leads, rules }
 }
 
 /// The kernel lists its older filter's tables in two files, which only root can read.

@@ -5,6 +5,7 @@ mod packet;
 mod question;
 
 use super::{By, Failure, Loaded, PacketWords};
+use crate::led::{Led, Ways};
 use crate::vocabulary as say;
 pub use answers::{Answer, Open};
 pub use question::Question;
@@ -12,6 +13,7 @@ use serde::Serialize;
 use tipstaff_core::plan::{Idle, Step};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Packet;
+use tipstaff_linux::Machine;
 
 /// What becomes of a packet, and why.
 #[derive(Debug, Serialize)]
@@ -36,6 +38,21 @@ pub struct Report {
     pub depends_on: Vec<Open>,
     /// Every answer, if there are several: which packets meet what.
     pub answers: Vec<Answer>,
+    /// Where rules of others on this machine lead the packet first; then `packet`, `path` and all others of these are
+    /// about what it is there. `null` if nowhere else, or if the machine was not looked at.
+    pub led: Option<LedWords>,
+}
+
+/// Where a packet is led before anything of the policy is decided.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct LedWords {
+    /// The packet as it comes.
+    pub packet: PacketWords,
+    /// Where it is led, as address and port.
+    pub to: String,
+    /// The table that leads it there.
+    pub by: String,
 }
 
 impl Report {
@@ -64,9 +81,36 @@ pub struct PathStep {
 /// Answers the question.
 ///
 /// # Errors
-/// [`Failure`] if an argument cannot be understood.
-pub fn report(loaded: &Loaded, question: &Question) -> Result<Report, Failure> {
+/// [`Failure`] if an argument cannot be understood, or if it cannot be told where the machine leads the packet.
+pub fn report(
+    loaded: &Loaded,
+    question: &Question,
+    live: Option<&dyn Machine>,
+) -> Result<Report, Failure> {
     let (packet, meant) = packet::packet(loaded, question)?;
+    if let Some(machine) = live {
+        let (there, led) = Ways::of(machine)?.arrive(&packet);
+        match led {
+            None => {}
+            Some(Led::To(to, by)) => {
+                let packet = PacketWords::of(&packet);
+                let led = Some(LedWords { packet, to: to.to_string(), by });
+                return Ok(Report { led, ..about(loaded, there) });
+            }
+            Some(Led::NotKnown(by, why)) => {
+                return Err(Failure::stopped(
+                    format!(
+                        "where the table `{}` leads such a packet cannot be told: {why}",
+                        by.escape_debug()
+                    ),
+                    vec![format!(
+                        "a copy of this machine tells: `tipstaff rehearse --live --traffic {}`",
+                        question.traffic.escape_debug()
+                    )],
+                ));
+            }
+        }
+    }
     let (depends_on, answers) = answers::answers(loaded, question, &meant)?;
     Ok(Report { depends_on, answers, ..about(loaded, packet) })
 }
@@ -87,6 +131,7 @@ pub(crate) fn about(loaded: &Loaded, packet: Packet) -> Report {
         path: path.iter().map(|step| path_step(step, loaded)).collect(),
         depends_on: Vec::new(),
         answers: Vec::new(),
+        led: None,
     }
 }
 

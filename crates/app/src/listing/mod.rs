@@ -185,7 +185,7 @@ pub struct Taken {
 /// # Errors
 /// [`Failure`] if there is none of that name.
 pub fn rule(machine: &dyn Machine, loaded: &Loaded, name: &str) -> Result<RuleShown, Failure> {
-    let decides = asked::report(loaded, &Question::Why(name.to_owned()), Direction::Inbound)?;
+    let decides = asked::report(loaded, &Question::Why(name.to_owned()), Direction::Inbound, None)?;
     let host = loaded.policy.host(&loaded.plan.host);
     let found = host.and_then(|host| host.rules.iter().find(|it| it.name == name));
     let Some(rule) = found else {

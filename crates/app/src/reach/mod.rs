@@ -19,6 +19,7 @@ use super::came::{Comers, Door};
 use super::finding;
 use super::led::Ways;
 use super::receivers::Names;
+use super::status::OLDER_TABLES;
 use super::users::Users;
 use super::{Failure, Loaded, live};
 use planned::{Knock, Planned};
@@ -134,9 +135,30 @@ fn ways<'m>(
         unknown.push(format!("where others lead packets elsewhere: {}", failure.line()));
         Ways::default()
     });
+    for (version, file) in OLDER_TABLES {
+        if machine.setting(file).is_ok_and(|it| it.lines().any(|it| it == "nat")) {
+            unknown.push(format!(
+                "where the kernel's older packet filter leads packets elsewhere over {version}: it does not tell"
+            ));
+        }
+    }
     let whose = |it: &Listener| ((it.protocol, it.port), names.of_listener(it));
     ways.whose = listeners.iter().map(whose).collect();
     ways
+}
+
+/// The ports of a machine that rules of others lead elsewhere, with what the policy says of whoever comes there.
+///
+/// # Errors
+/// [`Failure`] if the kernel does not let us read, or a sender cannot be understood.
+pub(crate) fn published_ports(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    from: &[String],
+) -> Result<Vec<Entry>, Failure> {
+    let columns = senders::columns(&loaded.policy, from)?;
+    let of = (loaded, &verdicts::Kernel::Unreadable, &Ways::of(machine)?);
+    Ok(published::entries(of, &columns, &[], &mut Planned::default()))
 }
 
 /// What is found about what listens, and about what should.
@@ -182,10 +204,11 @@ fn on_the_way(stopped: &[Stopped]) -> Vec<String> {
     groups.into_iter().map(words).collect()
 }
 
-const ABOUT_LISTENERS: [Code; 6] = [
+const ABOUT_LISTENERS: [Code; 7] = [
     Code::NoListener,
     Code::LoopbackListener,
     Code::UnmentionedListener,
+    Code::PublishedPastPolicy,
     Code::WiderThanUsed,
     Code::OtherProgram,
     Code::OtherUser,

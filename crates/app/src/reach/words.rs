@@ -89,6 +89,15 @@ pub struct Entry {
     pub from: Vec<From>,
 }
 
+impl Entry {
+    /// The ports that are led elsewhere, the first and the last.
+    pub(crate) fn ports(&self) -> Option<(u16, u16)> {
+        let ports = self.published.as_ref()?;
+        let (first, last) = ports.split_once('-').unwrap_or((ports, ports));
+        Some((first.parse().ok()?, last.parse().ok()?))
+    }
+}
+
 /// How a listener is seen from one place.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

@@ -53,6 +53,9 @@ pub struct Ask {
     /// Which way it goes
     #[arg(long, value_enum, default_value = "inbound")]
     pub direction: DirectionWord,
+    /// Ask it of this machine: follow packets where rules of others lead them first
+    #[arg(long, conflicts_with = "why")]
+    pub live: bool,
     #[command(flatten)]
     pub in_posture: InPosture,
 }
@@ -91,6 +94,7 @@ impl Ask {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let direction = self.direction.direction();
+        let live = self.live.then_some(context.machine);
         if let Some(traffic) = &self.traffic {
             let question = ask::Question {
                 from: self.from.clone(),
@@ -104,7 +108,7 @@ impl Ask {
                 state: self.tracked.map(StateWord::state),
                 direction,
             };
-            let report = ask::report(&context.policy_in(&self.in_posture)?, &question)?;
+            let report = ask::report(&context.policy_in(&self.in_posture)?, &question, live)?;
             let found = if report.is_one_answer() { Outcome::Fine } else { Outcome::Found };
             return Ok(context.shown(&report, found, render::ask));
         }
@@ -113,7 +117,8 @@ impl Ask {
             (_, Some(sender), _) => asked::Question::What(sender.clone()),
             (.., rule) => asked::Question::Why(rule.clone().unwrap_or_default()),
         };
-        let report = asked::report(&context.policy_in(&self.in_posture)?, &question, direction)?;
+        let report =
+            asked::report(&context.policy_in(&self.in_posture)?, &question, direction, live)?;
         Ok(context.fine(&report, render::asked))
     }
 }

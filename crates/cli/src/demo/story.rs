@@ -312,7 +312,7 @@ impl Teller {
             user: None,
             direction: Direction::Inbound,
         };
-        let report = ask::report(policies.of(question.host), &asked)?;
+        let report = ask::report(policies.of(question.host), &asked, None)?;
         self.say(&format!("{}\n", render::ask(&report, &self.screen)));
         Ok(())
     }

@@ -7,7 +7,8 @@ use tipstaff_app::vocabulary::Verdict;
 
 /// The report as text.
 pub fn ask(report: &Report, screen: &Screen) -> String {
-    let packet = &report.packet;
+    // As it comes; what it is where it is led is told behind that.
+    let packet = report.led.as_ref().map_or(&report.packet, |it| &it.packet);
     let owned = |what: &str, name: &Option<String>| {
         name.as_ref().map(|it| format!(" ({what} {})", clean(it))).unwrap_or_default()
     };
@@ -24,10 +25,20 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
     if !report.answers.is_empty() {
         return format!("{}\n\n{}", screen.paint(Style::Strong, &heading), answers(report, screen));
     }
+    let led = report.led.as_ref().map_or_else(String::new, |it| {
+        let there = &report.packet;
+        format!(
+            "  led to {} by table {}, before anything is decided here; there it is {}{}\n",
+            it.to,
+            clean(&it.by),
+            there.direction,
+            clean(&there.interfaces())
+        )
+    });
     let decided = &report.decided_by;
     let origin = decided.origin.as_ref().map_or_else(|| "built in".into(), ToString::to_string);
     let mut text = format!(
-        "{}\n\n  {}  by {} ({})\n  {}\n\n",
+        "{}\n\n{led}  {}  by {} ({})\n  {}\n\n",
         screen.paint(Style::Strong, &heading),
         screen.paint(verdict_style(report.verdict), report.verdict.as_str()),
         screen.paint(Style::Strong, &clean(&decided.name)),

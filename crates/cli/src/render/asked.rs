@@ -3,6 +3,7 @@
 use super::show::verdict_style;
 use super::{Screen, Style, clean, regions};
 use tipstaff_app::asked::{Answer, Report};
+use tipstaff_app::reach::Entry;
 use tipstaff_app::vocabulary::Asked;
 
 /// The answer.
@@ -21,6 +22,32 @@ pub fn asked(report: &Report, screen: &Screen) -> String {
     }
     for answer in &report.answers {
         text.push_str(&self::answer(answer, report, screen));
+    }
+    for entry in &report.published {
+        text.push_str(&led(entry, screen));
+    }
+    text
+}
+
+/// Ports that are led elsewhere, and who is let through there.
+fn led(entry: &Entry, screen: &Screen) -> String {
+    let ports = entry.published.as_deref().unwrap_or_default();
+    let lead =
+        screen.paint(Style::Mixed, &format!("but {ports}/{} is led elsewhere:", entry.protocol));
+    let mut text = format!("\n{lead} what is said above does not hold for it\n");
+    for from in &entry.from {
+        for part in &from.parts {
+            let to = part.led_to.as_deref().unwrap_or("where it cannot be told");
+            let by = part.led_by.as_deref().unwrap_or_default();
+            text.push_str(&format!(
+                "  {} ({}): {} by {}, led to {to} by table {}\n",
+                clean(&from.place),
+                clean(&part.senders),
+                part.policy,
+                clean(&part.decided_by.name),
+                clean(by)
+            ));
+        }
     }
     text
 }

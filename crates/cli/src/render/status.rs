@@ -1,7 +1,7 @@
 //! `status` as text.
 
 use super::show::verdict_style;
-use super::{Cell, Screen, Style, Table, clean};
+use super::{Cell, Screen, Style, Table, clean, wrap};
 use tipstaff_app::grouped;
 use tipstaff_app::status::{Other, Report, RuleCount};
 use tipstaff_app::vocabulary::{Denies, Origin, Verdict};
@@ -264,6 +264,16 @@ fn others(report: &Report, screen: &Screen) -> String {
     ] {
         for name in names(word) {
             text.push_str(&format!("  {name} {what}.\n"));
+        }
+    }
+    for other in report.others.iter().filter(|it| it.leads) {
+        let line = format!(
+            "{} leads packets elsewhere before this policy sees them: what it denies inbound may be let in there. \
+             `tipstaff reach` tells which ports.",
+            clean(&other.name)
+        );
+        for line in wrap(&line, screen.width.saturating_sub(2)) {
+            text.push_str(&format!("  {line}\n"));
         }
     }
     text

@@ -3,8 +3,8 @@
 use crate::harness::{Desk, give};
 use serde_json::Value;
 use std::net::{IpAddr, TcpListener, UdpSocket};
-use tipstaff_linux::lab::Lab;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
+use tipstaff_linux::lab::{Lab, Node};
 use tipstaff_linux::{NetlinkSocket, Protocol, flows};
 use tipstaff_wire::nf_tables::{
     self as nf, Base, Batch, Compare, Element, Expression as E, Hook, MetaKey, Verdict, fib,
@@ -400,6 +400,40 @@ fn world() -> (Lab, Vec<TcpListener>, UdpSocket) {
     (lab, servers, names)
 }
 
+/// The other commands say the same of it.
+fn asked(desk: &Desk, sluice: &Node, (ports, to, words): &Found) {
+    let policy = words.split(' ').next().expect("a word");
+    let traffic = match ports.split_once('-') {
+        Some((first, rest)) => {
+            format!("{first}/{}", rest.split('/').nth(1).expect("a protocol"))
+        }
+        None => (*ports).to_owned(),
+    };
+    let from = if to.starts_with('[') { "2001:db8:51::7" } else { "198.51.100.7" };
+    let asked = ["ask", "--live", "--from", from, "--traffic", &traffic];
+    if policy == "unknown" {
+        let told = desk.on(sluice, asked).exits(1).stderr;
+        assert!(told.contains("cannot be told") && told.contains("rehearse --live"), "{told}");
+        return;
+    }
+    let told = desk.on(sluice, asked.iter().chain(&["--format", "json"])).exits(0).json();
+    assert_eq!((&told["verdict"], &told["led"]["to"]), (&policy.into(), &(*to).into()));
+    let told = desk.on(sluice, asked).exits(0).stdout;
+    assert!(told.contains(&format!("led to {to} by table almanac")), "{told}");
+    let told = desk.on(sluice, ["ask", "--live", "--who", &traffic]).exits(0).stdout;
+    assert!(
+        told.contains(&format!("but {ports} is led elsewhere")) && told.contains("curators"),
+        "{told}"
+    );
+    let told = desk.on(sluice, ["ask", "--live", "--what", "curators"]).exits(0).stdout;
+    assert!(told.contains(&format!("led to {to}")), "{told}");
+    // Without the machine nobody knows of it.
+    let told = desk.run(["ask", "--from", from, "--traffic", &traffic, "--format", "json"]).json();
+    assert!(told["led"].is_null(), "{told}");
+    let status = desk.on(sluice, ["status"]).exits(0).stdout;
+    assert!(status.contains("almanac leads packets elsewhere"), "{status}");
+}
+
 fn holds(all: fn() -> Vec<SetUp>) {
     let (lab, _servers, _names) = world();
     let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
@@ -422,8 +456,9 @@ fn holds(all: fn() -> Vec<SetUp>) {
             told.len() == found.len() && told.iter().zip(&found).all(is),
             "{name}: {told:?}, not {found:?}\n{report:#}"
         );
-        let report = desk.on(sluice, ["reach"]);
-        println!("{name}:\n{}", report.stdout);
+        for found in &found {
+            asked(&desk, sluice, found);
+        }
         let end = || {
             let mut batch = Batch::begin(1);
             for name in names {
@@ -454,4 +489,61 @@ fn whatever_leads_them_there() {
 #[test]
 fn what_cannot_be_told_is_not_taken_for_closed() {
     sealed("published::what_cannot_be_told_is_not_taken_for_closed", || holds(doubtful));
+}
+
+/// Open though no rule speaks of it: found, with what closes it; and the report for others has its row.
+#[test]
+fn what_is_open_past_the_policy_is_found_and_can_be_mended() {
+    sealed("published::what_is_open_past_the_policy_is_found_and_can_be_mended", || {
+        let (lab, _servers, _names) = world();
+        let sluice = lab.node("sluice").expect("it");
+        let wide = POLICY.replace(
+            "[[host.sluice.rule]]\nname = \"catalogue\"",
+            "[host.sluice.default]\nforwarded = \"allow\"\n[[host.sluice.rule]]\nname = \"catalogue\"",
+        );
+        let desk = Desk::with(&wide);
+        desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
+        let v4 = [version(2), protocol(TCP)].concat();
+        let mut tables = one(&[v4.clone(), port(8088), to("10.44.8.20", Some(5432))]);
+        tables[0].rule("porter", &[v4, port(8089), to("10.44.8.20", Some(80))]);
+        sluice.run(|| tables.into_iter().for_each(|it| give(it.batch))).expect("entered");
+        let of = |report: &Value| -> Vec<Value> {
+            let findings = report["findings"].as_array().expect("a list").iter();
+            findings.filter(|it| it["code"] == "published-past-policy").cloned().collect()
+        };
+        let review = desk.on(sluice, ["review", "--live", "--format", "json"]).exits(1).json();
+        let found = of(&review);
+        assert_eq!(found.len(), 1, "{found:#?}");
+        let message = text(&found[0]["message"]);
+        assert!(
+            message.contains("8088/tcp is led to 10.44.8.20:5432 by table almanac"),
+            "{message}"
+        );
+        let mend = text(&found[0]["mend"]).replace("NAME", "not-the-database");
+        let words: Vec<&str> = mend.split(' ').skip(1).collect();
+        println!("{mend}");
+        let report = desk.on(sluice, ["report", "--live"]).stdout;
+        let row = report.lines().find(|it| it.contains("8088/tcp")).expect("a row").to_owned();
+        assert!(row.contains("open"), "{row}");
+        // What is told mends it, and really closes it.
+        let street = lab.node("street").expect("it");
+        let reached = || {
+            let to = "192.0.2.10:8088".parse().expect("an address");
+            street
+                .run(|| {
+                    std::net::TcpStream::connect_timeout(&to, std::time::Duration::from_millis(700))
+                })
+                .expect("entered")
+                .is_ok()
+        };
+        assert!(reached());
+        desk.on(sluice, words).exits(0);
+        desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
+        assert!(!reached());
+        let review = desk.on(sluice, ["review", "--live", "--format", "json"]).json();
+        assert!(of(&review).is_empty(), "{review:#}");
+        let told = desk.on(sluice, ["report", "--live"]).stdout;
+        let row = told.lines().find(|it| it.contains("8088/tcp")).expect("a row");
+        assert!(row.contains("silence"), "{row}");
+    });
 }

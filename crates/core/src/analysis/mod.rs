@@ -21,8 +21,9 @@ mod samples;
 pub use compare::{Change, Comparison, Side, compare};
 pub use expect::{Failing, failing};
 pub use findings::{
-    Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, RoutingMark, Scope, Subject,
-    Use, explain, kinds, odd_interface, reachable, review, review_expectations, review_machine,
+    Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, Published, RoutingMark,
+    Scope, Subject, Use, explain, kinds, odd_interface, reachable, review, review_expectations,
+    review_machine,
 };
 pub use lines::piece_of;
 pub use narrowing::{Narrowed, Narrowness, lasting, narrowed};

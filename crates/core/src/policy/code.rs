@@ -55,6 +55,8 @@ kinds! {
     NoListener = "no-listener",
     /// Something listens at a port that no rule mentions.
     UnmentionedListener = "unmentioned-listener",
+    /// A port that others lead elsewhere is open, and no rule speaks of it.
+    PublishedPastPolicy = "published-past-policy",
     /// A rule opens a port to others at which something listens for this host only.
     LoopbackListener = "loopback-listener",
     /// A rule has admitted nobody for as long as is remembered.

@@ -65,6 +65,9 @@ pub struct OtherTable {
     pub chains: Vec<OtherChain>,
     /// Whether it can keep packets out that ours allow.
     pub denies: Denies,
+    /// Whether it can lead packets elsewhere: to another address or port than they went to.
+    #[serde(default)]
+    pub leads: bool,
     /// How many rules it has.
     pub rules: usize,
 }
@@ -107,8 +110,15 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
             None => {
                 families.push(chain.family);
                 let name = chain.table.clone();
-                let denies = Denies::Never;
-                tables.push(OtherTable { family, name, chains: vec![other], denies, rules: 0 });
+                let (denies, leads) = (Denies::Never, false);
+                tables.push(OtherTable {
+                    family,
+                    name,
+                    chains: vec![other],
+                    denies,
+                    leads,
+                    rules: 0,
+                });
             }
         }
     }
@@ -131,11 +141,15 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
             if table.name == rule.table && *family == rule.family {
                 table.rules += 1;
                 table.denies = table.denies.max(denies(rule));
+                table.leads |= rule.expressions.iter().any(leads);
             }
         }
     }
     Ok(tables)
 }
+
+/// `NF_NAT_MANIP_DST` (`enum nft_nat_types`).
+const TO_DESTINATION: u32 = 1;
 
 /// Expressions that never keep a packet out by themselves, besides those that we use.
 const HARMLESS: [&str; 14] = [
@@ -165,6 +179,16 @@ fn denies(rule: &nf::Rule) -> Denies {
         _ => Denies::Never,
     };
     rule.expressions.iter().map(of).max().unwrap_or(Denies::Never)
+}
+
+/// Whether an expression leads packets to another address or port than they went to.
+fn leads(expression: &nf::Expression) -> bool {
+    match expression {
+        nf::Expression::Nat { kind, .. } => *kind == TO_DESTINATION,
+        nf::Expression::Redirect { .. } | nf::Expression::Tproxy { .. } => true,
+        nf::Expression::Other { name, .. } => ["tproxy", "target"].contains(&name.as_str()),
+        _ => false,
+    }
 }
 
 fn sees(family: u8) -> Sees {

@@ -3,10 +3,10 @@
 use super::super::reopening::Session;
 use crate::plan::{Decision, HostPlan, Kind, Placed, RuleId};
 use crate::policy::{Host, Policy};
-use crate::space::{AddressSet, PortProtocol, TrafficSet};
+use crate::space::{AddressSet, Direction, PortProtocol, TrafficSet};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 
 /// What is known of a machine.
 #[derive(Clone, Debug, Default)]
@@ -15,6 +15,8 @@ pub struct Facts {
     pub listeners: Vec<Listener>,
     /// Protocols of which nobody knows what listens.
     pub unlisted: Vec<PortProtocol>,
+    /// Ports that others lead elsewhere, where the policy lets somebody through.
+    pub published: Vec<Published>,
     /// The connections that live now.
     pub contacts: Vec<Contact>,
     /// The remote shell session that asks, if it came from another machine.
@@ -52,6 +54,23 @@ pub struct Listener {
     pub known: Option<String>,
     /// The number of the user who made its socket, if that is known.
     pub uid: Option<u32>,
+}
+
+/// Ports of this machine that rules of others lead elsewhere.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Published {
+    /// The protocol.
+    pub protocol: PortProtocol,
+    /// The first and the last of them.
+    pub ports: (u16, u16),
+    /// The table that leads them.
+    pub by: String,
+    /// Where they lead, as address and port.
+    pub to: SocketAddr,
+    /// Which packets the policy takes them for there.
+    pub direction: Direction,
+    /// What lets them through there.
+    pub open_by: RuleId,
 }
 
 /// A connection that stands now.

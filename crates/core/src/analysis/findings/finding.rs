@@ -2,7 +2,8 @@
 
 use crate::plan::{Decision, RuleId};
 use crate::policy::{Accepted, Code, Origin, Severity, Used};
-use crate::space::Packet;
+use crate::space::{Direction, Packet};
+use std::net::IpAddr;
 
 /// What a finding is about.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -48,6 +49,15 @@ pub enum Mend {
         traffic: Vec<String>,
         /// The place or address for `from`.
         from: Option<String>,
+    },
+    /// A new rule that denies something.
+    Deny {
+        /// Of which packets.
+        direction: Direction,
+        /// What it denies, as traffic terms.
+        traffic: Vec<String>,
+        /// The address for `to`.
+        to: IpAddr,
     },
     /// A place, service or bundle goes.
     RemoveName(Used, String),

@@ -18,6 +18,7 @@ mod other_program;
 mod program_files;
 mod programs;
 mod proven;
+mod published;
 mod session;
 mod shell;
 mod subjects;
@@ -30,7 +31,7 @@ mod versions;
 mod wide;
 mod wider_than_used;
 
-pub use facts::{Contact, Facts, Listener, ProgramFile, RoutingMark, Use};
+pub use facts::{Contact, Facts, Listener, ProgramFile, Published, RoutingMark, Use};
 pub use finder::{FindingKind, Scope};
 pub use finding::{Finding, Mend, Subject};
 pub use interfaces::odd_interface;
