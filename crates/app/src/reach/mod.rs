@@ -31,7 +31,7 @@ use tipstaff_core::space::Family;
 use tipstaff_linux::ruleset::{Snapshot, Whose};
 use tipstaff_linux::sockets::Listener;
 use tipstaff_linux::{LinuxError, Machine};
-use verdicts::Wanted;
+use verdicts::{Of, Wanted};
 
 /// Makes the report for the calling thread's network namespace.
 ///
@@ -51,13 +51,10 @@ pub fn report(
     let listeners = listed.found;
     let snapshot = in_force(machine, &mut unknown)?;
     let kernel_unreadable = snapshot.is_none();
-    let snapshot = snapshot.flatten();
-    let before = snapshot.as_ref().map(|it| it.tallies.clone()).unwrap_or_default();
-    let kernel = if kernel_unreadable {
-        verdicts::Kernel::Unreadable
-    } else {
-        verdicts::Kernel::of(snapshot, loaded.now)
-    };
+    let tallies = |it: &Snapshot| it.tallies.clone();
+    let before = snapshot.iter().flatten().next().map(tallies).unwrap_or_default();
+    let kernel =
+        snapshot.map_or(verdicts::Kernel::Unreadable, |it| verdicts::Kernel::of(it, loaded.now));
     if listeners.iter().any(|listener| listener.owner.is_none()) {
         unknown.push("some programs: the system shows them to root only".into());
     }
@@ -120,9 +117,6 @@ pub fn report(
         kernel_unreadable,
     })
 }
-
-/// Whom all is asked.
-type Of<'o> = (&'o Loaded, &'o verdicts::Kernel, &'o Ways<'o>);
 
 /// What leads packets elsewhere; where that cannot be read, that is noted.
 fn ways<'m>(

@@ -1,9 +1,8 @@
 //! Ports at which nobody listens, and which others lead elsewhere.
 
-use super::Of;
 use super::planned::Planned;
 use super::senders::Column;
-use super::verdicts::{Wanted, parts};
+use super::verdicts::{Of, Wanted, parts};
 use super::words::{Entry, From};
 use crate::led::Published;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};

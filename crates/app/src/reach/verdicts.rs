@@ -150,6 +150,9 @@ impl Fares {
     }
 }
 
+/// Whom all is asked.
+pub(super) type Of<'o> = (&'o Loaded, &'o Kernel, &'o Ways<'o>);
+
 /// What senders want of the host.
 #[derive(Clone, Debug)]
 pub(crate) struct Wanted {
@@ -244,16 +247,7 @@ pub(crate) fn parts(
         let kernel = by_kernel(&packet, led.is_some());
         Fate { policy: loaded.plan.evaluate(&packet), kernel, led }
     };
-    let mut apart = loaded.plan.interfaces_told_apart(Direction::Inbound);
-    if let Kernel::Rules(program, _) = kernel {
-        apart.extend(program.interfaces_told_apart());
-    }
-    // Where others lead packets is known by the link that they come by.
-    let another = if ways.lead() { None } else { Some(None) };
-    apart.extend(ways.links().filter(|_| another.is_none()).map(str::to_owned));
-    apart.sort();
-    apart.dedup();
-    let ways: Vec<Option<String>> = apart.into_iter().map(Some).chain(another).collect();
+    let ways = told_apart(loaded, kernel, ways);
     let mut parts: Vec<Fares> = Vec::new();
     for way in &ways {
         let packet = Packet { in_interface: way.clone(), ..packet.clone() };
@@ -277,4 +271,18 @@ pub(crate) fn parts(
     // Exceptions first, then the rest.
     parts.sort_by_key(|part| part.senders.blocks().len());
     parts
+}
+
+/// The interfaces by which something may make a difference, `None` standing for one that no rule names.
+fn told_apart(loaded: &Loaded, kernel: &Kernel, ways: &Ways<'_>) -> Vec<Option<String>> {
+    let mut apart = loaded.plan.interfaces_told_apart(Direction::Inbound);
+    if let Kernel::Rules(program, _) = kernel {
+        apart.extend(program.interfaces_told_apart());
+    }
+    // Where others lead packets is known by the link that they come by.
+    let another = if ways.lead() { None } else { Some(None) };
+    apart.extend(ways.links().filter(|_| another.is_none()).map(str::to_owned));
+    apart.sort();
+    apart.dedup();
+    apart.into_iter().map(Some).chain(another).collect()
 }

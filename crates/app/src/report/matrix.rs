@@ -131,10 +131,7 @@ pub(super) fn matrix(
                 });
                 programs.get_or_insert_default().push(format!("led elsewhere by table {}", led.by));
             }
-            let what = match last == first {
-                true => format!("{first}/{}", protocol.as_str()),
-                false => format!("{first}-{last}/{}", protocol.as_str()),
-            };
+            let what = ports(protocol, first, last);
             // Where nobody is seen to listen, the cells are about who is to.
             let what =
                 if heard.is_empty() && led.is_none() { with_owner(&what, &whose) } else { what };
@@ -162,6 +159,13 @@ impl Row {
     fn new(what: String, door: Door, cells: Vec<Cell>) -> Self {
         let doors = vec![door];
         Self { what, meanings: Vec::new(), programs: None, came: None, doors, cells }
+    }
+}
+
+fn ports(protocol: PortProtocol, first: u16, last: u16) -> String {
+    match last == first {
+        true => format!("{first}/{}", protocol.as_str()),
+        false => format!("{first}-{last}/{}", protocol.as_str()),
     }
 }
 

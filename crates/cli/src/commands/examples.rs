@@ -81,6 +81,7 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
             "tipstaff ask --from 203.0.113.66 --traffic 443/tcp",
             "tipstaff ask --who 5432/tcp",
             "tipstaff ask --why catalogue",
+            "tipstaff ask --live --from 198.51.100.7 --traffic 8088/tcp",
         ],
         "compare" => &["tipstaff compare demo/inherited.toml", "tipstaff compare committed"],
         "enforce" => &["tipstaff enforce --confirm-within 60", "tipstaff enforce --dry-run"],

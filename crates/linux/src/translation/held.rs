@@ -3,21 +3,14 @@
 use crate::LinuxError;
 use crate::ruleset::is_of_ours;
 use crate::transport::{Transport, dump};
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use tipstaff_wire::nf_tables::{
-    self as nf, Chain, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, ForeignElement, ForeignSet, Rule,
-    foreign_elements, message_kind, set_flags,
+    self as nf, Chain, Expression, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, ForeignElement,
+    ForeignSet, Hook, MetaKey, Rule, Verdict, foreign_elements, message_kind, set_flags,
 };
 
 /// A table, by IP version and name.
 pub(super) type TableName = (u8, String);
-
-/// A set with what is in it.
-#[derive(Clone, Debug, Default)]
-pub(super) struct Held {
-    pub set: ForeignSet,
-    pub elements: Vec<ForeignElement>,
-}
 
 /// Chains, rules and sets of others.
 #[derive(Clone, Debug, Default)]
@@ -28,7 +21,8 @@ pub(super) struct Others {
 }
 
 impl Others {
-    /// Reads them.
+    /// Reads chains and rules, if any of the chains translates packets on their way in; sets are read where they are
+    /// needed.
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
@@ -44,13 +38,12 @@ impl Others {
             [FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6].contains(&family)
                 && !(family == FAMILY_INET && is_of_ours(table))
         };
-        let mut found = Self {
-            chains: chains.into_iter().filter(|it| of_others(it.family, &it.table)).collect(),
-            ..Self::default()
-        };
-        if found.chains.iter().all(|it| it.hook.is_none()) {
-            return Ok(found);
+        let chains: Vec<Chain> =
+            chains.into_iter().filter(|it| of_others(it.family, &it.table)).collect();
+        if !chains.iter().any(translates) {
+            return Ok(Self::default());
         }
+        let mut found = Self { chains, ..Self::default() };
         let rules: Vec<Rule> =
             dump(transport, "read the kernel's rules", all(message_kind::GET_RULE), Rule::decode)?;
         for rule in rules.into_iter().filter(|it| of_others(it.family, &it.table)) {
@@ -64,27 +57,84 @@ impl Others {
             ForeignSet::decode,
         )?;
         for set in sets.into_iter().filter(|it| of_others(it.family, &it.table)) {
-            let elements = dump(
-                transport,
-                "read what is in the kernel's sets",
-                |sequence| {
-                    nf::dump(message_kind::GET_ELEMENTS, set.family, sequence, |out| {
-                        nf::Set {
-                            table: set.table.clone(),
-                            name: set.name.clone(),
-                            ..nf::Set::default()
-                        }
-                        .write_request(out);
-                    })
-                },
-                |body| foreign_elements(body).map(|it| it.1),
-            )?;
             let place = ((set.family, set.table.clone()), set.name.clone());
-            found
-                .sets
-                .insert(place, Held { set, elements: elements.into_iter().flatten().collect() });
+            found.sets.insert(place, Held::of(set));
         }
         Ok(found)
+    }
+
+    /// Reads the sets that a chain, and those that it leads to, look into.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    pub(super) fn fill(
+        &mut self,
+        transport: &mut dyn Transport,
+        table: &TableName,
+        chain: &str,
+    ) -> Result<(), LinuxError> {
+        loop {
+            // A map of verdicts may lead to chains that look into others.
+            let chains = self.reached(table, chain);
+            let rules = chains.iter().flat_map(|it| self.rules(table, it));
+            let looked: BTreeSet<String> = rules
+                .flat_map(|it| &it.expressions)
+                .filter_map(|it| match it {
+                    Expression::Lookup { set, .. } | Expression::Find { set, .. } => {
+                        Some(set.clone())
+                    }
+                    _ => None,
+                })
+                .filter(|it| self.set(table, it).is_some_and(|it| !it.read))
+                .collect();
+            if looked.is_empty() {
+                return Ok(());
+            }
+            for name in looked {
+                if let Some(held) = self.sets.get_mut(&(table.clone(), name)) {
+                    held.fill(transport)?;
+                }
+            }
+        }
+    }
+
+    /// Whether something in a table writes on packets, or keeps them from being tracked.
+    pub(super) fn marks(&self, table: &TableName) -> bool {
+        let mut rules = self.rules.iter().filter(|it| it.0.0 == *table).flat_map(|it| it.1);
+        rules.any(|rule| {
+            rule.expressions.iter().any(|it| match it {
+                Expression::MetaSet { key, .. } => *key == MetaKey::Mark,
+                Expression::Other { name, .. } => name == "notrack",
+                _ => false,
+            })
+        })
+    }
+
+    /// The chains of a table that one leads to, itself among them.
+    pub(super) fn reached(&self, table: &TableName, chain: &str) -> BTreeSet<String> {
+        let mut reached = BTreeSet::from([chain.to_owned()]);
+        let mut todo = vec![chain.to_owned()];
+        while let Some(chain) = todo.pop() {
+            for expression in self.rules(table, &chain).iter().flat_map(|it| &it.expressions) {
+                let led: Vec<&Verdict> = match expression {
+                    Expression::Immediate(verdict) => vec![verdict],
+                    Expression::Lookup { set, to_verdict: true, .. } => {
+                        let held = self.set(table, set);
+                        let elements = held.iter().flat_map(|it| &it.elements);
+                        elements.filter_map(|it| it.verdict.as_ref()).collect()
+                    }
+                    _ => Vec::new(),
+                };
+                for verdict in led {
+                    if let Verdict::Jump(to) | Verdict::Goto(to) = verdict
+                        && reached.insert(to.clone())
+                    {
+                        todo.push(to.clone());
+                    }
+                }
+            }
+        }
+        reached
     }
 
     /// The rules of a chain, in order.
@@ -98,23 +148,67 @@ impl Others {
     }
 }
 
+/// Whether packets come to a chain on their way in that translates.
+pub(super) fn translates(chain: &Chain) -> bool {
+    chain.kind.as_deref() == Some("nat")
+        && chain.hook.is_some_and(|it| it.number == Hook::PRE_ROUTING)
+}
+
+/// A set with what is in it.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Held {
+    pub set: ForeignSet,
+    /// In the order of their keys, ends of intervals ahead of what begins there.
+    pub elements: Vec<ForeignElement>,
+    read: bool,
+    /// Whether elements say themselves how far they reach, or their keys have parts.
+    several: bool,
+    /// What holds where no other does.
+    rest: Option<ForeignElement>,
+}
+
 impl Held {
+    fn of(set: ForeignSet) -> Self {
+        Self { set, ..Self::default() }
+    }
+
+    fn fill(&mut self, transport: &mut dyn Transport) -> Result<(), LinuxError> {
+        let named = nf::Set {
+            table: self.set.table.clone(),
+            name: self.set.name.clone(),
+            ..nf::Set::default()
+        };
+        let family = self.set.family;
+        let elements = dump(
+            transport,
+            "read what is in the kernel's sets",
+            |sequence| {
+                let request = |out: &mut _| named.write_request(out);
+                nf::dump(message_kind::GET_ELEMENTS, family, sequence, request)
+            },
+            foreign_elements,
+        )?;
+        let (keyed, rest): (Vec<_>, Vec<_>) =
+            elements.into_iter().flatten().partition(|it| it.key.is_some());
+        (self.elements, self.rest, self.read) = (keyed, rest.into_iter().next(), true);
+        self.several = self.set.parts.len() > 1 || self.elements.iter().any(|it| it.last.is_some());
+        self.elements.sort_by(|a, b| (&a.key, !a.ends_interval).cmp(&(&b.key, !b.ends_interval)));
+        Ok(())
+    }
+
     /// The element that a key is in, if it is in one.
     pub(super) fn find(&self, key: &[u8]) -> Option<&ForeignElement> {
-        let all = || self.elements.iter().find(|it| it.key.is_none());
+        let upto = self.elements.partition_point(|it| it.key.as_deref() <= Some(key));
+        // What begins last before it, or is it.
+        let last = upto.checked_sub(1).and_then(|it| self.elements.get(it));
         let found = if self.set.flags & set_flags::INTERVAL == 0 {
-            self.elements.iter().find(|it| it.key.as_deref() == Some(key))
-        } else if self.elements.iter().any(|it| it.last.is_some()) || self.set.parts.len() > 1 {
+            last.filter(|it| it.key.as_deref() == Some(key))
+        } else if self.several {
             self.elements.iter().find(|it| self.is_within(it, key))
         } else {
-            // What begins last before it: it is in that, unless that is an end.
-            let before =
-                self.elements.iter().filter(|it| it.key.as_deref().is_some_and(|it| it <= key));
-            let last =
-                before.max_by(|a, b| (&a.key, !a.ends_interval).cmp(&(&b.key, !b.ends_interval)));
             last.filter(|it| !it.ends_interval)
         };
-        found.or_else(all)
+        found.or(self.rest.as_ref())
     }
 
     /// Whether each part of a key lies within an element's.

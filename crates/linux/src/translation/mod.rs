@@ -2,17 +2,20 @@
 //! what the kernel holds, packet by packet; what is not understood is said to be unknown, never to be nothing.
 
 mod held;
+mod load;
+mod older;
 mod points;
 mod registers;
 mod run;
+mod step;
 mod traveller;
 
 use crate::LinuxError;
 use crate::addresses::Link;
 use crate::transport::Transport;
 use held::{Others, TableName};
-use run::{End, Run};
 use std::net::IpAddr;
+use step::{End, Run};
 use tipstaff_core::plan::Decider;
 use tipstaff_core::space::AddressSet;
 use tipstaff_wire::nf_tables::{Expression, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, Hook};
@@ -45,7 +48,7 @@ pub enum Course {
         /// By whom.
         by: Translator,
     },
-    /// Nowhere: somebody keeps it out before that.
+    /// Nowhere: somebody who translates, or writes on packets, keeps it out. Who does neither is not asked.
     KeptOut(Translator),
     /// It cannot be told.
     Unknown {
@@ -95,21 +98,21 @@ impl Translations {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     pub fn read(transport: &mut dyn Transport, links: Vec<Link>) -> Result<Self, LinuxError> {
-        let others = Others::read(transport)?;
+        let mut others = Others::read(transport)?;
         let mut at: Vec<((i32, i32), Entrance)> = Vec::new();
-        for chain in &others.chains {
+        for chain in std::mem::take(&mut others.chains) {
             let Some(hook) = chain.hook.filter(|it| it.number == Hook::PRE_ROUTING) else {
                 continue;
             };
-            let translates = chain.kind.as_deref() == Some("nat");
+            let (translates, table) = (held::translates(&chain), (chain.family, chain.table));
+            // Others can only keep packets out, which is told elsewhere.
+            if !translates && !others.marks(&table) {
+                continue;
+            }
+            others.fill(transport, &table, &chain.name)?;
             let priority = if translates { TRANSLATES_AT } else { hook.priority };
-            let entrance = Entrance {
-                table: (chain.family, chain.table.clone()),
-                chain: chain.name.clone(),
-                translates,
-                leads: false,
-                drops: chain.policy == Some(0),
-            };
+            let drops = chain.policy == Some(0);
+            let entrance = Entrance { table, chain: chain.name, translates, leads: false, drops };
             at.push(((priority, hook.priority), entrance));
         }
         let found = Self { others, links, ..Self::default() };
@@ -143,12 +146,16 @@ impl Translations {
     /// Whether something behind an entrance may lead packets elsewhere.
     fn leads_elsewhere(&self, entrance: &Entrance) -> bool {
         let harmless = ["masq", "dup", "last", "notrack"];
-        self.reached(&entrance.table, &entrance.chain).iter().any(|chain| {
+        self.others.reached(&entrance.table, &entrance.chain).iter().any(|chain| {
             let rules = self.others.rules(&entrance.table, chain).iter();
             rules.flat_map(|it| &it.expressions).any(|it| match it {
                 Expression::Nat { kind, .. } => *kind == 1,
                 Expression::Redirect { .. } | Expression::Tproxy { .. } => true,
-                Expression::Other { name, .. } => !harmless.contains(&name.as_str()),
+                Expression::Other { name, data } => match older::part(name, data, true) {
+                    Some(older::Part::Leads { .. } | older::Part::Here { .. }) => true,
+                    Some(_) => false,
+                    None => !harmless.contains(&name.as_str()),
+                },
                 _ => false,
             })
         })

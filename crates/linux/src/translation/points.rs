@@ -1,48 +1,19 @@
 //! What rules of others tell apart: at other values than these nothing changes. More than needed does no harm.
 
 use super::Translations;
-use super::held::{Held, TableName};
+use super::held::Held;
+use super::older::{Part, part};
 use std::collections::BTreeSet;
 use std::net::{Ipv4Addr, Ipv6Addr};
 use tipstaff_core::space::AddressSet;
-use tipstaff_wire::nf_tables::{Expression, ForeignElement, Verdict};
+use tipstaff_wire::nf_tables::Expression;
 
 impl Translations {
-    /// The chains of a table that one leads to, itself among them.
-    pub(super) fn reached(&self, table: &TableName, chain: &str) -> BTreeSet<String> {
-        let mut reached = BTreeSet::from([chain.to_owned()]);
-        let mut todo = vec![chain.to_owned()];
-        while let Some(chain) = todo.pop() {
-            for expression in self.others.rules(table, &chain).iter().flat_map(|it| &it.expressions)
-            {
-                let led: Vec<&Verdict> = match expression {
-                    Expression::Immediate(verdict) => vec![verdict],
-                    Expression::Lookup { set, to_verdict: true, .. } => {
-                        let held = self.others.set(table, set);
-                        held.iter()
-                            .flat_map(|it| &it.elements)
-                            .filter_map(|it| it.verdict.as_ref())
-                            .collect()
-                    }
-                    _ => Vec::new(),
-                };
-                for verdict in led {
-                    if let Verdict::Jump(to) | Verdict::Goto(to) = verdict
-                        && reached.insert(to.clone())
-                    {
-                        todo.push(to.clone());
-                    }
-                }
-            }
-        }
-        reached
-    }
-
     /// Every value that something is compared with on the way in, as its first and its last.
     fn values(&self) -> Vec<(Vec<u8>, Vec<u8>)> {
         let mut found = Vec::new();
         for entrance in &self.entrances {
-            for chain in self.reached(&entrance.table, &entrance.chain) {
+            for chain in self.others.reached(&entrance.table, &entrance.chain) {
                 for rule in self.others.rules(&entrance.table, &chain) {
                     let mut mask: Option<&[u8]> = None;
                     for expression in &rule.expressions {
@@ -57,11 +28,19 @@ impl Translations {
                                 mask = None;
                             }
                             Expression::Range { from, to, .. } => {
-                                found.push((from.clone(), to.clone()))
+                                found.push((from.clone(), to.clone()));
                             }
                             Expression::Lookup { set, .. } | Expression::Find { set, .. } => {
                                 if let Some(held) = self.others.set(&entrance.table, set) {
                                     of_set(held, &mut found);
+                                }
+                            }
+                            Expression::Other { name, data } => {
+                                // What it reads of addresses is the same for both versions.
+                                if let Some(Part::Port { first, last, .. }) = part(name, data, true)
+                                {
+                                    let bytes = |it: u16| it.to_be_bytes().to_vec();
+                                    found.push((bytes(first), bytes(last)));
                                 }
                             }
                             _ => {}
@@ -124,10 +103,7 @@ fn range(first: &[u8], last: &[u8]) -> Option<AddressSet> {
 
 /// What keys of a set are, each part by itself: which of them is what is not known.
 fn of_set(held: &Held, found: &mut Vec<(Vec<u8>, Vec<u8>)>) {
-    let mut sorted: Vec<&ForeignElement> =
-        held.elements.iter().filter(|it| it.key.is_some()).collect();
-    sorted.sort_by(|a, b| a.key.cmp(&b.key));
-    for element in sorted {
+    for element in &held.elements {
         let Some(key) = &element.key else { continue };
         let last = element.last.as_ref().unwrap_or(key);
         if held.set.parts.len() < 2 {

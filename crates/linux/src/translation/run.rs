@@ -1,61 +1,18 @@
 //! A packet's way through the chains of others, expression by expression, as the kernel evaluates them
 //! (net/netfilter/nf_tables_core.c). What is not known of the packet, or not understood, is no guess: then nothing is said.
 
-use super::held::{Others, TableName};
+use super::held::TableName;
+use super::older::{self, Part};
 use super::registers::{Known, Registers};
+use super::step::{End, Run, Step, UNICAST};
 use super::traveller::Traveller;
-use crate::addresses::Link;
 use std::net::IpAddr;
-use tipstaff_wire::nf_tables::{
-    Compare, Expression, MetaKey, Rule, STATE_BITS, Verdict, ct, fib, set_flags,
-};
+use tipstaff_wire::nf_tables::{Compare, Expression, Rule, Verdict, fib, set_flags};
 
-/// `IP_CT_NEW` among the bits of a connection's state.
-const NEW: u32 = STATE_BITS[3];
-/// `RTN_UNICAST` (linux/rtnetlink.h).
-const UNICAST: u32 = 1;
 /// `NF_NAT_MANIP_DST`: where it goes (`enum nft_nat_types`).
 const DESTINATION: u32 = 1;
 /// Deeper than the kernel lets chains jump (`NFT_JUMP_STACK_SIZE`).
 const DEPTH: usize = 16;
-/// `NFT_META_PROTOCOL`: the EtherType; `NFT_META_PKTTYPE`: to this host, a byte.
-const ETHER_TYPE: u32 = 1;
-const PACKET_TYPE: u32 = 17;
-
-/// How a chain leaves a packet.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum End {
-    /// Undecided, as far as its end.
-    Behind,
-    /// Let through, by this chain.
-    Accepted,
-    /// Kept out.
-    Dropped,
-    /// Sent elsewhere: where, as far as an address is said, and at which port, if one is.
-    Translated(Option<IpAddr>, Option<u16>),
-    /// It is not known, for this reason, as the end of a sentence.
-    Unknown(String),
-}
-
-/// Whether a rule goes on to its next expression.
-enum Step {
-    On,
-    Off,
-    Ends(End),
-    Leads(Verdict),
-    /// Whether it goes on is not known.
-    Perhaps(String),
-}
-
-/// One packet, and what is written down of it on its way.
-pub(super) struct Run<'o> {
-    pub others: &'o Others,
-    pub links: &'o [Link],
-    /// The packet's mark, as far as it is known.
-    pub mark: [Known; 4],
-    /// Whether connection tracking has been told to let it alone.
-    pub untracked: bool,
-}
 
 impl Run<'_> {
     /// Through a chain and those that it leads to.
@@ -116,43 +73,10 @@ impl Run<'_> {
         expression: &Expression,
     ) -> Step {
         use Expression as E;
+        if let Some(step) = self.load(packet, registers, expression) {
+            return step;
+        }
         match expression {
-            E::Meta { register, key } => return self.meta(packet, registers, *register, *key),
-            E::MetaSet { key: MetaKey::Mark, source } => {
-                self.mark = registers.get(*source, 4).try_into().unwrap_or([None; 4]);
-            }
-            E::Load { register, data } => registers.set_known(*register, data),
-            E::Payload { register, base, offset, length } => {
-                registers.set(*register, &packet.bytes(*base, *offset as usize, *length as usize));
-            }
-            E::Fib { register, flags } => {
-                let of = if *flags == fib::SOURCE { packet.source } else { packet.destination };
-                let kind = if self.is_own(of) { fib::LOCAL } else { UNICAST };
-                registers.set_known(*register, &kind.to_ne_bytes());
-            }
-            E::Ct { register, key } => match *key {
-                _ if self.untracked => {
-                    return Step::Perhaps("connection tracking lets it alone".into());
-                }
-                ct::STATE => registers.set_known(*register, &NEW.to_ne_bytes()),
-                _ => registers.set(*register, &[None; 16]),
-            },
-            E::CtEnds { register, key, direction: 0 } => {
-                match packet.began_with(*key) {
-                    Some(bytes) => registers.set_known(*register, &bytes),
-                    None => registers.set(*register, &[None; 16]),
-                };
-            }
-            E::Bitwise { source, destination, length, mask, xor } => {
-                let bytes: Vec<Known> = (registers.get(*source, *length as usize).into_iter())
-                    .zip(mask.iter().zip(xor))
-                    .map(|(byte, (mask, xor))| match (byte, mask) {
-                        (_, 0) => Some(*xor),
-                        (byte, mask) => byte.map(|it| (it & mask) ^ xor),
-                    })
-                    .collect();
-                registers.set(*destination, &bytes);
-            }
             E::Cmp { register, op, data } => {
                 return compared(&registers.get(*register, data.len()), *op, data);
             }
@@ -202,60 +126,12 @@ impl Run<'_> {
             }
             E::Reject { .. } => return Step::Ends(End::Dropped),
             E::Counter { .. } | E::Log { .. } | E::MetaSet { .. } | E::Nat { .. } => {}
-            E::Other { name, .. } => return self.other(registers, name),
+            E::Other { name, data } => return self.other(packet, registers, name, data),
             E::Limit(_) => return Step::Perhaps("it holds up to a rate".into()),
             _ => {
                 registers.forget();
                 return Step::Perhaps(format!("`{}` is not followed", expression.name()));
             }
-        }
-        Step::On
-    }
-
-    fn is_own(&self, address: IpAddr) -> bool {
-        let mut all = self.links.iter().flat_map(|it| &it.addresses);
-        address.is_loopback() || all.any(|it| it.0 == address)
-    }
-
-    /// The address of the interface that a packet comes by which redirected ones go to: the first one
-    /// (nf_nat_redirect in net/netfilter). Of several of IPv6 which that is depends on the kernel.
-    fn own_at(&self, packet: &Traveller) -> Option<IpAddr> {
-        let link = self.links.iter().find(|it| Some(&it.name) == packet.in_interface.as_ref())?;
-        let mut fitting = link.addresses.iter().map(|it| it.0).filter(|it| match it {
-            IpAddr::V4(_) => packet.is_v4(),
-            IpAddr::V6(it) => !packet.is_v4() && !it.is_unicast_link_local(),
-        });
-        let first = fitting.next()?;
-        (packet.is_v4() || fitting.next().is_none()).then_some(first)
-    }
-
-    fn meta(
-        &self,
-        packet: &Traveller,
-        registers: &mut Registers,
-        register: u32,
-        key: MetaKey,
-    ) -> Step {
-        match key {
-            MetaKey::Protocol => registers.set_known(register, &[packet.protocol]),
-            MetaKey::Family => {
-                registers.set_known(register, &[if packet.is_v4() { 2 } else { 10 }])
-            }
-            MetaKey::Mark => registers.set(register, &self.mark),
-            MetaKey::InInterfaceName => match &packet.in_interface {
-                Some(name) => {
-                    let mut bytes = [0; 16];
-                    bytes.iter_mut().zip(name.bytes()).for_each(|(place, byte)| *place = byte);
-                    registers.set_known(register, &bytes);
-                }
-                None => registers.set(register, &[None; 16]),
-            },
-            MetaKey::Unknown(ETHER_TYPE) => {
-                let kind: u16 = if packet.is_v4() { 0x0800 } else { 0x86dd };
-                registers.set_known(register, &kind.to_be_bytes());
-            }
-            MetaKey::Unknown(PACKET_TYPE) => registers.set_known(register, &[0]),
-            _ => registers.set(register, &[None; 16]),
         }
         Step::On
     }
@@ -286,17 +162,67 @@ impl Run<'_> {
         }
     }
 
-    fn other(&mut self, registers: &mut Registers, name: &str) -> Step {
+    fn other(
+        &mut self,
+        packet: &Traveller,
+        registers: &mut Registers,
+        name: &str,
+        data: &[u8],
+    ) -> Step {
         match name {
             "notrack" => self.untracked = true,
             // Where it comes from is translated behind all that decides; the others do nothing to it.
             "masq" | "dup" | "last" => {}
-            _ => {
-                registers.forget();
-                return Step::Perhaps(format!("`{name}` is not followed"));
-            }
+            _ => match older::part(name, data, packet.is_v4()) {
+                Some(part) => return self.older(packet, &part),
+                None => {
+                    registers.forget();
+                    return Step::Perhaps(format!("`{name}` is not followed"));
+                }
+            },
         }
         Step::On
+    }
+
+    fn older(&mut self, packet: &Traveller, part: &Part) -> Step {
+        let port_of = |ports: Option<(u16, u16)>| match (ports, packet.ports) {
+            (None, _) => Ok(None),
+            (Some((first, last)), _) if first == last => Ok(Some(first)),
+            (Some((first, last)), Some((_, own))) if (first..=last).contains(&own) => Ok(None),
+            _ => Err(Step::Perhaps("it leads to one of several".into())),
+        };
+        match *part {
+            Part::Nothing => Step::On,
+            Part::GoesTo { kinds, inverted } => {
+                let kind = if self.is_own(packet.destination) { fib::LOCAL } else { UNICAST };
+                goes_on((kinds >> kind & 1 != 0) != inverted)
+            }
+            Part::Port { first, last, inverted } => {
+                let Some((_, port)) = packet.ports else { return Step::Off };
+                goes_on((first..=last).contains(&port) != inverted)
+            }
+            Part::Mark { mask, mark } => {
+                let known: Option<Vec<u8>> = self.mark.iter().copied().collect();
+                let old = known.and_then(|it| Some(u32::from_ne_bytes(it.try_into().ok()?)));
+                let new = if mask == 0 { Some(mark) } else { old.map(|it| (it & mask) ^ mark) };
+                self.mark = new.map_or([None; 4], |it| it.to_ne_bytes().map(Some));
+                Step::On
+            }
+            Part::Leads { addresses, ports } => match (addresses, port_of(ports)) {
+                (Some((first, last)), _) if first != last => {
+                    Step::Perhaps("it leads to one of several".into())
+                }
+                (_, Err(doubt)) => doubt,
+                (addresses, Ok(port)) => {
+                    Step::Ends(End::Translated(addresses.map(|it| it.0), port))
+                }
+            },
+            Part::Here { ports } => match (self.own_at(packet), port_of(ports)) {
+                (_, Err(doubt)) => doubt,
+                (None, _) => Step::Perhaps("it leads to one of this host's own addresses".into()),
+                (own, Ok(port)) => Step::Ends(End::Translated(own, port)),
+            },
+        }
     }
 }
 
@@ -315,7 +241,7 @@ fn compared(value: &[Known], op: Compare, data: &[u8]) -> Step {
     match (op, known) {
         (Compare::Equal, _) if differs => Step::Off,
         (Compare::NotEqual, _) if differs => Step::On,
-        (_, None) => unseen(),
+        (_, None) | (Compare::Unknown(..=2 | 6..), _) => unseen(),
         (Compare::Equal, Some(_)) => Step::On,
         (Compare::NotEqual, Some(_)) => Step::Off,
         (Compare::Less, Some(value)) => goes_on(&value[..] < data),
@@ -323,7 +249,6 @@ fn compared(value: &[Known], op: Compare, data: &[u8]) -> Step {
         (Compare::Unknown(3), Some(value)) => goes_on(&value[..] <= data),
         (Compare::Unknown(4), Some(value)) => goes_on(&value[..] > data),
         (Compare::Unknown(5), Some(value)) => goes_on(&value[..] >= data),
-        (Compare::Unknown(_), Some(_)) => unseen(),
     }
 }
 

@@ -13,8 +13,6 @@ const DESCRIPTION: u16 = 9;
 const DESCRIPTION_PARTS: u16 = 2;
 const PART_LENGTH: u16 = 1;
 
-const LIST_TABLE: u16 = 1;
-const LIST_SET: u16 = 2;
 const LIST_ELEMENTS: u16 = 3;
 const ELEMENT_KEY: u16 = 1;
 const ELEMENT_DATA: u16 = 2;
@@ -121,27 +119,20 @@ impl ForeignElement {
     }
 }
 
-/// Reads the body of a `NFT_MSG_NEWSETELEM` message: IP version, table and name of the set, and some of its elements.
+/// Reads the body of a `NFT_MSG_NEWSETELEM` message: some of a set's elements.
 ///
 /// # Errors
 /// [`WireError`] if it is malformed.
-pub fn foreign_elements(
-    body: &[u8],
-) -> Result<((u8, String, String), Vec<ForeignElement>), WireError> {
-    let (family, attributes) = read_header(body, "NFT_MSG_NEWSETELEM")?;
-    let (mut table, mut set, mut elements) = (String::new(), String::new(), Vec::new());
+pub fn foreign_elements(body: &[u8]) -> Result<Vec<ForeignElement>, WireError> {
+    let (_, attributes) = read_header(body, "NFT_MSG_NEWSETELEM")?;
+    let mut elements = Vec::new();
     for attribute in attributes {
         let attribute = attribute?;
-        match attribute.kind {
-            LIST_TABLE => table = owned(&attribute, "NFTA_SET_ELEM_LIST_TABLE")?,
-            LIST_SET => set = owned(&attribute, "NFTA_SET_ELEM_LIST_SET")?,
-            LIST_ELEMENTS => {
-                for element in attribute.nested("NFTA_SET_ELEM_LIST_ELEMENTS") {
-                    elements.push(ForeignElement::decode(&element?)?);
-                }
+        if attribute.kind == LIST_ELEMENTS {
+            for element in attribute.nested("NFTA_SET_ELEM_LIST_ELEMENTS") {
+                elements.push(ForeignElement::decode(&element?)?);
             }
-            _ => {}
         }
     }
-    Ok(((family, table, set), elements))
+    Ok(elements)
 }

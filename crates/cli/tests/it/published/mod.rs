@@ -1,0 +1,229 @@
+//! Ports that others lead elsewhere: found, and told as real connections meet them.
+
+mod ways;
+
+use crate::harness::{Desk, give};
+use serde_json::Value;
+use std::net::{TcpListener, UdpSocket};
+use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
+use tipstaff_linux::lab::{Lab, Node};
+use tipstaff_linux::{NetlinkSocket, Protocol, flows};
+use tipstaff_wire::nf_tables::Batch;
+use ways::{Found, SetUp, TCP, doubtful, one, port, protocol, simple, to, version, woven};
+
+const POLICY: &str = r#"
+edition = 1
+[place.curators]
+addresses = ["198.51.100.0/27", "2001:db8:51::/64"]
+[place.strangers]
+addresses = ["203.0.113.0/24", "2001:db8:bad::/64"]
+[place.granary]
+addresses = ["10.44.8.20", "fd44:8::20"]
+[host.sluice]
+addresses = ["192.0.2.10/24", "2001:db8:2::10/64", "10.44.8.10/24", "fd44:8::10/64"]
+[[host.sluice.rule]]
+name = "catalogue"
+allow = ["443/tcp"]
+[[host.sluice.rule]]
+name = "mirror"
+direction = "forwarded"
+allow = ["80/tcp", "53/udp"]
+to = ["granary"]
+"#;
+
+fn text(value: &Value) -> String {
+    value.as_str().unwrap_or("-").to_owned()
+}
+
+/// What `reach` says of ports that are led, for curators.
+fn told(report: &Value) -> Vec<(String, String, String)> {
+    let listeners = report["listeners"].as_array().expect("a list");
+    let published = listeners.iter().filter(|it| !it["published"].is_null());
+    let mut found = Vec::new();
+    for entry in published {
+        let from = entry["from"].as_array().expect("a list");
+        let views = from.iter().filter(|it| it["place"] == "curators");
+        // At the address by which the street comes.
+        let parts = views.flat_map(|it| it["parts"].as_array().expect("a list"));
+        let outside = |it: &&Value| {
+            it["interfaces"].is_null() || it["interfaces"].to_string().contains("eth0")
+        };
+        let Some(part) = parts.filter(outside).find(|it| {
+            let at = it["receivers"].to_string();
+            at.contains("192.0.2.10") || at.contains("2001:db8:2::10")
+        }) else {
+            continue;
+        };
+        let ports = format!("{}/{}", text(&entry["published"]), text(&entry["protocol"]));
+        let to = part["led_to"].as_str().unwrap_or("not known").to_owned();
+        let words = ["policy", "kernel", "observed"].map(|it| text(&part[it])).join(" ");
+        found.push((ports, to, words));
+    }
+    found
+}
+
+fn world() -> (Lab, Vec<TcpListener>, UdpSocket) {
+    let lab = street_sluice_granary();
+    let (sluice, granary) = (lab.node("sluice").expect("it"), lab.node("granary").expect("it"));
+    let listen = |at: &str| TcpListener::bind(at).expect("bound");
+    let mut servers =
+        granary.run(|| vec![listen("[::]:80"), listen("[::]:5432")]).expect("entered");
+    servers.extend(sluice.run(|| vec![listen("[::]:443"), listen("[::]:22")]).expect("entered"));
+    let names = granary.run(|| UdpSocket::bind("[::]:53")).expect("entered").expect("bound");
+    let answering = names.try_clone().expect("cloned");
+    std::thread::spawn(move || {
+        let mut bytes = [0; 512];
+        while let Ok((length, from)) = answering.recv_from(&mut bytes) {
+            let _ = answering.send_to(&bytes[..length], from);
+        }
+    });
+    (lab, servers, names)
+}
+
+/// The other commands say the same of it.
+fn asked(desk: &Desk, sluice: &Node, (ports, to, words): &Found) {
+    let policy = words.split(' ').next().expect("a word");
+    let traffic = match ports.split_once('-') {
+        Some((first, rest)) => {
+            format!("{first}/{}", rest.split('/').nth(1).expect("a protocol"))
+        }
+        None => (*ports).to_owned(),
+    };
+    let from = if to.starts_with('[') { "2001:db8:51::7" } else { "198.51.100.7" };
+    let asked = ["ask", "--live", "--from", from, "--traffic", &traffic];
+    if policy == "unknown" {
+        let told = desk.on(sluice, asked).exits(1).stderr;
+        assert!(told.contains("cannot be told") && told.contains("rehearse --live"), "{told}");
+        return;
+    }
+    let told = desk.on(sluice, asked.iter().chain(&["--format", "json"])).exits(0).json();
+    assert_eq!((&told["verdict"], &told["led"]["to"]), (&policy.into(), &(*to).into()));
+    let told = desk.on(sluice, asked).exits(0).stdout;
+    assert!(told.contains(&format!("led to {to} by table almanac")), "{told}");
+    let told = desk.on(sluice, ["ask", "--live", "--who", &traffic]).exits(0).stdout;
+    assert!(
+        told.contains(&format!("but {ports} is led elsewhere")) && told.contains("curators"),
+        "{told}"
+    );
+    let told = desk.on(sluice, ["ask", "--live", "--what", "curators"]).exits(0).stdout;
+    assert!(told.contains(&format!("led to {to}")), "{told}");
+    // Without the machine nobody knows of it.
+    let told = desk.run(["ask", "--from", from, "--traffic", &traffic, "--format", "json"]).json();
+    assert!(told["led"].is_null(), "{told}");
+    let status = desk.on(sluice, ["status"]).exits(0).stdout;
+    assert!(status.contains("almanac leads packets elsewhere"), "{status}");
+}
+
+fn holds(all: fn() -> Vec<SetUp>) {
+    let (lab, _servers, _names) = world();
+    let (sluice, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+    let desk = Desk::with(POLICY);
+    desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
+    let vantage = |place: &str| format!("{place}=netns:{}", street.namespace().file().display());
+    for SetUp { name, tables, found, exit } in all() {
+        let names: Vec<&str> = tables.iter().map(|it| it.name).collect();
+        sluice.run(|| tables.into_iter().for_each(|it| give(it.batch))).expect("entered");
+        let args = ["reach", "--format", "json", "--patience", "0.5"];
+        let (curators, strangers) = (vantage("curators"), vantage("strangers"));
+        let vantages = ["--vantage", &curators, "--vantage", &strangers];
+        let report = desk.on(sluice, args.iter().chain(&vantages)).exits(exit).json();
+        let told = told(&report);
+        let is = |(told, found): (&(String, String, String), &Found)| {
+            let words = if found.2.ends_with("any") { &told.2[..] } else { found.2 };
+            (&told.0[..], &told.1[..], &told.2[..]) == (found.0, found.1, words)
+        };
+        assert!(
+            told.len() == found.len() && told.iter().zip(&found).all(is),
+            "{name}: {told:?}, not {found:?}\n{report:#}"
+        );
+        for found in &found {
+            asked(&desk, sluice, found);
+        }
+        let end = || {
+            let mut batch = Batch::begin(1);
+            for name in names {
+                batch.delete_table(name);
+            }
+            give(batch);
+            let mut kernel = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+            for flow in flows::flows(&mut kernel).expect("read") {
+                flows::forget(&mut kernel, &flow).expect("forgotten");
+            }
+        };
+        sluice.run(end).expect("entered");
+    }
+}
+
+#[test]
+fn ports_that_lead_elsewhere_are_told_as_connections_meet_them() {
+    sealed("published::ports_that_lead_elsewhere_are_told_as_connections_meet_them", || {
+        holds(simple);
+    });
+}
+
+#[test]
+fn whatever_leads_them_there() {
+    sealed("published::whatever_leads_them_there", || holds(woven));
+}
+
+#[test]
+fn what_cannot_be_told_is_not_taken_for_closed() {
+    sealed("published::what_cannot_be_told_is_not_taken_for_closed", || holds(doubtful));
+}
+
+/// Open though no rule speaks of it: found, with what closes it; and the report for others has its row.
+#[test]
+fn what_is_open_past_the_policy_is_found_and_can_be_mended() {
+    sealed("published::what_is_open_past_the_policy_is_found_and_can_be_mended", || {
+        let (lab, _servers, _names) = world();
+        let sluice = lab.node("sluice").expect("it");
+        let wide = POLICY.replace(
+            "[[host.sluice.rule]]\nname = \"catalogue\"",
+            "[host.sluice.default]\nforwarded = \"allow\"\n[[host.sluice.rule]]\nname = \"catalogue\"",
+        );
+        let desk = Desk::with(&wide);
+        desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
+        let v4 = [version(2), protocol(TCP)].concat();
+        let mut tables = one(&[v4.clone(), port(8088), to("10.44.8.20", Some(5432))]);
+        tables[0].rule("porter", &[v4, port(8089), to("10.44.8.20", Some(80))]);
+        sluice.run(|| tables.into_iter().for_each(|it| give(it.batch))).expect("entered");
+        let of = |report: &Value| -> Vec<Value> {
+            let findings = report["findings"].as_array().expect("a list").iter();
+            findings.filter(|it| it["code"] == "published-past-policy").cloned().collect()
+        };
+        let review = desk.on(sluice, ["review", "--live", "--format", "json"]).exits(1).json();
+        let found = of(&review);
+        assert_eq!(found.len(), 1, "{found:#?}");
+        let message = text(&found[0]["message"]);
+        assert!(
+            message.contains("8088/tcp is led to 10.44.8.20:5432 by table almanac"),
+            "{message}"
+        );
+        let mend = text(&found[0]["mend"]).replace("NAME", "not-the-database");
+        let words: Vec<&str> = mend.split(' ').skip(1).collect();
+        println!("{mend}");
+        let report = desk.on(sluice, ["report", "--live"]).stdout;
+        let row = report.lines().find(|it| it.contains("8088/tcp")).expect("a row").to_owned();
+        assert!(row.contains("open"), "{row}");
+        // What is told mends it, and really closes it.
+        let street = lab.node("street").expect("it");
+        let reached = || {
+            let to = "192.0.2.10:8088".parse().expect("an address");
+            street
+                .run(|| {
+                    std::net::TcpStream::connect_timeout(&to, std::time::Duration::from_millis(700))
+                })
+                .expect("entered")
+                .is_ok()
+        };
+        assert!(reached());
+        desk.on(sluice, words).exits(0);
+        desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
+        assert!(!reached());
+        let review = desk.on(sluice, ["review", "--live", "--format", "json"]).json();
+        assert!(of(&review).is_empty(), "{review:#}");
+        let told = desk.on(sluice, ["report", "--live"]).stdout;
+        let row = told.lines().find(|it| it.contains("8088/tcp")).expect("a row");
+        assert!(row.contains("silence"), "{row}");
+    });
+}

@@ -1,0 +1,95 @@
+//! Where packets go that others translate: what is told of their rules, and what the kernel does.
+
+mod generated;
+mod older;
+mod parts;
+
+use crate::world::netfilter;
+use generated::table;
+use parts::*;
+use std::net::IpAddr;
+use tipstaff_linux::lab::testing::{Rain, address, sealed, street_sluice_granary};
+use tipstaff_linux::translation::{Course, Translations, Traveller};
+use tipstaff_linux::{Here, Machine as _, flows};
+use tipstaff_wire::nf_tables::Batch;
+
+#[test]
+fn what_is_told_is_what_the_kernel_does() {
+    sealed("translated::what_is_told_is_what_the_kernel_does", || {
+        let lab = street_sluice_granary();
+        let (host, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
+        let rain = Rain::open((host, "eth0"), (street, "eth0"));
+        let own: Vec<IpAddr> = OWN.iter().map(|it| address(it)).collect();
+        let (mut sent, mut translated, mut kept_out, mut unknown) = (0, 0, 0, 0);
+        let sets = if std::env::var_os("TIPSTAFF_LONG").is_some() { 1_500 } else { 200 };
+        let mut from = 1_024u16;
+        for seed in 0..sets {
+            let mut dice = Dice(seed);
+            let mut batch = Batch::begin(1);
+            let tables: &[&str] =
+                if dice.below(2) == 0 { &["porter"] } else { &["porter", "ferry"] };
+            for (at, name) in tables.iter().enumerate() {
+                table(&mut dice, &mut batch, name, 1 + 10 * u32::try_from(at).expect("small"));
+            }
+            let told = host
+                .run(|| {
+                    // Whatever is tracked at all is tracked by rules that ask for it.
+                    send(tracks(), "tracking");
+                    send(batch, &format!("seed {seed}"));
+                    Translations::read(&mut netfilter(), Here.links().expect("read"))
+                })
+                .expect("entered")
+                .expect("read");
+            let mut travellers = Vec::new();
+            for _ in 0..40 {
+                let source = address(dice.of(&SOURCES));
+                let at = own
+                    .iter()
+                    .copied()
+                    .filter(|it| it.is_ipv4() == source.is_ipv4())
+                    .collect::<Vec<_>>();
+                from = from.checked_add(1).unwrap_or(1_024);
+                travellers.push(Traveller {
+                    in_interface: Some("eth0".into()),
+                    source,
+                    destination: dice.of(&at),
+                    protocol: dice.of(&[TCP, UDP]),
+                    ports: Some((from, dice.of(&PORTS))),
+                });
+            }
+            rained(&rain, &travellers);
+            let led = led(host);
+            for it in &travellers {
+                let (source, port) = it.ports.expect("ports");
+                let there = led.get(&source).copied();
+                let said = told.course(it);
+                let so = match &said {
+                    Course::AsItIs => there == Some((it.destination, Some(port))),
+                    Course::Translated { to, port, .. } => there == Some((*to, *port)),
+                    Course::KeptOut(_) => there.is_none(),
+                    Course::Unknown { .. } => true,
+                };
+                translated += usize::from(matches!(said, Course::Translated { .. }));
+                kept_out += usize::from(matches!(said, Course::KeptOut(_)));
+                unknown += usize::from(matches!(said, Course::Unknown { .. }));
+                assert!(so, "seed {seed}: {it:?}: {said:?}, and the kernel: {there:?}");
+                sent += 1;
+            }
+            let end = || {
+                let mut batch = Batch::begin(1);
+                for it in tables.iter().chain(&["tracks"]) {
+                    batch.delete_table(it);
+                }
+                send(batch, "taken away");
+                for flow in flows::flows(&mut netfilter()).expect("read") {
+                    flows::forget(&mut netfilter(), &flow).expect("forgotten");
+                }
+            };
+            host.run(end).expect("entered");
+        }
+        println!(
+            "{sent} packets: {translated} translated, {kept_out} kept out, {unknown} not known"
+        );
+        assert!(translated * 5 > sent && unknown * 10 < sent, "{sent}: {translated}, {unknown}");
+    });
+}
