@@ -34,7 +34,14 @@ pub(crate) fn findings(machine: &dyn Machine, loaded: &Loaded) -> Result<Finding
     let now = u64::try_from(loaded.now.seconds()).unwrap_or_default();
     let uses = uses(machine, loaded, now);
     unknown.extend(uses.unknown);
-    let facts = Facts { uses: uses.list, ..facts(machine, loaded, &listed)? };
+    let published = match openings(machine, loaded) {
+        Ok(published) => published,
+        Err(failure) => {
+            unknown.push(format!("where others lead packets elsewhere: {}", failure.line()));
+            Vec::new()
+        }
+    };
+    let facts = Facts { uses: uses.list, published, ..facts(machine, loaded, &listed)? };
     let found = analysis::review_machine(&loaded.policy, &loaded.plan, &facts);
     Ok(Findings { found, unknown })
 }
@@ -76,7 +83,7 @@ fn facts(
     let switch = machine.setting(ANSWERS_TAKE_MARKS);
     Ok(Facts {
         listeners,
-        published: openings(machine, loaded)?,
+        published: Vec::new(),
         unlisted: listed.unlisted.iter().map(|it| it.0).collect(),
         contacts,
         session,
@@ -94,10 +101,9 @@ fn facts(
     })
 }
 
-/// Where others lead ports of this machine, and the policy lets somebody through. What cannot be read is said where
-/// the kernel is looked at.
+/// Where others lead ports of this machine, and the policy lets somebody through.
 fn openings(machine: &dyn Machine, loaded: &Loaded) -> Result<Vec<Published>, Failure> {
-    let Ok(ways) = Ways::of(machine) else { return Ok(Vec::new()) };
+    let ways = Ways::of(machine)?;
     let columns = columns(&loaded.policy, &[])?;
     let senders: Vec<_> = columns.iter().map(|it| &it.senders).collect();
     Ok(ways.openings(loaded, &senders))

@@ -66,10 +66,15 @@ pub struct OtherTable {
     /// Whether it can keep packets out that ours allow.
     pub denies: Denies,
     /// Whether it can lead packets elsewhere: to another address or port than they went to.
-    #[serde(default)]
+    #[serde(default = "not_known")]
     pub leads: bool,
     /// How many rules it has.
     pub rules: usize,
+}
+
+/// Whoever wrote a table down without saying so did not look.
+fn not_known() -> bool {
+    true
 }
 
 /// Whether a table for both IP versions is one of ours, by its name.

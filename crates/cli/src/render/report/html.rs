@@ -1,5 +1,6 @@
 //! The report as one page that needs nothing else.
 
+use super::short;
 use crate::render::came::{magnitude, note_of_bars};
 use crate::render::clean;
 use crate::render::posture::host_in;
@@ -151,7 +152,7 @@ fn listeners(row: &Row) -> Markup {
             Some(programs) => {
                 @for program in programs {
                     span title=(clean(program)) {
-                        (clean(program.rsplit('/').next().unwrap_or(program)))
+                        (clean(short(program)))
                     }
                     " "
                 }

@@ -1,5 +1,6 @@
 //! The report on a terminal: the matrix, and what there is to worry about.
 
+use super::short;
 use crate::render::posture::host_in;
 use crate::render::{Cell, Screen, Style, Table, came, clean, meant, wrap};
 use tipstaff_app::report::{Cell as Met, Report, Row};
@@ -70,7 +71,7 @@ fn listener(row: &Row) -> Cell {
         None => Cell::default(),
         Some([]) => Cell::new("nobody listens", Style::Mixed),
         Some(programs) => {
-            let names = programs.iter().map(|it| it.rsplit('/').next().unwrap_or(it));
+            let names = programs.iter().map(|it| short(it));
             Cell::plain(names.collect::<Vec<_>>().join(", "))
         }
     }

@@ -227,3 +227,32 @@ fn what_is_open_past_the_policy_is_found_and_can_be_mended() {
         assert!(row.contains("silence"), "{row}");
     });
 }
+
+/// What others call their tables can be anything.
+#[test]
+fn names_of_others_cannot_write_on_a_terminal() {
+    sealed("published::names_of_others_cannot_write_on_a_terminal", || {
+        let (lab, _servers, _names) = world();
+        let sluice = lab.node("sluice").expect("it");
+        let desk = Desk::with(POLICY);
+        desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
+        let mut table = ways::Table::new("al\u{1b}[31mma/\nnac", -100);
+        let v4 = [version(2), protocol(TCP)].concat();
+        table.rule("porter", &[v4, port(8088), to("10.44.8.20", Some(80))]);
+        sluice.run(|| give(table.batch)).expect("entered");
+        let all: [&[&str]; 6] = [
+            &["reach"],
+            &["ask", "--live", "--from", "198.51.100.7", "--traffic", "8088/tcp"],
+            &["ask", "--live", "--who", "8088/tcp"],
+            &["status"],
+            &["report", "--live"],
+            &["review", "--live"],
+        ];
+        for words in all {
+            let told = desk.on(sluice, words);
+            let text = format!("{}{}", told.stdout, told.stderr);
+            println!("{text}");
+            assert!(!text.contains('\u{1b}') && !text.contains("ma/\nnac"), "{words:?}: {text}");
+        }
+    });
+}

@@ -101,7 +101,7 @@ fn published_the_older_way() -> Batch {
 
 #[test]
 fn what_is_written_in_the_older_form_is_understood() {
-    sealed("translated::what_is_written_in_the_older_form_is_understood", || {
+    sealed("translated::older::what_is_written_in_the_older_form_is_understood", || {
         let lab = street_sluice_granary();
         let (host, street) = (lab.node("sluice").expect("it"), lab.node("street").expect("it"));
         let rain = Rain::open((host, "eth0"), (street, "eth0"));
