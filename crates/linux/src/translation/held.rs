@@ -1,5 +1,6 @@
 //! What the kernel holds of others, as far as it bears on where packets go.
 
+use super::guard::Guard;
 use crate::LinuxError;
 use crate::ruleset::is_of_ours;
 use crate::transport::{Transport, dump};
@@ -17,6 +18,7 @@ pub(super) type TableName = (u8, String);
 pub(super) struct Others {
     pub chains: Vec<Chain>,
     rules: HashMap<(TableName, String), Vec<Rule>>,
+    guards: HashMap<(TableName, String), Vec<Guard>>,
     sets: HashMap<(TableName, String), Held>,
 }
 
@@ -48,6 +50,7 @@ impl Others {
             dump(transport, "read the kernel's rules", all(message_kind::GET_RULE), Rule::decode)?;
         for rule in rules.into_iter().filter(|it| of_others(it.family, &it.table)) {
             let place = ((rule.family, rule.table.clone()), rule.chain.clone());
+            found.guards.entry(place.clone()).or_default().push(Guard::of(&rule));
             found.rules.entry(place).or_default().push(rule);
         }
         let sets: Vec<ForeignSet> = dump(
@@ -140,6 +143,17 @@ impl Others {
     /// The rules of a chain, in order.
     pub(super) fn rules(&self, table: &TableName, chain: &str) -> &[Rule] {
         self.rules.get(&(table.clone(), chain.to_owned())).map_or(&[], Vec::as_slice)
+    }
+
+    /// The rules of a chain, in order, with what they surely ask for.
+    pub(super) fn guarded(
+        &self,
+        table: &TableName,
+        chain: &str,
+    ) -> impl Iterator<Item = (&Guard, &Rule)> {
+        let place = (table.clone(), chain.to_owned());
+        let guards = self.guards.get(&place).map_or(&[][..], Vec::as_slice);
+        guards.iter().zip(self.rules.get(&place).map_or(&[][..], Vec::as_slice))
     }
 
     /// A set of a table.

@@ -1,6 +1,7 @@
 //! Where packets go whose addresses others translate on their way in: which of them, to where, by which table. Told from
 //! what the kernel holds, packet by packet; what is not understood is said to be unknown, never to be nothing.
 
+mod guard;
 mod held;
 mod load;
 mod older;

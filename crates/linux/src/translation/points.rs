@@ -1,63 +1,116 @@
 //! What rules of others tell apart: at other values than these nothing changes. More than needed does no harm.
 
 use super::Translations;
-use super::held::Held;
+use super::held::{Held, TableName};
 use super::older::{Part, part};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::net::{Ipv4Addr, Ipv6Addr};
 use tipstaff_core::space::AddressSet;
-use tipstaff_wire::nf_tables::Expression;
+use tipstaff_wire::nf_tables::{Base, Expression, Rule, ct, registers};
+
+/// What of a packet is in a register.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum What {
+    /// Whence it comes, or the first bytes of that.
+    Source,
+    /// The port that it goes to.
+    Port,
+    /// Something else.
+    Other,
+}
+
+impl What {
+    /// What is loaded from a header: the source of IPv4 stands at 12, of IPv6 at 8 (RFC 791, RFC 8200).
+    fn loaded(base: Base, offset: u32, length: u32) -> Self {
+        match (base, offset, length) {
+            (Base::Network, 12, ..=4) | (Base::Network, 8, ..=16) => Self::Source,
+            (Base::Transport, 2, 2) => Self::Port,
+            _ => Self::Other,
+        }
+    }
+}
+
+/// A value that something is compared with: what of, its first and its last.
+type Value = (What, Vec<u8>, Vec<u8>);
 
 impl Translations {
-    /// Every value that something is compared with on the way in, as its first and its last.
-    fn values(&self) -> Vec<(Vec<u8>, Vec<u8>)> {
+    /// Every value that something is compared with on the way in.
+    fn values(&self) -> Vec<Value> {
         let mut found = Vec::new();
         for entrance in &self.entrances {
             for chain in self.others.reached(&entrance.table, &entrance.chain) {
                 for rule in self.others.rules(&entrance.table, &chain) {
-                    let mut mask: Option<&[u8]> = None;
-                    for expression in &rule.expressions {
-                        match expression {
-                            Expression::Bitwise { mask: bits, .. } => mask = Some(bits),
-                            Expression::Cmp { data, .. } => {
-                                let last = data.iter().enumerate().map(|(at, byte)| {
-                                    let kept = mask.filter(|it| it.len() == data.len());
-                                    byte | kept.map_or(0, |it| !it[at])
-                                });
-                                found.push((data.clone(), last.collect()));
-                                mask = None;
-                            }
-                            Expression::Range { from, to, .. } => {
-                                found.push((from.clone(), to.clone()));
-                            }
-                            Expression::Lookup { set, .. } | Expression::Find { set, .. } => {
-                                if let Some(held) = self.others.set(&entrance.table, set) {
-                                    of_set(held, &mut found);
-                                }
-                            }
-                            Expression::Other { name, data } => {
-                                // What it reads of addresses is the same for both versions.
-                                if let Some(Part::Port { first, last, .. }) = part(name, data, true)
-                                {
-                                    let bytes = |it: u16| it.to_be_bytes().to_vec();
-                                    found.push((bytes(first), bytes(last)));
-                                }
-                            }
-                            _ => {}
-                        }
-                    }
+                    self.of_rule(&entrance.table, rule, &mut found);
                 }
             }
         }
         found
     }
 
+    fn of_rule(&self, table: &TableName, rule: &Rule, found: &mut Vec<Value>) {
+        let mut mask: Option<&[u8]> = None;
+        let mut loaded: HashMap<u32, What> = HashMap::new();
+        let what = |loaded: &HashMap<u32, What>, register: u32| {
+            loaded.get(&registers::word(register)).copied().unwrap_or(What::Other)
+        };
+        for expression in &rule.expressions {
+            match expression {
+                Expression::Payload { register, base, offset, length } => {
+                    loaded
+                        .insert(registers::word(*register), What::loaded(*base, *offset, *length));
+                }
+                Expression::Meta { register, .. }
+                | Expression::Load { register, .. }
+                | Expression::Ct { register, .. }
+                | Expression::Fib { register, .. } => {
+                    loaded.insert(registers::word(*register), What::Other);
+                }
+                Expression::CtEnds { register, key, direction: 0 } => {
+                    let of = match *key {
+                        ct::SOURCE => What::Source,
+                        ct::DESTINATION_PORT => What::Port,
+                        _ => What::Other,
+                    };
+                    loaded.insert(registers::word(*register), of);
+                }
+                Expression::Bitwise { source, destination, mask: bits, .. } => {
+                    mask = Some(bits);
+                    loaded.insert(registers::word(*destination), what(&loaded, *source));
+                }
+                Expression::Cmp { register, data, .. } => {
+                    let kept = mask.take().filter(|it| it.len() == data.len());
+                    let last = data.iter().enumerate();
+                    let last = last.map(|(at, byte)| byte | kept.map_or(0, |it| !it[at])).collect();
+                    found.push((what(&loaded, *register), data.clone(), last));
+                }
+                Expression::Range { register, from, to, .. } => {
+                    found.push((what(&loaded, *register), from.clone(), to.clone()));
+                }
+                Expression::Lookup { set, register, .. }
+                | Expression::Find { set, register, .. } => {
+                    if let Some(held) = self.others.set(table, set) {
+                        let first = registers::word(*register);
+                        of_set(held, |word| what(&loaded, first + word), found);
+                    }
+                }
+                Expression::Other { name, data } => {
+                    // What it reads of ports is the same for both versions.
+                    if let Some(Part::Port { first, last, .. }) = part(name, data, true) {
+                        let bytes = |it: u16| it.to_be_bytes().to_vec();
+                        found.push((What::Port, bytes(first), bytes(last)));
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
     /// The ports at which something may change, the first ones: from one to before the next all ports fare alike.
     #[must_use]
     pub fn ports(&self) -> BTreeSet<u16> {
         let mut starts = BTreeSet::from([0]);
-        for (first, last) in self.values() {
-            if first.len() == 2 && last.len() == 2 {
+        for (what, first, last) in self.values() {
+            if what == What::Port && first.len() == 2 && last.len() == 2 {
                 starts.insert(u16::from_be_bytes([first[0], first[1]]));
                 starts.extend(u16::from_be_bytes([last[0], last[1]]).checked_add(1));
             }
@@ -69,18 +122,19 @@ impl Translations {
     #[must_use]
     pub fn sources(&self) -> Vec<AddressSet> {
         let mut found = BTreeSet::new();
-        for (first, last) in self.values() {
-            let whole = [4, 16].into_iter().find(|it| first.len() <= *it).unwrap_or_default();
-            if first.len() != last.len() || whole == 0 || (whole == 16 && first.len() < 8) {
-                continue;
+        for (what, first, last) in self.values() {
+            // A prefix is compared as no more than its bytes, of either version.
+            for whole in [4, 16] {
+                if what != What::Source || first.len() > whole || last.len() != first.len() {
+                    continue;
+                }
+                let filled = |bytes: &[u8], with: u8| {
+                    let mut bytes = bytes.to_vec();
+                    bytes.resize(whole, with);
+                    bytes
+                };
+                found.insert((filled(&first, 0), filled(&last, 255)));
             }
-            // A prefix is compared as no more than its bytes.
-            let filled = |bytes: &[u8], with: u8| {
-                let mut bytes = bytes.to_vec();
-                bytes.resize(whole, with);
-                bytes
-            };
-            found.insert((filled(&first, 0), filled(&last, 255)));
         }
         found.iter().filter_map(|(first, last)| range(first, last)).collect()
     }
@@ -101,26 +155,21 @@ fn range(first: &[u8], last: &[u8]) -> Option<AddressSet> {
     Some(AddressSet::from_v6([(Ipv6Addr::from(first).to_bits(), Ipv6Addr::from(last).to_bits())]))
 }
 
-/// What keys of a set are, each part by itself: which of them is what is not known.
-fn of_set(held: &Held, found: &mut Vec<(Vec<u8>, Vec<u8>)>) {
+/// What the keys of a set are compared with, part by part; `what` tells what is in a register, so many words on.
+fn of_set(held: &Held, what: impl Fn(u32) -> What, found: &mut Vec<Value>) {
     for element in &held.elements {
         let Some(key) = &element.key else { continue };
         let last = element.last.as_ref().unwrap_or(key);
-        if held.set.parts.len() < 2 {
-            found.push((key.clone(), last.clone()));
-            // What is behind an interval is another.
-            if element.ends_interval {
-                found.push((key.clone(), key.clone()));
+        let (mut at, mut word) = (0, 0);
+        let whole = [held.set.key_length];
+        let parts = if held.set.parts.is_empty() { &whole[..] } else { &held.set.parts };
+        for &length in parts {
+            let bytes = at..at + length as usize;
+            if let (Some(first), Some(last)) = (key.get(bytes.clone()), last.get(bytes)) {
+                found.push((what(word), first.to_vec(), last.to_vec()));
             }
-            continue;
-        }
-        let mut at = 0;
-        for length in held.set.parts.iter().map(|it| *it as usize) {
-            if let (Some(first), Some(last)) = (key.get(at..at + length), last.get(at..at + length))
-            {
-                found.push((first.to_vec(), last.to_vec()));
-            }
-            at += length.next_multiple_of(4);
+            at += (length as usize).next_multiple_of(4);
+            word += length.div_ceil(4);
         }
     }
 }

@@ -26,7 +26,10 @@ impl Run<'_> {
         if depth > DEPTH {
             return End::Unknown("its chains lead to each other without end".into());
         }
-        for rule in self.others.rules(table, chain) {
+        for (guard, rule) in self.others.guarded(table, chain) {
+            if guard.excludes(packet) {
+                continue;
+            }
             match self.rule(packet, table, rule) {
                 Step::On | Step::Off | Step::Leads(Verdict::Other(-1, _)) => {}
                 Step::Leads(Verdict::Accept) => return End::Accepted,
