@@ -65,15 +65,19 @@ pub fn attend(machine: &dyn Machine, home: &Home, tell: &mut Tell<'_>) -> Result
     let mut files = Files::of(BTreeSet::new())?;
     let (mut ready, mut due) = (false, Due::default());
     loop {
-        if due.is_now(home) {
+        let now = due.is_now(home);
+        if now {
             let followed = transaction::follow(machine, home);
             troubles.tell(tell, "posture", followed.map(|it| it.map(Happened::Posture)))?;
-            transaction::look_after(machine, home);
-            due.done(home);
         }
+        // Ahead of what every command does, which tells nobody of it.
         let changed = files.changed()?;
         let recognised = owners.see_to(machine, home, &changed);
         troubles.tell(tell, "programs", recognised.map(|it| it.map(Happened::Programs)))?;
+        if now {
+            transaction::look_after(machine, home);
+            due.done(home);
+        }
         let reread = lists.see_to(home, &changed);
         troubles.tell(tell, "places", reread.map(|it| it.map(Happened::Places)))?;
         for newcomer in came(machine, home) {

@@ -198,7 +198,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         assert_eq!(
             keys(&status),
             "host in_force dormant enforced_host equal same_form docket kept_trouble odd_interfaces programs left_out after_reboot boot_service \
-             differences rules posture places logging others older_tables"
+             differences rules posture places attended logging others older_tables"
         );
         assert_eq!(
             keys(&status["rules"][0]),
