@@ -49,7 +49,7 @@ impl Owners {
 
     /// How things stand with them; `None` if rules name none.
     fn look(&mut self, machine: &dyn Machine) -> Result<Option<Report>, Failure> {
-        if machine.recognition()?.is_none() {
+        if !machine.may_recognise() || machine.recognition()?.is_none() {
             *self = Self::default();
             return Ok(None);
         }

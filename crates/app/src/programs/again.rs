@@ -10,7 +10,7 @@ use tipstaff_linux::{Machine, Protocol, ruleset};
 /// [`refresh`], where something is not recognised as it is now.
 pub(crate) fn refresh_if_stale(machine: &dyn Machine, home: &Home) -> Result<(), Failure> {
     // Without it no rules need be read.
-    if machine.recognition()?.is_some() && report(machine)?.is_stale() {
+    if machine.may_recognise() && machine.recognition()?.is_some() && report(machine)?.is_stale() {
         refresh(machine, home)?;
     }
     Ok(())

@@ -224,7 +224,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         let ask = json(&["ask", "--from", "203.0.113.9", "--traffic", "443/tcp"], 0);
         assert_eq!(
             keys(&ask),
-            "host packet verdict limited answered decided_by path depends_on answers"
+            "host packet verdict limited answered decided_by path depends_on answers led"
         );
         assert_eq!(keys(&ask["decided_by"]), "kind name origin");
         assert_eq!(

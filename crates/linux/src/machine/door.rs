@@ -120,6 +120,11 @@ pub trait Machine: Sync {
     /// [`LinuxError`] if the kernel does not let us ask.
     fn way_to(&self, address: IpAddr) -> Result<Way, LinuxError>;
 
+    /// Whether anything may recognise programs here; not to be asked of who may not look, which is told so.
+    fn may_recognise(&self) -> bool {
+        true
+    }
+
     /// What recognises programs here; `None` if nothing of ours does.
     ///
     /// # Errors

@@ -108,6 +108,10 @@ impl Machine for Here {
         addresses::way_to(&mut routes()?, address)
     }
 
+    fn may_recognise(&self) -> bool {
+        programs::may_recognise()
+    }
+
     fn recognition(&self) -> Result<Option<Recognition>, LinuxError> {
         programs::read()
     }

@@ -21,7 +21,7 @@ pub use files::FileKind;
 pub(crate) use files::kind_of;
 pub use hooks::Recognition;
 pub(crate) use needs::has_pins;
-pub use needs::lacking;
+pub use needs::{lacking, may_recognise};
 pub use running::{NamedUser, Process, ProgramFile, Standings, look};
 pub(crate) use standing_file::file_at;
 

@@ -206,6 +206,15 @@ pub(crate) fn has_pins() -> bool {
     mounted("bpf").is_some()
 }
 
+/// Whether anything of ours is pinned, of whatever namespace: without that, nothing is recognised. To look that up costs
+/// little; to look at what is recognised, as much as reading all of the kernel's types.
+#[must_use]
+pub fn may_recognise() -> bool {
+    let place = mounted("bpf").unwrap_or_else(|| PathBuf::from(PINS));
+    let names = fs::read_dir(place).into_iter().flatten().flatten();
+    names.into_iter().any(|it| it.file_name().as_encoded_bytes().starts_with(FOLDER.as_bytes()))
+}
+
 /// Where the root of a file system of that kind is mounted.
 fn mounted(kind: &str) -> Option<PathBuf> {
     let mounts = fs::read("/proc/self/mountinfo").ok()?;
