@@ -172,7 +172,7 @@ fn a_kill_at_any_moment_leaves_the_old_or_the_new_file() {
         let mut command =
             desk.command(["--host", "sluice", "rule", "add", &name, "--deny", "9/udp"]);
         let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("runs");
-        std::thread::sleep(Duration::from_micros(u64::from(round) * 500));
+        std::thread::sleep(Duration::from_micros(u64::from(round) * 1_500));
         child.kill().expect("killed, or done");
         child.wait().expect("ended");
         let after = desk.text();
