@@ -1,5 +1,6 @@
 //! `ask --who`, `--what` and `--why`: questions about whole regions of packets.
 
+use super::ask::only_inbound;
 use super::reach::{Entry, published_ports};
 use super::region::{RegionWords, Words};
 use super::{By, Failure, Loaded};
@@ -90,10 +91,9 @@ pub fn report(
         }
     };
     let published = match (live, question) {
-        (Some(machine), Question::Who(text)) if direction == Direction::Inbound => {
-            published(machine, loaded, &[], Some(text))?
-        }
-        (Some(machine), Question::What(sender)) if direction == Direction::Inbound => {
+        (Some(_), _) if direction != Direction::Inbound => return Err(only_inbound()),
+        (Some(machine), Question::Who(text)) => published(machine, loaded, &[], Some(text))?,
+        (Some(machine), Question::What(sender)) => {
             published(machine, loaded, std::slice::from_ref(sender), None)?
         }
         _ => Vec::new(),

@@ -7,8 +7,9 @@ use std::ops::RangeInclusive;
 use std::sync::Mutex;
 use tipstaff_core::analysis::Published as Opening;
 use tipstaff_core::policy::Verdict;
+use tipstaff_core::rehearsal::CLIENT_PORT;
 use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, Relation, Transport,
+    AddressSet, ConnectionState, Direction, Family, Packet, RangeSet, Relation, Transport,
 };
 use tipstaff_linux::ruleset::Whose;
 use tipstaff_linux::sockets::PortProtocol;
@@ -18,10 +19,15 @@ use tipstaff_linux::{Link, Machine};
 /// Where a packet ends up.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Led {
-    /// There, by the table of that name.
+    /// There, by the table of that name; the port is 0 where there are none.
     To(SocketAddr, String),
     /// It cannot be told, for that table; and why, as the end of a sentence.
     NotKnown(String, String),
+}
+
+/// Where something is led, in words: the port only if there is one.
+pub(crate) fn end_words(to: &SocketAddr) -> String {
+    if to.port() == 0 { to.ip().to_string() } else { to.to_string() }
 }
 
 impl Led {
@@ -45,16 +51,18 @@ pub(crate) struct Ways<'m> {
     pub whose: HashMap<(PortProtocol, u16), Whose>,
 }
 
-/// Ports that others lead elsewhere.
+/// Ports that others lead elsewhere, all of them alike, whoever comes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Published {
     pub protocol: PortProtocol,
     pub ports: RangeInclusive<u16>,
     /// The table, where somebody of whom it was tried is led by one.
     pub by: String,
+    /// Whether each port leads to its own.
+    pub to_its_own: bool,
 }
 
-/// Where some ports are led: to an address, and to one port or each to its own.
+/// Where somebody is led who comes to some ports: to an address, and to one port or each to its own.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Shape {
     To(IpAddr, Option<u16>, String),
@@ -152,7 +160,7 @@ impl<'m> Ways<'m> {
 
     /// The ports of this machine at which somebody is led elsewhere. Tried are all that anything tells apart.
     pub(crate) fn published(&self, loaded: &Loaded, senders: &[&AddressSet]) -> Vec<Published> {
-        let mut found: Vec<(Published, Shape)> = Vec::new();
+        let mut found: Vec<(Published, Vec<Option<Shape>>)> = Vec::new();
         if !self.lead() {
             return Vec::new();
         }
@@ -163,23 +171,29 @@ impl<'m> Ways<'m> {
         for protocol in PortProtocol::ALL {
             for &(first, last) in &segments {
                 let first = first.max(1);
-                let Some((shape, by)) = self.shape(protocol, (first, last), &callers) else {
+                let shapes = self.shapes(protocol, (first, last), &callers);
+                let Some(Shape::To(_, _, by) | Shape::NotKnown(by)) =
+                    shapes.iter().flatten().next()
+                else {
                     continue;
                 };
-                let published = Published { protocol, ports: first..=last, by };
+                let own = |it: &Shape| matches!(it, Shape::To(_, None, _));
+                let to_its_own = shapes.iter().flatten().any(own);
+                let ports = first..=last;
+                let published = Published { protocol, ports, by: by.clone(), to_its_own };
                 match found.last_mut() {
                     Some((before, of))
-                        if *of == shape
+                        if *of == shapes
                             && before.protocol == protocol
                             && before.ports.end().checked_add(1) == Some(first) =>
                     {
                         before.ports = *before.ports.start()..=last;
                     }
-                    _ => found.push((published, shape)),
+                    _ => found.push((published, shapes)),
                 }
             }
         }
-        found.into_iter().map(|it| it.0).collect()
+        found.into_iter().flat_map(|it| told_apart(loaded, &it.0)).collect()
     }
 
     /// The ports of this machine that lead elsewhere, and what lets somebody through there, each once.
@@ -190,7 +204,7 @@ impl<'m> Ways<'m> {
             let (protocol, ports) = (published.protocol, &published.ports);
             for caller in &callers {
                 let transport =
-                    Transport::Ports { protocol, source: 49_152, destination: *ports.start() };
+                    Transport::Ports { protocol, source: CLIENT_PORT, destination: *ports.start() };
                 let (there, led) = self.arrive(&Packet { transport, ..caller.clone() });
                 let Some(Led::To(to, by)) = led else { continue };
                 let there = loaded.plan.related(there);
@@ -248,30 +262,45 @@ impl<'m> Ways<'m> {
         callers
     }
 
-    fn shape(
+    /// Where each caller is led who comes to some ports.
+    fn shapes(
         &self,
         protocol: PortProtocol,
         (first, last): (u16, u16),
         callers: &[Packet],
-    ) -> Option<(Shape, String)> {
+    ) -> Vec<Option<Shape>> {
         let at = |caller: &Packet, destination: u16| {
-            let transport = Transport::Ports { protocol, source: 49_152, destination };
+            let transport = Transport::Ports { protocol, source: CLIENT_PORT, destination };
             self.arrive(&Packet { transport, ..caller.clone() }).1
         };
-        for caller in callers {
-            let shape = match (at(caller, first), at(caller, last)) {
-                (None, _) => continue,
-                (Some(Led::To(to, by)), Some(Led::To(end, _))) => {
-                    let own = to.port() == first && end.port() == last && first != last;
-                    let port = (!own && to.port() != first).then_some(to.port());
-                    (Shape::To(to.ip(), port, by.clone()), by)
+        let shape = |caller: &Packet| {
+            Some(match at(caller, first)? {
+                Led::NotKnown(by, _) => Shape::NotKnown(by),
+                Led::To(to, by) => {
+                    let own =
+                        |led: Option<Led>| matches!(led, Some(Led::To(to, _)) if to.port() == last);
+                    let own = to.port() == first && (first == last || own(at(caller, last)));
+                    Shape::To(to.ip(), (!own).then_some(to.port()), by)
                 }
-                (Some(Led::To(_, by) | Led::NotKnown(by, _)), _) => {
-                    (Shape::NotKnown(by.clone()), by)
-                }
-            };
-            return Some(shape);
-        }
-        None
+            })
+        };
+        callers.iter().map(shape).collect()
     }
+}
+
+/// Where each of several ports leads to its own, the policy may tell those apart.
+fn told_apart(loaded: &Loaded, published: &Published) -> Vec<Published> {
+    let (first, last) = (*published.ports.start(), *published.ports.end());
+    let mut starts = BTreeSet::from([first]);
+    if published.to_its_own {
+        let decisions = loaded.plan.decisions().flat_map(|it| &it.1.conditions);
+        let ports = decisions.map(|it| &it.traffic.ports[published.protocol]);
+        for &(from, to) in ports.flat_map(RangeSet::ranges) {
+            starts.extend([Some(from), to.checked_add(1)].into_iter().flatten());
+        }
+    }
+    let starts: Vec<u16> = starts.range(first..=last).copied().collect();
+    let ends = starts.iter().skip(1).map(|it| it - 1).chain([last]);
+    let part = |(first, last): (&u16, u16)| Published { ports: *first..=last, ..published.clone() };
+    starts.iter().zip(ends).map(part).collect()
 }

@@ -5,14 +5,14 @@ mod packet;
 mod question;
 
 use super::{By, Failure, Loaded, PacketWords};
-use crate::led::{Led, Ways};
+use crate::led::{Led, Ways, end_words};
 use crate::vocabulary as say;
 pub use answers::{Answer, Open};
 pub use question::Question;
 use serde::Serialize;
 use tipstaff_core::plan::{Idle, Step};
 use tipstaff_core::policy::Verdict;
-use tipstaff_core::space::Packet;
+use tipstaff_core::space::{Direction, Packet};
 use tipstaff_linux::Machine;
 
 /// What becomes of a packet, and why.
@@ -89,12 +89,15 @@ pub fn report(
 ) -> Result<Report, Failure> {
     let (packet, meant) = packet::packet(loaded, question)?;
     if let Some(machine) = live {
+        if question.direction != Direction::Inbound {
+            return Err(only_inbound());
+        }
         let (there, led) = Ways::of(machine)?.arrive(&packet);
         match led {
             None => {}
             Some(Led::To(to, by)) => {
                 let packet = PacketWords::of(&packet);
-                let led = Some(LedWords { packet, to: to.to_string(), by });
+                let led = Some(LedWords { packet, to: end_words(&to), by });
                 return Ok(Report { led, ..about(loaded, there) });
             }
             Some(Led::NotKnown(by, why)) => {
@@ -113,6 +116,14 @@ pub fn report(
     }
     let (depends_on, answers) = answers::answers(loaded, question, &meant)?;
     Ok(Report { depends_on, answers, ..about(loaded, packet) })
+}
+
+/// Others lead packets elsewhere on their way in; what they do to those that leave is not followed.
+pub(crate) fn only_inbound() -> Failure {
+    Failure::usage(
+        "--live follows inbound packets only",
+        "leave --direction out: a packet that is led to another machine is followed there",
+    )
 }
 
 /// What becomes of one packet, of which all is known.

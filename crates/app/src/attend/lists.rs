@@ -20,6 +20,8 @@ const SPREAD: Duration = Duration::from_secs(600);
 /// What could not be read is tried again after so long, and what is old when this begins.
 const SOONER: Duration = Duration::from_secs(600);
 const AT_FIRST: Duration = Duration::from_secs(15);
+/// Where it was not even tried, since somebody else was at the policy for one, it is tried again after so long.
+const RETRY: Duration = Duration::from_secs(60);
 /// Whoever writes a file may still be at it.
 const QUIET: Duration = Duration::from_secs(1);
 /// But it is not waited for longer.
@@ -85,6 +87,8 @@ pub(super) struct Lists {
 struct Reading {
     begun: Instant,
     all: bool,
+    /// Those that it was about, if not all.
+    places: BTreeSet<String>,
     said: Receiver<(io::Result<Output>, Instant)>,
 }
 
@@ -139,19 +143,25 @@ impl Lists {
             self.changed.extend(places.into_iter().cloned());
             self.since = Some((self.since.map_or(now, |it| it.0), now));
         }
-        if let Some(reading) = &self.reading {
+        if let Some(reading) = self.reading.take() {
             let (said, ended) = match reading.said.try_recv() {
-                Err(TryRecvError::Empty) => return Ok(None),
+                Err(TryRecvError::Empty) => {
+                    self.reading = Some(reading);
+                    return Ok(None);
+                }
                 Ok(said) => said,
                 Err(TryRecvError::Disconnected) => (Err(ErrorKind::BrokenPipe.into()), now),
             };
             let (took, all) = (ended.saturating_duration_since(reading.begun), reading.all);
-            self.reading = None;
             self.rested = ended + took * REST;
             let outcome = said.map_err(|it| not_read(&it.to_string())).and_then(|it| told(&it));
             let refused =
                 |it: &Reread| it.places.iter().any(|it| it.done == say::Refreshed::Refused);
             let well = outcome.as_ref().is_ok_and(|it| !it.as_ref().is_some_and(refused));
+            if outcome.is_err() && !all {
+                self.changed.extend(reading.places);
+                (self.since, self.rested) = (Some((now, now)), now + RETRY);
+            }
             if all {
                 self.all = now + if well { HOURLY + spread() } else { SOONER };
             }
@@ -192,7 +202,7 @@ impl Lists {
         let child = command.spawn().map_err(|it| not_read(&it.to_string()))?;
         let (tell, said) = channel();
         std::thread::spawn(move || tell.send((child.wait_with_output(), Instant::now())));
-        self.reading = Some(Reading { begun: now, all, said });
+        self.reading = Some(Reading { begun: now, all, places, said });
         Ok(None)
     }
 

@@ -75,7 +75,7 @@ pub fn report(
         .collect();
     let of = (loaded, &kernel, &ways);
     entries.extend(published::entries(of, &columns, &listeners, &mut planned));
-    let mut pings = pings(loaded, &kernel, &columns, &mut planned);
+    let mut pings = pings(of, &columns, &mut planned);
     let mut copied = false;
     if !kernel_unreadable {
         match copy::try_all(machine, loaded, &planned, &mut entries, &mut pings) {
@@ -209,15 +209,8 @@ const ABOUT_LISTENERS: [Code; 7] = [
 ];
 
 /// Whom the host answers pings.
-fn pings(
-    loaded: &Loaded,
-    kernel: &verdicts::Kernel,
-    columns: &[Column],
-    planned: &mut Planned,
-) -> Vec<From> {
+fn pings((loaded, kernel, ways): Of<'_>, columns: &[Column], planned: &mut Planned) -> Vec<From> {
     let own = |family| loaded.plan.here(family).is_some();
-    // What others lead elsewhere has ports.
-    let nowhere = Ways::default();
     let mut pings = Vec::new();
     for column in columns {
         for family in Family::BOTH {
@@ -225,7 +218,7 @@ fn pings(
                 continue;
             }
             let wanted = Wanted::ping(family);
-            let parts = verdicts::parts(&wanted, family, loaded, kernel, &nowhere, &column.senders);
+            let parts = verdicts::parts(&wanted, family, loaded, kernel, ways, &column.senders);
             planned.plan_ping(column, &parts, pings.len());
             let parts = parts.iter().map(|part| part.words(&loaded.plan, column)).collect();
             pings.push(From::of(column.name.clone(), family.into(), parts));

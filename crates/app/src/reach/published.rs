@@ -60,7 +60,19 @@ fn entry(
                 continue;
             }
             planned.plan_port(published.protocol, first, column, &parts, from.len());
-            let words = parts.iter().map(|it| it.words(&loaded.plan, column)).collect();
+            let words = parts.iter().map(|it| {
+                let mut words = it.words(&loaded.plan, column);
+                if published.to_its_own && first != last {
+                    // Each port leads to its own.
+                    let own = |to: String| match to.strip_suffix(&format!(":{first}")) {
+                        Some(address) => format!("{address}:{first}-{last}"),
+                        None => to,
+                    };
+                    words.led_to = words.led_to.map(own);
+                }
+                words
+            });
+            let words = words.collect();
             from.push(From::of(column.name.clone(), family.into(), words));
             if !versions.contains(&family) {
                 versions.push(family);

@@ -2,7 +2,7 @@
 
 use super::senders::Column;
 use super::words::Part;
-use crate::led::{Led, Ways};
+use crate::led::{Led, Ways, end_words};
 use crate::vocabulary as say;
 use crate::{By, Loaded};
 use std::net::IpAddr;
@@ -131,7 +131,7 @@ impl Fares {
             },
             policy: if not_known { say::Word::Unknown } else { policy.verdict.into() },
             led_to: match led {
-                Some(Led::To(to, _)) => Some(to.to_string()),
+                Some(Led::To(to, _)) => Some(end_words(to)),
                 _ => None,
             },
             led_by: led.as_ref().map(|it| it.by().to_owned()),

@@ -78,8 +78,7 @@ pub(super) fn matrix(
     listeners: &[Listener],
     reached: Option<&reach::Report>,
 ) -> Result<Matrix, Failure> {
-    let columns = columns(&loaded.policy, &[])?;
-    let live = reached.is_some();
+    let (columns, live) = (columns(&loaded.policy, &[])?, reached.is_some());
     let names = Names::of(machine, loaded);
     // What could not be looked at, `reach` has said.
     let ways = if live { Ways::of(machine).unwrap_or_default() } else { Ways::default() };

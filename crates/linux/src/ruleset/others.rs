@@ -2,6 +2,7 @@
 
 use super::{TABLE, WATCH_TABLES, quiet};
 use crate::LinuxError;
+use crate::translation::leads::leads;
 use crate::transport::{Transport, dump};
 use serde::{Deserialize, Serialize};
 use tipstaff_wire::nf_tables::{
@@ -153,9 +154,6 @@ pub fn others(transport: &mut dyn Transport) -> Result<Vec<OtherTable>, LinuxErr
     Ok(tables)
 }
 
-/// `NF_NAT_MANIP_DST` (`enum nft_nat_types`).
-const TO_DESTINATION: u32 = 1;
-
 /// Expressions that never keep a packet out by themselves, besides those that we use.
 const HARMLESS: [&str; 14] = [
     "bitwise",
@@ -184,16 +182,6 @@ fn denies(rule: &nf::Rule) -> Denies {
         _ => Denies::Never,
     };
     rule.expressions.iter().map(of).max().unwrap_or(Denies::Never)
-}
-
-/// Whether an expression leads packets to another address or port than they went to.
-fn leads(expression: &nf::Expression) -> bool {
-    match expression {
-        nf::Expression::Nat { kind, .. } => *kind == TO_DESTINATION,
-        nf::Expression::Redirect { .. } | nf::Expression::Tproxy { .. } => true,
-        nf::Expression::Other { name, .. } => ["tproxy", "target"].contains(&name.as_str()),
-        _ => false,
-    }
 }
 
 fn sees(family: u8) -> Sees {

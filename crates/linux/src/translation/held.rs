@@ -1,6 +1,8 @@
 //! What the kernel holds of others, as far as it bears on where packets go.
 
 use super::guard::Guard;
+use super::leads::leads;
+use super::older::{Part, part};
 use crate::LinuxError;
 use crate::ruleset::is_of_ours;
 use crate::transport::{Transport, dump};
@@ -23,8 +25,7 @@ pub(super) struct Others {
 }
 
 impl Others {
-    /// Reads chains and rules, if any of the chains translates packets on their way in; sets are read where they are
-    /// needed.
+    /// Reads chains and rules, if packets come to any of the chains on their way in; sets are read where they are needed.
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
@@ -42,7 +43,7 @@ impl Others {
         };
         let chains: Vec<Chain> =
             chains.into_iter().filter(|it| of_others(it.family, &it.table)).collect();
-        if !chains.iter().any(translates) {
+        if !chains.iter().any(is_on_the_way_in) {
             return Ok(Self::default());
         }
         let mut found = Self { chains, ..Self::default() };
@@ -103,14 +104,28 @@ impl Others {
 
     /// Whether something in a table writes on packets, or keeps them from being tracked.
     pub(super) fn marks(&self, table: &TableName) -> bool {
-        let mut rules = self.rules.iter().filter(|it| it.0.0 == *table).flat_map(|it| it.1);
-        rules.any(|rule| {
-            rule.expressions.iter().any(|it| match it {
-                Expression::MetaSet { key, .. } => *key == MetaKey::Mark,
-                Expression::Other { name, .. } => name == "notrack",
-                _ => false,
-            })
+        self.any(table, |it| match it {
+            Expression::MetaSet { key, .. } => *key == MetaKey::Mark,
+            Expression::Other { name, data } if name == "target" => {
+                part(name, data, true) != Some(Part::Nothing)
+            }
+            _ => untracks(it),
         })
+    }
+
+    /// Whether something in a table keeps packets from being tracked, or may.
+    pub(super) fn untracks(&self, table: &TableName) -> bool {
+        self.any(table, untracks)
+    }
+
+    /// Whether something in a table leads packets elsewhere.
+    pub(super) fn leads(&self, table: &TableName) -> bool {
+        self.any(table, leads)
+    }
+
+    fn any(&self, table: &TableName, is: impl Fn(&Expression) -> bool) -> bool {
+        let mut rules = self.rules.iter().filter(|it| it.0.0 == *table).flat_map(|it| it.1);
+        rules.any(|rule| rule.expressions.iter().any(&is))
     }
 
     /// The chains of a table that one leads to, itself among them.
@@ -162,10 +177,18 @@ impl Others {
     }
 }
 
-/// Whether packets come to a chain on their way in that translates.
-pub(super) fn translates(chain: &Chain) -> bool {
-    chain.kind.as_deref() == Some("nat")
-        && chain.hook.is_some_and(|it| it.number == Hook::PRE_ROUTING)
+/// Whether an expression keeps packets from being tracked, or may: of the older form nobody knows.
+fn untracks(expression: &Expression) -> bool {
+    match expression {
+        Expression::Other { name, .. } if name == "notrack" => true,
+        Expression::Other { name, data } => name == "target" && part(name, data, true).is_none(),
+        _ => false,
+    }
+}
+
+/// Whether packets come to a chain on their way in, before it is decided where they go.
+pub(super) fn is_on_the_way_in(chain: &Chain) -> bool {
+    chain.hook.is_some_and(|it| it.number == Hook::PRE_ROUTING)
 }
 
 /// A set with what is in it.

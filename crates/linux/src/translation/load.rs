@@ -31,13 +31,18 @@ impl Run<'_> {
                 registers.set(*register, &packet.bytes(*base, *offset as usize, *length as usize));
             }
             E::Fib { register, flags } => {
-                let of = if *flags == fib::SOURCE { packet.source } else { packet.destination };
-                let kind = if self.is_own(of) { fib::LOCAL } else { UNICAST };
-                registers.set_known(*register, &kind.to_ne_bytes());
+                let source = *flags == fib::SOURCE;
+                let of = if source { packet.source } else { packet.destination };
+                match self.is_own(of) {
+                    true => registers.set_known(*register, &fib::LOCAL.to_ne_bytes()),
+                    // Whether there is a way to whoever sends, and of what kind, routes decide.
+                    false if source => registers.set(*register, &[None; 4]),
+                    false => registers.set_known(*register, &UNICAST.to_ne_bytes()),
+                }
             }
             E::Ct { register, key } => match *key {
-                _ if self.untracked => {
-                    return Some(Step::Perhaps("connection tracking lets it alone".into()));
+                _ if self.untracked != Some(false) || self.before_tracking != Some(false) => {
+                    return Some(Step::Perhaps("connection tracking may not know of it".into()));
                 }
                 ct::STATE => registers.set_known(*register, &NEW.to_ne_bytes()),
                 _ => registers.set(*register, &[None; 16]),

@@ -3,28 +3,35 @@
 
 mod guard;
 mod held;
+pub(crate) mod leads;
 mod load;
 mod older;
+mod others;
 mod points;
 mod registers;
 mod run;
 mod step;
 mod traveller;
+mod what;
 
 use crate::LinuxError;
 use crate::addresses::Link;
 use crate::transport::Transport;
 use held::{Others, TableName};
+use std::cmp::Ordering;
 use std::net::IpAddr;
 use step::{End, Run};
 use tipstaff_core::plan::Decider;
 use tipstaff_core::space::AddressSet;
-use tipstaff_wire::nf_tables::{Expression, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, Hook};
+use tipstaff_wire::nf_tables::{FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6};
 
 pub use traveller::Traveller;
 
 /// `NF_IP_PRI_NAT_DST` (linux/netfilter_ipv4.h): there all chains that translate are asked, by their own priorities.
 const TRANSLATES_AT: i32 = -100;
+
+/// `NF_IP_PRI_CONNTRACK`: there packets come to connection tracking.
+const TRACKED_AT: i32 = -200;
 
 /// Who translates.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -79,7 +86,10 @@ struct Entrance {
     translates: bool,
     /// Whether something behind it leads packets elsewhere, as far as it is understood.
     leads: bool,
+    /// Whether something in its table keeps packets from being tracked, or may.
+    untracks: bool,
     drops: bool,
+    priority: i32,
 }
 
 /// What others translate on its way in.
@@ -102,23 +112,26 @@ impl Translations {
         let mut others = Others::read(transport)?;
         let mut at: Vec<((i32, i32), Entrance)> = Vec::new();
         for chain in std::mem::take(&mut others.chains) {
-            let Some(hook) = chain.hook.filter(|it| it.number == Hook::PRE_ROUTING) else {
+            let Some(hook) = chain.hook.filter(|_| held::is_on_the_way_in(&chain)) else {
                 continue;
             };
-            let (translates, table) = (held::translates(&chain), (chain.family, chain.table));
+            let translates = chain.kind.as_deref() == Some("nat");
+            let table = (chain.family, chain.table);
             // Others can only keep packets out, which is told elsewhere.
-            if !translates && !others.marks(&table) {
+            if !translates && !others.marks(&table) && !others.leads(&table) {
                 continue;
             }
             others.fill(transport, &table, &chain.name)?;
             let priority = if translates { TRANSLATES_AT } else { hook.priority };
             let drops = chain.policy == Some(0);
-            let entrance = Entrance { table, chain: chain.name, translates, leads: false, drops };
+            let untracks = others.untracks(&table);
+            let (chain, leads) = (chain.name, false);
+            let entrance = Entrance { table, chain, translates, leads, untracks, drops, priority };
             at.push(((priority, hook.priority), entrance));
         }
         let found = Self { others, links, ..Self::default() };
         for (_, entrance) in &mut at {
-            entrance.leads = entrance.translates && found.leads_elsewhere(entrance);
+            entrance.leads = found.leads_elsewhere(entrance);
         }
         // Of two at the same priority, the one that came later is asked first (nf_hook_entries_grow in
         // net/netfilter/core.c). Within a table they are told in the order in which they came.
@@ -146,19 +159,9 @@ impl Translations {
 
     /// Whether something behind an entrance may lead packets elsewhere.
     fn leads_elsewhere(&self, entrance: &Entrance) -> bool {
-        let harmless = ["masq", "dup", "last", "notrack"];
         self.others.reached(&entrance.table, &entrance.chain).iter().any(|chain| {
             let rules = self.others.rules(&entrance.table, chain).iter();
-            rules.flat_map(|it| &it.expressions).any(|it| match it {
-                Expression::Nat { kind, .. } => *kind == 1,
-                Expression::Redirect { .. } | Expression::Tproxy { .. } => true,
-                Expression::Other { name, data } => match older::part(name, data, true) {
-                    Some(older::Part::Leads { .. } | older::Part::Here { .. }) => true,
-                    Some(_) => false,
-                    None => !harmless.contains(&name.as_str()),
-                },
-                _ => false,
-            })
+            rules.flat_map(|it| &it.expressions).any(leads::leads)
         })
     }
 
@@ -177,23 +180,38 @@ impl Translations {
     }
 
     fn course_by(&self, entrances: &[Entrance], packet: &Traveller) -> Course {
-        let mut run =
-            Run { others: &self.others, links: &self.links, mark: [Some(0); 4], untracked: false };
+        let mut run = Run {
+            others: &self.others,
+            links: &self.links,
+            mark: [Some(0); 4],
+            untracked: Some(false),
+            before_tracking: Some(true),
+        };
         let mut packet = packet.clone();
         let mut course = Course::AsItIs;
         for entrance in entrances {
             let version = if packet.destination.is_ipv4() { FAMILY_IPV4 } else { FAMILY_IPV6 };
             let sees = [FAMILY_INET, version].contains(&entrance.table.0);
-            let done = entrance.translates && (course != Course::AsItIs || run.untracked);
+            let done =
+                entrance.translates && (course != Course::AsItIs || run.untracked == Some(true));
             if !sees || done {
                 continue;
             }
             let by =
                 || Translator { table: entrance.table.1.clone(), chain: entrance.chain.clone() };
+            run.before_tracking = match entrance.priority.cmp(&TRACKED_AT) {
+                Ordering::Less => Some(true),
+                Ordering::Greater => Some(false),
+                Ordering::Equal => None,
+            };
             match run.chain(&packet, &entrance.table, &entrance.chain, 0) {
                 End::Dropped => return Course::KeptOut(by()),
                 End::Behind if entrance.drops => return Course::KeptOut(by()),
                 End::Behind | End::Accepted => {}
+                End::Translated(..) if run.untracked.is_none() => {
+                    let why = "connection tracking, without which nothing is led, may let it alone";
+                    return Course::Unknown { by: by(), why: why.into() };
+                }
                 End::Translated(to, port) => {
                     packet.destination = to.unwrap_or(packet.destination);
                     packet.ports = packet.ports.map(|it| (it.0, port.unwrap_or(it.1)));
@@ -204,7 +222,9 @@ impl Translations {
                     return Course::Unknown { by: by(), why };
                 }
                 // It may keep a packet out, and leads none elsewhere; what it writes on it is not known.
-                End::Unknown(_) => run.mark = [None; 4],
+                End::Unknown(_) => {
+                    run.forget(entrance.untracks);
+                }
             }
         }
         course

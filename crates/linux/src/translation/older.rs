@@ -15,6 +15,22 @@ const ADDRESSES: u32 = 1;
 const PORTS: u32 = 2;
 const OFFSET: u32 = 32;
 
+/// What these do to a packet changes neither where it goes nor what rules see of it, and rules go on behind them; the
+/// last two do it behind all that decides.
+const HARMLESS: [&str; 11] = [
+    "LOG",
+    "NFLOG",
+    "TCPMSS",
+    "CHECKSUM",
+    "CLASSIFY",
+    "DSCP",
+    "TOS",
+    "TTL",
+    "HL",
+    "MASQUERADE",
+    "SNAT",
+];
+
 /// What such a part asks of a packet, or does with it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Part {
@@ -47,6 +63,7 @@ pub(super) fn part(name: &str, data: &[u8], v4: bool) -> Option<Part> {
     }
     match (name, of, revision) {
         ("match", "comment", _) => Some(Part::Nothing),
+        ("target", of, _) if HARMLESS.contains(&of) => Some(Part::Nothing),
         ("match", "addrtype", 1) => goes_to(info),
         ("match", "tcp", 0) => port(info, *info.get(11)?, 11),
         ("match", "udp", 0) => port(info, *info.get(8)?, 8),

@@ -3,32 +3,11 @@
 use super::Translations;
 use super::held::{Held, TableName};
 use super::older::{Part, part};
+use super::what::{Loaded, What};
 use std::collections::{BTreeSet, HashMap};
 use std::net::{Ipv4Addr, Ipv6Addr};
 use tipstaff_core::space::AddressSet;
-use tipstaff_wire::nf_tables::{Base, Expression, Rule, ct, registers};
-
-/// What of a packet is in a register.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum What {
-    /// Whence it comes, or the first bytes of that.
-    Source,
-    /// The port that it goes to.
-    Port,
-    /// Something else.
-    Other,
-}
-
-impl What {
-    /// What is loaded from a header: the source of IPv4 stands at 12, of IPv6 at 8 (RFC 791, RFC 8200).
-    fn loaded(base: Base, offset: u32, length: u32) -> Self {
-        match (base, offset, length) {
-            (Base::Network, 12, ..=4) | (Base::Network, 8, ..=16) => Self::Source,
-            (Base::Transport, 2, 2) => Self::Port,
-            _ => Self::Other,
-        }
-    }
-}
+use tipstaff_wire::nf_tables::{Expression, Rule, registers};
 
 /// A value that something is compared with: what of, its first and its last.
 type Value = (What, Vec<u8>, Vec<u8>);
@@ -48,60 +27,58 @@ impl Translations {
     }
 
     fn of_rule(&self, table: &TableName, rule: &Rule, found: &mut Vec<Value>) {
-        let mut mask: Option<&[u8]> = None;
-        let mut loaded: HashMap<u32, What> = HashMap::new();
-        let what = |loaded: &HashMap<u32, What>, register: u32| {
-            loaded.get(&registers::word(register)).copied().unwrap_or(What::Other)
-        };
+        let mut loaded = Loaded::default();
+        let mut numbers: HashMap<u32, &[u8]> = HashMap::new();
         for expression in &rule.expressions {
             match expression {
-                Expression::Payload { register, base, offset, length } => {
-                    loaded
-                        .insert(registers::word(*register), What::loaded(*base, *offset, *length));
-                }
-                Expression::Meta { register, .. }
-                | Expression::Load { register, .. }
-                | Expression::Ct { register, .. }
-                | Expression::Fib { register, .. } => {
-                    loaded.insert(registers::word(*register), What::Other);
-                }
-                Expression::CtEnds { register, key, direction: 0 } => {
-                    let of = match *key {
-                        ct::SOURCE => What::Source,
-                        ct::DESTINATION_PORT => What::Port,
-                        _ => What::Other,
-                    };
-                    loaded.insert(registers::word(*register), of);
-                }
-                Expression::Bitwise { source, destination, mask: bits, .. } => {
-                    mask = Some(bits);
-                    loaded.insert(registers::word(*destination), what(&loaded, *source));
+                Expression::Load { register, data } => {
+                    numbers.insert(registers::word(*register), data);
                 }
                 Expression::Cmp { register, data, .. } => {
-                    let kept = mask.take().filter(|it| it.len() == data.len());
-                    let last = data.iter().enumerate();
-                    let last = last.map(|(at, byte)| byte | kept.map_or(0, |it| !it[at])).collect();
-                    found.push((what(&loaded, *register), data.clone(), last));
+                    let (what, mask) = loaded.at(registers::word(*register));
+                    found.push((what, data.clone(), up_to(data, mask)));
                 }
                 Expression::Range { register, from, to, .. } => {
-                    found.push((what(&loaded, *register), from.clone(), to.clone()));
+                    let (what, mask) = loaded.at(registers::word(*register));
+                    found.push((what, from.clone(), up_to(to, mask)));
                 }
                 Expression::Lookup { set, register, .. }
                 | Expression::Find { set, register, .. } => {
                     if let Some(held) = self.others.set(table, set) {
                         let first = registers::word(*register);
-                        of_set(held, |word| what(&loaded, first + word), found);
+                        of_set(held, |word| loaded.at(first + word), found);
+                    }
+                }
+                // Of several ports, one's own is kept, if it is among them.
+                Expression::Nat { port: Some(first), last_port: Some(last), .. }
+                | Expression::Redirect { port: Some(first), last_port: Some(last), .. } => {
+                    let number = |register: &u32| numbers.get(&registers::word(*register));
+                    if let (Some(first), Some(last)) = (number(first), number(last))
+                        && first != last
+                    {
+                        found.push((What::Port, first.to_vec(), last.to_vec()));
                     }
                 }
                 Expression::Other { name, data } => {
+                    let bytes = |it: u16| it.to_be_bytes().to_vec();
                     // What it reads of ports is the same for both versions.
-                    if let Some(Part::Port { first, last, .. }) = part(name, data, true) {
-                        let bytes = |it: u16| it.to_be_bytes().to_vec();
-                        found.push((What::Port, bytes(first), bytes(last)));
+                    match part(name, data, true) {
+                        Some(Part::Port { first, last, .. }) => {
+                            found.push((What::Port, bytes(first), bytes(last)));
+                        }
+                        Some(
+                            Part::Leads { ports: Some((first, last)), .. }
+                            | Part::Here { ports: Some((first, last)) },
+                        ) if first != last => {
+                            found.push((What::Port, bytes(first), bytes(last)));
+                        }
+                        _ => {}
                     }
                 }
                 _ => {}
             }
+            // What was looked up is written over only now.
+            loaded.note(expression);
         }
     }
 
@@ -155,20 +132,28 @@ fn range(first: &[u8], last: &[u8]) -> Option<AddressSet> {
     Some(AddressSet::from_v6([(Ipv6Addr::from(first).to_bits(), Ipv6Addr::from(last).to_bits())]))
 }
 
-/// What the keys of a set are compared with, part by part; `what` tells what is in a register, so many words on.
-fn of_set(held: &Held, what: impl Fn(u32) -> What, found: &mut Vec<Value>) {
+/// The last value that is the same as one behind a mask.
+fn up_to(value: &[u8], mask: Option<&[u8]>) -> Vec<u8> {
+    let kept = mask.filter(|it| it.len() == value.len());
+    let bytes = value.iter().enumerate();
+    bytes.map(|(at, byte)| byte | kept.map_or(0, |it| !it[at])).collect()
+}
+
+/// What the keys of a set are compared with, part by part; `at` tells what is in a register, so many words on.
+fn of_set<'r>(held: &Held, at: impl Fn(u32) -> (What, Option<&'r [u8]>), found: &mut Vec<Value>) {
     for element in &held.elements {
         let Some(key) = &element.key else { continue };
         let last = element.last.as_ref().unwrap_or(key);
-        let (mut at, mut word) = (0, 0);
+        let (mut byte, mut word) = (0, 0);
         let whole = [held.set.key_length];
         let parts = if held.set.parts.is_empty() { &whole[..] } else { &held.set.parts };
         for &length in parts {
-            let bytes = at..at + length as usize;
+            let bytes = byte..byte + length as usize;
             if let (Some(first), Some(last)) = (key.get(bytes.clone()), last.get(bytes)) {
-                found.push((what(word), first.to_vec(), last.to_vec()));
+                let (what, mask) = at(word);
+                found.push((what, first.to_vec(), up_to(last, mask)));
             }
-            at += (length as usize).next_multiple_of(4);
+            byte += (length as usize).next_multiple_of(4);
             word += length.div_ceil(4);
         }
     }

@@ -2,15 +2,15 @@
 //! (net/netfilter/nf_tables_core.c). What is not known of the packet, or not understood, is no guess: then nothing is said.
 
 use super::held::TableName;
-use super::older::{self, Part};
+use super::leads::{DESTINATION, leads};
 use super::registers::{Known, Registers};
-use super::step::{End, Run, Step, UNICAST};
+use super::step::{
+    End, Run, Step, goes_on, led_by_unknown, may_end, not_followed, of_its_own, several, unseen,
+};
 use super::traveller::Traveller;
 use std::net::IpAddr;
-use tipstaff_wire::nf_tables::{Compare, Expression, Rule, Verdict, fib, set_flags};
+use tipstaff_wire::nf_tables::{Compare, Expression, Rule, Verdict, set_flags};
 
-/// `NF_NAT_MANIP_DST`: where it goes (`enum nft_nat_types`).
-const DESTINATION: u32 = 1;
 /// Deeper than the kernel lets chains jump (`NFT_JUMP_STACK_SIZE`).
 const DEPTH: usize = 16;
 
@@ -30,7 +30,7 @@ impl Run<'_> {
             if guard.excludes(packet) {
                 continue;
             }
-            match self.rule(packet, table, rule) {
+            match self.rule(packet, table, rule, guard.odd) {
                 Step::On | Step::Off | Step::Leads(Verdict::Other(-1, _)) => {}
                 Step::Leads(Verdict::Accept) => return End::Accepted,
                 Step::Leads(Verdict::Drop) => return End::Dropped,
@@ -50,10 +50,16 @@ impl Run<'_> {
         End::Behind
     }
 
-    fn rule(&mut self, packet: &Traveller, table: &TableName, rule: &Rule) -> Step {
+    fn rule(&mut self, packet: &Traveller, table: &TableName, rule: &Rule, odd: bool) -> Step {
         let mut registers = Registers::default();
         let mut doubt: Option<String> = None;
         for expression in &rule.expressions {
+            if odd && compares(expression) {
+                // Whoever stands for others here does not stand for them there.
+                doubt =
+                    doubt.or_else(|| Some("it looks at single bits of addresses or ports".into()));
+                continue;
+            }
             match self.expression(packet, table, &mut registers, expression) {
                 Step::On => {}
                 Step::Off => return Step::Off,
@@ -61,11 +67,22 @@ impl Run<'_> {
                 // What such a rule would do is not known either; unless it does nothing.
                 end => return doubt.map_or(end, Step::Perhaps),
             }
-            if doubt.is_some() && matches!(expression, Expression::MetaSet { .. }) {
-                self.mark = [None; 4];
+            // Whether the rule came so far is not known.
+            match expression {
+                Expression::MetaSet { .. } if doubt.is_some() => self.mark = [None; 4],
+                Expression::Other { .. } if doubt.is_some() => self.forget(true),
+                _ => {}
             }
         }
         Step::On
+    }
+
+    /// What somebody may have written on the packet is not known; nor whether he had it let alone, if he `untracks`.
+    pub(super) fn forget(&mut self, untracks: bool) {
+        self.mark = [None; 4];
+        if untracks && self.before_tracking != Some(false) {
+            self.untracked = None;
+        }
     }
 
     fn expression(
@@ -120,20 +137,20 @@ impl Run<'_> {
                 return match translated(packet, registers, (None, None), (*port, *last_port)) {
                     Step::Ends(End::Translated(_, port)) => match self.own_at(packet) {
                         Some(own) => Step::Ends(End::Translated(Some(own), port)),
-                        None => {
-                            Step::Perhaps("it leads to one of this host's own addresses".into())
-                        }
+                        None => of_its_own(),
                     },
                     other => other,
                 };
             }
             E::Reject { .. } => return Step::Ends(End::Dropped),
             E::Counter { .. } | E::Log { .. } | E::MetaSet { .. } | E::Nat { .. } => {}
-            E::Other { name, data } => return self.other(packet, registers, name, data),
+            E::Other { name, data } if !leads(expression) || name == "target" => {
+                return self.other(packet, registers, name, data);
+            }
             E::Limit(_) => return Step::Perhaps("it holds up to a rate".into()),
-            _ => {
-                registers.forget();
-                return Step::Perhaps(format!("`{}` is not followed", expression.name()));
+            other => {
+                let ends = leads(other) || may_end(other.name());
+                return not_followed(registers, other.name(), ends);
             }
         }
         Step::On
@@ -164,77 +181,17 @@ impl Run<'_> {
             None => Step::Off,
         }
     }
-
-    fn other(
-        &mut self,
-        packet: &Traveller,
-        registers: &mut Registers,
-        name: &str,
-        data: &[u8],
-    ) -> Step {
-        match name {
-            "notrack" => self.untracked = true,
-            // Where it comes from is translated behind all that decides; the others do nothing to it.
-            "masq" | "dup" | "last" => {}
-            _ => match older::part(name, data, packet.is_v4()) {
-                Some(part) => return self.older(packet, &part),
-                None => {
-                    registers.forget();
-                    return Step::Perhaps(format!("`{name}` is not followed"));
-                }
-            },
-        }
-        Step::On
-    }
-
-    fn older(&mut self, packet: &Traveller, part: &Part) -> Step {
-        let port_of = |ports: Option<(u16, u16)>| match (ports, packet.ports) {
-            (None, _) => Ok(None),
-            (Some((first, last)), _) if first == last => Ok(Some(first)),
-            (Some((first, last)), Some((_, own))) if (first..=last).contains(&own) => Ok(None),
-            _ => Err(Step::Perhaps("it leads to one of several".into())),
-        };
-        match *part {
-            Part::Nothing => Step::On,
-            Part::GoesTo { kinds, inverted } => {
-                let kind = if self.is_own(packet.destination) { fib::LOCAL } else { UNICAST };
-                goes_on((kinds >> kind & 1 != 0) != inverted)
-            }
-            Part::Port { first, last, inverted } => {
-                let Some((_, port)) = packet.ports else { return Step::Off };
-                goes_on((first..=last).contains(&port) != inverted)
-            }
-            Part::Mark { mask, mark } => {
-                let known: Option<Vec<u8>> = self.mark.iter().copied().collect();
-                let old = known.and_then(|it| Some(u32::from_ne_bytes(it.try_into().ok()?)));
-                let new = if mask == 0 { Some(mark) } else { old.map(|it| (it & mask) ^ mark) };
-                self.mark = new.map_or([None; 4], |it| it.to_ne_bytes().map(Some));
-                Step::On
-            }
-            Part::Leads { addresses, ports } => match (addresses, port_of(ports)) {
-                (Some((first, last)), _) if first != last => {
-                    Step::Perhaps("it leads to one of several".into())
-                }
-                (_, Err(doubt)) => doubt,
-                (addresses, Ok(port)) => {
-                    Step::Ends(End::Translated(addresses.map(|it| it.0), port))
-                }
-            },
-            Part::Here { ports } => match (self.own_at(packet), port_of(ports)) {
-                (_, Err(doubt)) => doubt,
-                (None, _) => Step::Perhaps("it leads to one of this host's own addresses".into()),
-                (own, Ok(port)) => Step::Ends(End::Translated(own, port)),
-            },
-        }
-    }
 }
 
-fn unseen() -> Step {
-    Step::Perhaps("it looks at what is not known of a packet".into())
-}
-
-fn goes_on(does: bool) -> Step {
-    if does { Step::On } else { Step::Off }
+/// Whether what follows depends on what an expression sees.
+fn compares(expression: &Expression) -> bool {
+    matches!(
+        expression,
+        Expression::Cmp { .. }
+            | Expression::Range { .. }
+            | Expression::Lookup { .. }
+            | Expression::Find { .. }
+    )
 }
 
 fn compared(value: &[Known], op: Compare, data: &[u8]) -> Step {
@@ -262,7 +219,6 @@ fn translated(
     (address, last_address): (Option<u32>, Option<u32>),
     (port, last_port): (Option<u32>, Option<u32>),
 ) -> Step {
-    let several = || Step::Perhaps("it leads to one of several".into());
     let of = |register: u32| -> Option<IpAddr> {
         Some(match packet.is_v4() {
             true => IpAddr::from(<[u8; 4]>::try_from(registers.known(register, 4)?).ok()?),
@@ -275,7 +231,7 @@ fn translated(
     let to = match address {
         None => None,
         Some(register) => {
-            let Some(to) = of(register) else { return unseen() };
+            let Some(to) = of(register) else { return led_by_unknown() };
             if last_address.is_some_and(|it| of(it) != Some(to)) {
                 return several();
             }
@@ -285,7 +241,7 @@ fn translated(
     let port = match port {
         None => None,
         Some(register) => {
-            let Some(first) = number(register) else { return unseen() };
+            let Some(first) = number(register) else { return led_by_unknown() };
             // If its own is among them, it keeps that.
             let last = last_port.map_or(Some(first), number);
             match last {

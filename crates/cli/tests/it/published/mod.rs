@@ -1,15 +1,17 @@
 //! Ports that others lead elsewhere: found, and told as real connections meet them.
 
+mod tables;
 mod ways;
 
 use crate::harness::{Desk, give};
 use serde_json::Value;
 use std::net::{TcpListener, UdpSocket};
+use tables::{TCP, Table, one, port, protocol, to, version};
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node};
 use tipstaff_linux::{NetlinkSocket, Protocol, flows};
 use tipstaff_wire::nf_tables::Batch;
-use ways::{Found, SetUp, TCP, doubtful, one, port, protocol, simple, to, version, woven};
+use ways::{Found, SetUp, doubtful, simple, simple_too, woven};
 
 const POLICY: &str = r#"
 edition = 1
@@ -158,6 +160,7 @@ fn holds(all: fn() -> Vec<SetUp>) {
 fn ports_that_lead_elsewhere_are_told_as_connections_meet_them() {
     sealed("published::ports_that_lead_elsewhere_are_told_as_connections_meet_them", || {
         holds(simple);
+        holds(simple_too);
     });
 }
 
@@ -228,6 +231,45 @@ fn what_is_open_past_the_policy_is_found_and_can_be_mended() {
     });
 }
 
+/// What has no ports is led as well.
+#[test]
+fn pings_are_followed_too() {
+    sealed("published::pings_are_followed_too", || {
+        let (lab, _servers, _names) = world();
+        let sluice = lab.node("sluice").expect("it");
+        let desk = Desk::with(POLICY);
+        desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
+        let tables = one(&[version(2), protocol(1), to("10.44.8.20", None)]);
+        sluice.run(|| tables.into_iter().for_each(|it| give(it.batch))).expect("entered");
+        let report = desk.on(sluice, ["reach", "--format", "json"]).exits(0).json();
+        let pings = report["pings"].as_array().expect("a list");
+        let of = |version: &str| {
+            let found =
+                pings.iter().find(|it| it["place"] == "curators" && it["version"] == version);
+            let part = &found.expect("it")["parts"][0];
+            ["policy", "led_to", "copy"].map(|it| text(&part[it])).join(" ")
+        };
+        assert_eq!(of("IPv4"), "deny 10.44.8.20 denied");
+        assert_eq!(of("IPv6"), "allow - closed");
+        let asked = ["ask", "--live", "--from", "198.51.100.7", "--traffic", "icmp"];
+        let told = desk.on(sluice, asked).exits(0).stdout;
+        assert!(told.contains("led to 10.44.8.20 by table almanac"), "{told}");
+        // What leaves is not followed, and that is not left to be found out.
+        let outbound = [
+            "ask",
+            "--live",
+            "--direction",
+            "outbound",
+            "--to",
+            "192.0.2.1",
+            "--traffic",
+            "80/tcp",
+        ];
+        let told = desk.on(sluice, outbound).exits(2).stderr;
+        assert!(told.contains("--live follows inbound packets only"), "{told}");
+    });
+}
+
 /// What others call their tables can be anything.
 #[test]
 fn names_of_others_cannot_write_on_a_terminal() {
@@ -236,7 +278,7 @@ fn names_of_others_cannot_write_on_a_terminal() {
         let sluice = lab.node("sluice").expect("it");
         let desk = Desk::with(POLICY);
         desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
-        let mut table = ways::Table::new("al\u{1b}[31mma/\nnac", -100);
+        let mut table = Table::new("al\u{1b}[31mma/\nnac", -100);
         let v4 = [version(2), protocol(TCP)].concat();
         table.rule("porter", &[v4, port(8088), to("10.44.8.20", Some(80))]);
         sluice.run(|| give(table.batch)).expect("entered");

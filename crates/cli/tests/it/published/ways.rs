@@ -1,134 +1,9 @@
 //! Ways in which others lead ports elsewhere, each with what is to be found.
 
-use std::net::IpAddr;
-use tipstaff_linux::lab::testing::address;
+use super::tables::*;
 use tipstaff_wire::nf_tables::{
-    self as nf, Base, Batch, Compare, Element, Expression as E, Hook, MetaKey, Verdict, fib,
-    set_flags,
+    self as nf, Base, Compare, Element, Expression as E, Hook, MetaKey, Verdict, fib, set_flags,
 };
-
-pub const TCP: u8 = 6;
-pub const UDP: u8 = 17;
-pub const ONE: u32 = 1;
-pub const TWO: u32 = 2;
-
-pub fn eq(data: impl Into<Vec<u8>>) -> E {
-    E::Cmp { register: ONE, op: Compare::Equal, data: data.into() }
-}
-
-pub fn protocol(number: u8) -> Vec<E> {
-    vec![E::Meta { register: ONE, key: MetaKey::Protocol }, eq([number])]
-}
-
-pub fn version(number: u8) -> Vec<E> {
-    vec![E::Meta { register: ONE, key: MetaKey::Family }, eq([number])]
-}
-
-pub fn load_port() -> E {
-    E::Payload { register: ONE, base: Base::Transport, offset: 2, length: 2 }
-}
-
-pub fn port(number: u16) -> Vec<E> {
-    vec![load_port(), eq(number.to_be_bytes())]
-}
-
-pub fn by(link: &str) -> Vec<E> {
-    let mut name = link.as_bytes().to_vec();
-    name.resize(16, 0);
-    vec![E::Meta { register: ONE, key: MetaKey::InInterfaceName }, eq(name)]
-}
-
-pub fn at(own: [u8; 4]) -> Vec<E> {
-    vec![E::Payload { register: ONE, base: Base::Network, offset: 16, length: 4 }, eq(own)]
-}
-
-pub fn to(target: &str, port: Option<u16>) -> Vec<E> {
-    let target = address(target);
-    let (family, data) = match target {
-        IpAddr::V4(it) => (2, it.octets().to_vec()),
-        IpAddr::V6(it) => (10, it.octets().to_vec()),
-    };
-    let mut all = vec![E::Load { register: ONE, data }];
-    all.extend(port.map(|it| E::Load { register: TWO, data: it.to_be_bytes().to_vec() }));
-    let port = port.map(|_| TWO);
-    all.push(E::Nat {
-        kind: 1,
-        family,
-        address: Some(ONE),
-        last_address: Some(ONE),
-        port,
-        last_port: port,
-        flags: 0,
-    });
-    all
-}
-
-pub fn here(port: u16) -> Vec<E> {
-    vec![
-        E::Load { register: ONE, data: port.to_be_bytes().to_vec() },
-        E::Redirect { port: Some(ONE), last_port: Some(ONE), flags: 2 },
-    ]
-}
-
-/// Somebody's table, with a chain that translates.
-pub struct Table {
-    pub batch: Batch,
-    pub name: &'static str,
-}
-
-impl Table {
-    pub fn new(name: &'static str, priority: i32) -> Self {
-        let mut batch = Batch::begin(1);
-        batch.new_table(&nf::Table { name: name.into(), ..nf::Table::default() });
-        let mut table = Self { batch, name };
-        table.chain("porter", "nat", Some((Hook::PRE_ROUTING, priority)));
-        table
-    }
-
-    pub fn chain(&mut self, name: &str, kind: &str, hook: Option<(u32, i32)>) {
-        self.batch.new_chain(&nf::Chain {
-            table: self.name.into(),
-            name: name.into(),
-            kind: hook.map(|_| kind.into()),
-            hook: hook.map(|(number, priority)| Hook { number, priority }),
-            policy: hook.map(|_| 1),
-            ..nf::Chain::default()
-        });
-    }
-
-    pub fn rule(&mut self, chain: &str, parts: &[Vec<E>]) -> &mut Self {
-        self.batch.new_rule(&nf::Rule {
-            table: self.name.into(),
-            chain: chain.into(),
-            expressions: parts.concat(),
-            ..nf::Rule::default()
-        });
-        self
-    }
-
-    pub fn set(&mut self, name: &str, id: u32, flags: u32, elements: &[Element]) -> nf::Set {
-        let set = nf::Set {
-            table: self.name.into(),
-            name: name.into(),
-            flags,
-            key_length: 2,
-            id,
-            verdicts: elements.iter().any(|it| it.verdict.is_some()),
-            numbers: elements.iter().any(|it| it.number.is_some()),
-            ..nf::Set::default()
-        };
-        self.batch.new_set(&set);
-        self.batch.new_elements(&set, elements);
-        set
-    }
-}
-
-/// One table with one rule.
-pub fn one(parts: &[Vec<E>]) -> Vec<Table> {
-    let mut table = Table::new("almanac", -100);
-    table.rule("porter", parts);
-    vec![table]
-}
 
 pub fn key(port: u16) -> Vec<u8> {
     port.to_be_bytes().to_vec()
@@ -184,6 +59,22 @@ pub fn simple() -> Vec<SetUp> {
         ),
         set_up("a range", one(&[v4(), range, web()]), &[("8000-8010/tcp", THERE, OPEN)]),
         set_up(
+            "a range of which each stays what it is",
+            one(&[
+                v4(),
+                vec![
+                    load_port(),
+                    E::Range { register: ONE, op: Compare::Equal, from: key(79), to: key(81) },
+                ],
+                to("10.44.8.20", None),
+            ]),
+            &[
+                ("79/tcp", "10.44.8.20:79", SILENT),
+                ("80/tcp", THERE, OPEN),
+                ("81/tcp", "10.44.8.20:81", SILENT),
+            ],
+        ),
+        set_up(
             "at one address",
             one(&[v4(), at([192, 0, 2, 10]), port(8088), web()]),
             &[("8088/tcp", THERE, OPEN)],
@@ -195,6 +86,14 @@ pub fn simple() -> Vec<SetUp> {
             &[("8088/tcp", THERE, OPEN)],
         ),
         set_up("for some", one(&[v4(), from, port(8088), web()]), &[("8088/tcp", THERE, OPEN)]),
+    ]
+}
+
+/// Others, as simple, in which something denies, or the host itself is meant.
+pub fn simple_too() -> Vec<SetUp> {
+    let web = || to("10.44.8.20", Some(80));
+    let v4 = || [version(2), protocol(TCP)].concat();
+    vec![
         set_up(
             "to where nobody may",
             one(&[v4(), port(8088), to("10.44.8.20", Some(5432))]),
@@ -304,12 +203,27 @@ pub fn doubtful() -> Vec<SetUp> {
         data: [[8, 0, 1, 0, 0, 0, 0, 1], [8, 0, 2, 0, 0, 0, 0, 2], [8, 0, 3, 0, 0, 0, 0, 1]]
             .concat(),
     };
+    let mut written = Table::new("almanac", -100);
+    written.chain("raw", "filter", Some((Hook::PRE_ROUTING, -150)));
+    // NFTA_PAYLOAD_BASE, _OFFSET, _LEN, _SREG, _CSUM_TYPE, _CSUM_OFFSET, _CSUM_FLAGS: written over where it goes.
+    let parts = [(2, 1), (3, 16), (4, 4), (5, 1), (6, 1), (7, 10), (8, 1)];
+    let data = parts.iter().flat_map(|&(kind, value)| [8, 0, kind, 0, 0, 0, 0, value]).collect();
+    let over = vec![
+        E::Load { register: ONE, data: vec![10, 44, 8, 20] },
+        E::Other { name: "payload".into(), data },
+    ];
+    written.rule("raw", &[v4(), port(8088), over]);
     let chance = vec![random, eq(0u32.to_ne_bytes())];
     vec![
         set_up(
             "by one of two tables",
             tied,
             &[("8088/tcp", "not known", "unknown unknown silent")],
+        ),
+        set_up(
+            "by writing over where it goes",
+            vec![written],
+            &[("8088/tcp", "not known", "unknown unknown any")],
         ),
         set_up(
             "by chance",

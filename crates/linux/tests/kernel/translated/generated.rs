@@ -8,7 +8,7 @@ use tipstaff_wire::nf_tables::{
 };
 
 /// A test of packets, as rules have them.
-pub fn test(dice: &mut Dice, at: IpAddr, set: &nf::Set, pool: &nf::Set) -> Vec<Expression> {
+pub fn test(dice: &mut Dice, set: &nf::Set, pool: &nf::Set) -> Vec<Expression> {
     let of_port = |op, port: u16| {
         vec![self::port(), Expression::Cmp { register: ONE, op, data: port.to_be_bytes().to_vec() }]
     };
@@ -19,7 +19,7 @@ pub fn test(dice: &mut Dice, at: IpAddr, set: &nf::Set, pool: &nf::Set) -> Vec<E
         id: set.id,
         flags,
     };
-    match dice.below(11) {
+    match dice.below(12) {
         0 => of_port(Compare::Equal, dice.of(&PORTS)),
         1 => of_port(Compare::NotEqual, dice.of(&PORTS)),
         2 => of_port(Compare::Less, dice.of(&PORTS)),
@@ -38,27 +38,7 @@ pub fn test(dice: &mut Dice, at: IpAddr, set: &nf::Set, pool: &nf::Set) -> Vec<E
                 },
             ]
         }
-        5 => {
-            let source = address(dice.of(&SOURCES));
-            let whole = octets(source).len();
-            let kept = if source.is_ipv4() { dice.of(&[1, 3, 4]) } else { dice.of(&[4, 8, 16]) };
-            let mut mask = vec![255; kept];
-            mask.resize(whole, 0);
-            let mut data = octets(source);
-            data[kept..].fill(0);
-            let masked = Expression::Bitwise {
-                source: ONE,
-                destination: ONE,
-                length: u32::try_from(whole).expect("small"),
-                mask,
-                xor: vec![0; whole],
-            };
-            let op = dice.of(&[Compare::Equal, Compare::NotEqual]);
-            version(source)
-                .into_iter()
-                .chain([end(source, true), masked, Expression::Cmp { register: ONE, op, data }])
-                .collect()
-        }
+        5 => masked_source(dice),
         6 => {
             let own = address(dice.of(&OWN));
             version(own).into_iter().chain([end(own, false), equal(octets(own))]).collect()
@@ -69,8 +49,20 @@ pub fn test(dice: &mut Dice, at: IpAddr, set: &nf::Set, pool: &nf::Set) -> Vec<E
         ],
         8 => vec![port(), lookup(set, u32::from(dice.below(2) == 0))],
         9 => vec![port(), lookup(pool, 0)],
+        10 => {
+            // Single bits: no address stands for others by these.
+            let source = address(SOURCES[0]);
+            let last = Expression::Bitwise {
+                source: ONE,
+                destination: ONE,
+                length: 4,
+                mask: vec![0, 0, 0, 6],
+                xor: vec![0; 4],
+            };
+            let bits = [end(source, true), last, equal([0, 0, 0, 2])];
+            version(source).into_iter().chain(bits).collect()
+        }
         _ => {
-            let _ = at;
             let key = dice.of(&[MetaKey::Mark, MetaKey::InInterfaceName]);
             let mut name = b"eth0".to_vec();
             name.resize(16, 0);
@@ -84,6 +76,29 @@ pub fn test(dice: &mut Dice, at: IpAddr, set: &nf::Set, pool: &nf::Set) -> Vec<E
     }
 }
 
+/// Whether a packet comes from a network.
+fn masked_source(dice: &mut Dice) -> Vec<Expression> {
+    let source = address(dice.of(&SOURCES));
+    let whole = octets(source).len();
+    let kept = if source.is_ipv4() { dice.of(&[1, 3, 4]) } else { dice.of(&[4, 8, 16]) };
+    let mut mask = vec![255; kept];
+    mask.resize(whole, 0);
+    let mut data = octets(source);
+    data[kept..].fill(0);
+    let masked = Expression::Bitwise {
+        source: ONE,
+        destination: ONE,
+        length: u32::try_from(whole).expect("small"),
+        mask,
+        xor: vec![0; whole],
+    };
+    let op = dice.of(&[Compare::Equal, Compare::NotEqual]);
+    version(source)
+        .into_iter()
+        .chain([end(source, true), masked, Expression::Cmp { register: ONE, op, data }])
+        .collect()
+}
+
 /// What a rule does with those whom it is about.
 pub fn act(dice: &mut Dice, chain: usize, chains: usize, map: &nf::Set) -> Vec<Expression> {
     let to = address(dice.of(&BEHIND));
@@ -91,7 +106,8 @@ pub fn act(dice: &mut Dice, chain: usize, chains: usize, map: &nf::Set) -> Vec<E
         |to: IpAddr, rest: Vec<Expression>| version(to).into_iter().chain(rest).collect::<Vec<_>>();
     match dice.below(12) {
         0..=2 => versioned(to, leads_to(to, None)),
-        3 | 4 => versioned(to, leads_to(to, Some(dice.of(&PORTS)))),
+        3 => versioned(to, leads_to(to, Some(dice.of(&PORTS)))),
+        4 => versioned(to, leads_to_some(to, dice.of(&PORTS), dice.of(&PORTS))),
         5 => {
             let own = address(dice.of(&OWN));
             versioned(own, leads_to(own, Some(dice.of(&PORTS))))
@@ -105,11 +121,14 @@ pub fn act(dice: &mut Dice, chain: usize, chains: usize, map: &nf::Set) -> Vec<E
             let verdict = if dice.below(2) == 0 { Verdict::Jump(to) } else { Verdict::Goto(to) };
             vec![Expression::Immediate(verdict)]
         }
-        8 => vec![Expression::Immediate(dice.of(&[0, 1, 2, 2]).pipe(|it| match it {
-            0 => Verdict::Accept,
-            1 => Verdict::Drop,
-            _ => Verdict::Return,
-        }))],
+        8 => {
+            let verdict = match dice.below(4) {
+                0 => Verdict::Accept,
+                1 => Verdict::Drop,
+                _ => Verdict::Return,
+            };
+            vec![Expression::Immediate(verdict)]
+        }
         9 => {
             // By a map, from ports to addresses.
             let v4 = address(BEHIND[0]);
@@ -142,14 +161,6 @@ pub fn act(dice: &mut Dice, chain: usize, chains: usize, map: &nf::Set) -> Vec<E
         _ => vec![Expression::Counter { packets: 0, bytes: 0 }],
     }
 }
-
-trait Pipe: Sized {
-    fn pipe<T>(self, of: impl FnOnce(Self) -> T) -> T {
-        of(self)
-    }
-}
-
-impl<T> Pipe for T {}
 
 pub fn set(table: &str, name: &str, id: u32, flags: u32) -> nf::Set {
     nf::Set {
@@ -209,16 +220,15 @@ pub fn table(dice: &mut Dice, batch: &mut Batch, name: &str, first_set: u32) {
         table: name.into(),
         name: "marks".into(),
         kind: Some("filter".into()),
-        hook: Some(Hook { number: Hook::PRE_ROUTING, priority: dice.of(&[-150, -50]) }),
+        hook: Some(Hook { number: Hook::PRE_ROUTING, priority: dice.of(&[-300, -150, -50]) }),
         policy: Some(1),
         ..nf::Chain::default()
     });
-    let own = address(OWN[0]);
     for at in 0..chains {
         for _ in 0..1 + dice.below(4) {
             let mut expressions: Vec<Expression> = protocol(dice.of(&[TCP, UDP])).into();
             for _ in 0..dice.below(3) {
-                expressions.extend(test(dice, own, &some, &pool));
+                expressions.extend(test(dice, &some, &pool));
             }
             expressions.extend(act(dice, at, chains, &map));
             batch.new_rule(&Rule {
@@ -229,14 +239,29 @@ pub fn table(dice: &mut Dice, batch: &mut Batch, name: &str, first_set: u32) {
             });
         }
     }
-    let mut expressions: Vec<Expression> = protocol(dice.of(&[TCP, UDP])).into();
-    expressions.extend(test(dice, own, &some, &pool));
-    expressions.push(Expression::Load { register: ONE, data: 1u32.to_ne_bytes().to_vec() });
-    expressions.push(Expression::MetaSet { key: MetaKey::Mark, source: ONE });
-    batch.new_rule(&Rule {
-        table: name.into(),
-        chain: "marks".into(),
-        expressions,
-        ..Rule::default()
-    });
+    marks(dice, batch, name, (&some, &pool));
+}
+
+/// Rules of the chain that marks packets, or has them let alone.
+fn marks(dice: &mut Dice, batch: &mut Batch, name: &str, (some, pool): (&nf::Set, &nf::Set)) {
+    for _ in 0..1 + dice.below(2) {
+        let mut expressions: Vec<Expression> = protocol(dice.of(&[TCP, UDP])).into();
+        expressions.extend(test(dice, some, pool));
+        if dice.below(4) == 0 {
+            expressions.extend(chance());
+        }
+        if dice.below(3) == 0 {
+            // Of use only ahead of connection tracking.
+            expressions.push(Expression::Other { name: "notrack".into(), data: Vec::new() });
+        } else {
+            expressions.push(Expression::Load { register: ONE, data: 1u32.to_ne_bytes().to_vec() });
+            expressions.push(Expression::MetaSet { key: MetaKey::Mark, source: ONE });
+        }
+        batch.new_rule(&Rule {
+            table: name.into(),
+            chain: "marks".into(),
+            expressions,
+            ..Rule::default()
+        });
+    }
 }

@@ -49,8 +49,8 @@ pub fn octets(address: IpAddr) -> Vec<u8> {
     }
 }
 
-pub fn equal(data: Vec<u8>) -> Expression {
-    Expression::Cmp { register: ONE, op: Compare::Equal, data }
+pub fn equal(data: impl Into<Vec<u8>>) -> Expression {
+    Expression::Cmp { register: ONE, op: Compare::Equal, data: data.into() }
 }
 
 pub fn protocol(number: u8) -> [Expression; 2] {
@@ -153,4 +153,23 @@ pub fn rained(rain: &Rain, travellers: &[Traveller]) {
         };
         rain.send(&build(it.source, it.destination, payload, 1));
     }
+}
+
+/// Leads to an address, at one of some ports: its own, if that is among them.
+pub fn leads_to_some(to: IpAddr, one: u16, other: u16) -> Vec<Expression> {
+    let (first, last) = (one.min(other), one.max(other));
+    let mut all = leads_to(to, Some(first));
+    let third = 3;
+    all.insert(2, Expression::Load { register: third, data: last.to_be_bytes().to_vec() });
+    if let Some(Expression::Nat { last_port, .. }) = all.last_mut() {
+        *last_port = Some(third);
+    }
+    all
+}
+
+/// Holds for every second packet, as chance has it: `NFTA_NG_DREG`, `_MODULUS`, `_TYPE` (linux/netfilter/nf_tables.h).
+pub fn chance() -> [Expression; 2] {
+    let parts = [[8, 0, 1, 0, 0, 0, 0, 1], [8, 0, 2, 0, 0, 0, 0, 2], [8, 0, 3, 0, 0, 0, 0, 1]];
+    let random = Expression::Other { name: "numgen".into(), data: parts.concat() };
+    [random, equal(0u32.to_ne_bytes())]
 }
