@@ -71,6 +71,11 @@ fn command(mend: &Mend) -> String {
             };
             format!("tipstaff rule change {rule} --{key} {value}")
         }
+        Mend::Follow { rule, direction, verdict, traffic, published } => format!(
+            "tipstaff rule change {rule} --direction {direction} --{} {traffic} --published {}",
+            verdict.as_str(),
+            published.join(" ")
+        ),
         Mend::Tighten(rule) => format!("tipstaff rule tighten {rule}"),
         Mend::Allow { name, traffic, from } => {
             let first = if name.is_some() { " --first" } else { "" };
@@ -81,9 +86,8 @@ fn command(mend: &Mend) -> String {
                 from.as_deref().unwrap_or("PLACE")
             )
         }
-        Mend::Deny { direction, traffic, to } => format!(
-            "tipstaff rule add NAME --direction {direction} --deny {} --to {to}",
-            traffic.join(" ")
+        Mend::Deny { direction, traffic, to, published } => format!(
+            "tipstaff rule add NAME --direction {direction} --deny {traffic} --to {to} --published {published}"
         ),
         Mend::RemoveName(what, name) => format!("tipstaff {} remove {name}", what.as_str()),
     }

@@ -135,7 +135,8 @@ impl<'m> Ways<'m> {
             Course::AsItIs | Course::KeptOut(_) => same(),
             Course::Unknown { by, why } => (packet.clone(), Some(Led::NotKnown(by.table, why))),
             Course::Translated { to, port, by } => {
-                let mut there = Packet { destination: to, ..packet.clone() };
+                let asked = packet.ports().map(|it| it.1).filter(|it| *it > 0);
+                let mut there = Packet { destination: to, asked, ..packet.clone() };
                 if let (Transport::Ports { destination, .. }, Some(port)) =
                     (&mut there.transport, port)
                 {
@@ -196,7 +197,7 @@ impl<'m> Ways<'m> {
         found.into_iter().flat_map(|it| told_apart(loaded, &it.0)).collect()
     }
 
-    /// The ports of this machine that lead elsewhere, and what lets somebody through there, each once.
+    /// The ports of this machine that lead elsewhere, and what becomes of packets there, each once.
     pub(crate) fn openings(&self, loaded: &Loaded, senders: &[&AddressSet]) -> Vec<Opening> {
         let callers = self.callers(loaded, senders);
         let mut found: Vec<Opening> = Vec::new();
@@ -215,9 +216,10 @@ impl<'m> Ways<'m> {
                     by,
                     to,
                     direction: there.direction,
-                    open_by: decided.by,
+                    decided_by: decided.by,
+                    open: decided.verdict == Verdict::Allow,
                 };
-                if decided.verdict == Verdict::Allow && !found.contains(&opening) {
+                if !found.contains(&opening) {
                     found.push(opening);
                 }
             }
@@ -252,6 +254,7 @@ impl<'m> Ways<'m> {
                             state: ConnectionState::New,
                             program: None,
                             user: None,
+                            asked: None,
                             source_is: Relation::default(),
                             destination_is: Relation::default(),
                         });

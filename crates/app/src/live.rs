@@ -101,7 +101,7 @@ fn facts(
     })
 }
 
-/// Where others lead ports of this machine, and the policy lets somebody through.
+/// Where others lead ports of this machine, and what becomes of packets there.
 fn openings(machine: &dyn Machine, loaded: &Loaded) -> Result<Vec<Published>, Failure> {
     let ways = Ways::of(machine)?;
     let columns = columns(&loaded.policy, &[])?;

@@ -57,6 +57,7 @@ pub(crate) fn likely_packet(direction: Direction, plan: &HostPlan) -> Packet {
         state: ConnectionState::New,
         program: None,
         user: None,
+        asked: None,
         source_is: own(Direction::Outbound),
         destination_is: own(Direction::Inbound),
     }
@@ -90,6 +91,8 @@ pub struct PacketWords {
     pub program: Option<String>,
     /// The user whose socket receives or sends it, if one is named.
     pub user: Option<String>,
+    /// The port that its sender asked for, if it was led here.
+    pub asked: Option<u16>,
 }
 
 impl PacketWords {
@@ -115,6 +118,7 @@ impl PacketWords {
             state: packet.state.into(),
             program: packet.program.clone(),
             user: packet.user.clone(),
+            asked: packet.asked,
         }
     }
 
@@ -124,6 +128,12 @@ impl PacketWords {
             name.as_ref().map(|it| format!(" {word} by {it}")).unwrap_or_default()
         };
         way("in", &self.in_interface) + &way("out", &self.out_interface)
+    }
+
+    /// The same, and from which port it was led here.
+    pub fn way(&self) -> String {
+        let asked = self.asked.map(|it| format!(", led here from {it}")).unwrap_or_default();
+        self.interfaces() + &asked
     }
 
     /// What it carries, as a traffic term.

@@ -102,6 +102,7 @@ fn likely(direction: Direction) -> Packet {
         },
         state: ConnectionState::New,
         program: None,
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     }

@@ -69,6 +69,7 @@ fn packets(plan: &HostPlan) -> Vec<(IpAddr, Vec<u8>)> {
         transport: Transport::Ports { protocol: PortProtocol::Udp, source: 1_024, destination: 9 },
         state: ConnectionState::New,
         program: None,
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     };

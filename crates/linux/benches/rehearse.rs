@@ -114,6 +114,7 @@ fn disagreements(plan: &HostPlan, ends: Ends<'_>, payloads: &[Payload], met: &[M
         transport: Transport::Ports { protocol: PortProtocol::Tcp, source: 0, destination: 0 },
         state: ConnectionState::New,
         program: None,
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     };

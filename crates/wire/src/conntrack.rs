@@ -62,6 +62,19 @@ pub struct Flow {
 const TCP_OVER: std::ops::RangeInclusive<u8> = 6..=8;
 
 impl Flow {
+    /// Where its packets go and to which port: elsewhere than its sender asked for, if that was translated.
+    #[must_use]
+    pub fn goes_to(&self) -> (IpAddr, Option<u16>) {
+        self.answers.unwrap_or((self.destination, self.ports.map(|it| it.1)))
+    }
+
+    /// The port that its sender asked for, if its packets were led elsewhere.
+    #[must_use]
+    pub fn asked(&self) -> Option<u16> {
+        let port = self.ports.map(|it| it.1)?;
+        (self.goes_to() != (self.destination, Some(port))).then_some(port)
+    }
+
     /// Whether it is over, and only remembered.
     #[must_use]
     pub fn is_over(&self) -> bool {

@@ -38,6 +38,8 @@ pub enum Open {
     User,
     /// The port that it comes from.
     SourcePort,
+    /// Whether it was led here, and from which port.
+    Published,
     /// Whether an end is on a link of the host, whose addresses nobody has told.
     Link,
 }
@@ -72,6 +74,7 @@ pub(super) fn answers(
         (Open::Program, narrowed(&|it| it.programs != meant.programs)),
         (Open::User, narrowed(&|it| it.users != meant.users)),
         (Open::SourcePort, narrowed(&|it| it.source_ports.ports != meant.source_ports.ports)),
+        (Open::Published, narrowed(&|it| it.published != meant.published)),
         (
             Open::Link,
             narrowed(&|it| {
@@ -93,7 +96,12 @@ fn left_open(piece: &Piece, meant: &Piece) -> Piece {
     };
     let same_ports = piece.source_ports.ports == meant.source_ports.ports;
     let ports = if same_ports { RangeSet::full() } else { piece.source_ports.ports.clone() };
+    let published = match piece.published == meant.published {
+        true => RangeSet::full(),
+        false => piece.published.clone(),
+    };
     Piece {
+        published,
         source: AddressSet::full(),
         destination: AddressSet::full(),
         in_interfaces: names(&piece.in_interfaces, &meant.in_interfaces),

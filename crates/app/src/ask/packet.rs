@@ -36,6 +36,7 @@ pub(super) fn packet(loaded: &Loaded, question: &Question) -> Result<(Packet, Pi
         state,
         program: question.program.clone(),
         user: question.user.clone(),
+        asked: question.published.filter(|it| *it > 0),
         source_is: Relation::default(),
         destination_is: Relation::default(),
     });
@@ -50,6 +51,11 @@ pub(super) fn packet(loaded: &Loaded, question: &Question) -> Result<(Packet, Pi
         (None, _) => SourcePorts { ports: RangeSet::empty(), portless: true },
         (_, Some(port)) => SourcePorts { ports: RangeSet::single(port), portless: false },
         (_, None) => SourcePorts { ports: RangeSet::full(), portless: false },
+    };
+    let published = match (packet.ports(), question.published) {
+        (None, _) => RangeSet::single(0),
+        (_, Some(port)) => RangeSet::single(port),
+        (_, None) => RangeSet::full(),
     };
     let unknown = plan.moving && plan.addresses.is_empty();
     let (host, other) = (RelationSet::of(|it| it.own), RelationSet::of(|it| !it.own));
@@ -73,6 +79,7 @@ pub(super) fn packet(loaded: &Loaded, question: &Question) -> Result<(Packet, Pi
         },
         programs: only(&packet.program),
         users: only(&packet.user),
+        published,
         states: StateSet::of(&[state]),
         source_is: is(Direction::Outbound, packet.source_is),
         destination_is: is(Direction::Inbound, packet.destination_is),
@@ -215,6 +222,16 @@ fn transport(
     if let (Some(_), None) = (question.source_port, ports(transport)) {
         let message = format!("packets of {text} come from no port");
         return Err(Failure::usage(message, "leave out --source-port"));
+    }
+    if let (Some(1..), None) = (question.published, ports(transport)) {
+        let message = format!("packets of {text} are led here from no port");
+        return Err(Failure::usage(message, "leave out --published"));
+    }
+    if question.published.is_some() && question.direction == Direction::Outbound {
+        return Err(Failure::usage(
+            "what leaves this host was not led to it",
+            "leave out --published, or ask with --direction forwarded",
+        ));
     }
     let traffic = match transport {
         Transport::Ports { protocol, destination, .. } => {

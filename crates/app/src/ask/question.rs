@@ -21,6 +21,8 @@ pub struct Question {
     pub user: Option<String>,
     /// The port that it comes from.
     pub source_port: Option<u16>,
+    /// The port that its sender asked for before it was led here, 0 if it was not led; `None`: left open.
+    pub published: Option<u16>,
     /// What connection tracking says of it; if left out, what it says of such a packet that comes alone.
     pub state: Option<ConnectionState>,
     /// Which way it goes, seen from the host.

@@ -58,6 +58,9 @@ pub struct RuleWords {
     pub egress: Vec<String>,
     /// The ports they come from, if it is narrowed to some.
     pub source_ports: Option<String>,
+    /// The ports that callers asked for before their packets were led here; all, led or not, if there is
+    /// none.
+    pub published: Vec<String>,
     /// The executables whose sockets it is for; any if there is none.
     pub programs: Vec<String>,
     /// The users whose sockets alone it is about; all if empty.
@@ -135,6 +138,7 @@ impl RuleWords {
             ingress: rule.ingress.clone(),
             egress: rule.egress.clone(),
             source_ports: (!rule.source_ports.is_full()).then(|| rule.source_ports.to_string()),
+            published: rule.published_terms.clone(),
             programs: rule.programs.clone(),
             users: rule.users.clone(),
             rate: rule.rate.map(|it| it.to_string()),

@@ -198,11 +198,12 @@ fn on_the_way(stopped: &[Stopped]) -> Vec<String> {
     groups.into_iter().map(words).collect()
 }
 
-const ABOUT_LISTENERS: [Code; 7] = [
+const ABOUT_LISTENERS: [Code; 8] = [
     Code::NoListener,
     Code::LoopbackListener,
     Code::UnmentionedListener,
     Code::PublishedPastPolicy,
+    Code::LedElsewhere,
     Code::WiderThanUsed,
     Code::OtherProgram,
     Code::OtherUser,

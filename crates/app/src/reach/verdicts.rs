@@ -221,6 +221,7 @@ pub(crate) fn parts(
         state: ConnectionState::New,
         program: wanted.whose.program.clone(),
         user: wanted.whose.user.clone(),
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     };

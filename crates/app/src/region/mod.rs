@@ -9,7 +9,8 @@ use terms::{by_meaning, carries_version, enclosing, nested, traffic, written};
 use tipstaff_core::plan::{HostPlan, LOOPBACK};
 use tipstaff_core::policy::{ANYWHERE, ON_LINK, Policy, THIS_HOST};
 use tipstaff_core::space::{
-    AddressSet, ConnectionState, Direction, Family, NameSet, Piece, RelationSet, loopback, to_many,
+    AddressSet, ConnectionState, Direction, Family, NameSet, Piece, RangeSet, RelationSet,
+    loopback, to_many,
 };
 
 /// Packets that pass a test on each field. What is not narrowed is empty.
@@ -30,6 +31,9 @@ pub struct RegionWords {
     pub version: Option<say::Version>,
     /// The ports they come from.
     pub source_ports: Option<String>,
+    /// The ports that their senders asked for before they were led here; `!` ahead: all but these, and those
+    /// that were not led; `null` if it does not matter.
+    pub published: Option<String>,
     /// The interfaces by which they come in.
     pub ingress: Option<String>,
     /// The interfaces by which they go out.
@@ -126,6 +130,7 @@ impl<'p> Words<'p> {
             to_except,
             version: one.filter(|_| unsaid).map(Into::into),
             source_ports: (has_ports && !ports.is_full()).then(|| ports.to_string()),
+            published: published(&piece.published).filter(|_| has_ports),
             ingress: named(&piece.in_interfaces),
             egress: named(&piece.out_interfaces),
             programs: named(&piece.programs),
@@ -276,6 +281,16 @@ impl RegionWords {
         };
         end("from", &self.from, &self.from_except);
         end("to", &self.to, &self.to_except);
+        if let Some(ports) = &self.published {
+            // Behind a place, that would seem to be about it.
+            if let Some(last) = words.last_mut() {
+                last.push(',');
+            }
+            words.push(match ports.strip_prefix('!') {
+                Some(ports) => format!("not led here from {ports}"),
+                None => format!("led here from {ports}"),
+            });
+        }
         let mut more = |word: &str, value: &Option<String>| {
             words.extend(value.iter().map(|value| format!("{word} {value}")));
         };
@@ -339,4 +354,13 @@ fn shortened(items: &[String]) -> String {
         return items.join(between);
     }
     format!("{} and {} more", items[..MOST].join(between), items.len() - MOST)
+}
+
+/// Ports that were asked for, among which 0 stands for those that were led nowhere.
+fn published(ports: &RangeSet<u16>) -> Option<String> {
+    match ports.contains(0) {
+        _ if ports.is_full() => None,
+        true => Some(format!("!{}", RangeSet::full().difference(ports))),
+        false => Some(ports.to_string()),
+    }
 }

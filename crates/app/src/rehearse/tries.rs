@@ -194,6 +194,7 @@ pub(super) fn packet(plan: &HostPlan, stand: &Stand) -> Packet {
         state: ConnectionState::New,
         program: None,
         user: None,
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     })

@@ -47,6 +47,9 @@ pub struct Ask {
     /// The port that it comes from
     #[arg(long, value_name = "PORT", conflicts_with_all = ["who", "what", "why"])]
     pub source_port: Option<u16>,
+    /// The port that it was sent to before address translation led it here; 0: it was not led
+    #[arg(long, value_name = "PORT", conflicts_with_all = ["who", "what", "why", "live"])]
+    pub published: Option<u16>,
     /// What connection tracking says of it; if left out, what it says of such a packet that comes alone
     #[arg(long, value_enum, conflicts_with_all = ["who", "what", "why"])]
     pub tracked: Option<StateWord>,
@@ -105,6 +108,7 @@ impl Ask {
                 program: self.program.clone(),
                 user: self.user.clone(),
                 source_port: self.source_port,
+                published: self.published,
                 state: self.tracked.map(StateWord::state),
                 direction,
             };

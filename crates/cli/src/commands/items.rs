@@ -68,6 +68,7 @@ impl Lists for OfRules {
         key!("ingress", "INTERFACE"),
         key!("egress", "INTERFACE"),
         key!("source-ports", "PORTS", "source_ports"),
+        key!("published", "PORTS"),
         key!("program", "PATH"),
         key!("user", "USER"),
     ];

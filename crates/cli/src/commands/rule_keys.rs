@@ -41,6 +41,9 @@ pub struct Keys {
     /// Only from these ports
     #[arg(long, value_name = "PORTS", num_args = 1..)]
     source_ports: Vec<String>,
+    /// Only what address translation led here from these ports, such as 8088/tcp
+    #[arg(long, value_name = "PORTS", num_args = 1..)]
+    published: Vec<String>,
     /// Only for sockets of these executables
     #[arg(long, value_name = "PATH", num_args = 1..)]
     program: Vec<String>,
@@ -84,6 +87,7 @@ impl Keys {
             list_of("ingress", &self.ingress),
             list_of("egress", &self.egress),
             list_of("source-ports", &self.source_ports),
+            list_of("published", &self.published),
             one_or_list("program", &self.program),
             one_or_list("user", &self.user),
             text_of("rate", self.rate.as_ref()),

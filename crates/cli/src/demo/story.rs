@@ -75,7 +75,7 @@ pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Fai
         world.node("sluice").run(|| review::report(&Here, inherited.of("sluice"), true))??;
     teller.say(&format!("{}\n", render::review(&review, screen)));
     for question in QUESTIONS {
-        teller.ask(&inherited, &question)?;
+        teller.ask(&world, &inherited, &question)?;
     }
 
     teller.chapter("5. Mend it, one change at a time", EDITS);
@@ -293,12 +293,15 @@ impl Teller {
         Ok(if alike { Vec::new() } else { vec!["the edited policy is not the mended one".into()] })
     }
 
-    fn ask(&self, policies: &Policies, question: &Asked) -> Result<(), Failure> {
+    fn ask(&self, world: &World, policies: &Policies, question: &Asked) -> Result<(), Failure> {
         let lines = render::wrap(question.text, self.screen.width.min(100)).join("\n");
         self.say(&format!("{lines}\n"));
         self.command(&format!(
-            "--host {} ask --from {} --traffic {}",
-            question.host, question.from, question.traffic
+            "--host {} ask {}--from {} --traffic {}",
+            question.host,
+            if question.live { "--live " } else { "" },
+            question.from,
+            question.traffic
         ));
         let asked = ask::Question {
             from: Some(question.from.into()),
@@ -307,12 +310,15 @@ impl Teller {
             ingress: None,
             egress: None,
             source_port: None,
+            published: None,
             state: None,
             program: None,
             user: None,
             direction: Direction::Inbound,
         };
-        let report = ask::report(policies.of(question.host), &asked, None)?;
+        let here = question.live.then_some(&Here as &dyn Machine);
+        let ask = || ask::report(policies.of(question.host), &asked, here);
+        let report = world.node(question.host).run(ask)??;
         self.say(&format!("{}\n", render::ask(&report, &self.screen)));
         Ok(())
     }

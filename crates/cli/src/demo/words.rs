@@ -12,7 +12,7 @@ pub struct Claim {
     pub because: &'static str,
 }
 
-pub const CLAIMS: [Claim; 6] = [
+pub const CLAIMS: [Claim; 7] = [
     Claim {
         host: "sluice",
         port: "2202/tcp",
@@ -39,6 +39,15 @@ pub const CLAIMS: [Claim; 6] = [
         before: "silent",
         after: "open",
         because: "the exporter has a rule",
+    },
+    Claim {
+        host: "sluice",
+        port: "8088/tcp",
+        from: "curators",
+        sources: &["198.51.100.7"],
+        before: "silent",
+        after: "open",
+        because: "the rule meets what is led to the mirror",
     },
     Claim {
         host: "granary",
@@ -73,10 +82,21 @@ pub const CLAIMS: [Claim; 6] = [
 pub const MAIL_HOST: &str = "mail outside";
 
 /// The changes of chapter five.
-pub const EDITED: [&[&str]; 4] = [
+pub const EDITED: [&[&str]; 5] = [
     &["rule", "move", "nuisance", "--first"],
     &["rule", "add", "web-for-curators", "--allow", "443/tcp", "--from", "curators", "--dry-run"],
     &["rule", "change", "shell", "--allow", "2202/tcp", "--why", "The shell moved to 2202"],
+    &[
+        "rule",
+        "change",
+        "reading-room",
+        "--direction",
+        "forwarded",
+        "--allow",
+        "80/tcp",
+        "--published",
+        "8088/tcp",
+    ],
     &["rule", "add", "metrics", "--allow", "9100/tcp", "--from", "stacks", "--after", "catalogue"],
 ];
 
@@ -86,15 +106,18 @@ pub struct Asked {
     pub host: &'static str,
     pub from: &'static str,
     pub traffic: &'static str,
+    /// Whether it is asked of the machine, with what others do to packets there.
+    pub live: bool,
 }
 
-pub const QUESTIONS: [Asked; 4] = [
+pub const QUESTIONS: [Asked; 5] = [
     Asked {
         text: "The curators cannot reach the remote shell: it moved to 2202, and the rule still \
                opens 22, where nothing listens.",
         host: "sluice",
         from: "198.51.100.7",
         traffic: "2202/tcp",
+        live: false,
     },
     Asked {
         text: "The nuisance reaches the catalogue although a rule denies it everything: that rule \
@@ -102,12 +125,22 @@ pub const QUESTIONS: [Asked; 4] = [
         host: "sluice",
         from: "203.0.113.66",
         traffic: "443/tcp",
+        live: false,
     },
     Asked {
         text: "tidegauge listens on 9100, and no rule mentions it: whoever should read it cannot.",
         host: "sluice",
         from: "10.44.8.30",
         traffic: "9100/tcp",
+        live: false,
+    },
+    Asked {
+        text: "The catalogue's mirror stands behind sluice, and rules of somebody else lead 8088 to it. The \
+               policy's rule opens 8088 of sluice itself, where no packet arrives: the curators hear nothing.",
+        host: "sluice",
+        from: "198.51.100.7",
+        traffic: "8088/tcp",
+        live: true,
     },
     Asked {
         text: "The database is meant for sluice alone, but every machine in the stacks can open \
@@ -116,6 +149,7 @@ pub const QUESTIONS: [Asked; 4] = [
         host: "granary",
         from: "10.44.8.30",
         traffic: "5432/tcp",
+        live: false,
     },
 ];
 
@@ -127,7 +161,7 @@ pub const WORLD: &str =
          |                    |                     |
          +--------------------+---------------------+
                               |  the outside, 192.0.2.0/24
-                           sluice  (edge)
+                           sluice  (edge) ------- reading-room, 172.31.0.2
                               |  the stacks, 10.44.8.0/24
                    +----------+-----------+
                 granary                 bench
@@ -156,7 +190,7 @@ pub const EDITS: &str = "Rules are changed from the command line, or in any edit
                      file stay. This is done on a copy, for sluice:";
 
 pub const MENDED_POLICY: &str = "The denial of the nuisance moves up, the shell's rule follows the \
-                             shell, the exporter gets a rule, the database closes to all but \
+                             shell, the mirror's rule follows where its port is led, the exporter gets a rule, the database closes to all but \
                              sluice, the old printer's port is refused, and bench may send no mail. \
                              Before it is enforced, every port is tried in a lab, from everybody \
                              whom the policy tells apart, with real packets:";

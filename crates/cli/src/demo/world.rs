@@ -3,13 +3,15 @@
 use rustix::mount::{MountFlags, mount, mount_bind};
 use std::fs;
 use std::io::{BufRead, BufReader};
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use tipstaff_app::Failure;
 use tipstaff_core::plan::HostPlan;
 use tipstaff_linux::LinuxError;
-use tipstaff_linux::lab::{Interface, Lab, Machine, Node, Route, Segment, Topology, TopologyError};
+use tipstaff_linux::lab::{
+    Interface, Lab, Machine, Node, Route, Segment, Topology, TopologyError, lead_elsewhere,
+};
 
 /// The running world.
 pub struct World {
@@ -24,7 +26,7 @@ pub const HOSTS: [&str; 3] = ["sluice", "granary", "bench"];
 
 /// What listens where: machine, program, ports. The last one is not the library's: somebody
 /// else's mail server, to see whether mail gets out.
-const PROGRAMS: [(&str, &str, &[&str]); 9] = [
+const PROGRAMS: [(&str, &str, &[&str]); 10] = [
     ("sluice", "catalogued", &["tcp:80", "tcp:443", "udp:443"]),
     ("sluice", "remote-shell", &["tcp:2202"]),
     ("sluice", "tidegauge", &["tcp:9100"]),
@@ -33,12 +35,19 @@ const PROGRAMS: [(&str, &str, &[&str]); 9] = [
     ("granary", "labelpress", &["tcp4:9100"]),
     ("bench", "fieldnotes", &["tcp:22000", "udp:22000"]),
     ("bench", "local-names", &["udp:5353"]),
+    ("reading-room", "mirror", &["tcp4:80"]),
     ("strangers", "mailroom", &["tcp:25"]),
 ];
 
 /// Where programs usually are; the first that exists is used. In the lab a file system of its own
 /// lies over it.
 const PROGRAM_FOLDERS: [&str; 4] = ["/usr/sbin", "/opt", "/srv", "/tmp"];
+
+/// The machine with the catalogue's mirror, behind the edge, and its address; and the edge's there.
+const READING_ROOM: (&str, &str) = ("reading-room", "172.31.0.2");
+const ROOMS: &str = "172.31.0.1";
+/// The port of the edge that leads to it, and the table of rules that does so.
+const PUBLISHED: (u16, &str) = (8_088, "rooms");
 
 /// The address of the mail server.
 pub const MAIL: [&str; 2] = ["203.0.113.9", "2001:db8:bad::9"];
@@ -89,7 +98,12 @@ fn topology(plans: &[&HostPlan]) -> Result<Topology, TopologyError> {
         let edge = plan.host == EDGE;
         let host = Machine::of_host(plan, &segments)?;
         let routes = routes(if edge { &outside } else { &inside });
-        machines.push(Machine { routes, forwards: edge, ..host });
+        let mut host = Machine { routes, forwards: edge, ..host };
+        if edge {
+            // Nobody wrote of it in the policy.
+            host.interfaces.push(link("rooms0", "rooms", &[(ROOMS, 24)]));
+        }
+        machines.push(host);
     }
     machines.extend([
         machine(
@@ -102,6 +116,12 @@ fn topology(plans: &[&HostPlan]) -> Result<Topology, TopologyError> {
             ],
             &[("10.44.8.0", 24, "192.0.2.10"), ("fd44:8::", 64, "2001:db8:2::10")],
             true,
+        ),
+        machine(
+            READING_ROOM.0,
+            vec![link("eth0", "rooms", &[(READING_ROOM.1, 24)])],
+            &[("0.0.0.0", 0, ROOMS)],
+            false,
         ),
         machine(
             "office",
@@ -138,6 +158,8 @@ impl World {
         })?;
         let lab = Lab::build(&topology)?;
         let mut world = Self { lab, programs: Vec::new() };
+        let to = SocketAddr::new(address(READING_ROOM.1), 80);
+        world.node(EDGE).run(|| lead_elsewhere(PUBLISHED.1, PUBLISHED.0, to))??;
         let folder = program_folder()?;
         for (machine, program, ports) in PROGRAMS {
             world.start(machine, &folder.join(program), ports)?;

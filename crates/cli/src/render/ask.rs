@@ -20,7 +20,7 @@ pub fn ask(report: &Report, screen: &Screen) -> String {
         packet.traffic(),
         packet.source,
         packet.destination,
-        clean(&packet.interfaces()),
+        clean(&packet.way()),
     );
     if !report.answers.is_empty() {
         return format!("{}\n\n{}", screen.paint(Style::Strong, &heading), answers(report, screen));
@@ -67,6 +67,7 @@ fn answers(report: &Report, screen: &Screen) -> String {
         Open::Program => "--program",
         Open::User => "--user",
         Open::SourcePort => "--source-port",
+        Open::Published => "--published",
         Open::Link => "whether it is on a link of the host",
     };
     let words: Vec<&str> = report.depends_on.iter().map(word).collect();

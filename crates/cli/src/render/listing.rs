@@ -18,6 +18,7 @@ fn narrowed(rule: &RuleWords) -> Cell {
         by("program", &rule.programs),
         by("user", &rule.users),
         rule.source_ports.as_ref().map(|it| format!("from port {it}")),
+        by("published at", &rule.published),
         rule.rate.clone(),
         rule.until.as_ref().map(|it| format!("until {it}")),
         rule.log.as_ref().map(|it| format!("reported: {it}")),

@@ -224,7 +224,7 @@ fn differs(witness: &Witness, screen: &Screen) -> String {
         packet.traffic(),
         packet.source,
         packet.destination,
-        packet.interfaces(),
+        packet.way(),
         decided_by.name,
     );
     let lines = wrap(&clean(&line), screen.width.saturating_sub(2));

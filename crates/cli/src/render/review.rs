@@ -113,7 +113,7 @@ fn example(packet: &PacketWords) -> String {
         packet.traffic(),
         packet.source,
         packet.destination,
-        packet.interfaces(),
+        packet.way(),
         program.chain(user).collect::<String>()
     )
 }

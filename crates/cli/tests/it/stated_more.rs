@@ -1,10 +1,18 @@
 //! More of the statements about the language, each with the test that shows it to be so.
 
 /// How a statement begins, and the test: its file, and its name.
-pub const SHOWN_BY_MORE: [(&str, &str); 14] = [
+pub const SHOWN_BY_MORE: [(&str, &str); 16] = [
     (
         "`file`, with `column` for one of a",
         "feeds::a_place_holds_what_was_read_and_what_is_written_but_for_exceptions",
+    ),
+    (
+        "`published = [\"8088/tcp\"]` narrows",
+        "published::what_is_led_here_meets_the_rules_about_published_ports",
+    ),
+    (
+        "What comes by itself does not match",
+        "published::what_is_led_here_meets_the_rules_about_published_ports",
     ),
     (
         "With `when` it holds by itself whi",

@@ -29,6 +29,7 @@ pub fn piece_of(condition: &Condition) -> Piece {
         out_interfaces: interfaces(&condition.out_interface),
         programs: owners(&condition.programs),
         users: owners(&condition.users),
+        published: condition.published.clone(),
         states: condition.states.unwrap_or_else(|| StateSet::of(&ConnectionState::ALL)),
         source_is: condition.source_is,
         destination_is: condition.destination_is,

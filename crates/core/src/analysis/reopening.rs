@@ -131,6 +131,7 @@ fn packet(
         state,
         program: session.program.clone(),
         user: session.user.clone(),
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     }

@@ -21,6 +21,10 @@ fn sample(piece: &Piece, direction: Direction, family: Family, seed: u64) -> Opt
     let source = address(&piece.source, family, &mut dice)?;
     let destination = address(&piece.destination, family, &mut dice)?;
     let transport = transport(piece, family, &mut dice)?;
+    let asked = match transport {
+        Transport::Ports { .. } => value(&piece.published, &mut dice)?,
+        _ => 0,
+    };
     let name = |set: &NameSet| set.example().map(str::to_owned);
     let state = if piece.states.contains(ConnectionState::New) {
         ConnectionState::New
@@ -37,6 +41,7 @@ fn sample(piece: &Piece, direction: Direction, family: Family, seed: u64) -> Opt
         state,
         program: name(&piece.programs),
         user: name(&piece.users),
+        asked: Some(asked).filter(|it| *it > 0),
         source_is: piece.source_is.iter().next()?,
         destination_is: piece.destination_is.iter().next()?,
     })
@@ -51,7 +56,7 @@ fn transport(piece: &Piece, family: Family, dice: &mut Dice) -> Option<Transport
             choices.push(Transport::Ports { protocol, source, destination });
         }
     }
-    if piece.source_ports.portless {
+    if piece.source_ports.portless && piece.published.contains(0) {
         let (types, own) = if family == Family::V4 { (icmp, ICMP) } else { (icmpv6, ICMPV6) };
         choices.extend(value(types, dice).map(|kind| Transport::Icmp { kind }));
         let spoken_for = |number: &u8| *number == own || PortProtocol::of_number(*number).is_some();

@@ -68,9 +68,25 @@ impl Generator {
             state,
             program,
             user,
+            asked: None,
             source_is: Relation::default(),
             destination_is: Relation::default(),
         }
+    }
+
+    /// In one of three cases the same packet, led here from a port at or next to one that rules name.
+    pub fn led(&mut self, packet: Packet, plan: &HostPlan) -> Packet {
+        if packet.direction == Direction::Outbound || packet.ports().is_none() || !self.one_in(3) {
+            return packet;
+        }
+        let named: Vec<(u16, u16)> = plan
+            .decisions()
+            .flat_map(|(_, decision)| &decision.conditions)
+            .filter(|it| !it.published.is_full())
+            .flat_map(|it| it.published.ranges().to_vec())
+            .collect();
+        let asked = self.near(&named).unwrap_or(8_088);
+        Packet { asked: Some(asked), ..packet }
     }
 
     /// A packet at or next to an end of what some decision of `plan` takes, so that long lists

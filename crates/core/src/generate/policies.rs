@@ -246,6 +246,10 @@ impl Generator {
             let ports = self.pick(&["1024-32767", "40000", "2000-3000\", \"50000-65535"]);
             let _ = writeln!(text, "source-ports = [\"{ports}\"]");
         }
+        if direction != Direction::Outbound && self.one_in(4) && traffic.contains("/tcp") {
+            let ports = self.pick(&["8088/tcp", "8000-8100/tcp+udp", "8088/udp\", \"80/tcp+sctp"]);
+            let _ = writeln!(text, "published = [\"{ports}\"]");
+        }
         if self.one_in(8) {
             let _ = writeln!(text, "paused = true");
         }

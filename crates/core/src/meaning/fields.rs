@@ -36,6 +36,8 @@ pub(super) const SOURCE_IS: Field = after(OUT_INTERFACE, 2);
 pub(super) const DESTINATION_IS: Field = after(SOURCE_IS, 2);
 pub(super) const PROGRAM: Field = after(DESTINATION_IS, 16);
 pub(super) const USER: Field = after(PROGRAM, 16);
+/// The port that was asked for where the packet was led elsewhere; 0 where it was not.
+pub(super) const ASKED: Field = after(USER, 16);
 
 /// The source address; IPv4 addresses take the first 32 of the bits.
 pub(super) fn source(family: Family) -> Field {
@@ -122,6 +124,7 @@ pub(super) struct Values {
     destination_is: u128,
     program: u128,
     user: u128,
+    asked: u128,
 }
 
 impl Vocabulary {
@@ -150,6 +153,7 @@ impl Vocabulary {
             destination_is: packet.destination_is.number().into(),
             program: self.programs.known(packet.program.as_deref()),
             user: self.users.known(packet.user.as_deref()),
+            asked: packet.asked.unwrap_or(0).into(),
         }
     }
 
@@ -188,6 +192,7 @@ impl Vocabulary {
             state: ConnectionState::ALL[state.min(last)],
             program: self.programs.name(values.program),
             user: self.users.name(values.user),
+            asked: Some(short(values.asked)).filter(|it| *it > 0),
             source_is: relation(values.source_is),
             destination_is: relation(values.destination_is),
         }
@@ -210,9 +215,10 @@ impl Values {
             (&mut self.source_is, SOURCE_IS),
             (&mut self.destination_is, DESTINATION_IS),
             (&mut self.program, PROGRAM),
+            (&mut self.user, USER),
         ];
         let found = list.into_iter().find(|(_, field)| bit < field.bit + field.width);
-        found.unwrap_or((&mut self.user, USER))
+        found.unwrap_or((&mut self.asked, ASKED))
     }
 
     /// The value of one bit of a packet.

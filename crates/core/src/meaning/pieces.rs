@@ -4,8 +4,8 @@ use super::atlas::{Atlas, Region};
 use super::diagram::{Diagram, low_bits};
 use super::fate::NOTHING;
 use super::fields::{
-    DESTINATION_IS, FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
-    SOURCE_IS, SOURCE_PORT, STATE, USER, destination, icmp, source,
+    ASKED, DESTINATION_IS, FAMILY, Field, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM,
+    PROTOCOL, SOURCE_IS, SOURCE_PORT, STATE, USER, destination, icmp, source,
 };
 use crate::space::{
     AddressSet, ConnectionState, Family, NameSet, Piece, Point, PortProtocol, RangeSet,
@@ -210,15 +210,23 @@ impl Walk<'_> {
     fn owners(&mut self, diagram: Diagram, piece: &Piece) -> Result<(), TooMany> {
         for (ranges, then) in self.atlas.branches(diagram, PROGRAM)? {
             let programs = self.atlas.words.programs.set(&ranges);
-            for (ranges, _) in self.atlas.branches(then, USER)? {
+            for (ranges, then) in self.atlas.branches(then, USER)? {
                 let users = self.atlas.words.users.set(&ranges);
                 let piece = Piece { programs: programs.clone(), users, ..piece.clone() };
-                if self.found.len() == self.most {
-                    return Err(TooMany);
-                }
-                if !piece.is_empty() {
-                    self.found.push(piece);
-                }
+                self.asked(then, &piece)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn asked(&mut self, diagram: Diagram, piece: &Piece) -> Result<(), TooMany> {
+        for (ranges, _) in self.atlas.branches(diagram, ASKED)? {
+            let piece = Piece { published: set(&ranges), ..piece.clone() };
+            if self.found.len() == self.most {
+                return Err(TooMany);
+            }
+            if !piece.is_empty() {
+                self.found.push(piece);
             }
         }
         Ok(())

@@ -4,13 +4,13 @@ use super::atlas::{Atlas, Meaning};
 use super::diagram::Diagram;
 use super::fate::{Fate, NOTHING};
 use super::fields::{
-    DESTINATION_IS, FAMILY, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
+    ASKED, DESTINATION_IS, FAMILY, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
     SOURCE_IS, SOURCE_PORT, STATE, USER, address_ways, destination, icmp, relation_ways, source,
     state_ways, ways,
 };
 use crate::plan::{Act, Chain, Condition, Decision, HostPlan};
 use crate::policy::Verdict;
-use crate::space::Family;
+use crate::space::{Family, RangeSet};
 
 impl Atlas {
     /// The meaning of a plan.
@@ -29,6 +29,7 @@ impl Atlas {
 
     /// `then` for packets that meet the condition, nothing for others.
     pub(super) fn condition(&mut self, condition: &Condition, then: Diagram) -> Diagram {
+        let then = self.asked(&condition.published, then);
         let then = self.users(&condition.users, then);
         let then = self.programs(&condition.programs, then);
         let mut inner = then;
@@ -70,6 +71,11 @@ impl Atlas {
         }
     }
 
+    /// `then` for packets that were led here from some ports; 0 stands for those that were not.
+    pub(super) fn asked(&mut self, ports: &RangeSet<u16>, then: Diagram) -> Diagram {
+        ASKED.fork(&mut self.diagrams, &ways(ports, then), NOTHING)
+    }
+
     fn of_family(&mut self, condition: &Condition, family: Family, then: Diagram) -> Diagram {
         let traffic = self.traffic(condition, family, then);
         let to = address_ways(&condition.destination, family, traffic);
@@ -91,11 +97,11 @@ impl Atlas {
             let types = ICMP_TYPE.fork(&mut self.diagrams, &ways(types, then), NOTHING);
             spoken_for.push((icmp(family), types));
         } else {
-            others = crate::space::RangeSet::empty();
+            others = RangeSet::empty();
             spoken_for.push((icmp(family), NOTHING));
         }
         let numbers = spoken_for.iter().map(|it| (it.0, it.0));
-        let others = others.difference(&crate::space::RangeSet::from_ranges(numbers));
+        let others = others.difference(&RangeSet::from_ranges(numbers));
         let mut protocols = ways(&others, then);
         protocols.extend(spoken_for.into_iter().map(|it| (it.0.into(), it.0.into(), it.1)));
         protocols.sort_unstable();

@@ -138,6 +138,10 @@ impl Atlas {
                 let ports = PORT.fork(&mut self.diagrams, &ways(ports, INSIDE), NOTHING);
                 self.protocols(&PortProtocol::numbers(), ports)
             }
+            Test::Published(ports) => {
+                let asked = self.asked(ports, INSIDE);
+                self.protocols(&PortProtocol::numbers(), asked)
+            }
             Test::Program(paths) => self.programs(paths, INSIDE),
             Test::User(users) => self.users(users, INSIDE),
             Test::Own(end, is) => self.relation(*end, |it| it.own == *is),

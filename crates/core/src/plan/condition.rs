@@ -88,6 +88,9 @@ pub struct Condition {
     pub programs: Vec<String>,
     /// The users whose sockets may receive or send it; any if empty.
     pub users: Vec<String>,
+    /// The ports that the sender may have asked for where the packet was led elsewhere; 0 stands for one
+    /// that was not.
+    pub published: RangeSet<u16>,
     /// When the rule ends. In a plan it has not ended yet, so that no packet fails this.
     pub until: Option<Time>,
 }
@@ -107,6 +110,7 @@ impl Default for Condition {
             destination_is: RelationSet::full(),
             programs: Vec::new(),
             users: Vec::new(),
+            published: RangeSet::full(),
             until: None,
         }
     }
@@ -123,6 +127,8 @@ pub enum Miss {
     Traffic,
     /// It comes from another port.
     SourcePort,
+    /// It was not led here from such a port.
+    Published,
     /// It comes from another address.
     Source,
     /// It goes to another address.
@@ -140,6 +146,7 @@ impl fmt::Display for Miss {
             Self::State => "other connection state",
             Self::Traffic => "other traffic",
             Self::SourcePort => "other source port",
+            Self::Published => "other published port",
             Self::Source => "other sender",
             Self::Destination => "other receiver",
             Self::Program => "other program",
@@ -168,6 +175,8 @@ impl Condition {
             Some(Miss::Traffic)
         } else if !self.source_port_passes(packet) {
             Some(Miss::SourcePort)
+        } else if !self.published.contains(packet.asked.unwrap_or(0)) {
+            Some(Miss::Published)
         } else if !self.source.contains(packet.source) || !self.source_is.contains(packet.source_is)
         {
             Some(Miss::Source)
@@ -193,6 +202,7 @@ impl Condition {
             && !self.names_owners()
             && self.until.is_none()
             && self.source_ports.is_full()
+            && self.published.is_full()
             && self.source.is_full()
             && self.destination.is_full()
             && self.source_is.is_full()

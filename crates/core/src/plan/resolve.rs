@@ -5,7 +5,7 @@ use super::condition::{Condition, InterfaceTest};
 use super::model::{Act, Chain, Decision, HostPlan, Idle, RuleId, Written};
 use super::served::{Served, is_replies};
 use crate::policy::{Host, Policy, Rule, Time, nearest};
-use crate::space::{AddressSet, Direction, RelationSet};
+use crate::space::{AddressSet, Direction, RangeSet, RelationSet, TrafficSet};
 use std::fmt;
 
 /// The policy has no host of that name.
@@ -123,16 +123,18 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
     };
     let (ins, outs) = (tests(&rule.ingress), tests(&rule.egress));
     let mut conditions = Vec::new();
+    let traffic = published(rule);
     let mut push = |ins: &InterfaceTest, outs: &InterfaceTest, from: &Part, to: &Part| {
         // A place that comes from files can hold nobody.
         if from.1.is_empty() || to.1.is_empty() {
             return;
         }
-        conditions.push(Condition {
+        conditions.extend(traffic.iter().map(|(traffic, published)| Condition {
             in_interface: ins.clone(),
             out_interface: outs.clone(),
             states: None,
-            traffic: rule.traffic.clone(),
+            traffic: traffic.clone(),
+            published: published.clone(),
             source_ports: rule.source_ports.clone(),
             source: from.1.clone(),
             destination: to.1.clone(),
@@ -141,7 +143,7 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
             programs: rule.programs.clone(),
             users: rule.users.clone(),
             until: rule.until,
-        });
+        }));
     };
     for in_interface in &ins {
         for out_interface in &outs {
@@ -155,11 +157,33 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
     conditions
 }
 
+/// What the rule is about, and the ports that were asked for where it was led: for each protocol its own.
+fn published(rule: &Rule) -> Vec<(TrafficSet, RangeSet<u16>)> {
+    let Some(published) = &rule.published else {
+        return vec![(rule.traffic.clone(), RangeSet::full())];
+    };
+    let mut parts: Vec<(TrafficSet, RangeSet<u16>)> = Vec::new();
+    for (protocol, ports) in published.iter() {
+        let traffic = rule.traffic.intersection(&protocol.traffic(RangeSet::full()));
+        if traffic.is_empty() || ports.is_empty() {
+            continue;
+        }
+        match parts.iter_mut().find(|it| it.1 == *ports) {
+            Some((known, _)) => *known = known.union(&traffic),
+            None => parts.push((traffic, ports.clone())),
+        }
+    }
+    parts
+}
+
 /// How the rule reads, its narrower keys put where they belong.
 fn written(rule: &Rule) -> Written {
     let mut traffic = rule.traffic_terms.join(", ");
     if !rule.source_ports.is_full() {
         traffic.push_str(&format!(" from port {}", rule.source_ports));
+    }
+    if !rule.published_terms.is_empty() {
+        traffic.push_str(&format!(" published at {}", rule.published_terms.join(", ")));
     }
     if !rule.ingress.is_empty() {
         traffic.push_str(&format!(" in by {}", rule.ingress.join(" or ")));

@@ -57,6 +57,8 @@ kinds! {
     UnmentionedListener = "unmentioned-listener",
     /// A port that others lead elsewhere is open, and no rule speaks of it.
     PublishedPastPolicy = "published-past-policy",
+    /// A rule is about a port whose packets others lead elsewhere.
+    LedElsewhere = "led-elsewhere",
     /// A rule opens a port to others at which something listens for this host only.
     LoopbackListener = "loopback-listener",
     /// A rule has admitted nobody for as long as is remembered.

@@ -5,6 +5,7 @@ mod data;
 mod diagnostic;
 pub mod edit;
 mod ends;
+mod expectation_keys;
 pub mod feed;
 mod iana;
 mod interfaces;

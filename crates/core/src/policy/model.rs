@@ -1,7 +1,7 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
 use super::{Accepted, Data, Ends, Logging, Origin, Rate, Record, Source, Time, When};
-use crate::space::{AddressSet, Direction, HardwareAddress, RangeSet, TrafficSet};
+use crate::space::{AddressSet, ByProtocol, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
 /// Everything that one policy says.
@@ -407,6 +407,10 @@ pub struct Rule {
     pub egress: Vec<String>,
     /// From which ports, where packets have ports; all ports when left out.
     pub source_ports: RangeSet<u16>,
+    /// Where callers asked for what was led here, by address translation; all, led or not, when left out.
+    pub published: Option<ByProtocol<RangeSet<u16>>>,
+    /// The same, as it is written.
+    pub published_terms: Written,
     /// For an `allow` rule, how often it allows a new flow.
     pub rate: Option<Rate>,
     /// The executables whose sockets receive or send it; any if empty.

@@ -23,6 +23,9 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
     };
     let (programs, users) = (in_order(&condition.programs), in_order(&condition.users));
 
+    let published = &condition.published;
+    let published = (!published.is_full()).then(|| Test::Published(published.clone()));
+
     let mut clauses = Vec::new();
     for group in groups(condition, tcp_apart) {
         for ends in address_tests(condition, group.family) {
@@ -36,6 +39,7 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
             for relations in relation_tests(condition, family) {
                 let mut tests = tests.clone();
                 tests.extend(relations);
+                tests.extend(published.clone());
                 // The socket is looked for last: that takes longest.
                 tests.extend((!programs.is_empty()).then(|| Test::Program(programs.clone())));
                 tests.extend((!users.is_empty()).then(|| Test::User(users.clone())));

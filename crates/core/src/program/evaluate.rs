@@ -29,6 +29,7 @@ impl Test {
             },
             Self::SourcePort(ports) => packet.ports().is_some_and(|it| ports.contains(it.0)),
             Self::DestinationPort(ports) => packet.ports().is_some_and(|it| ports.contains(it.1)),
+            Self::Published(ports) => packet.asked.is_some_and(|it| ports.contains(it)),
             Self::Program(paths) => {
                 packet.program.as_ref().is_some_and(|program| paths.contains(program))
             }

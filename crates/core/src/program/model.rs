@@ -199,6 +199,9 @@ pub enum Test {
     /// Whether an end's address is in one of the networks that the host is on; the IP version is that
     /// of the packet.
     OnLink(End, Family, bool),
+    /// Its destination was translated on its way in, it goes the way in which its connection was made, and
+    /// this is the port that was asked for.
+    Published(RangeSet<u16>),
     /// The executable of the socket that receives or sends it.
     Program(Vec<String>),
     /// The socket is one of these users'.
@@ -348,6 +351,7 @@ impl fmt::Display for Test {
                 let not = if *is { "" } else { "not " };
                 write!(out, "{end} {not}on a link of {family}")
             }
+            Self::Published(ports) => write!(out, "led here from port {ports}"),
             Self::Program(paths) => write!(out, "of {}", paths.join(" or ")),
             Self::User(users) => write!(out, "by {}", users.join(" or ")),
             Self::Opaque(text) => write!(out, "({text})"),

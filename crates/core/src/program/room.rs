@@ -51,7 +51,11 @@ pub(super) fn weight(condition: &Condition) -> usize {
     let ranges: usize = ends
         .into_iter()
         .map(|it| it.v4.ranges().len() + it.v6.ranges().len())
-        .chain([traffic.pieces(), condition.source_ports.ranges().len()])
+        .chain([
+            traffic.pieces(),
+            condition.source_ports.ranges().len(),
+            condition.published.ranges().len(),
+        ])
         // One or two ranges are compared in the rule itself.
         .map(|ranges| if ranges > 2 { ranges * RANGE } else { 0 })
         .sum();

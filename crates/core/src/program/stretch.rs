@@ -60,6 +60,7 @@ impl Axis {
             || !condition.source_is.is_full()
             || !condition.destination_is.is_full()
             || !condition.source_ports.is_full()
+            || !condition.published.is_full()
             || condition.names_owners()
             || condition.until.is_some()
     }

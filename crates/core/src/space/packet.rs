@@ -224,6 +224,9 @@ pub struct Packet {
     pub program: Option<String>,
     /// The user whose socket it is, among those that rules name; `None`: nobody's of them.
     pub user: Option<String>,
+    /// The port that its sender asked for, if the packet was led elsewhere on its way in (its destination
+    /// was translated); never 0. `None`: it goes where it was sent, or it has no ports, or it is a reply.
+    pub asked: Option<u16>,
     /// What the source is to a host whose addresses the policy does not list.
     pub source_is: Relation,
     /// What the destination is to it.

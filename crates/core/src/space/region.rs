@@ -69,6 +69,9 @@ pub struct Piece {
     pub programs: NameSet,
     /// The users whose programs receive or send them.
     pub users: NameSet,
+    /// The ports that their senders asked for where they were led elsewhere; 0 stands for those that
+    /// were not.
+    pub published: RangeSet<u16>,
     /// The states of their connections.
     pub states: StateSet,
     /// What the source is to a host whose addresses the policy does not list.
@@ -90,6 +93,7 @@ impl Piece {
             out_interfaces: NameSet::full(),
             programs: NameSet::full(),
             users: NameSet::full(),
+            published: RangeSet::full(),
             states: StateSet::of(&ConnectionState::ALL),
             source_is: RelationSet::full(),
             destination_is: RelationSet::full(),
@@ -114,6 +118,7 @@ impl Piece {
             && self.out_interfaces.contains(packet.out_interface.as_deref())
             && self.programs.contains(packet.program.as_deref())
             && self.users.contains(packet.user.as_deref())
+            && self.published.contains(packet.asked.unwrap_or(0))
     }
 
     /// Whether any packet of an IP version is in the piece.
@@ -135,7 +140,11 @@ impl Piece {
     fn carries(&self, family: Family) -> bool {
         let traffic = &self.traffic;
         if traffic.has_ports() && !self.source_ports.ports.is_empty() {
-            return true;
+            return !self.published.is_empty();
+        }
+        // What has no ports was asked for at none.
+        if !self.published.contains(0) {
+            return false;
         }
         let types = if family == Family::V4 { &traffic.icmp } else { &traffic.icmpv6 };
         self.source_ports.portless && (!types.is_empty() || !others(traffic, family).is_empty())
@@ -168,6 +177,7 @@ impl Piece {
             out_interfaces: self.out_interfaces.intersection(&other.out_interfaces),
             programs: self.programs.intersection(&other.programs),
             users: self.users.intersection(&other.users),
+            published: self.published.intersection(&other.published),
             states: self.states.intersection(other.states),
             source_is: self.source_is.intersection(other.source_is),
             destination_is: self.destination_is.intersection(other.destination_is),
@@ -206,6 +216,7 @@ impl Piece {
         cut!(out_interfaces, left.out_interfaces.difference(&other.out_interfaces));
         cut!(programs, left.programs.difference(&other.programs));
         cut!(users, left.users.difference(&other.users));
+        cut!(published, left.published.difference(&other.published));
         cut!(states, left.states.difference(other.states));
         cut!(source_is, left.source_is.difference(other.source_is));
         cut!(destination_is, left.destination_is.difference(other.destination_is));
@@ -223,6 +234,13 @@ impl Piece {
             self.traffic.icmp = RangeSet::empty();
             self.traffic.icmpv6 = RangeSet::empty();
             self.traffic.others = RangeSet::empty();
+        }
+        if !self.published.contains(0) {
+            self.traffic.icmp = RangeSet::empty();
+            self.traffic.icmpv6 = RangeSet::empty();
+            self.traffic.others = RangeSet::empty();
+        } else if !self.traffic.has_ports() {
+            self.published = RangeSet::full();
         }
         let (v4, v6) = (self.has(Family::V4), self.has(Family::V6));
         if v4 != v6 {
@@ -261,16 +279,24 @@ impl Piece {
             Some(it) if self.destination.contains(it) => it,
             _ => destination,
         };
+        let transport = self.transport(wanted, family)?;
+        let asked =
+            [wanted.asked.unwrap_or(0), 0].into_iter().find(|it| self.published.contains(*it));
+        let asked = match transport {
+            Transport::Ports { .. } => asked.or(self.published.first()),
+            _ => None,
+        };
         Some(Packet {
             direction,
             in_interface: name(&self.in_interfaces, &wanted.in_interface),
             out_interface: name(&self.out_interfaces, &wanted.out_interface),
             source,
             destination,
-            transport: self.transport(wanted, family)?,
+            transport,
             state,
             program: name(&self.programs, &wanted.program),
             user: name(&self.users, &wanted.user),
+            asked: asked.filter(|it| *it > 0),
             source_is: relation(self.source_is, wanted.source_is)?,
             destination_is: relation(self.destination_is, wanted.destination_is)?,
         })
@@ -292,7 +318,7 @@ impl Piece {
             let other = others(traffic, family).first();
             let icmp = types.first().map(|kind| Transport::Icmp { kind });
             icmp.or(other.map(|protocol| Transport::Other { protocol }))
-                .filter(|_| self.source_ports.portless)
+                .filter(|_| self.source_ports.portless && self.published.contains(0))
         };
         let liked = match wanted.transport {
             Transport::Ports { protocol, .. } => with_ports(protocol),
@@ -365,6 +391,7 @@ pub fn join(pieces: Vec<Piece>) -> Vec<Piece> {
         fold!(out_interfaces, NameSet::only([]), NameSet::union);
         fold!(programs, NameSet::only([]), NameSet::union);
         fold!(users, NameSet::only([]), NameSet::union);
+        fold!(published, RangeSet::empty(), RangeSet::union);
         fold!(states, StateSet::of(&[]), |a: &StateSet, b: &StateSet| a.union(*b));
         let both = |a: &RelationSet, b: &RelationSet| a.union(*b);
         fold!(source_is, RelationSet::empty(), both);

@@ -93,6 +93,10 @@ fn draft(dice: &mut Generator) -> String {
         if dice.one_in(10) && ["tcp", "udp"].iter().any(|it| traffic.contains(it)) {
             text.push_str("source-ports = [\"1-1023\"]\n");
         }
+        if dice.one_in(8) && ["tcp", "udp"].iter().any(|it| traffic.contains(it)) {
+            let ports = ["8088/tcp+udp", "1-8000/tcp+udp"][dice.below(2)];
+            let _ = writeln!(text, "published = [\"{ports}\"]");
+        }
         if dice.one_in(10) && verdict == "allow" {
             text.push_str("rate = \"5/second per source\"\n");
         }
@@ -129,17 +133,14 @@ fn universe() -> Vec<Packet> {
             let mut transports = Vec::new();
             for (_, kind) in TRAFFIC {
                 for from in [500, 50_000] {
+                    let ports = |protocol, destination| Transport::Ports {
+                        protocol,
+                        source: from,
+                        destination,
+                    };
                     transports.push(match kind {
-                        Some((6, port)) => Transport::Ports {
-                            protocol: PortProtocol::Tcp,
-                            source: from,
-                            destination: port,
-                        },
-                        Some((17, port)) => Transport::Ports {
-                            protocol: PortProtocol::Udp,
-                            source: from,
-                            destination: port,
-                        },
+                        Some((6, port)) => ports(PortProtocol::Tcp, port),
+                        Some((17, port)) => ports(PortProtocol::Udp, port),
                         Some((protocol, _)) => Transport::Other { protocol },
                         None => Transport::Icmp { kind: if source.is_ipv4() { 3 } else { 1 } },
                     });
@@ -154,7 +155,7 @@ fn universe() -> Vec<Packet> {
                 for interface in [None, Some("eth0")] {
                     for program in [None, Some("/usr/sbin/catalogued")] {
                         for state in [ConnectionState::New, ConnectionState::Established] {
-                            packets.push(Packet {
+                            let packet = Packet {
                                 user: None,
                                 direction: Direction::Inbound,
                                 in_interface: interface.map(str::to_owned),
@@ -164,9 +165,14 @@ fn universe() -> Vec<Packet> {
                                 transport,
                                 state,
                                 program: program.map(str::to_owned),
+                                asked: None,
                                 source_is: Relation::default(),
                                 destination_is: Relation::default(),
-                            });
+                            };
+                            let led =
+                                [80, 8_088].map(|it| Packet { asked: Some(it), ..packet.clone() });
+                            packets.extend(led.into_iter().filter(|it| it.ports().is_some()));
+                            packets.push(packet);
                         }
                     }
                 }

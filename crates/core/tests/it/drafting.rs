@@ -86,6 +86,7 @@ fn verdict(plan: &HostPlan, peer: IpAddr, port: u16, protocol: PortProtocol) -> 
         transport: Transport::Ports { protocol, source, destination },
         state: ConnectionState::New,
         program: None,
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     })
@@ -147,6 +148,7 @@ fn who_is_connected_stays_admitted_and_nothing_else_opens() {
         },
         state: ConnectionState::New,
         program: None,
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     };

@@ -40,6 +40,7 @@ pub fn packet(source: &str, destination: &str, transport: Transport) -> Packet {
         transport,
         state: ConnectionState::New,
         program: None,
+        asked: None,
         source_is: Relation::default(),
         destination_is: Relation::default(),
     }

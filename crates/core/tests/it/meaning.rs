@@ -40,6 +40,7 @@ fn plans_and_programs_agree_on_generated_packets() {
         assert_eq!(meant, lowered, "seed {seed}: other deciders\n{text}");
         for _ in 0..PACKETS {
             let packet = generator.packet(&plan);
+            let packet = generator.led(packet, &plan);
             let decided = plan.evaluate(&packet);
             assert_eq!(atlas.fate(&meant, &packet).by(), Some(&decided.by), "seed {seed}");
             assert_eq!(

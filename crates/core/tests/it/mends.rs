@@ -48,7 +48,7 @@ fn mended(text: &str, mend: &Mend) -> Option<String> {
             edit_named(&sources, &policy, (*what, name), &NamedEdit::Remove, None).ok()
         }
         // Who used it is not in the policy; that opens something is what it is for.
-        Mend::Tighten(_) | Mend::Allow { .. } | Mend::Deny { .. } => None,
+        Mend::Tighten(_) | Mend::Allow { .. } | Mend::Deny { .. } | Mend::Follow { .. } => None,
     };
     edited.map(|it| it.text)
 }

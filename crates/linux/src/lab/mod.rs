@@ -7,12 +7,14 @@ mod build;
 #[cfg(feature = "testing")]
 pub mod changing;
 mod link;
+mod porter;
 mod stage;
 #[cfg(feature = "testing")]
 pub mod testing;
 mod topology;
 
 pub use build::{Lab, Node};
+pub use porter::lead_elsewhere;
 pub use stage::{Stage, StageLink};
 pub use topology::{Interface, Machine, Route, Segment, Topology, TopologyError};
 

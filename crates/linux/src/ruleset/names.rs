@@ -21,6 +21,8 @@ pub(crate) const INTERFACE_NAME: usize = 16;
 pub(crate) const USER_DATA_VERSION: u8 = 1;
 /// How many places those share for which there is no room.
 pub(crate) const CROWDS: u32 = 16_384;
+/// `IP_CT_DIR_ORIGINAL` (linux/netfilter/nf_conntrack_tuple_common.h): the way in which a connection was made.
+pub(crate) const AS_IT_BEGAN: u8 = 0;
 /// `NFT_LOOKUP_F_INV`.
 pub(crate) const NOT_IN: u32 = 1;
 

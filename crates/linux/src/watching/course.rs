@@ -221,6 +221,7 @@ impl Seen {
             state: ConnectionState::New,
             program: None,
             user: None,
+            asked: None,
             source_is: Relation::default(),
             destination_is: Relation::default(),
         }

@@ -21,7 +21,7 @@ const MORE: &str = "TIPSTAFF_AGREEMENT_POLICIES";
 const PACKETS: usize = 1_000;
 
 /// The host's link by which it reaches an address: the routes of the lab.
-fn link_to(address: IpAddr) -> String {
+pub fn link_to(address: IpAddr) -> String {
     let inside = match address {
         IpAddr::V4(address) => address.octets()[..3] == [10, 44, 8],
         IpAddr::V6(address) => address.segments()[..4] == [0xfd44, 8, 0, 0],
@@ -30,7 +30,7 @@ fn link_to(address: IpAddr) -> String {
 }
 
 /// Puts in the interfaces by which a neighbour on `side` really sends it, or the host itself.
-fn in_the_lab(packet: &Packet, side: &str) -> Packet {
+pub fn in_the_lab(packet: &Packet, side: &str) -> Packet {
     let out = link_to(packet.destination);
     let (in_interface, out_interface) = match packet.direction {
         Direction::Inbound => (Some(side.into()), None),
@@ -47,7 +47,7 @@ fn in_the_lab(packet: &Packet, side: &str) -> Packet {
 
 /// Answers to senders on the link that are not there wait for a hardware address that never
 /// comes. Few may wait, or soon the kernel would make no more.
-fn do_not_wait_for_nobody(host: &Node) {
+pub fn do_not_wait_for_nobody(host: &Node) {
     let write = || {
         for version in ["ipv4", "ipv6"] {
             for link in ["eth0", "eth1"] {
@@ -59,7 +59,7 @@ fn do_not_wait_for_nobody(host: &Node) {
     host.run(write).expect("entered");
 }
 
-fn shot(packet: &Packet) -> Shot {
+pub fn shot(packet: &Packet) -> Shot {
     let payload = match packet.transport {
         Transport::Ports { protocol, source, destination } => {
             first_packet(protocol, source, destination)
@@ -76,10 +76,10 @@ fn shot(packet: &Packet) -> Shot {
 }
 
 /// Packets that are each the first of a flow.
-fn new_packets(mut next: impl FnMut() -> Packet) -> Vec<Packet> {
+pub fn new_packets(count: usize, mut next: impl FnMut() -> Packet) -> Vec<Packet> {
     let mut sent: Vec<Packet> = Vec::new();
     let mut flows = HashSet::new();
-    while sent.len() < PACKETS {
+    while sent.len() < count {
         let packet = next();
         // A second packet of a flow, or one the other way, would no longer be new. Each ICMP message
         // has a number of its own.
@@ -128,7 +128,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
             let (side, neighbour) =
                 if seed % 2 == 0 { ("eth0", street) } else { ("eth1", granary) };
             let mut range = Range::open(host, side, neighbour, "eth0").expect("an observer");
-            let sent = new_packets(|| in_the_lab(&generator.packet(&plan), side));
+            let sent = new_packets(PACKETS, || in_the_lab(&generator.packet(&plan), side));
             let shots: Vec<Shot> = sent.iter().map(shot).collect();
             let mut account = range.fire(&shots).expect("packets are sent");
             assert_eq!(account.lost_reports, 0, "seed {seed}");

@@ -14,6 +14,7 @@ mod labs;
 mod leaking;
 mod probing;
 mod programs;
+mod published;
 mod rates;
 mod rehearsing;
 mod relations;

@@ -135,6 +135,7 @@ impl Host {
             transport,
             state: crate::world::tracking().state_alone(transport, stand.family()),
             program: None,
+            asked: None,
             source_is: Relation::default(),
             destination_is: Relation::default(),
         })

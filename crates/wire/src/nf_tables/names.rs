@@ -24,6 +24,10 @@ pub mod registers {
 pub mod ct {
     /// `NFT_CT_STATE`: one bit a state, in host order.
     pub const STATE: u32 = 0;
+    /// `NFT_CT_DIRECTION`: one byte, 0 as the connection was made, 1 the other way.
+    pub const DIRECTION: u32 = 1;
+    /// `NFT_CT_STATUS`: one bit a fact, in host order.
+    pub const STATUS: u32 = 2;
     /// `NFT_CT_SRC`: the address that it was made from.
     pub const SOURCE: u32 = 8;
     /// `NFT_CT_DST`: the address that it was made to.
@@ -32,6 +36,9 @@ pub mod ct {
     pub const PROTOCOL: u32 = 10;
     /// `NFT_CT_PROTO_DST`: the port that it was made to; of ICMP, type and code.
     pub const DESTINATION_PORT: u32 = 12;
+    /// `IPS_DST_NAT` of the status (linux/netfilter/nf_conntrack_common.h): the destination was
+    /// translated.
+    pub const LED: u32 = 1 << 5;
 }
 
 /// What is asked of the routing table (linux/netfilter/nf_tables.h, linux/rtnetlink.h).

@@ -1,5 +1,6 @@
 //! Ports that others lead elsewhere: found, and told as real connections meet them.
 
+mod asked_for;
 mod tables;
 mod ways;
 

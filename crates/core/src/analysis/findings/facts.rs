@@ -15,7 +15,7 @@ pub struct Facts {
     pub listeners: Vec<Listener>,
     /// Protocols of which nobody knows what listens.
     pub unlisted: Vec<PortProtocol>,
-    /// Ports that others lead elsewhere, where the policy lets somebody through.
+    /// Ports that others lead elsewhere, and what becomes there of whoever comes.
     pub published: Vec<Published>,
     /// The connections that live now.
     pub contacts: Vec<Contact>,
@@ -69,8 +69,10 @@ pub struct Published {
     pub to: SocketAddr,
     /// Which packets the policy takes them for there.
     pub direction: Direction,
-    /// What lets them through there.
-    pub open_by: RuleId,
+    /// What decides about them there.
+    pub decided_by: RuleId,
+    /// Whether it lets them through.
+    pub open: bool,
 }
 
 /// A connection that stands now.

@@ -1,7 +1,7 @@
 //! What a finding is.
 
 use crate::plan::{Decision, RuleId};
-use crate::policy::{Accepted, Code, Origin, Severity, Used};
+use crate::policy::{Accepted, Code, Origin, Severity, Used, Verdict};
 use crate::space::{Direction, Packet};
 use std::net::IpAddr;
 
@@ -39,6 +39,20 @@ pub enum Mend {
         /// The value for it; the key goes if left out.
         value: Option<String>,
     },
+    /// A rule about a port that is led elsewhere is to be one about where it is led, by the port that callers
+    /// see.
+    Follow {
+        /// The rule that is to be changed.
+        rule: RuleId,
+        /// Which way packets go where they are led.
+        direction: Direction,
+        /// What the rule does.
+        verdict: Verdict,
+        /// What it is about there, as a traffic term.
+        traffic: String,
+        /// The ports for `published`, as traffic terms.
+        published: Vec<String>,
+    },
     /// A rule is to let in only those who used it.
     Tighten(RuleId),
     /// A new rule that allows something; what is `None` is for the author to choose.
@@ -54,10 +68,12 @@ pub enum Mend {
     Deny {
         /// Of which packets.
         direction: Direction,
-        /// What it denies, as traffic terms.
-        traffic: Vec<String>,
+        /// What it denies, as a traffic term.
+        traffic: String,
         /// The address for `to`.
         to: IpAddr,
+        /// The ports for `published`, as a traffic term.
+        published: String,
     },
     /// A place, service or bundle goes.
     RemoveName(Used, String),

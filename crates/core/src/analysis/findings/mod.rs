@@ -9,6 +9,7 @@ mod finder;
 mod finding;
 mod interfaces;
 mod leaks;
+mod led_elsewhere;
 mod marks;
 mod names;
 mod no_listener;

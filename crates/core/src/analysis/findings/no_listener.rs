@@ -65,10 +65,13 @@ fn deaf(
         if machine.facts.unlisted.contains(&protocol) {
             continue;
         }
+        let led = machine.led(protocol);
         for port in set.ranges().iter().flat_map(|&(first, last)| first..=last) {
             let one = protocol.traffic(RangeSet::single(port));
             let mut there = machine.facts.listeners.iter().filter(|it| it.hears(&one)).peekable();
-            if there.peek().is_none() {
+            if led.contains(port) {
+                // That nothing listens is not what is wrong with it.
+            } else if there.peek().is_none() {
                 idle = idle.union(&one);
             } else if !there.any(Listener::for_others) {
                 local = local.union(&one);

@@ -20,19 +20,20 @@ pub(crate) const FINDER: Finder = Finder {
 
 fn findings(machine: &Machine<'_>) -> Vec<Finding> {
     let published = &machine.facts.published;
-    published.iter().filter(|it| it.open_by.kind != Kind::Rule).map(finding).collect()
+    published.iter().filter(|it| it.open && it.decided_by.kind != Kind::Rule).map(finding).collect()
 }
 
 fn finding(published: &Published) -> Finding {
-    let Published { protocol, ports: (first, last), by, to, direction, open_by } = published;
+    let Published { protocol, ports: (first, last), by, to, direction, decided_by, .. } = published;
     let protocol = protocol.as_str();
     let ports = if first == last { first.to_string() } else { format!("{first}-{last}") };
     let message = format!(
-        "{ports}/{protocol} is led to {to} by table {by}, and open there by {open_by}: no rule speaks of it"
+        "{ports}/{protocol} is led to {to} by table {by}, and open there by {decided_by}: no rule speaks of it"
     );
     Finding::of_host(Code::PublishedPastPolicy, Severity::Warning, message).mend(Mend::Deny {
         direction: *direction,
-        traffic: vec![format!("{}/{protocol}", to.port())],
+        traffic: if first == last { format!("{}/{protocol}", to.port()) } else { "any".to_owned() },
         to: to.ip(),
+        published: format!("{ports}/{protocol}"),
     })
 }

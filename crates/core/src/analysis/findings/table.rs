@@ -7,9 +7,9 @@ use super::finding::{Finding, Subject};
 use super::proven::keep_what_mends;
 use super::subjects::Subjects;
 use super::{
-    crowded, expectations, exposure, interfaces, marks, names, no_listener, order, other_program,
-    program_files, programs, published, session, shell, timing, unmentioned, unused, users,
-    versions, wider_than_used,
+    crowded, expectations, exposure, interfaces, led_elsewhere, marks, names, no_listener, order,
+    other_program, program_files, programs, published, session, shell, timing, unmentioned, unused,
+    users, versions, wider_than_used,
 };
 use crate::plan::HostPlan;
 use crate::policy::{Code, Policy, Time};
@@ -17,7 +17,7 @@ use crate::space::{Direction, Packet};
 use std::collections::HashMap;
 
 /// Everything that finds anything, in the order in which it looks.
-const FINDERS: [Finder; 20] = [
+const FINDERS: [Finder; 21] = [
     order::FINDER,
     exposure::FINDER,
     versions::FINDER,
@@ -29,6 +29,7 @@ const FINDERS: [Finder; 20] = [
     no_listener::FINDER,
     unmentioned::FINDER,
     published::FINDER,
+    led_elsewhere::FINDER,
     unused::FINDER,
     wider_than_used::FINDER,
     other_program::FINDER,

@@ -10,6 +10,7 @@ mod logging;
 mod owners;
 mod places;
 mod posture;
+mod published;
 mod rule;
 mod services;
 mod settings;

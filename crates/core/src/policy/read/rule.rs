@@ -8,6 +8,7 @@ use super::super::{Diagnostic, Ends, Rate, Time};
 use super::common::{accepted, check_name, choice, nonempty_list};
 use super::ends::{ends, own_ends};
 use super::owners::{programs, users};
+use super::published::published;
 use crate::space::{Direction, Family, RangeSet, TrafficSet};
 
 /// Reads one rule; what is wrong with it is reported. Whether its name is free is not looked at.
@@ -45,6 +46,7 @@ pub(super) fn rule(
         Direction::Inbound | Direction::Forwarded => to = to.intersection(&at),
     }
     let source_ports = source_ports(reader, table, &traffic);
+    let (published, published_terms) = published(reader, names, table, direction, &traffic);
     let (ingress, egress) = interfaces(reader, names, table, direction);
     let rate = rate(reader, table);
     let (programs, users) = (programs(reader, table, direction), users(reader, table, direction));
@@ -70,6 +72,8 @@ pub(super) fn rule(
         ingress,
         egress,
         source_ports,
+        published,
+        published_terms,
         rate,
         programs,
         users,

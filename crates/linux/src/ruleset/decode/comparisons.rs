@@ -1,13 +1,32 @@
 //! Comparisons of fields with values.
 
-use super::super::names::{interface_key, state_bit};
+use super::super::names::{AS_IT_BEGAN, interface_key, state_bit};
 use super::super::values::{Key, set_of};
 use super::field::Field;
 use tipstaff_core::plan::InterfaceTest;
 use tipstaff_core::policy::Time;
 use tipstaff_core::program::Test;
 use tipstaff_core::space::{AddressSet, ConnectionState, Family, RangeSet, StateSet};
-use tipstaff_wire::nf_tables::{Compare, FAMILY_IPV4, FAMILY_IPV6, fib};
+use tipstaff_wire::nf_tables::{Compare, FAMILY_IPV4, FAMILY_IPV6, ct, fib};
+
+/// That a packet was led here says nothing by itself that a rule program could say, ...
+const LED: &str = "ct status";
+/// ... nor which way of its connection it goes;
+const ITS_WAY: &str = "ct direction";
+
+/// and only behind both does the port of its connection say what was asked for: the test in place of the
+/// three.
+pub(super) fn published(test: Test, tests: &mut Vec<Test>) -> Test {
+    let behind = |text: &str, test: &Test| matches!(test, Test::Opaque(it) if it == text);
+    match (test, &tests[..]) {
+        (Test::Published(ports), [.., led, way]) if behind(LED, led) && behind(ITS_WAY, way) => {
+            tests.truncate(tests.len() - 2);
+            Test::Published(ports)
+        }
+        (Test::Published(_), _) => Test::Opaque("ct original proto-dst".into()),
+        (test, _) => test,
+    }
+}
 
 /// What comparing a field with one value says.
 pub(super) fn compare(field: Field, op: Compare, data: &[u8]) -> Test {
@@ -23,6 +42,10 @@ pub(super) fn compare(field: Field, op: Compare, data: &[u8]) -> Test {
         (Field::StateBits(mask), Compare::NotEqual) if data == [0; 4] => {
             states(mask).map_or_else(opaque, Test::State)
         }
+        (Field::StatusBits(ct::LED), Compare::NotEqual) if data == [0; 4] => {
+            Test::Opaque(LED.into())
+        }
+        (Field::Way, Compare::Equal) if data == [AS_IT_BEGAN] => Test::Opaque(ITS_WAY.into()),
         (Field::AddressType(end), Compare::Equal) if data == fib::LOCAL.to_ne_bytes() => {
             Test::Own(end, true)
         }
@@ -48,6 +71,7 @@ pub(crate) fn one_of(field: Field, ranges: &[(Vec<u8>, Vec<u8>)]) -> Test {
         Field::IcmpType => test(ranges, Test::IcmpType),
         Field::SourcePort => test(ranges, Test::SourcePort),
         Field::DestinationPort => test(ranges, Test::DestinationPort),
+        Field::AskedPort => test(ranges, Test::Published),
         Field::Source(Family::V4) => test(ranges, |v4| Test::Source(only_v4(v4))),
         Field::Source(Family::V6) => test(ranges, |v6| Test::Source(only_v6(v6))),
         Field::Destination(Family::V4) => test(ranges, |v4| Test::Destination(only_v4(v4))),

@@ -1,7 +1,7 @@
 //! What registers hold.
 
 use super::super::keys;
-use super::super::names::CROWDS;
+use super::super::names::{AS_IT_BEGAN, CROWDS};
 use std::collections::HashMap;
 use tipstaff_core::program::{End, Sender, Test};
 use tipstaff_core::space::Family;
@@ -15,6 +15,14 @@ pub(super) enum Field {
     State,
     /// The state after masking.
     StateBits(u32),
+    /// What is known of the connection.
+    Status,
+    /// The same after masking.
+    StatusBits(u32),
+    /// Which way of its connection the packet goes.
+    Way,
+    /// The port that its connection was made to.
+    AskedPort,
     Family,
     Protocol,
     Source(Family),
@@ -93,7 +101,17 @@ impl Registers {
                 (register, payload(tests, *base, *offset, *length))
             }
             Expression::Ct { key, register } => {
-                (register, if *key == ct::STATE { Field::State } else { Field::Unknown })
+                let field = match *key {
+                    ct::STATE => Field::State,
+                    ct::STATUS => Field::Status,
+                    ct::DIRECTION => Field::Way,
+                    _ => Field::Unknown,
+                };
+                (register, field)
+            }
+            Expression::CtEnds { key, direction, register } => {
+                let asked = (*key, *direction) == (ct::DESTINATION_PORT, AS_IT_BEGAN);
+                (register, if asked { Field::AskedPort } else { Field::Unknown })
             }
             Expression::Bitwise { source, destination, length: 4, mask, xor }
                 if xor.iter().all(|&byte| byte == 0) =>
@@ -101,6 +119,7 @@ impl Registers {
                 let mask = mask.as_slice().try_into().map_or(0, u32::from_ne_bytes);
                 let field = match self.get(*source) {
                     Field::State => Field::StateBits(mask),
+                    Field::Status => Field::StatusBits(mask),
                     Field::SocketMark => Field::ProgramBits(mask),
                     _ => Field::Unknown,
                 };

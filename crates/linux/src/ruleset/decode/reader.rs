@@ -7,7 +7,7 @@ use super::super::record::{
     Decided, Found as Numbered, Leads, Refusal, end, found_by, is_recorded, numbers_of,
 };
 use super::super::tally::Count;
-use super::comparisons::{compare, one_of};
+use super::comparisons::{compare, one_of, published};
 use super::field::{Field, Registers};
 use super::found::{Found, Sets};
 use super::limiters::Limiter;
@@ -124,6 +124,7 @@ impl<'a> RuleReader<'a> {
             }
             _ => return false,
         };
+        let test = published(test, &mut self.tests);
         self.tests.push(test);
         true
     }

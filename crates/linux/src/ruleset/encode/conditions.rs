@@ -2,7 +2,7 @@
 
 use super::super::keys;
 use super::super::moment::before;
-use super::super::names::state_bit;
+use super::super::names::{AS_IT_BEGAN, state_bit};
 use super::super::values::Key as Value;
 use super::encoder::Encoder;
 use super::expressions::{compare, interface, meta, payload};
@@ -58,6 +58,10 @@ impl Encoder<'_> {
             }
             Test::DestinationPort(ports) => {
                 out.push(payload(Base::Transport, 2, 2));
+                self.one_of(ports, test, rule, out);
+            }
+            Test::Published(ports) => {
+                led(out);
                 self.one_of(ports, test, rule, out);
             }
             Test::Own(end, is) => own(*end, *is, out),
@@ -124,6 +128,24 @@ fn state_mask(states: StateSet) -> u32 {
 
 fn version_of(set: &AddressSet) -> Family {
     if set.has(Family::V4) { Family::V4 } else { Family::V6 }
+}
+
+/// Goes on with what was led here, as its connection was made; then loads the port that was asked for.
+fn led(out: &mut Vec<Expression>) {
+    let register = registers::FIRST;
+    out.push(Expression::Ct { key: ct::STATUS, register });
+    out.push(Expression::Bitwise {
+        source: register,
+        destination: register,
+        length: 4,
+        mask: ct::LED.to_ne_bytes().to_vec(),
+        xor: vec![0; 4],
+    });
+    out.push(compare(Compare::NotEqual, vec![0; 4]));
+    out.push(Expression::Ct { key: ct::DIRECTION, register });
+    out.push(compare(Compare::Equal, vec![AS_IT_BEGAN]));
+    let (key, direction) = (ct::DESTINATION_PORT, AS_IT_BEGAN);
+    out.push(Expression::CtEnds { key, direction, register });
 }
 
 fn state(states: StateSet, out: &mut Vec<Expression>) {

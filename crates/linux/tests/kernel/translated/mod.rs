@@ -2,7 +2,7 @@
 
 mod generated;
 mod older;
-mod parts;
+pub mod parts;
 
 use crate::world::netfilter;
 use generated::table;

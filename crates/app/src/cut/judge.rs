@@ -1,202 +1,23 @@
-//! Connections that live on though the rules in force would not admit them any more.
-//!
-//! Which they are is told by the kernel's list of sockets, which is exact for TCP, and beside it by
-//! connection tracking, for all that has no socket of its own here.
+//! Which connections the rules would not admit.
 
-use super::receivers::Receivers;
-use super::{Failure, PacketWords, now};
-use crate::Outcome;
-use crate::vocabulary as say;
-use serde::Serialize;
+use super::found::{Found, Living};
+use crate::receivers::Receivers;
+use crate::{Failure, PacketWords};
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, SocketAddr};
-use tipstaff_core::plan::{Decided, RuleId, TURNED_AWAY};
+use tipstaff_core::plan::Decided;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::{
     ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Relation, TCP, Transport, UDP,
 };
-use tipstaff_linux::flows::{self, Flow};
-use tipstaff_linux::ruleset::{Tuple, keep_quiet};
+use tipstaff_linux::flows::Flow;
+use tipstaff_linux::ruleset::Tuple;
 use tipstaff_linux::sockets::{Connection, Listener, Owners, PortProtocol};
-use tipstaff_linux::{LinuxError, Machine, NetlinkSocket, Protocol, Session};
+use tipstaff_linux::{LinuxError, Machine, Session};
 
 /// The ports from which the system has clients speak (ip(7)).
 pub(crate) const CLIENT_PORTS: &str = "/proc/sys/net/ipv4/ip_local_port_range";
-
-/// What lives on, and what was ended.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Report {
-    /// The host whose rules are in force.
-    pub host: String,
-    /// Whether they were to be ended.
-    pub cut: bool,
-    /// The connections that the rules in force would not admit.
-    pub living: Vec<Living>,
-    /// What could not be looked at: connections of it may live on too.
-    pub unknown: Vec<String>,
-}
-
-impl Report {
-    /// How it ended: well, unless something goes on that was to be ended.
-    pub fn outcome(&self) -> Outcome {
-        let left = self.living.iter().any(|it| it.ended == Some(false) && !it.own_session);
-        if left { Outcome::Found } else { Outcome::Fine }
-    }
-}
-
-/// A connection that the rules in force would not admit.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Living {
-    /// `inbound`, `outbound` or `forwarded`, by its first packet.
-    pub direction: say::Direction,
-    /// What it carries, such as `5432/tcp`.
-    pub traffic: String,
-    /// The address of who began the connection.
-    pub from: IpAddr,
-    /// The address to which it was begun.
-    pub to: IpAddr,
-    /// What the rules say of it: `deny` or `reject`.
-    pub verdict: say::Verdict,
-    /// The name of the decision that would not admit it.
-    pub by: String,
-    /// Whether it is the session that asks, which is never cut.
-    pub own_session: bool,
-    /// Whether it was ended; `null` if it was not to be.
-    pub ended: Option<bool>,
-    /// Why it was not ended, though it was to be.
-    pub why_not: Option<String>,
-}
-
-/// What a connection is made of here.
-struct Found {
-    living: Living,
-    /// Its first packet's ends, for protocols with ports.
-    tuple: Option<Tuple>,
-    /// Its socket, if it has one of its own.
-    socket: Option<Connection>,
-    /// What connection tracking remembers of it.
-    flows: Vec<Flow>,
-}
-
-/// Which of the connections that the rules in force would not admit are to be ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum End {
-    /// None: they are only listed.
-    None,
-    /// Those of addresses that are turned away; others are not listed either.
-    OfTurnedAway,
-    /// All of them.
-    All,
-}
-
-/// Finds the connections that the rules in force would not admit, and ends those that are to be ended.
-/// Listening sockets are never touched.
-///
-/// # Errors
-/// [`Failure`] if no rules are in force, or the kernel does not let us look.
-pub fn report(machine: &dyn Machine, ends: End) -> Result<Report, Failure> {
-    let held = machine.rules()?.filter(|it| !it.dormant);
-    let Some(held) = held else {
-        return Err(Failure::Stopped {
-            message: "no rules are in force, so all that lives on is admitted".into(),
-            help: vec!["`tipstaff enforce` puts rules in force".into()],
-        });
-    };
-    // What has ended by now decides nothing.
-    let (mut found, unknown) = found(machine, &held.program.at(now()))?;
-    if ends == End::OfTurnedAway {
-        let by = RuleId::baseline(TURNED_AWAY).to_string();
-        found.retain(|it| it.living.by == by);
-    }
-    if ends != End::None {
-        end(machine, &mut found)?;
-    }
-    let living = found.into_iter().map(|it| it.living).collect();
-    Ok(Report { host: held.host, cut: ends != End::None, living, unknown })
-}
-
-/// Finds the connections that the rules in force would not admit, and that those before did; ends them if wished.
-///
-/// # Errors
-/// As for [`report`].
-pub fn admitted_only_before(
-    machine: &dyn Machine,
-    before: &RuleProgram,
-    cut: bool,
-) -> Result<Report, Failure> {
-    let Some(held) = machine.rules()?.filter(|it| !it.dormant) else {
-        return Err(Failure::stopped("no rules are in force", Vec::new()));
-    };
-    let (mut found, unknown) = found(machine, &held.program.at(now()))?;
-    let which = |it: &Living| (it.direction, it.traffic.clone(), it.from, it.to);
-    let not_before: HashSet<_> =
-        self::found(machine, before)?.0.iter().map(|it| which(&it.living)).collect();
-    found.retain(|it| !not_before.contains(&which(&it.living)));
-    if cut {
-        end(machine, &mut found)?;
-    }
-    let living = found.into_iter().map(|it| it.living).collect();
-    Ok(Report { host: held.host, cut, living, unknown })
-}
-
-/// How many connections live on that the rules would not admit.
-///
-/// # Errors
-/// As for [`report`].
-pub fn count(machine: &dyn Machine, rules: &RuleProgram) -> Result<usize, Failure> {
-    Ok(found(machine, rules)?.0.len())
-}
-
-fn end(machine: &dyn Machine, found: &mut [Found]) -> Result<(), Failure> {
-    let mut kernel = machine.channel(Protocol::Netfilter)?;
-    let mut diagnosis = machine.channel(Protocol::SocketDiagnosis)?;
-    // First nothing of them passes any more; else a packet could begin them anew in between.
-    let others = || found.iter().filter(|it| !it.living.own_session);
-    let quiet: Vec<Tuple> =
-        others().filter(|it| !it.is_own_tcp()).filter_map(|it| it.tuple).collect();
-    let quieted = keep_quiet(&mut kernel, &quiet).map_err(|error| error.to_string());
-    for it in found.iter_mut() {
-        if it.living.own_session {
-            it.living.ended = Some(false);
-            continue;
-        }
-        let ended = it.end(&mut kernel, &mut diagnosis, quieted.as_ref().err());
-        it.living.ended = Some(ended.is_ok());
-        it.living.why_not = ended.err();
-    }
-    Ok(())
-}
-
-impl Found {
-    /// Whether it is a TCP connection of this host, which its socket ends for good.
-    fn is_own_tcp(&self) -> bool {
-        self.socket.as_ref().is_some_and(|it| it.protocol == PortProtocol::Tcp)
-    }
-
-    fn end(
-        &self,
-        kernel: &mut NetlinkSocket,
-        diagnosis: &mut NetlinkSocket,
-        not_quiet: Option<&String>,
-    ) -> Result<(), String> {
-        let mut why_not = not_quiet.filter(|_| self.tuple.is_some()).cloned();
-        if let Some(socket) = self.socket.as_ref().filter(|_| self.is_own_tcp()) {
-            why_not = flows::end_socket(diagnosis, socket).err().map(|it| it.to_string());
-            if let (Some(_), Some(tuple)) = (&why_not, self.tuple) {
-                // This kernel does not end sockets: but nobody hears of it any more.
-                why_not = keep_quiet(kernel, &[tuple]).err().map(|it| it.to_string());
-            }
-        }
-        for flow in &self.flows {
-            let forgotten = flows::forget(kernel, flow).err().map(|it| it.to_string());
-            why_not = why_not.or(forgotten);
-        }
-        why_not.map_or(Ok(()), Err)
-    }
-}
 
 /// What is known of this machine while its connections are judged.
 struct Here<'r> {
@@ -212,7 +33,14 @@ struct Here<'r> {
     clients: (u16, u16),
 }
 
-fn found(machine: &dyn Machine, rules: &RuleProgram) -> Result<(Vec<Found>, Vec<String>), Failure> {
+/// The connections that the rules would not admit, and what could not be looked at.
+///
+/// # Errors
+/// [`Failure`] if the kernel does not let us look.
+pub(super) fn found(
+    machine: &dyn Machine,
+    rules: &RuleProgram,
+) -> Result<(Vec<Found>, Vec<String>), Failure> {
     let connections = machine.open_connections()?;
     let unknown = connections.unseen().collect();
     let mut here = Here {
@@ -258,10 +86,29 @@ fn is_of(flow: &Flow, (protocol, own, peer): (u8, SocketAddr, SocketAddr)) -> bo
         && ((source, destination) == (own, peer) || (source, destination) == (peer, own))
 }
 
-/// The ends of a flow, who began it first.
+/// The ends of a flow, who began it first; where it was led elsewhere, the end there.
 fn ends(flow: &Flow) -> Option<(SocketAddr, SocketAddr)> {
     let (source, destination) = flow.ports?;
-    Some((SocketAddr::new(flow.source, source), SocketAddr::new(flow.destination, destination)))
+    let (to, port) = flow.goes_to();
+    let there = SocketAddr::new(to, port.unwrap_or(destination));
+    Some((SocketAddr::new(flow.source, source), there))
+}
+
+/// The tuples of what was begun so and is remembered by these flows.
+fn tuples(
+    protocol: PortProtocol,
+    source: SocketAddr,
+    destination: SocketAddr,
+    flows: &[Flow],
+) -> Vec<Tuple> {
+    let mut all = vec![tuple(protocol, source, destination)];
+    let asked = flows.iter().filter(|it| it.asked().is_some()).filter_map(|it| {
+        let (source, destination) = it.ports?;
+        let asked = SocketAddr::new(it.destination, destination);
+        Some(tuple(protocol, SocketAddr::new(it.source, source), asked))
+    });
+    all.extend(asked);
+    all
 }
 
 /// `net.ipv4.ip_local_port_range`, for both versions.
@@ -318,12 +165,13 @@ impl Here<'_> {
             }
         };
         let packet = self.packet(protocol, source, destination, inbound);
-        let packet = Packet { program: whose.program, user: whose.user, ..packet };
+        let asked = flows.first().and_then(Flow::asked).filter(|_| inbound);
+        let packet = Packet { program: whose.program, user: whose.user, asked, ..packet };
         let decided = self.denied(&packet)?;
         let living = self.living(&packet, &decided);
         Some(Found {
             living,
-            tuple: Some(tuple(protocol, source, destination)),
+            tuples: tuples(protocol, source, destination, &flows),
             socket: Some(socket),
             flows,
         })
@@ -348,6 +196,7 @@ impl Here<'_> {
             state: ConnectionState::New,
             program: None,
             user: None,
+            asked: None,
             source_is: self.relation(source.ip()),
             destination_is: self.relation(destination.ip()),
         }
@@ -358,7 +207,7 @@ impl Here<'_> {
         flow: Flow,
         seen: &HashSet<(u8, SocketAddr, SocketAddr)>,
     ) -> Option<Found> {
-        let (source, destination) = (flow.source, flow.destination);
+        let (source, destination) = (flow.source, flow.goes_to().0);
         let (from_here, to_here) = (self.is_own(source), self.is_own(destination));
         if from_here && to_here {
             return None;
@@ -386,7 +235,8 @@ impl Here<'_> {
             (false, false) => Direction::Forwarded,
         };
         let transport = match (PortProtocol::of_number(flow.protocol), flow.ports, flow.icmp_type) {
-            (Some(protocol), Some((source, destination)), _) => {
+            (Some(protocol), Some((source, asked)), _) => {
+                let destination = flow.goes_to().1.unwrap_or(asked);
                 Transport::Ports { protocol, source, destination }
             }
             (None, _, Some(kind)) if matches!(flow.protocol, ICMP | ICMPV6) => {
@@ -411,17 +261,22 @@ impl Here<'_> {
             state: ConnectionState::New,
             program: None,
             user: None,
+            asked: flow.asked().filter(|_| inbound),
             source_is: self.relation(source),
             destination_is: self.relation(destination),
         };
         let decided = self.denied(&packet)?;
         let living = self.living(&packet, &decided);
-        let tuple = flow.ports.map(|(source_port, destination_port)| Tuple {
-            protocol: flow.protocol,
-            source: (source, source_port),
-            destination: (destination, destination_port),
-        });
-        Some(Found { living, tuple, socket: None, flows: vec![flow] })
+        let flows = vec![flow];
+        let tuples = match packet.transport {
+            Transport::Ports { protocol, source: from, destination: to } => {
+                let (source, to) =
+                    (SocketAddr::new(source, from), SocketAddr::new(destination, to));
+                tuples(protocol, source, to, &flows)
+            }
+            _ => Vec::new(),
+        };
+        Some(Found { living, tuples, socket: None, flows })
     }
 
     /// Who spoke first says little over UDP: a server may speak by itself, and whoever it speaks to is
@@ -439,11 +294,13 @@ impl Here<'_> {
         let (source, destination) = if inbound { (peer, own) } else { (own, peer) };
         let packet = self.packet(PortProtocol::Udp, source, destination, inbound);
         let whose = self.receivers.at(PortProtocol::Udp, own);
-        let packet = Packet { program: whose.program, user: whose.user, ..packet };
+        let asked = flow.asked().filter(|_| inbound);
+        let packet = Packet { program: whose.program, user: whose.user, asked, ..packet };
         let decided = self.denied(&packet)?;
         let living = self.living(&packet, &decided);
-        let tuple = Some(tuple(PortProtocol::Udp, source, destination));
-        Some(Found { living, tuple, socket: None, flows: vec![flow] })
+        let flows = vec![flow];
+        let tuples = tuples(PortProtocol::Udp, source, destination, &flows);
+        Some(Found { living, tuples, socket: None, flows })
     }
 
     /// What the rules say of a packet, if they do not let it pass. What cannot be told is left alone.
