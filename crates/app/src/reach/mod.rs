@@ -75,6 +75,7 @@ pub fn report(
         .collect();
     let of = (loaded, &kernel, &ways);
     entries.extend(published::entries(of, &columns, &listeners, &mut planned));
+    published::name_who_waits(machine, &mut entries);
     let mut pings = pings(of, &columns, &mut planned);
     let mut copied = false;
     if !kernel_unreadable {
@@ -92,7 +93,8 @@ pub fn report(
     unknown.append(&mut seen.unseen);
     if matches!(kernel, verdicts::Kernel::Rules(..)) && !seen.sightings.is_empty() {
         let after = machine.rules()?;
-        silence::explain(&mut seen.sightings, &before, &after.map_or(Vec::new(), |it| it.tallies));
+        let after = after.map_or(Vec::new(), |it| it.tallies);
+        silence::explain(&mut seen.sightings, &before, &after, machine);
     }
     let mut stopped = Vec::new();
     for sighting in seen.sightings {

@@ -3,12 +3,15 @@
 use super::planned::Planned;
 use super::senders::Column;
 use super::verdicts::{Of, Wanted, parts};
-use super::words::{Entry, From};
+use super::words::{Entry, From, Part};
 use crate::led::Published;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use crate::vocabulary as say;
+use std::collections::{BTreeSet, HashMap};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use tipstaff_core::space::Family;
+use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::Whose;
-use tipstaff_linux::sockets::Listener;
+use tipstaff_linux::sockets::{Listener, PortProtocol};
 
 /// An entry for each such port, or ports that are led alike.
 pub(super) fn entries(
@@ -97,5 +100,32 @@ fn entry(
         published: Some(if first == last { first.to_string() } else { format!("{first}-{last}") }),
         came: None,
         from,
+    }
+}
+
+/// Names who waits where ports are led, as far as that is on this machine.
+pub(super) fn name_who_waits(machine: &dyn Machine, entries: &mut [Entry]) {
+    let end = |protocol: say::PortProtocol, part: &Part| {
+        let protocol = PortProtocol::parse(protocol.as_str())?;
+        Some((protocol, part.led_to.as_ref()?.parse::<SocketAddr>().ok()?))
+    };
+    let mut wanted = BTreeSet::new();
+    for entry in &*entries {
+        let parts = entry.from.iter().flat_map(|it| &it.parts);
+        wanted.extend(parts.filter_map(|it| end(entry.protocol, it)));
+    }
+    if wanted.is_empty() {
+        return;
+    }
+    let wanted: Vec<_> = wanted.into_iter().collect();
+    let found = machine.waiting_within(&wanted);
+    let known: HashMap<_, _> = wanted.into_iter().zip(found).collect();
+    for entry in entries {
+        for part in entry.from.iter_mut().flat_map(|it| &mut it.parts) {
+            let owner = end(entry.protocol, part).and_then(|it| known.get(&it)?.as_ref());
+            part.led_to_pid = owner.map(|it| it.pid);
+            let program = owner.and_then(|it| it.program.as_ref());
+            part.led_to_program = program.map(|it| it.display().to_string());
+        }
     }
 }

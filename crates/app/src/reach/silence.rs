@@ -2,27 +2,38 @@
 
 use super::sighting::Sighting;
 use super::verdicts::Word;
+use crate::led::Led;
 use std::collections::HashMap;
+use std::net::IpAddr;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Direction;
+use tipstaff_linux::Machine;
 use tipstaff_linux::probe::State;
 use tipstaff_linux::ruleset::Tally;
 
 /// Explains silence: a probe that arrived was counted by whoever decides it.
-pub(super) fn explain(sightings: &mut [Sighting], before: &[Tally], after: &[Tally]) {
+pub(super) fn explain(
+    sightings: &mut [Sighting],
+    before: &[Tally],
+    after: &[Tally],
+    machine: &dyn Machine,
+) {
+    let link = |it: IpAddr| machine.way_to(it).ok().and_then(|it| it.link);
+    let neighbours = |one, other| link(one).is_some_and(|it| link(other) == Some(it));
     let counted = counted(before, after);
-    let mut probes: HashMap<RuleId, u64> = HashMap::new();
+    let mut probes: HashMap<Key, u64> = HashMap::new();
     for sighting in sightings.iter() {
-        if let Some((id, _)) = decider(sighting) {
-            *probes.entry(id).or_default() += 1;
+        if let Some((key, _)) = decider(sighting) {
+            *probes.entry(key).or_default() += 1;
         }
     }
     for sighting in sightings {
         let silent = sighting.outcome.as_ref().is_ok_and(|it| it.state == State::Silent);
-        let Some((id, verdict)) = decider(sighting).filter(|_| silent) else { continue };
-        let counted = counted.get(&id).copied().unwrap_or_default();
-        let probes = probes[&id];
+        let Some((key, verdict)) = decider(sighting).filter(|_| silent) else { continue };
+        let counted = counted.get(&key).copied().unwrap_or_default();
+        let probes = probes[&key];
+        let id = key.1;
         sighting.arrived = match counted.all() {
             0 => Some(false),
             all if all < probes => None,
@@ -41,9 +52,18 @@ pub(super) fn explain(sightings: &mut [Sighting], before: &[Tally], after: &[Tal
             Verdict::Deny => {
                 format!("it arrived and was denied by {id}, which counted {all} meanwhile")
             }
-            Verdict::Allow => format!(
-                "it arrived and was allowed by {id}, which counted {all} meanwhile; nobody answered"
-            ),
+            Verdict::Allow => {
+                let arrived =
+                    format!("it arrived and was allowed by {id}, which counted {all} meanwhile");
+                match &sighting.probe.fares.fate.led {
+                    Some(Led::To(to, _)) if neighbours(sighting.source, to.ip()) => format!(
+                        "{arrived}; {} is on the sender's own link and answers it directly, as somebody whom it \
+                         did not ask",
+                        to.ip()
+                    ),
+                    _ => format!("{arrived}; nobody answered"),
+                }
+            }
             Verdict::Reject => format!(
                 "it arrived and was rejected by {id}, which counted {all} meanwhile; the answer was lost"
             ),
@@ -70,28 +90,33 @@ impl Counted {
     }
 }
 
+/// A decision: parts of the baseline have the same name in each direction.
+type Key = (Direction, RuleId);
+
 /// Who decides a probe by the kernel's rules, and how.
-fn decider(sighting: &Sighting) -> Option<(RuleId, Verdict)> {
-    match &sighting.probe.fares.fate.kernel {
-        Word::Decided(decided) => Some((decided.by.clone(), decided.verdict)),
+fn decider(sighting: &Sighting) -> Option<(Key, Verdict)> {
+    let fate = &sighting.probe.fares.fate;
+    match &fate.kernel {
+        Word::Decided(decided) => Some(((fate.direction, decided.by.clone()), decided.verdict)),
         Word::NoRules | Word::Unknown => None,
     }
 }
 
-/// What each decision about inbound traffic has counted meanwhile.
-fn counted(before: &[Tally], after: &[Tally]) -> HashMap<RuleId, Counted> {
-    let inbound = |it: &&Tally| it.direction == Direction::Inbound;
-    let then: HashMap<&RuleId, Counted> =
-        before.iter().filter(inbound).map(|it| (&it.id, Counted::of(it))).collect();
+/// What each decision about what comes in, to here or to where it is led, has counted meanwhile.
+fn counted(before: &[Tally], after: &[Tally]) -> HashMap<Key, Counted> {
+    let comes_in = |it: &&Tally| it.direction != Direction::Outbound;
+    let key = |it: &Tally| (it.direction, it.id.clone());
+    let then: HashMap<Key, Counted> =
+        before.iter().filter(comes_in).map(|it| (key(it), Counted::of(it))).collect();
     let mut counted = HashMap::new();
-    for tally in after.iter().filter(inbound) {
-        let before = then.get(&tally.id).copied().unwrap_or_default();
+    for tally in after.iter().filter(comes_in) {
+        let before = then.get(&key(tally)).copied().unwrap_or_default();
         let now = Counted::of(tally);
         let since = Counted {
             taken: now.taken.saturating_sub(before.taken),
             excess: now.excess.saturating_sub(before.excess),
         };
-        counted.insert(tally.id.clone(), since);
+        counted.insert(key(tally), since);
     }
     counted
 }

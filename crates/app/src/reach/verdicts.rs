@@ -94,6 +94,8 @@ pub(crate) struct Fate {
     pub kernel: Word,
     /// Where others lead them first, if they do.
     pub led: Option<Led>,
+    /// Which way they go there.
+    pub direction: Direction,
 }
 
 /// Senders that fare alike, with what they fare.
@@ -114,7 +116,7 @@ pub(crate) struct Fares {
 impl Fares {
     /// In words, before anything was observed.
     pub(crate) fn words(&self, plan: &HostPlan, column: &Column) -> Part {
-        let Fate { policy, kernel, led } = &self.fate;
+        let Fate { policy, kernel, led, .. } = &self.fate;
         let not_known = matches!(led, Some(Led::NotKnown(..)));
         let kernel_by = match kernel {
             Word::Decided(decided) if decided.by != policy.by => Some(decided.by.to_string()),
@@ -134,6 +136,8 @@ impl Fares {
                 Some(Led::To(to, _)) => Some(end_words(to)),
                 _ => None,
             },
+            led_to_program: None,
+            led_to_pid: None,
             led_by: led.as_ref().map(|it| it.by().to_owned()),
             limited: policy.limited,
             kernel: match kernel.verdict() {
@@ -246,7 +250,8 @@ pub(crate) fn parts(
             packet.destination_is.own = loaded.plan.moving;
         }
         let kernel = by_kernel(&packet, led.is_some());
-        Fate { policy: loaded.plan.evaluate(&packet), kernel, led }
+        let direction = packet.direction;
+        Fate { policy: loaded.plan.evaluate(&packet), kernel, led, direction }
     };
     let ways = told_apart(loaded, kernel, ways);
     let mut parts: Vec<Fares> = Vec::new();

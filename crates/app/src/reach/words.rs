@@ -139,6 +139,11 @@ pub struct Part {
     /// Where others' rules lead them before anything is decided, as address and port; `null` if nowhere else, or if
     /// that cannot be told.
     pub led_to: Option<String>,
+    /// The file that the process runs that waits there, where that is in another network namespace of this machine,
+    /// such as a container's; `null` if it is not, or may not be looked into.
+    pub led_to_program: Option<String>,
+    /// The number of that process.
+    pub led_to_pid: Option<u32>,
     /// The table that leads them elsewhere, or of which that cannot be told; `null` if none does.
     pub led_by: Option<String>,
     /// Whether that holds only up to a rate.

@@ -4,7 +4,7 @@ use super::complete::places;
 use super::context::Context;
 use super::looking::Looking;
 use super::output::Output;
-use crate::render;
+use crate::render::{self, Format};
 use clap::Args;
 use clap_complete::ArgValueCandidates as Names;
 use tipstaff_app::Failure;
@@ -35,6 +35,10 @@ impl Reach {
         let busy = render::progress("probing");
         let report = reach::report(context.machine, &loaded, &request)?;
         drop(busy);
-        Ok(context.shown(&report, report.outcome(), render::reach))
+        let outcome = report.outcome();
+        Ok(match context.format() {
+            Format::Openmetrics => Output { text: render::reach_metrics(&report), outcome },
+            _ => context.shown(&report, outcome, render::reach),
+        })
     }
 }

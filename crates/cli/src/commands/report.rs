@@ -51,9 +51,7 @@ impl Report {
             Format::Html => Output { text: render::page(&found), outcome },
             Format::Csv => Output { text: render::csv(&found), outcome },
             Format::Markdown => Output { text: render::markdown(&found), outcome },
-            Format::Text | Format::Json | Format::Openmetrics => {
-                context.shown(&found, outcome, render::reported)
-            }
+            _ => context.shown(&found, outcome, render::reported),
         })
     }
 }

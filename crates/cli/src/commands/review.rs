@@ -3,9 +3,9 @@
 use super::context::Context;
 use super::in_posture::InPosture;
 use super::output::Output;
-use crate::render;
+use crate::render::{self, Format};
 use clap::Args;
-use tipstaff_app::{Failure, review};
+use tipstaff_app::{Failure, expected, review};
 
 /// Options of `review`.
 #[derive(Debug, Args)]
@@ -37,6 +37,14 @@ impl Review {
         let busy = render::progress("reviewing");
         let report = review::report(context.machine, &loaded, self.live)?;
         drop(busy);
-        Ok(context.shown(&report, report.outcome(), render::review))
+        let outcome = report.outcome();
+        Ok(match context.format() {
+            Format::Sarif => Output { text: render::sarif(&report), outcome },
+            Format::Junit => {
+                let text = render::junit(&expected::report(&loaded), &report, loaded.now);
+                Output { text, outcome }
+            }
+            _ => context.shown(&report, outcome, render::review),
+        })
     }
 }

@@ -1,7 +1,7 @@
 //! `status` and `callers` for collectors of measurements: the OpenMetrics text format (version 1.0.0).
 
+use super::exposition::{Exposition, Kind};
 use std::collections::HashSet;
-use std::fmt::Write;
 use tipstaff_app::callers;
 use tipstaff_app::status::{Report, RuleCount};
 use tipstaff_core::policy::Time;
@@ -11,58 +11,9 @@ const MOST: usize = 500;
 /// What stands for those others; no decision has such a name.
 const OTHERS: &str = "(others)";
 
-/// The type of a family of measurements.
-#[derive(Clone, Copy)]
-enum Kind {
-    Gauge,
-    Counter,
-}
-
-/// The text, as it grows.
-struct Exposition {
-    text: String,
-    host: String,
-}
-
-impl Exposition {
-    /// Begins a family: what its samples are, in a unit if they have one. The name ends with the unit.
-    fn family(&mut self, name: &str, kind: Kind, unit: Option<&str>, help: &str) {
-        let word = match kind {
-            Kind::Gauge => "gauge",
-            Kind::Counter => "counter",
-        };
-        // Writing to a text cannot fail.
-        let _ = writeln!(self.text, "# TYPE tipstaff_{name} {word}");
-        if let Some(unit) = unit {
-            let _ = writeln!(self.text, "# UNIT tipstaff_{name} {unit}");
-        }
-        let _ = writeln!(self.text, "# HELP tipstaff_{name} {}", escaped(help));
-    }
-
-    /// One sample of the family that was begun last.
-    fn sample(&mut self, name: &str, labels: &[(&str, &str)], value: impl std::fmt::Display) {
-        let _ = write!(self.text, "tipstaff_{name}{{host=\"{}\"", escaped(&self.host));
-        for (label, value) in labels {
-            let _ = write!(self.text, ",{label}=\"{}\"", escaped(value));
-        }
-        let _ = writeln!(self.text, "}} {value}");
-    }
-
-    /// A family of one gauge.
-    fn gauge(&mut self, name: &str, help: &str, value: impl std::fmt::Display) {
-        self.family(name, Kind::Gauge, None, help);
-        self.sample(name, &[], value);
-    }
-}
-
-/// A text within quotes, or behind `HELP`.
-fn escaped(text: &str) -> String {
-    text.replace('\\', "\\\\").replace('\n', "\\n").replace('"', "\\\"")
-}
-
 /// The status as measurements.
 pub fn status_metrics(report: &Report) -> String {
-    let mut out = Exposition { text: String::new(), host: report.host.clone() };
+    let mut out = Exposition::of(&report.host);
     let is = u8::from;
     out.gauge(
         "in_force",
@@ -78,8 +29,7 @@ pub fn status_metrics(report: &Report) -> String {
     docket(&mut out, report);
     trouble(&mut out, report);
     decisions(&mut out, &report.rules);
-    out.text.push_str("# EOF\n");
-    out.text
+    out.end()
 }
 
 /// What is counted of a row of those who came.
@@ -87,7 +37,7 @@ type OfRow = fn(&callers::Row) -> u64;
 
 /// Who came as measurements, put together by what was decided.
 pub fn callers_metrics(report: &callers::Report) -> String {
-    let mut out = Exposition { text: String::new(), host: report.host.clone() };
+    let mut out = Exposition::of(&report.host);
     let help = "How many entries the record of who came has.";
     out.gauge("callers_entries", help, report.entries);
     out.gauge("callers_room_entries", "How many it can have.", report.room);
@@ -112,8 +62,7 @@ pub fn callers_metrics(report: &callers::Report) -> String {
             out.sample(name, &labels, value(row));
         }
     }
-    out.text.push_str("# EOF\n");
-    out.text
+    out.end()
 }
 
 fn docket(out: &mut Exposition, report: &Report) {

@@ -12,7 +12,9 @@ mod docket;
 mod edit;
 mod effect;
 mod enforce;
+mod exposition;
 mod facts;
+mod junit;
 mod kernel;
 mod listing;
 mod lists;
@@ -22,10 +24,12 @@ mod posture;
 mod programs;
 mod progress;
 mod reach;
+mod reach_metrics;
 mod refreshed;
 mod rehearse;
 mod report;
 mod review;
+mod sarif;
 mod screen;
 mod show;
 mod status;
@@ -44,6 +48,7 @@ pub use edit::edited;
 pub use effect::{changes, effects, regions};
 pub use enforce::{booted, enforced, settled, will_change};
 pub use facts::facts;
+pub use junit::junit;
 pub use kernel::kernel;
 pub use listing::{hosts, names, rule, rules};
 pub use lists::{expected, interfaces};
@@ -53,10 +58,12 @@ pub use posture::{followed, posture};
 pub use programs::{programs, recognised};
 pub use progress::{Bar, progress};
 pub use reach::{meant, reach};
+pub use reach_metrics::reach_metrics;
 pub use refreshed::{refreshed, reread};
 pub use rehearse::rehearsed;
 pub use report::{csv, markdown, page, reported};
 pub use review::{explanation, review};
+pub use sarif::sarif;
 pub use screen::{ColorWhen, Screen, Style};
 pub use show::show;
 pub use status::status;
@@ -83,8 +90,12 @@ pub enum Format {
     Csv,
     /// `report` only: for wikis.
     Markdown,
-    /// `status` and `callers` only: for collectors of measurements.
+    /// `status`, `callers` and `reach` only: for collectors of measurements.
     Openmetrics,
+    /// `review` only: for tools that show findings beside the text (SARIF 2.1.0).
+    Sarif,
+    /// `review` only: what is expected, for tools that collect the results of tests.
+    Junit,
 }
 
 impl Format {
@@ -104,9 +115,7 @@ pub fn report<R: Serialize>(
     match format {
         Format::Json => json(report),
         // The others belong to one command, which writes them itself.
-        Format::Text | Format::Html | Format::Csv | Format::Markdown | Format::Openmetrics => {
-            text(report, screen)
-        }
+        _ => text(report, screen),
     }
 }
 

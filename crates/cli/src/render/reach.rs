@@ -105,11 +105,22 @@ fn led(entry: &Entry) -> Cell {
         seen
     };
     let mut cell = Cell::new("nobody here", Style::Faint);
-    for to in unique(parts().filter_map(|it| it.led_to.clone()).collect()) {
+    let targets = unique(parts().filter_map(|it| it.led_to.clone()).collect());
+    for to in &targets {
         cell = cell.line(format!("led to {to}"), Style::Mixed);
     }
     let by = unique(parts().filter_map(|it| it.led_by.clone()).collect());
-    cell.line(format!("by table {}", clean(&by.join(", "))), Style::Faint)
+    cell = cell.line(format!("by table {}", clean(&by.join(", "))), Style::Faint);
+    for to in &targets {
+        let there = || parts().filter(|it| it.led_to.as_ref() == Some(to));
+        let program = there().find_map(|it| it.led_to_program.as_ref());
+        let name = program.map(|it| it.rsplit('/').next().unwrap_or(it));
+        if let Some(pid) = there().find_map(|it| it.led_to_pid) {
+            let who = clean(name.unwrap_or("(program not known)"));
+            cell = cell.line(format!("there: {who}, pid {pid}"), Style::Faint);
+        }
+    }
+    cell
 }
 
 fn bound(entry: &Entry) -> String {

@@ -118,7 +118,7 @@ fn errors_of_the_review_and_dry_runs_change_nothing() {
         assert!(stopped.stderr.contains("the review finds an error: expectation-failed"));
         desk.write(MENDED);
         let would = on_sluice(&desk, &["enforce", "--dry-run"]).exits(0).stdout;
-        assert!(would.starts_with("would enforce sluice: 6 rules"), "{would}");
+        assert!(would.starts_with("would enforce sluice: 7 rules"), "{would}");
         assert_eq!(status(&desk)["in_force"], false);
         assert!(!desk.state().exists(), "not even a docket");
     });

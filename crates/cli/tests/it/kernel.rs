@@ -46,7 +46,7 @@ fn the_round_of_enforcing_looking_and_releasing() {
         assert!(status.stdout.contains("not in force"), "{}", status.stdout);
 
         let first = desk.run(sluice(&["enforce", "--keep"])).exits(0);
-        let lead = "enforced sluice: 5 rules; no rules of ours were in force before\n\n\
+        let lead = "enforced sluice: 6 rules; no rules of ours were in force before\n\n\
                     inbound: closed from now on, but for what the baseline serves and\n  \
                     22/tcp from curators (shell)\n";
         assert!(first.stdout.starts_with(lead), "{}", first.stdout);
@@ -59,7 +59,7 @@ fn the_round_of_enforcing_looking_and_releasing() {
         assert!(status.stdout.contains("in force, but different"), "{}", status.stdout);
         assert!(status.stdout.contains("the policy says"), "{}", status.stdout);
         let second = desk.run(sluice(&["enforce", "--keep"])).exits(0);
-        let said = "enforced sluice: 6 rules; new: metrics; changed: catalogue, nuisance, shell\n";
+        let said = "enforced sluice: 7 rules; new: metrics; changed: catalogue, nuisance, reading-room, shell\n";
         assert!(second.stdout.starts_with("this will change:\n"), "{}", second.stdout);
         assert!(second.stdout.ends_with(said), "{}", second.stdout);
         assert!(second.stdout.contains("opens   9100/tcp"), "{}", second.stdout);
@@ -258,7 +258,7 @@ fn a_rule_that_has_ended_is_left_out_and_said() {
         let rule = "name = \"metrics\"\nuntil = 2001-02-03T04:05:06Z";
         let desk = Desk::with(MENDED.replace("name = \"metrics\"", rule));
         let text = desk.run(sluice(&["enforce", "--keep"])).exits(0).stdout;
-        assert!(text.contains("5 rules, 1 ended and left out (metrics);"), "{text}");
+        assert!(text.contains("6 rules, 1 ended and left out (metrics);"), "{text}");
         desk.run(sluice(&["status"])).exits(0);
     });
 }

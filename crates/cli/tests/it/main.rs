@@ -29,6 +29,7 @@ mod logging;
 mod metrics;
 mod mishaps;
 mod moving;
+mod other_formats;
 mod places;
 mod postures;
 mod programs;

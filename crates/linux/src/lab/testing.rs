@@ -194,50 +194,63 @@ fn by_default(gateways: [&str; 2]) -> Vec<Route> {
 
 /// `street`, which speaks for everybody outside, then `sluice`, then `granary` inside.
 pub fn street_sluice_granary() -> Lab {
-    let topology = Topology {
-        machines: vec![
-            Machine {
-                name: "sluice".into(),
-                interfaces: vec![
-                    link("eth0", "outside", &[("192.0.2.10", 24), ("2001:db8:2::10", 64)]),
-                    link("eth1", "stacks", &[("10.44.8.10", 24), ("fd44:8::10", 64)]),
+    Lab::build(&Topology { machines: street_sluice_and_granary() }).expect("the lab is built")
+}
+
+/// The same, with `bench` inside too.
+pub fn street_sluice_granary_bench() -> Lab {
+    let mut machines = street_sluice_and_granary();
+    machines.push(Machine {
+        name: "bench".into(),
+        interfaces: vec![link("eth0", "stacks", &[("10.44.8.30", 24), ("fd44:8::30", 64)])],
+        routes: by_default(["10.44.8.10", "fd44:8::10"]),
+        ..Machine::default()
+    });
+    Lab::build(&Topology { machines }).expect("the lab is built")
+}
+
+fn street_sluice_and_granary() -> Vec<Machine> {
+    vec![
+        Machine {
+            name: "sluice".into(),
+            interfaces: vec![
+                link("eth0", "outside", &[("192.0.2.10", 24), ("2001:db8:2::10", 64)]),
+                link("eth1", "stacks", &[("10.44.8.10", 24), ("fd44:8::10", 64)]),
+            ],
+            routes: by_default(["192.0.2.1", "2001:db8:2::1"]),
+            forwards: true,
+            ..Machine::default()
+        },
+        Machine {
+            name: "street".into(),
+            interfaces: vec![link(
+                "eth0",
+                "outside",
+                &[
+                    ("192.0.2.1", 24),
+                    ("2001:db8:2::1", 64),
+                    ("198.51.100.7", 32),
+                    ("203.0.113.9", 32),
+                    ("2001:db8:51::7", 128),
+                    ("2001:db8:bad::9", 128),
                 ],
-                routes: by_default(["192.0.2.1", "2001:db8:2::1"]),
-                forwards: true,
-                ..Machine::default()
-            },
-            Machine {
-                name: "street".into(),
-                interfaces: vec![link(
-                    "eth0",
-                    "outside",
-                    &[
-                        ("192.0.2.1", 24),
-                        ("2001:db8:2::1", 64),
-                        ("198.51.100.7", 32),
-                        ("203.0.113.9", 32),
-                        ("2001:db8:51::7", 128),
-                        ("2001:db8:bad::9", 128),
-                    ],
-                )],
-                routes: by_default(["192.0.2.10", "2001:db8:2::10"]),
-                speaks_for: vec![
-                    (address("198.51.100.0"), 24),
-                    (address("203.0.113.0"), 24),
-                    (address("2001:db8:51::"), 64),
-                    (address("2001:db8:bad::"), 64),
-                ],
-                ..Machine::default()
-            },
-            Machine {
-                name: "granary".into(),
-                interfaces: vec![link("eth0", "stacks", &[("10.44.8.20", 24), ("fd44:8::20", 64)])],
-                routes: by_default(["10.44.8.10", "fd44:8::10"]),
-                ..Machine::default()
-            },
-        ],
-    };
-    Lab::build(&topology).expect("the lab is built")
+            )],
+            routes: by_default(["192.0.2.10", "2001:db8:2::10"]),
+            speaks_for: vec![
+                (address("198.51.100.0"), 24),
+                (address("203.0.113.0"), 24),
+                (address("2001:db8:51::"), 64),
+                (address("2001:db8:bad::"), 64),
+            ],
+            ..Machine::default()
+        },
+        Machine {
+            name: "granary".into(),
+            interfaces: vec![link("eth0", "stacks", &[("10.44.8.20", 24), ("fd44:8::20", 64)])],
+            routes: by_default(["10.44.8.10", "fd44:8::10"]),
+            ..Machine::default()
+        },
+    ]
 }
 
 /// Sends a host's own packets as fast as it can, and observes nothing. They meet the host's rules

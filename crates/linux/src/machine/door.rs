@@ -6,7 +6,7 @@ use crate::flows::Flow;
 use crate::programs::{FileKind, Recognition, Standings};
 use crate::ruleset::{Callers, Marks, OtherTable, Snapshot};
 use crate::session::Session;
-use crate::sockets::{Connection, Listener, Owners, PortProtocol};
+use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::translation::Translations;
 use crate::transport::Protocol;
@@ -14,7 +14,7 @@ use crate::watching::Watcher;
 use crate::{LinuxError, NetlinkSocket};
 use std::collections::BTreeMap;
 use std::io;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use tipstaff_core::analysis::ProgramFile;
 use tipstaff_core::plan::LinkSeen;
@@ -62,6 +62,12 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     fn translations(&self) -> Result<Translations, LinuxError>;
+
+    /// For each of these ends the process that waits there in another network namespace of this machine, such as a
+    /// container's, as far as it may be looked into.
+    fn waiting_within(&self, targets: &[(PortProtocol, SocketAddr)]) -> Vec<Option<Owner>> {
+        vec![None; targets.len()]
+    }
 
     /// The sockets of some protocols that wait for traffic, by port.
     ///

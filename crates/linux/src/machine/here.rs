@@ -1,6 +1,7 @@
 //! The machine before us.
 
 use super::door::Machine;
+use super::within;
 use crate::LinuxError;
 use crate::abilities::{Ability, abilities};
 use crate::addresses::{self, Link, Way};
@@ -9,7 +10,7 @@ use crate::kernel::release;
 use crate::programs::{self, FileKind, Recognition, Standings};
 use crate::ruleset::{self, Callers, Marks, OtherTable, Snapshot};
 use crate::session::{self, Session};
-use crate::sockets::{self, Connection, Listener, Owners, PortProtocol};
+use crate::sockets::{self, Connection, Listener, Owner, Owners, PortProtocol};
 use crate::sys::namespace::Namespace;
 use crate::taken;
 use crate::translation::Translations;
@@ -18,7 +19,7 @@ use crate::users::{user_number, users};
 use crate::watching::{Logged, Watch, Watcher};
 use crate::whereabouts::whereabouts;
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 use tipstaff_core::analysis::ProgramFile;
@@ -58,6 +59,10 @@ impl Machine for Here {
 
     fn translations(&self) -> Result<Translations, LinuxError> {
         Translations::read(&mut netfilter()?, self.links()?)
+    }
+
+    fn waiting_within(&self, targets: &[(PortProtocol, SocketAddr)]) -> Vec<Option<Owner>> {
+        within::waiting(targets)
     }
 
     fn generation(&self) -> Result<u32, LinuxError> {

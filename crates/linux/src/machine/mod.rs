@@ -7,6 +7,7 @@ mod answer;
 mod door;
 mod here;
 mod recorded;
+mod within;
 
 pub use door::{Listed, Machine};
 pub use here::Here;

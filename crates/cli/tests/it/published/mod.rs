@@ -1,11 +1,13 @@
 //! Ports that others lead elsewhere: found, and told as real connections meet them.
 
 mod asked_for;
+mod inside;
 mod tables;
 mod ways;
 
 use crate::harness::{Desk, give};
 use serde_json::Value;
+use std::collections::HashSet;
 use std::net::{TcpListener, UdpSocket};
 use tables::{TCP, Table, one, port, protocol, to, version};
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
@@ -38,22 +40,24 @@ fn text(value: &Value) -> String {
     value.as_str().unwrap_or("-").to_owned()
 }
 
-/// What `reach` says of ports that are led, for curators.
-fn told(report: &Value) -> Vec<(String, String, String)> {
+/// From where one looks: the place, the link by which it comes, and the addresses to which it speaks.
+type Vantage = (&'static str, &'static str, [&'static str; 2]);
+const CURATORS: Vantage = ("curators", "eth0", ["192.0.2.10", "2001:db8:2::10"]);
+
+/// What `reach` says of ports that are led, for those at a vantage.
+fn told(report: &Value, (place, link, own): Vantage) -> Vec<(String, String, String)> {
     let listeners = report["listeners"].as_array().expect("a list");
     let published = listeners.iter().filter(|it| !it["published"].is_null());
     let mut found = Vec::new();
     for entry in published {
         let from = entry["from"].as_array().expect("a list");
-        let views = from.iter().filter(|it| it["place"] == "curators");
-        // At the address by which the street comes.
+        let views = from.iter().filter(|it| it["place"] == place);
         let parts = views.flat_map(|it| it["parts"].as_array().expect("a list"));
-        let outside = |it: &&Value| {
-            it["interfaces"].is_null() || it["interfaces"].to_string().contains("eth0")
-        };
-        let Some(part) = parts.filter(outside).find(|it| {
+        let its_link =
+            |it: &&Value| it["interfaces"].is_null() || it["interfaces"].to_string().contains(link);
+        let Some(part) = parts.filter(its_link).find(|it| {
             let at = it["receivers"].to_string();
-            at.contains("192.0.2.10") || at.contains("2001:db8:2::10")
+            own.iter().any(|own| at.contains(&format!("\"{own}\"")))
         }) else {
             continue;
         };
@@ -66,7 +70,10 @@ fn told(report: &Value) -> Vec<(String, String, String)> {
 }
 
 fn world() -> (Lab, Vec<TcpListener>, UdpSocket) {
-    let lab = street_sluice_granary();
+    world_in(street_sluice_granary())
+}
+
+fn world_in(lab: Lab) -> (Lab, Vec<TcpListener>, UdpSocket) {
     let (sluice, granary) = (lab.node("sluice").expect("it"), lab.node("granary").expect("it"));
     let listen = |at: &str| TcpListener::bind(at).expect("bound");
     let mut servers =
@@ -130,7 +137,7 @@ fn holds(all: fn() -> Vec<SetUp>) {
         let (curators, strangers) = (vantage("curators"), vantage("strangers"));
         let vantages = ["--vantage", &curators, "--vantage", &strangers];
         let report = desk.on(sluice, args.iter().chain(&vantages)).exits(exit).json();
-        let told = told(&report);
+        let told = told(&report, CURATORS);
         let is = |(told, found): (&(String, String, String), &Found)| {
             let words = if found.2.ends_with("any") { &told.2[..] } else { found.2 };
             (&told.0[..], &told.1[..], &told.2[..]) == (found.0, found.1, words)
@@ -142,19 +149,24 @@ fn holds(all: fn() -> Vec<SetUp>) {
         for found in &found {
             asked(&desk, sluice, found);
         }
-        let end = || {
-            let mut batch = Batch::begin(1);
-            for name in names {
-                batch.delete_table(name);
-            }
-            give(batch);
-            let mut kernel = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
-            for flow in flows::flows(&mut kernel).expect("read") {
-                flows::forget(&mut kernel, &flow).expect("forgotten");
-            }
-        };
-        sluice.run(end).expect("entered");
+        take_away(sluice, &names);
     }
+}
+
+/// Takes tables away, and all that is remembered of who came.
+fn take_away(sluice: &Node, names: &[&str]) {
+    let end = || {
+        let mut batch = Batch::begin(1);
+        for name in names {
+            batch.delete_table(name);
+        }
+        give(batch);
+        let mut kernel = NetlinkSocket::open(Protocol::Netfilter).expect("a socket");
+        for flow in flows::flows(&mut kernel).expect("read") {
+            flows::forget(&mut kernel, &flow).expect("forgotten");
+        }
+    };
+    sluice.run(end).expect("entered");
 }
 
 #[test]
@@ -211,6 +223,23 @@ fn what_is_open_past_the_policy_is_found_and_can_be_mended() {
         assert!(row.contains("open"), "{row}");
         // What is told mends it, and really closes it.
         let street = lab.node("street").expect("it");
+        let measured = || {
+            let told = desk.on(sluice, ["reach", "--format", "openmetrics"]).stdout;
+            assert!(told.ends_with("# EOF\n"), "{told}");
+            // Each series stands once.
+            let series: Vec<&str> =
+                told.lines().filter_map(|it| Some(it.rsplit_once(' ')?.0)).collect();
+            let once: HashSet<&&str> = series.iter().collect();
+            assert_eq!(once.len(), series.len(), "{told}");
+            let is = |family: &str| {
+                let begin = format!("tipstaff_reach_{family}{{host=\"sluice\",port=\"8088/tcp\"");
+                let of = |it: &&str| it.starts_with(&begin) && it.contains("place=\"strangers\"");
+                told.lines().find(of).and_then(|it| it.rsplit(' ').next()).map(str::to_owned)
+            };
+            ["policy", "kernel", "agree", "open"].map(is).map(Option::unwrap_or_default).join(" ")
+        };
+        // Nobody knocked.
+        assert_eq!(measured(), "1 1 1 ");
         let reached = || {
             let to = "192.0.2.10:8088".parse().expect("an address");
             street
@@ -224,6 +253,7 @@ fn what_is_open_past_the_policy_is_found_and_can_be_mended() {
         desk.on(sluice, words).exits(0);
         desk.on(sluice, ["enforce", "--keep", "--even-if-locked-out"]).exits(0);
         assert!(!reached());
+        assert_eq!(measured(), "0 0 1 ");
         let review = desk.on(sluice, ["review", "--live", "--format", "json"]).json();
         assert!(of(&review).is_empty(), "{review:#}");
         let told = desk.on(sluice, ["report", "--live"]).stdout;
