@@ -6,6 +6,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::ops::RangeInclusive;
 use std::sync::Mutex;
 use tipstaff_core::analysis::Published as Opening;
+use tipstaff_core::plan::HostPlan;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::rehearsal::CLIENT_PORT;
 use tipstaff_core::space::{
@@ -86,6 +87,18 @@ impl<'m> Ways<'m> {
     /// Whether packets are led elsewhere at all.
     pub(crate) fn lead(&self) -> bool {
         !self.translations.is_empty()
+    }
+
+    /// What tells senders apart of what is led elsewhere: those who lead it, and the rules there.
+    pub(crate) fn telling(&self, plan: &HostPlan) -> Vec<AddressSet> {
+        if !self.lead() {
+            return Vec::new();
+        }
+        let decisions = plan.chain(Direction::Forwarded).decisions.iter();
+        let conditions = decisions.filter(|it| it.idle.is_none()).flat_map(|it| &it.conditions);
+        let mut found: Vec<AddressSet> = self.translations.sources();
+        found.extend(conditions.map(|it| it.source.clone()));
+        found
     }
 
     /// What tells senders apart.

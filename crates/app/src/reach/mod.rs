@@ -92,8 +92,7 @@ pub fn report(
     let mut seen = probes::send(&planned, request, &own)?;
     unknown.append(&mut seen.unseen);
     if matches!(kernel, verdicts::Kernel::Rules(..)) && !seen.sightings.is_empty() {
-        let after = machine.rules()?;
-        let after = after.map_or(Vec::new(), |it| it.tallies);
+        let after = machine.rules()?.map_or(Vec::new(), |it| it.tallies);
         silence::explain(&mut seen.sightings, &before, &after, machine);
     }
     let mut stopped = Vec::new();

@@ -16,6 +16,7 @@ pub use words::{Report, Request, Row, Witness};
 
 use super::receivers::Receivers;
 use super::{Failure, Loaded};
+use crate::led::Ways;
 use crate::vocabulary as say;
 use std::borrow::Cow;
 use std::net::IpAddr;
@@ -41,7 +42,9 @@ pub fn report(
     let loaded = &with_addresses(loaded);
     let from = senders(loaded, request.from)?;
     let traffic = traffic(loaded, request.traffic)?;
-    let (site, scene) = scene(machine, loaded, request.live)?;
+    let (mut site, scene) = scene(machine, loaded, request.live)?;
+    let ways = if request.live { Ways::of(machine)? } else { Ways::default() };
+    site.telling.extend(ways.telling(&loaded.plan));
     let course = course(&loaded.policy, &loaded.plan, &site, from.as_ref());
     if course.stands.is_empty() {
         return Err(Failure::usage(
@@ -79,7 +82,7 @@ pub fn report(
     }
     let order = Order { host: loaded.plan.host.clone(), scene, packets, tries };
     let begun = Instant::now();
-    let mut tally = Tally::new(loaded, receivers);
+    let mut tally = Tally::new(loaded, receivers, ways);
     let mut tried = 0;
     progress(0, all);
     let findings = carry_out(&order, |at, tracking, outcome| {
@@ -104,6 +107,7 @@ pub fn report(
         members: course.stands.iter().filter(|it| it.role == Role::Member).count(),
         members_left_out: course.left_out,
         disagreements: tally.disagreements,
+        not_known: tally.not_known,
         witnesses: tally.witnesses,
         missing: findings.missing,
     })
@@ -150,7 +154,8 @@ fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Sc
         // What cannot be entered cannot be copied.
         machine.namespace()?;
         let own = PathBuf::from(format!("/proc/{}/ns/net", std::process::id()));
-        return Ok((Site { interfaces, addresses }, Scene::Copy(own)));
+        let telling = Vec::new();
+        return Ok((Site { interfaces, addresses, telling }, Scene::Copy(own)));
     }
     let site = Site::of(&loaded.plan);
     let links = site.interfaces.iter().enumerate().map(|(at, name)| {

@@ -4,13 +4,16 @@ use super::order::{Ranges, Shot};
 use super::traffic::traffic_words;
 use super::tries::packet;
 use super::words::{Row, Witness};
+use crate::led::{Led, Ways};
 use crate::receivers::Receivers;
 use crate::{By, Loaded, PacketWords};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use tipstaff_core::plan::{Act, HostPlan};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::rehearsal::{Judge, Role, Stand};
-use tipstaff_core::space::{AddressSet, Packet, Tracking, TrafficSet, Transport, nested_words};
+use tipstaff_core::space::{
+    AddressSet, Direction, Packet, Tracking, TrafficSet, Transport, nested_words,
+};
 use tipstaff_linux::probe::Met;
 use tipstaff_linux::ruleset::Whose;
 
@@ -26,13 +29,24 @@ pub(super) struct Tally<'l> {
     pub rows: Vec<Row>,
     pub disagreements: u64,
     pub witnesses: Vec<Witness>,
+    /// Of how many packets it cannot be told where others lead them.
+    pub not_known: u64,
+    ways: Ways<'l>,
 }
 
 impl<'l> Tally<'l> {
     /// A tally in which nothing was met yet.
-    pub(super) fn new(loaded: &'l Loaded, receivers: Option<Receivers>) -> Self {
-        let (plan, live) = (&loaded.plan, receivers.is_some());
-        Self { plan, live, receivers, rows: Vec::new(), disagreements: 0, witnesses: Vec::new() }
+    pub(super) fn new(loaded: &'l Loaded, receivers: Option<Receivers>, ways: Ways<'l>) -> Self {
+        Self {
+            plan: &loaded.plan,
+            live: receivers.is_some(),
+            receivers,
+            rows: Vec::new(),
+            disagreements: 0,
+            witnesses: Vec::new(),
+            not_known: 0,
+            ways,
+        }
     }
 
     /// Adds what came of one try.
@@ -44,10 +58,10 @@ impl<'l> Tally<'l> {
         tracking: Tracking,
         outcome: &[(Met, Ranges)],
     ) {
-        let family = stand.family();
         let mut limited = Vec::new();
         let mut now = packet(self.plan, stand);
         let judge = Judge::between(self.plan, &now);
+        let mut leads = Leads::default();
         let mut heard = 0;
         for (met, ranges) in outcome {
             heard += ranges.count();
@@ -55,17 +69,43 @@ impl<'l> Tally<'l> {
                 load(&mut now, stand.source_port, shot, tracking);
                 let owner = self.owner(stand, whose, shot);
                 (now.program, now.user) = (owner.program, owner.user);
-                let decision = judge.decision(&now);
+                let there = match leads.arrive(&self.ways, &now) {
+                    Some((_, Led::NotKnown(..))) => {
+                        self.not_known += 1;
+                        continue;
+                    }
+                    Some((there, Led::To(to, _))) => {
+                        let mut there = self.plan.related(there);
+                        if there.direction == Direction::Inbound {
+                            let owner = match (&self.receivers, there.transport) {
+                                (Some(it), Transport::Ports { protocol, .. }) => {
+                                    it.at(protocol, to)
+                                }
+                                _ => Whose::default(),
+                            };
+                            (there.program, there.user) = (owner.program, owner.user);
+                        }
+                        Some(there)
+                    }
+                    None => None,
+                };
+                let decision = match &there {
+                    Some(there) => self.plan.decision(there),
+                    None => judge.decision(&now),
+                };
+                let away = there.as_ref().is_some_and(|it| it.direction == Direction::Forwarded);
+                let now = there.as_ref().unwrap_or(&now);
                 let is_limited = matches!(decision.act, Act::AllowWithin(_));
                 if is_limited {
                     limited.push(shot);
                 }
-                let verdict = visible(self.plan, decision.act.verdict(), &now);
-                if !fits(verdict, is_limited, *met, self.live) {
+                let verdict = visible(self.plan, decision.act.verdict(), now);
+                let passed = away && verdict == Verdict::Allow && *met == Met::PassedOn;
+                if !passed && !fits(verdict, is_limited, *met, self.live) {
                     self.disagreements += 1;
                     if self.witnesses.len() < SHOWN {
                         self.witnesses.push(Witness {
-                            packet: PacketWords::of(&now),
+                            packet: PacketWords::of(now),
                             policy: decision.act.verdict().into(),
                             decided_by: By::of(&decision.id, self.plan),
                             met: (*met).into(),
@@ -80,7 +120,21 @@ impl<'l> Tally<'l> {
             return;
         }
         limited.sort_unstable();
-        let limited = Ranges::of(limited).traffic(family);
+        let row = self.row(stand, whose, packets, &Ranges::of(limited), outcome);
+        self.rows.push(row);
+    }
+
+    /// What was met by one stand, in words.
+    fn row(
+        &self,
+        stand: &Stand,
+        whose: &Whose,
+        packets: &Ranges,
+        limited: &Ranges,
+        outcome: &[(Met, Ranges)],
+    ) -> Row {
+        let family = stand.family();
+        let limited = limited.traffic(family);
         let by_met: BTreeMap<Met, TrafficSet> =
             outcome.iter().map(|(met, ranges)| (*met, ranges.traffic(family))).collect();
         let words = |of: &[Met]| {
@@ -93,7 +147,7 @@ impl<'l> Tally<'l> {
             true => (&[Met::Open], &[Met::Closed]),
             false => (&[Met::Open, Met::Closed], &[]),
         };
-        self.rows.push(Row {
+        Row {
             from: stand.name.clone(),
             senders: nested_words(&stand.senders.nested(&AddressSet::full())),
             source: stand.source,
@@ -110,7 +164,7 @@ impl<'l> Tally<'l> {
             rejected: words(&[Met::Rejected]),
             passed_on: words(&[Met::PassedOn]),
             stopped_early: words(&[Met::Lost, Met::StoppedOddly]),
-        });
+        }
     }
 
     /// Whose socket meets something here: the one that waits there, or whose it was said to be.
@@ -122,6 +176,39 @@ impl<'l> Tally<'l> {
             }
             (Some(_), Shot::Icmp(_)) => Whose::default(),
         }
+    }
+}
+
+/// What is known of where ports of one stand lead.
+#[derive(Default)]
+struct Leads {
+    /// Ports that nothing tells apart are led alike: for the first of them, whether they are led.
+    known: HashMap<(u8, u16), bool>,
+    starts: Option<Vec<u16>>,
+}
+
+impl Leads {
+    /// The packet as it is where it ends up, if others lead it elsewhere.
+    fn arrive(&mut self, ways: &Ways<'_>, packet: &Packet) -> Option<(Packet, Led)> {
+        if !ways.lead() {
+            return None;
+        }
+        let led = |packet: &Packet| {
+            let (there, led) = ways.arrive(packet);
+            led.map(|led| (there, led))
+        };
+        let Transport::Ports { protocol, source, destination } = packet.transport else {
+            return led(packet);
+        };
+        let starts =
+            self.starts.get_or_insert_with(|| ways.decider().ports().into_iter().collect());
+        let first = starts[..starts.partition_point(|it| *it <= destination)].last();
+        let first = first.copied().unwrap_or(destination);
+        let any = *self.known.entry((protocol.number(), first)).or_insert_with(|| {
+            let transport = Transport::Ports { protocol, source, destination: first.max(1) };
+            led(&Packet { transport, ..packet.clone() }).is_some()
+        });
+        if any { led(packet) } else { None }
     }
 }
 

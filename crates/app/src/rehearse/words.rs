@@ -47,6 +47,8 @@ pub struct Report {
     pub members_left_out: usize,
     /// How many packets met something else than the policy says.
     pub disagreements: u64,
+    /// Packets of which it cannot be told where others lead them: what the copy showed is all that is known.
+    pub not_known: u64,
     /// The first of them.
     pub witnesses: Vec<Witness>,
     /// What could not be copied, in words.

@@ -57,6 +57,16 @@ pub fn rehearsed(report: &Report, screen: &Screen) -> String {
     if more > 0 && !report.witnesses.is_empty() {
         text.push_str(&format!("  and {} more\n", grouped(more)));
     }
+    if report.not_known > 0 {
+        let lead = screen.paint(Style::Mixed, "not known:");
+        let line = format!(
+            "where rules of others lead {} of them; what those met is told, and held against nothing",
+            grouped(report.not_known)
+        );
+        for line in wrap(&format!("{lead} {line}"), screen.width) {
+            text.push_str(&format!("{line}\n"));
+        }
+    }
     for missing in &report.missing {
         let lead = screen.paint(Style::Mixed, "not copied:");
         text.push_str(&format!("{lead} {}\n", clean(missing)));

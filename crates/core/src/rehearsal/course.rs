@@ -82,6 +82,8 @@ pub struct Site {
     pub interfaces: Vec<String>,
     /// The addresses that it has.
     pub addresses: Vec<IpAddr>,
+    /// What tells senders apart there besides the rules about inbound packets.
+    pub telling: Vec<AddressSet>,
 }
 
 /// The interface of a host whose policy names none.
@@ -101,7 +103,7 @@ impl Site {
         if interfaces.is_empty() {
             interfaces.push(SOME_INTERFACE.into());
         }
-        Self { interfaces, addresses: plan.addresses.clone() }
+        Self { interfaces, addresses: plan.addresses.clone(), telling: Vec::new() }
     }
 }
 
@@ -116,7 +118,8 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
     let chain = plan.chain(Direction::Inbound);
     let active = || chain.decisions.iter().filter(|it| it.idle.is_none());
     let conditions: Vec<_> = active().flat_map(|it| &it.conditions).collect();
-    let mut sources: Vec<&AddressSet> = conditions.iter().map(|it| &it.source).collect();
+    let sources = conditions.iter().map(|it| &it.source).chain(&site.telling);
+    let mut sources: Vec<&AddressSet> = sources.collect();
     let own: AddressSet = site.addresses.iter().map(|&it| AddressSet::single(it)).collect();
     let universe = from.unwrap_or(&AddressSet::full()).intersection(&sendable()).difference(&own);
     let mut destinations: Vec<&AddressSet> = conditions.iter().map(|it| &it.destination).collect();

@@ -87,6 +87,17 @@ fn a_rule_can_name_the_port_that_callers_see() {
         let shown = desk.run(["show"]).exits(0).stdout;
         assert!(shown.contains("published at 8088/tcp"), "{shown}");
 
+        // A copy is tried from whoever fares otherwise where the port leads.
+        let words = ["rehearse", "--live", "--format", "json", "--traffic", "8088/tcp"];
+        let tried = desk.on(sluice, words).exits(0).json();
+        assert_eq!((&tried["disagreements"], &tried["not_known"]), (&0.into(), &0.into()));
+        let passed_on = |place: &str| {
+            let rows = tried["rows"].as_array().expect("a list").iter();
+            let mut of = rows.filter(|it| it["from"] == place && it["version"] == "IPv4");
+            text(&of.next().expect("it is tried")["passed_on"])
+        };
+        assert_eq!((&*passed_on("curators"), &*passed_on("elsewhere")), ("8088/tcp", ""));
+
         // What has been let through is judged where it ends up: nothing lives on that is not admitted.
         let cut = ["--format", "json", "cut"];
         let living = |words: &[&str]| desk.on(sluice, words).exits(0).json()["living"].clone();
