@@ -19,6 +19,7 @@ pub mod edit;
 pub mod effect;
 pub mod enforce;
 pub mod expected;
+pub mod exported;
 pub mod facts;
 mod failure;
 mod finding;

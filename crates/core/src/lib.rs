@@ -13,6 +13,7 @@
 //! [`space::Packet`]; the two answers must agree.
 #![warn(unreachable_pub)]
 
+pub mod acl;
 pub mod analysis;
 pub mod draft;
 #[cfg(feature = "generate")]

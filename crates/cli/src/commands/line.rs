@@ -1,5 +1,6 @@
 //! The whole line: every command, and how one is run.
 
+use super::adopt::Adopt;
 use super::ask::Ask;
 use super::attend::Attend;
 use super::baseline::Baseline;
@@ -16,6 +17,7 @@ use super::draft::Draft;
 use super::enforce::Enforce;
 use super::examples::examples;
 use super::expect::Expect;
+use super::export::Export;
 use super::facts::Facts;
 use super::fetch::Fetch;
 use super::finding::Finding;
@@ -91,6 +93,10 @@ pub struct Cli {
 enum Command {
     /// Draft a first policy from what listens on this machine and who is connected now
     Draft(Draft),
+    /// Make a policy of access control lists; what it cannot say is named
+    Adopt(Adopt),
+    /// Write the policy as access control lists, for others to read; what those cannot say is named
+    Export(Export),
     /// Add, change, move, pause and remove rules; each change tells its exact effect
     #[command(subcommand)]
     Rule(Box<Rule>),
@@ -196,6 +202,8 @@ impl Command {
     fn run(&self, context: &Context) -> Result<Output, Failure> {
         match self {
             Self::Draft(it) => it.run(context),
+            Self::Adopt(it) => it.run(context),
+            Self::Export(it) => it.run(context),
             Self::Rule(it) => it.run(context),
             Self::Place(it) => it.run(context),
             Self::Service(it) => it.run(context),

@@ -1,6 +1,7 @@
 //! The command line: one room for each command, with its options and what becomes of them. No clap
 //! type leaves it.
 
+mod adopt;
 mod ask;
 mod attend;
 mod baseline;
@@ -20,6 +21,7 @@ mod draft;
 mod enforce;
 mod examples;
 mod expect;
+mod export;
 mod facts;
 mod fetch;
 mod finding;

@@ -5,8 +5,10 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 /// The picture on which a command's output is seen; why there is none, for those that print a line or two.
-const PICTURES: [(&str, Result<&str, &str>); 40] = [
+const PICTURES: [(&str, Result<&str, &str>); 42] = [
     ("draft", Err("a policy, as docs/LANGUAGE.md shows them")),
+    ("adopt", Err("a policy, as docs/LANGUAGE.md shows them")),
+    ("export", Err("a document for other programs")),
     ("rule", Ok("edit")),
     ("place", Err("as for a rule")),
     ("service", Err("as for a rule")),
@@ -49,7 +51,8 @@ const PICTURES: [(&str, Result<&str, &str>); 40] = [
 ];
 
 /// What does nothing without a kernel to change, another machine, or a while.
-const NOT_RUN: [&str; 23] = [
+const NOT_RUN: [&str; 24] = [
+    "adopt",
     "facts",
     "draft",
     "enforce",

@@ -6,9 +6,9 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
-    ask, asked, attend, callers, compare, cut, docket, draft, edit, expected, facts, kernel,
-    listing, newcomers, places, posture, programs, reach, rehearse, report, review, roles, show,
-    status, tighten, transaction, turning, watch,
+    ask, asked, attend, callers, compare, cut, docket, draft, edit, expected, exported, facts,
+    kernel, listing, newcomers, places, posture, programs, reach, rehearse, report, review, roles,
+    show, status, tighten, transaction, turning, watch,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -17,6 +17,8 @@ const FOLDER: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
 /// The form of each report, by the command that gives it; behind a dash, of a part of the command.
 fn forms() -> BTreeMap<&'static str, Schema> {
     BTreeMap::from([
+        ("adopt", schema_for!(exported::Adopted)),
+        ("export", schema_for!(exported::Report)),
         ("ask", schema_for!(ask::Report)),
         ("ask-region", schema_for!(asked::Report)),
         ("attend", schema_for!(attend::Happened)),
@@ -298,6 +300,7 @@ fn reports_about_a_machine_have_their_forms() {
             run(&all)
         };
         fits("draft", &run(&["draft"]));
+        fits("export", &run(&["export", "--to", "acl"]));
         fits("facts", &run(&["facts"]));
         fits("status", &run(&["status"]));
         fits("enforce", &enforce(&["--dry-run"]));

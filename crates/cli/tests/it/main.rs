@@ -25,6 +25,7 @@ mod in_postures;
 mod interfaces;
 mod jobs;
 mod kernel;
+mod lists;
 mod logging;
 mod metrics;
 mod mishaps;

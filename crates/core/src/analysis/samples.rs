@@ -22,6 +22,8 @@ fn sample(piece: &Piece, direction: Direction, family: Family, seed: u64) -> Opt
     let destination = address(&piece.destination, family, &mut dice)?;
     let transport = transport(piece, family, &mut dice)?;
     let asked = match transport {
+        // Most packets are led nowhere.
+        Transport::Ports { .. } if piece.published.is_full() => 0,
         Transport::Ports { .. } => value(&piece.published, &mut dice)?,
         _ => 0,
     };

@@ -14,7 +14,8 @@ use crate::space::PortProtocol;
 use rules::Rule;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
-use text::{comment, list, slug};
+pub(crate) use text::slug;
+use text::{comment, list};
 
 /// So many ports at which nothing listens are named.
 const MOST_PORTS: usize = 12;

@@ -14,6 +14,7 @@ mod items;
 mod labels;
 mod language;
 mod leaks;
+mod lists;
 mod lowering;
 mod machine;
 mod meaning;

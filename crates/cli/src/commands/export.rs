@@ -1,0 +1,41 @@
+//! `export`: the policy in the forms of others.
+
+use super::context::Context;
+use super::in_posture::InPosture;
+use super::output::Output;
+use crate::render::{self, Format};
+use clap::{Args, ValueEnum};
+use tipstaff_app::{Failure, Outcome, exported};
+
+/// Options of `export`.
+#[derive(Debug, Args)]
+pub struct Export {
+    /// What it is to become
+    #[arg(long, value_name = "FORM")]
+    pub to: Form,
+    #[command(flatten)]
+    pub in_posture: InPosture,
+}
+
+/// A form that others read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Form {
+    /// Access control lists as the IETF models them (RFC 8519), in JSON (RFC 7951)
+    Acl,
+}
+
+impl Export {
+    /// Runs it.
+    ///
+    /// # Errors
+    /// Why it could not do its work.
+    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
+        let Form::Acl = self.to;
+        let report = exported::to_lists(&context.policy_in(&self.in_posture)?)?;
+        let found = if report.losses.is_empty() { Outcome::Fine } else { Outcome::Found };
+        if context.format() == Format::Text {
+            render::remark(context.global.color, &render::losses(&report));
+        }
+        Ok(context.shown(&report, found, render::lists))
+    }
+}

@@ -1,0 +1,53 @@
+//! `export` and `adopt` as text: the document is the text, and what it lacks is said beside it.
+
+use super::text::{clean, clean_json};
+use super::{ColorWhen, Screen, Style, wrap};
+use std::io::Write;
+use tipstaff_app::exported::{Adopted, Report};
+
+/// The document alone, to be saved.
+pub fn lists(report: &Report, _: &Screen) -> String {
+    // A value always has a JSON form.
+    let mut text = clean_json(&serde_json::to_string_pretty(&report.document).unwrap_or_default());
+    text.push('\n');
+    text
+}
+
+/// What the document does not say.
+pub fn losses(report: &Report) -> Vec<String> {
+    let loss = |it: &tipstaff_app::exported::Loss| {
+        let done = if it.left_out { "is left out" } else { "keeps out more" };
+        format!("{} ({}) {done}: lists cannot say {}", it.name, it.direction, it.what.join(", "))
+    };
+    let mut lines: Vec<String> = report.losses.iter().map(loss).collect();
+    lines.push(
+        "lists know no connections: whoever enforces these has to let replies pass, as the baseline does here"
+            .to_owned(),
+    );
+    lines
+}
+
+/// What the policy does not say.
+pub fn not_taken(report: &Adopted) -> Vec<String> {
+    let not = |it: &tipstaff_app::exported::NotTaken| {
+        let more = if it.keeps_out { "; without it, the policy may let in more" } else { "" };
+        format!("entry {} of {} is not taken: {}{more}", it.entry, it.list, it.why)
+    };
+    let mut lines: Vec<String> = report.not_taken.iter().map(not).collect();
+    lines.extend(report.open_ended.iter().map(|it| {
+        format!("{it} does not say what becomes of everything else: the policy denies it")
+    }));
+    lines
+}
+
+/// Says something beside the result.
+pub fn remark(color: ColorWhen, lines: &[String]) {
+    let screen = Screen::of_stderr(color);
+    let lead = screen.paint(Style::Mixed, "note:");
+    for line in lines {
+        for part in wrap(&format!("{lead} {}", clean(line)), screen.width) {
+            // Who does not see it sees it in JSON.
+            let _ = writeln!(std::io::stderr().lock(), "{part}");
+        }
+    }
+}

@@ -1,0 +1,381 @@
+//! Access control lists as a policy.
+
+use super::fold::{both, folded};
+use super::model::{Ace, Acl, Document, Ip, Matches, Others, Ports, Transport};
+use super::rules::{Names, Rule, Typed};
+use crate::policy::Verdict;
+use crate::policy::edit::quoted;
+use crate::space::{
+    AddressSet, Block, Direction, Family, ICMP, ICMP_KINDS, ICMPV6, IcmpKind, PortProtocol,
+    RangeSet,
+};
+use std::fmt::Write;
+
+/// A policy made of lists.
+#[derive(Debug)]
+pub struct Taken {
+    /// Its text.
+    pub policy: String,
+    /// How many entries of lists it says.
+    pub entries: usize,
+    /// The entries that it does not.
+    pub not_taken: Vec<NotTaken>,
+    /// The lists that end without saying what becomes of everything else.
+    pub open_ended: Vec<String>,
+}
+
+/// An entry that a policy cannot say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NotTaken {
+    /// The list.
+    pub list: String,
+    /// The entry.
+    pub entry: String,
+    /// Why, as the rest of a sentence.
+    pub why: String,
+    /// Whether it keeps something out.
+    pub keeps_out: bool,
+}
+
+/// The policy of a host that says what the lists do. Those written by [`export`](super::export) tell their direction;
+/// others are for the one given.
+#[must_use]
+pub fn taken(document: &Document, host: &str, direction: Direction) -> Taken {
+    let mut found = Taken {
+        policy: format!("edition = 1\n\n[host.{}]\n", key(host)),
+        entries: 0,
+        not_taken: Vec::new(),
+        open_ended: Vec::new(),
+    };
+    let (mut names, mut rules, mut defaults) = (Names::default(), String::new(), Vec::new());
+    for way in Direction::ALL {
+        let its = |it: &&Acl| direction_of(it).unwrap_or(direction) == way;
+        let lists: Vec<&Acl> = document.acls.acl.iter().filter(its).collect();
+        if lists.is_empty() {
+            continue;
+        }
+        let [first, second] = Family::BOTH.map(|family| {
+            let rules = folded(of_version(&lists, family, &mut found));
+            with_names(rules, family, &mut found)
+        });
+        let mut list = both(first, &second);
+        let everything = |it: &Rule| it.takes_all() && it.versions().count() == 2 && !it.log;
+        let default = match list.last().filter(|it| everything(it)) {
+            Some(last) => {
+                let verdict = last.verdict;
+                list.pop();
+                verdict
+            }
+            None => {
+                let closes = |family: Family| {
+                    list.iter().any(|it| it.takes_all() && it.versions().any(|it| it == family))
+                };
+                if !Family::BOTH.into_iter().all(closes) {
+                    found.open_ended.extend(lists.iter().map(|it| it.name.clone()));
+                }
+                Verdict::Deny
+            }
+        };
+        defaults.push((way, default));
+        for rule in &mut list {
+            rule.name = names.free(&rule.name);
+            rule.write(&key(host), way, &mut rules);
+        }
+    }
+    // Writing to a text cannot fail.
+    let _ = writeln!(found.policy, "\n[host.{}.default]", key(host));
+    for (direction, verdict) in defaults {
+        let _ = writeln!(found.policy, "{direction} = \"{}\"", verdict.as_str());
+    }
+    found.policy.push_str(&rules);
+    found
+}
+
+/// A host's name as a key of the policy's text.
+fn key(host: &str) -> String {
+    let bare = |it: char| it.is_ascii_alphanumeric() || "-_".contains(it);
+    if !host.is_empty() && host.chars().all(bare) { host.to_owned() } else { quoted(host) }
+}
+
+/// The direction that a list's name tells, as ours have it.
+fn direction_of(list: &Acl) -> Option<Direction> {
+    let mut parts = list.name.rsplit('/');
+    let version = parts.next()?;
+    matches!(version, "ipv4" | "ipv6").then(|| parts.next().and_then(Direction::parse)).flatten()
+}
+
+/// The rules that lists say of packets of an IP version.
+fn of_version(lists: &[&Acl], family: Family, found: &mut Taken) -> Vec<Rule> {
+    let mut rules = Vec::new();
+    for list in lists {
+        for ace in &list.aces.ace {
+            let about = versions(list, ace);
+            match &about {
+                Ok(about) if !about.contains(&family) => continue,
+                // Once is enough.
+                Err(_) if family == Family::V6 => continue,
+                _ => {}
+            }
+            match about.and_then(|about| Ok((rule(list, ace, family)?, about[0] == family))) {
+                Ok((mut rule, counts)) => {
+                    ace.name.split('/').next().unwrap_or_default().clone_into(&mut rule.name);
+                    rules.push(rule);
+                    found.entries += usize::from(counts);
+                }
+                Err(why) => {
+                    let keeps_out = bare(&ace.actions.forwarding) != "accept";
+                    let (list, entry) = (list.name.clone(), ace.name.clone());
+                    let not = NotTaken { list, entry, why, keeps_out };
+                    if !found.not_taken.contains(&not) {
+                        found.not_taken.push(not);
+                    }
+                }
+            }
+        }
+    }
+    rules
+}
+
+/// A word without the name of the module in front.
+fn bare(word: &str) -> &str {
+    word.rsplit(':').next().unwrap_or(word)
+}
+
+/// The IP versions that an entry is about.
+fn versions(list: &Acl, ace: &Ace) -> Result<Vec<Family>, String> {
+    let kind = list.kind.as_deref().map(bare);
+    let of_list: &[Family] = match kind {
+        Some("ipv4-acl-type" | "mixed-eth-ipv4-acl-type") => &[Family::V4],
+        Some("ipv6-acl-type" | "mixed-eth-ipv6-acl-type") => &[Family::V6],
+        None | Some("mixed-eth-ipv4-ipv6-acl-type") => &Family::BOTH,
+        Some(other) => {
+            return Err(format!("lists of the type {} are not understood", shown(other)));
+        }
+    };
+    let said = match (&ace.matches.ipv4, &ace.matches.ipv6) {
+        (Some(_), None) => Some(Family::V4),
+        (None, Some(_)) => Some(Family::V6),
+        (None, None) => None,
+        (Some(_), Some(_)) => return Err("it is about packets of both IP versions at once".into()),
+    };
+    let about: Vec<Family> =
+        of_list.iter().copied().filter(|it| said.is_none_or(|said| said == *it)).collect();
+    match about.is_empty() {
+        true => Err("it is about the IP version that its list is not for".into()),
+        false => Ok(about),
+    }
+}
+
+fn shown(text: &str) -> String {
+    format!("`{}`", text.escape_debug())
+}
+
+/// The rule that an entry is, in an IP version; its name is given later.
+fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
+    let Matches { ipv4, ipv6, tcp, udp, icmp, ingress_interface, egress_interface, others } =
+        &ace.matches;
+    understood(others)?;
+    understood(&ace.actions.others)?;
+    let ip = match family {
+        Family::V4 => ipv4,
+        Family::V6 => ipv6,
+    };
+    let own = if family == Family::V4 { ICMP } else { ICMPV6 };
+    let spoken: Vec<(u8, Option<&Transport>)> = [
+        tcp.as_ref().map(|it| (PortProtocol::Tcp.number(), Some(it))),
+        udp.as_ref().map(|it| (PortProtocol::Udp.number(), Some(it))),
+        icmp.as_ref().map(|_| (own, None)),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    let said = ip.as_ref().and_then(|it| it.protocol);
+    let protocol = match spoken[..] {
+        [] => said,
+        [(number, _)] if said.is_none_or(|it| it == number) => Some(number),
+        _ => return Err("it is about several protocols at once".into()),
+    };
+    let transport = spoken.first().and_then(|it| it.1);
+    let (mut source_ports, mut types) = (Vec::new(), Vec::new());
+    let mut traffic = match protocol {
+        None => vec!["any".to_owned()],
+        Some(number) if number == own => vec!["icmp".to_owned()],
+        Some(number) => vec![format!("proto:{number}")],
+    };
+    if let Some(transport) = transport {
+        understood(&transport.others)?;
+        let protocol = protocol.and_then(PortProtocol::of_number);
+        let ranges = transport.destination_port.as_ref().map(ranges).transpose()?;
+        if let (Some(ranges), Some(protocol)) = (ranges, protocol) {
+            traffic = terms(&ranges, protocol);
+        }
+        if let Some(ranges) = transport.source_port.as_ref().map(self::ranges).transpose()? {
+            if ranges.iter().any(|it| it.0 == 0) && ranges != [(0, u16::MAX)] {
+                return Err("it names port 0 among those that packets come from".into());
+            }
+            let words = ranges.iter().filter(|it| **it != (0, u16::MAX)).map(|it| words(*it));
+            source_ports = words.collect();
+        }
+    }
+    if let Some(icmp) = icmp {
+        understood(&icmp.others)?;
+        if let Some(kind) = icmp.kind {
+            traffic.clear();
+            types.push(Typed { kind, list: list.name.clone(), entry: ace.name.clone() });
+        }
+    }
+    let (from, to) = ends(ip.as_ref(), family)?;
+    Ok(Rule {
+        name: String::new(),
+        verdict: match bare(&ace.actions.forwarding) {
+            "accept" => Verdict::Allow,
+            "drop" => Verdict::Deny,
+            "reject" => Verdict::Reject,
+            other => return Err(format!("its action {} is not understood", shown(other))),
+        },
+        log: match ace.actions.logging.as_deref().map(bare) {
+            None | Some("log-none") => false,
+            Some("log-syslog") => true,
+            Some(other) => return Err(format!("its logging {} is not understood", shown(other))),
+        },
+        traffic,
+        types,
+        source_ports,
+        ingress: ingress_interface.clone(),
+        egress: egress_interface.clone(),
+        from,
+        to,
+    })
+}
+
+/// The policy's name for a type of ICMP.
+fn name_of(kind: u8, family: Family) -> Option<&'static str> {
+    let of = |it: &&IcmpKind| match family {
+        Family::V4 => it.v4 == Some(kind),
+        Family::V6 => it.v6 == Some(kind),
+    };
+    ICMP_KINDS.iter().find(of).map(|it| it.name)
+}
+
+/// Puts names in for types of ICMP: those of the types, or where nearly all are meant, of those that are not. What
+/// has no name is not taken.
+fn with_names(rules: Vec<Rule>, family: Family, found: &mut Taken) -> Vec<Rule> {
+    let mut list = Vec::with_capacity(rules.len());
+    for mut rule in rules {
+        let types = std::mem::take(&mut rule.types);
+        let kinds = RangeSet::from_ranges(types.iter().map(|it| (it.kind, it.kind)));
+        let missing = RangeSet::full().difference(&kinds);
+        let left: Vec<u8> =
+            missing.ranges().iter().flat_map(|&(first, last)| first..=last).collect();
+        let left: Option<Vec<&str>> = left.into_iter().map(|it| name_of(it, family)).collect();
+        if let (false, Some(left)) = (kinds.is_empty(), left) {
+            let but = left.iter().map(|it| format!("!icmp:{it}"));
+            let traffic = ["icmp".to_owned()].into_iter().chain(but).collect();
+            list.push(Rule { traffic, ..rule.clone() });
+        } else {
+            for Typed { kind, list, entry } in types {
+                let term = name_of(kind, family).map(|it| format!("icmp:{it}"));
+                match term {
+                    Some(term) if rule.traffic.contains(&term) => {}
+                    Some(term) => rule.traffic.push(term),
+                    None => {
+                        let why = format!("the policy has no name for ICMP type {kind}");
+                        found.entries -= 1;
+                        let keeps_out = rule.verdict != Verdict::Allow;
+                        found.not_taken.push(NotTaken { list, entry, why, keeps_out });
+                    }
+                }
+            }
+        }
+        if !rule.traffic.is_empty() {
+            list.push(rule);
+        }
+    }
+    list
+}
+
+fn understood(others: &Others) -> Result<(), String> {
+    if others.is_empty() {
+        return Ok(());
+    }
+    let keys: Vec<String> = others.keys().map(|it| shown(it)).collect();
+    Err(format!("a policy has nothing for its {}", keys.join(", ")))
+}
+
+fn ends(ip: Option<&Ip>, family: Family) -> Result<(AddressSet, AddressSet), String> {
+    let all = || AddressSet::full().only(family);
+    let Some(ip) = ip else { return Ok((all(), all())) };
+    understood(&ip.others)?;
+    let (own, foreign) = match family {
+        Family::V4 => (
+            [&ip.source_ipv4_network, &ip.destination_ipv4_network],
+            [&ip.source_ipv6_network, &ip.destination_ipv6_network],
+        ),
+        Family::V6 => (
+            [&ip.source_ipv6_network, &ip.destination_ipv6_network],
+            [&ip.source_ipv4_network, &ip.destination_ipv4_network],
+        ),
+    };
+    if foreign.iter().any(|it| it.is_some()) {
+        return Err("it names networks of another IP version than its own".into());
+    }
+    let network = |text: &Option<String>| -> Result<AddressSet, String> {
+        let Some(text) = text else { return Ok(all()) };
+        let block = Block::parse(text).map_err(|_| format!("{} is no network", shown(text)))?;
+        let set = block.addresses();
+        if set.has(family) {
+            Ok(set)
+        } else {
+            Err(format!("{} is of another IP version", shown(text)))
+        }
+    };
+    Ok((network(own[0])?, network(own[1])?))
+}
+
+/// The ports that are meant.
+fn ranges(ports: &Ports) -> Result<Vec<(u16, u16)>, String> {
+    understood(&ports.others)?;
+    let Ports { lower_port, upper_port, operator, port, .. } = ports;
+    let found = match (lower_port, upper_port, operator.as_deref(), port) {
+        (Some(first), Some(last), None, None) if first <= last => vec![(*first, *last)],
+        // RFC 8519: only a lower port, and it is that one.
+        (Some(only), None, None, None) => vec![(*only, *only)],
+        (None, None, None | Some("eq"), Some(port)) => vec![(*port, *port)],
+        (None, None, Some("lte"), Some(port)) => vec![(0, *port)],
+        (None, None, Some("gte"), Some(port)) => vec![(*port, u16::MAX)],
+        (None, None, Some("neq"), Some(port)) => {
+            let below = port.checked_sub(1).map(|it| (0, it));
+            let above = port.checked_add(1).map(|it| (it, u16::MAX));
+            below.into_iter().chain(above).collect()
+        }
+        _ => return Err("its ports make no sense".into()),
+    };
+    Ok(found)
+}
+
+/// Traffic terms for some ports. Port 0 is in no range of a policy, but in the whole protocol.
+fn terms(ranges: &[(u16, u16)], protocol: PortProtocol) -> Vec<String> {
+    let all = format!("proto:{}", protocol.number());
+    match ranges.first() {
+        Some((0, _)) => {
+            let mut terms = vec![all];
+            let mut next = 0u32;
+            for &(first, last) in ranges {
+                if u32::from(first) > next {
+                    let before = u16::try_from(next).unwrap_or_default();
+                    terms.push(format!("!{}/{protocol}", words((before, first - 1))));
+                }
+                next = u32::from(last) + 1;
+            }
+            if let Ok(rest) = u16::try_from(next) {
+                terms.push(format!("!{}/{protocol}", words((rest, u16::MAX))));
+            }
+            terms
+        }
+        _ => ranges.iter().map(|it| format!("{}/{protocol}", words(*it))).collect(),
+    }
+}
+
+fn words((first, last): (u16, u16)) -> String {
+    if first == last { first.to_string() } else { format!("{first}-{last}") }
+}
