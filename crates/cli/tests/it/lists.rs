@@ -103,7 +103,8 @@ fn what_is_no_list_is_refused_and_nothing_writes_on_a_terminal() {
          "actions": {"forwarding": "accept"}},
         {"name": "\u001b]0;y", "matches": {"l2\u001b": {}}, "actions": {"forwarding": "drop"}},
         {"name": "via", "matches": {"ingress-interface": "eth0\"]\ndeny = [\"any"},
-         "actions": {"forwarding": "accept"}}
+         "actions": {"forwarding": "accept"}},
+        {"name": "not", "matches": {"ingress-interface": "!eth0"}, "actions": {"forwarding": "accept"}}
     ]}}]}}"#;
     let told = adopt(odd.as_bytes()).exits(1);
     assert!(!format!("{}{}", told.stdout, told.stderr).contains('\u{1b}'), "{}", told.stderr);
@@ -115,4 +116,11 @@ fn what_is_no_list_is_refused_and_nothing_writes_on_a_terminal() {
         told.stdout
     );
     assert!(!told.stdout.contains("\nallow = [\"any\"]\n\nfrom"), "{}", told.stdout);
+    // What a policy would take for all but one is not taken for that.
+    let said = told.stderr.replace('\n', " ");
+    assert_eq!(said.matches("cannot be the name of an interface").count(), 2, "{said}");
+    assert!(!told.stdout.contains("eth0"), "{}", told.stdout);
+    let policy = desk.path().join("adopted.toml");
+    fs::write(&policy, &told.stdout).expect("written");
+    desk.run(["--policy", &policy.display().to_string(), "show"]).exits(0);
 }

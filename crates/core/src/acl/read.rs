@@ -3,8 +3,8 @@
 use super::fold::{both, folded};
 use super::model::{Ace, Acl, Document, Ip, Matches, Others, Ports, Transport};
 use super::rules::{Names, Rule, Typed};
-use crate::policy::Verdict;
 use crate::policy::edit::quoted;
+use crate::policy::{Verdict, is_interface_name};
 use crate::space::{
     AddressSet, Block, Direction, Family, ICMP, ICMP_KINDS, ICMPV6, IcmpKind, PortProtocol,
     RangeSet,
@@ -222,6 +222,12 @@ fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
         if let Some(kind) = icmp.kind {
             traffic.clear();
             types.push(Typed { kind, list: list.name.clone(), entry: ace.name.clone() });
+        }
+    }
+    for name in [ingress_interface, egress_interface].into_iter().flatten() {
+        // What begins with `!` would mean all the others.
+        if !is_interface_name(name) || name.starts_with('!') {
+            return Err(format!("{} cannot be the name of an interface", shown(name)));
         }
     }
     let (from, to) = ends(ip.as_ref(), family)?;

@@ -6,8 +6,9 @@ use crate::world::{netfilter, plan, tracking};
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 use tipstaff_core::generate::Generator;
+use tipstaff_core::plan::HostPlan;
 use tipstaff_core::policy::{Record, Verdict};
-use tipstaff_core::program::{Action, ProgramRule, lower};
+use tipstaff_core::program::{Action, ProgramRule, RuleProgram, lower};
 use tipstaff_core::space::{Direction, Packet, Transport};
 use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
@@ -94,6 +95,17 @@ pub fn new_packets(count: usize, mut next: impl FnMut() -> Packet) -> Vec<Packet
     sent
 }
 
+/// What the plan says, what the kernel's program says and what a packet met is the same.
+pub fn agree((plan, kernel): (&HostPlan, &RuleProgram), packet: &Packet, fate: Fate, of: &str) {
+    let decided = plan.evaluate(packet);
+    let visible = match decided.verdict {
+        Verdict::Reject if !plan.may_answer(packet) => Verdict::Deny,
+        verdict => verdict,
+    };
+    assert_eq!(fate, Fate::Decided(visible), "the plan says {decided:?} of {packet:?}: {of}");
+    assert_eq!(kernel.evaluate(packet).as_ref(), Some(&decided), "{packet:?}: {of}");
+}
+
 #[test]
 fn plan_kernel_and_wire_agree_on_generated_policies() {
     sealed("agreement::plan_kernel_and_wire_agree_on_generated_policies", || {
@@ -143,20 +155,7 @@ fn plan_kernel_and_wire_agree_on_generated_policies() {
             let mut expected = Tallied::new();
             for (packet, fate) in sent.iter().zip(&account.fates) {
                 let decided = plan.evaluate(packet);
-                let visible = match decided.verdict {
-                    Verdict::Reject if !plan.may_answer(packet) => Verdict::Deny,
-                    verdict => verdict,
-                };
-                assert_eq!(
-                    *fate,
-                    Fate::Decided(visible),
-                    "seed {seed}: the plan says {decided:?} of {packet:?}\n{text}"
-                );
-                assert_eq!(
-                    snapshot.program.evaluate(packet).as_ref(),
-                    Some(&decided),
-                    "seed {seed}"
-                );
+                agree((&plan, &snapshot.program), packet, *fate, &format!("seed {seed}\n{text}"));
                 expect(&mut expected, &plan, packet, &decided.by, decided.verdict);
                 *verdicts.entry(decided.verdict).or_default() += 1;
                 packets += 1;

@@ -1,7 +1,7 @@
 //! Rules about ports that callers asked for elsewhere: what the plan says, what the program read back from
 //! the kernel says, and what packets meet that are really led here.
 
-use crate::agreement::{do_not_wait_for_nobody, in_the_lab, new_packets, shot};
+use crate::agreement::{agree, do_not_wait_for_nobody, in_the_lab, new_packets, shot};
 use crate::translated::parts::{end, equal, leads_to, octets, port, protocol, send, version};
 use crate::world::{netfilter, plan};
 use std::collections::HashMap;
@@ -148,20 +148,7 @@ fn what_is_led_here_meets_the_rules_about_published_ports() {
             }
             for (packet, fate) in sent.iter().zip(&account.fates) {
                 let decided = plan.evaluate(packet);
-                let visible = match decided.verdict {
-                    Verdict::Reject if !plan.may_answer(packet) => Verdict::Deny,
-                    verdict => verdict,
-                };
-                assert_eq!(
-                    *fate,
-                    Fate::Decided(visible),
-                    "seed {seed}: the plan says {decided:?} of {packet:?}\n{text}"
-                );
-                assert_eq!(
-                    snapshot.program.evaluate(packet).as_ref(),
-                    Some(&decided),
-                    "seed {seed}"
-                );
+                agree((&plan, &snapshot.program), packet, *fate, &format!("seed {seed}\n{text}"));
                 led += usize::from(packet.asked.is_some());
                 let decision = plan.decision(packet);
                 if packet.asked.is_some()
