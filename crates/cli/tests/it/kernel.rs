@@ -213,7 +213,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         assert_eq!(
             keys(&rehearsed),
             "host posture tried evidence packets sent seconds every_port rows members members_left_out \
-             disagreements witnesses missing"
+             disagreements not_known witnesses missing"
         );
         assert_eq!(
             keys(&rehearsed["rows"][0]),

@@ -59,7 +59,8 @@ pub fn taken(document: &Document, host: &str, direction: Direction) -> Taken {
             with_names(rules, family, &mut found)
         });
         let mut list = both(first, &second);
-        let everything = |it: &Rule| it.takes_all() && it.versions().count() == 2 && !it.log;
+        let everything =
+            |it: &Rule| Family::BOTH.into_iter().all(|family| it.takes_all(family)) && !it.log;
         let default = match list.last().filter(|it| everything(it)) {
             Some(last) => {
                 let verdict = last.verdict;
@@ -67,9 +68,7 @@ pub fn taken(document: &Document, host: &str, direction: Direction) -> Taken {
                 verdict
             }
             None => {
-                let closes = |family: Family| {
-                    list.iter().any(|it| it.takes_all() && it.versions().any(|it| it == family))
-                };
+                let closes = |family| list.iter().any(|it| it.takes_all(family));
                 if !Family::BOTH.into_iter().all(closes) {
                     found.open_ended.extend(lists.iter().map(|it| it.name.clone()));
                 }
@@ -225,10 +224,7 @@ fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
         }
     }
     for name in [ingress_interface, egress_interface].into_iter().flatten() {
-        // What begins with `!` would mean all the others.
-        if !is_interface_name(name) || name.starts_with('!') {
-            return Err(format!("{} cannot be the name of an interface", shown(name)));
-        }
+        must_be_an_interface(name)?;
     }
     let (from, to) = ends(ip.as_ref(), family)?;
     Ok(Rule {
@@ -252,6 +248,14 @@ fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
         from,
         to,
     })
+}
+
+fn must_be_an_interface(name: &str) -> Result<(), String> {
+    // What begins with `!` would mean all the others.
+    if is_interface_name(name) && !name.starts_with('!') {
+        return Ok(());
+    }
+    Err(format!("{} cannot be the name of an interface", shown(name)))
 }
 
 /// The policy's name for a type of ICMP.

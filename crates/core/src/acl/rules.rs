@@ -34,14 +34,15 @@ pub(super) struct Rule {
 }
 
 impl Rule {
-    /// Whether it takes every packet of the versions that it is about.
-    pub(super) fn takes_all(&self) -> bool {
+    /// Whether it takes every packet of an IP version.
+    pub(super) fn takes_all(&self, family: Family) -> bool {
         self.traffic == ["any"]
             && self.types.is_empty()
             && self.source_ports.is_empty()
             && self.ingress.is_none()
             && self.egress.is_none()
-            && self.versions().all(|it| self.from.has_all(it) && self.to.has_all(it))
+            && self.from.has_all(family)
+            && self.to.has_all(family)
     }
 
     /// The IP versions that it is about.

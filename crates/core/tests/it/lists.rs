@@ -138,7 +138,7 @@ fn what_lists_can_say_means_the_same_out_and_in_again() {
         let before = plan(&text);
         let (exported, found, policy) = out_and_in(&before);
         assert_eq!((&exported.losses, &found.not_taken), (&vec![], &vec![]), "seed {seed}\n{text}");
-        assert_eq!(found.open_ended, Vec::<String>::new());
+        assert_eq!(found.open_ended, Vec::<String>::new(), "seed {seed}\n{text}\n{policy}");
         assert_eq!(found.entries, exported.entries, "seed {seed}");
         let after = plan(&policy);
         let mut atlas = Atlas::new();
