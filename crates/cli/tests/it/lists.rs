@@ -29,11 +29,15 @@ fn is_valid(document: &Path) -> Option<Result<(), String>> {
 #[test]
 fn a_validator_of_others_takes_what_is_written() {
     let policies = if std::env::var_os("TIPSTAFF_LONG").is_some() { 1_000 } else { 30 };
-    let (mut entries, mut named) = (0, 0);
+    let (mut entries, mut named, mut refused) = (0, 0, 0);
     for seed in 0..policies {
         let desk = Desk::with(Generator::new(seed).policy());
-        let told =
-            desk.run(["--host", HOST_NAME, "--format", "json", "export", "--to", "acl"]).json();
+        let told = desk.run(["--host", HOST_NAME, "--format", "json", "export", "--to", "acl"]);
+        if told.stderr.contains("more than 200,000 entries") {
+            refused += 1;
+            continue;
+        }
+        let told = told.json();
         let text = told["document"].to_string();
         named += usize::from(text.contains("ress-interface"));
         entries += told["entries"].as_u64().expect("a number");
@@ -47,8 +51,8 @@ fn a_validator_of_others_takes_what_is_written() {
             assert!(is_valid(&file).is_some_and(|it| it.is_err()));
         }
     }
-    println!("{entries} entries of {policies} policies");
-    assert!(entries > 1_000 && named > 3, "{entries}, {named}");
+    println!("{entries} entries of {policies} policies, {refused} of which were too many");
+    assert!(entries > 1_000 && named > 3 && refused * 20 < policies, "{named}, {refused}");
 }
 
 #[test]
