@@ -9,7 +9,8 @@ use tipstaff_core::policy::Source;
 use tipstaff_linux::{Machine, Recorded};
 
 pub const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
-pub const MENDED: &str = include_str!("../../../../demo/mended.toml");
+/// The policy that was in force on the machine when it was recorded.
+pub const MENDED: &str = include_str!("../machines/sluice.toml");
 
 /// What sluice answered while the mended policy was in force there.
 pub fn answers() -> Value {

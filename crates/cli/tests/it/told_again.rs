@@ -14,6 +14,9 @@ use tipstaff_linux::{Machine, Recorded};
 /// The recorded machine that is kept for tests without a kernel.
 const KEPT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../app/tests/machines/sluice.json");
 
+/// The policy that was in force there.
+const KEPT_POLICY: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../app/tests/machines/sluice.toml");
+
 struct World {
     desk: Desk,
     lab: Lab,
@@ -172,6 +175,7 @@ fn keep(facts: &Value) {
     let own = std::env::current_exe().expect("our file");
     let text = text.replace(own.to_str().expect("a text"), "/usr/sbin/catalogued");
     std::fs::write(KEPT, text).expect("written");
+    std::fs::write(KEPT_POLICY, MENDED).expect("written");
 }
 
 fn drafted() -> draft::Wanted<'static> {
