@@ -17,14 +17,14 @@ fn the_demos_policies_are_read_whole() {
     let inherited = policy(INHERITED);
     let sluice = inherited.host("sluice").expect("there");
     let names: Vec<&str> = sluice.rules.iter().map(|rule| rule.name.as_str()).collect();
-    assert_eq!(names, ["shell", "catalogue", "nuisance", "copies", "stacks-out"]);
+    assert_eq!(names, ["shell", "catalogue", "reading-room", "nuisance", "copies", "stacks-out"]);
     let catalogue = &sluice.rules[1];
     assert_eq!(catalogue.traffic.to_string(), "80/tcp, 443/tcp+udp");
     assert!(catalogue.from.is_full() && catalogue.to.is_full());
-    let copies = &sluice.rules[3];
+    let copies = &sluice.rules[4];
     assert_eq!((copies.direction, copies.verdict), (Direction::Forwarded, Verdict::Allow));
     assert_eq!(copies.to.addresses().to_string(), "10.44.8.20, fd44:8::20");
-    assert_eq!(copies.origin.to_string(), "policy.toml:50");
+    assert_eq!(copies.origin.to_string(), "policy.toml:56");
     let herbarium = inherited.place("herbarium").expect("there");
     assert_eq!(herbarium.addresses.first(Family::V6), Some(address("2001:db8:be::")));
 }
