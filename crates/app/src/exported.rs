@@ -81,7 +81,7 @@ pub struct Adopted {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct NotTaken {
-    /// The list.
+    /// The list; empty for what is beside all lists.
     pub list: String,
     /// The entry.
     pub entry: String,
@@ -122,7 +122,20 @@ pub fn from_lists(
             "expected JSON as RFC 7951 has it, with `ietf-access-control-list:acls` (RFC 8519)",
         )
     })?;
-    let Taken { policy, entries, not_taken, open_ended } = acl::taken(&document, host, direction);
+    let several = |it: acl::Several| {
+        Failure::usage(
+            format!(
+                "{}: several lists are about {} packets of {}: {}",
+                name.escape_debug(),
+                it.direction,
+                it.family,
+                it.lists.join(", ").escape_debug()
+            ),
+            "each holds somewhere else, or none does: give a file with one for each direction and IP version",
+        )
+    };
+    let found = acl::taken(&document, host, direction).map_err(several)?;
+    let Taken { policy, entries, not_taken, open_ended } = found;
     if entries == 0 && not_taken.is_empty() {
         return Err(Failure::usage(
             format!("{}: there are no entries in it", name.escape_debug()),

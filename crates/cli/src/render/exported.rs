@@ -31,7 +31,10 @@ pub fn losses(report: &Report) -> Vec<String> {
 pub fn not_taken(report: &Adopted) -> Vec<String> {
     let not = |it: &tipstaff_app::exported::NotTaken| {
         let more = if it.keeps_out { "; without it, the policy may let in more" } else { "" };
-        format!("entry {} of {} is not taken: {}{more}", it.entry, it.list, it.why)
+        match it.list.as_str() {
+            "" => format!("{} is not taken: {}", it.entry, it.why),
+            list => format!("entry {} of {list} is not taken: {}{more}", it.entry, it.why),
+        }
     };
     let mut lines: Vec<String> = report.not_taken.iter().map(not).collect();
     lines.extend(report.open_ended.iter().map(|it| {

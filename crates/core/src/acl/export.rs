@@ -43,28 +43,23 @@ pub fn export(plan: &HostPlan) -> Option<Exported> {
     let (mut lists, mut losses, mut links) = (Vec::new(), Vec::new(), BTreeSet::new());
     let mut entries = 0;
     for direction in Direction::ALL {
-        let decisions = &plan.chain(direction).decisions;
-        let active =
-            || decisions.iter().filter(|it| it.idle.is_none() && it.id.kind != Kind::Baseline);
-        for decision in active() {
+        let decisions = plan.chain(direction).decisions.iter();
+        let active = decisions.filter(|it| it.idle.is_none() && it.id.kind != Kind::Baseline);
+        let mut said = Vec::new();
+        for decision in active {
             let what = lost(decision);
             let left_out = decision.act.verdict() == Verdict::Allow && !what.is_empty();
             if !what.is_empty() {
                 losses.push(Loss { direction, name: decision.id.to_string(), what, left_out });
             }
+            if !left_out {
+                said.push(decision);
+            }
         }
         for family in Family::BOTH {
             let mut list = Vec::new();
-            for decision in active() {
-                let left_out = losses.iter().any(|it| {
-                    it.left_out && (it.direction, &it.name) == (direction, &decision.id.to_string())
-                });
-                if !left_out {
-                    aces(decision, family, &mut list);
-                }
-                if entries + list.len() > MOST {
-                    return None;
-                }
+            for decision in &said {
+                aces(decision, family, &mut list, MOST - entries)?;
             }
             entries += list.len();
             for matches in list.iter().map(|it| &it.matches) {
@@ -85,7 +80,11 @@ pub fn export(plan: &HostPlan) -> Option<Exported> {
     let interface = |name: String| Interface { name, kind: "iana-if-type:ethernetCsmacd".into() };
     let interface: Vec<Interface> = links.into_iter().map(interface).collect();
     let interfaces = (!interface.is_empty()).then_some(Interfaces { interface });
-    Some(Exported { document: Document { interfaces, acls: Acls { acl: lists } }, losses, entries })
+    Some(Exported {
+        document: Document { interfaces, acls: Acls { acl: lists, ..Acls::default() } },
+        losses,
+        entries,
+    })
 }
 
 /// What a decision says that no list can.
@@ -112,40 +111,43 @@ fn lost(decision: &Decision) -> Vec<&'static str> {
     said.into_iter().filter(|it| it.1).map(|it| it.0).collect()
 }
 
-/// The entries of a decision in an IP version.
-fn aces(decision: &Decision, family: Family, out: &mut Vec<Ace>) {
+/// The entries of a decision in an IP version; `None` if the list would have more than `most`.
+fn aces(decision: &Decision, family: Family, out: &mut Vec<Ace>, most: usize) -> Option<()> {
     let forwarding = match decision.act.verdict() {
         Verdict::Allow => "accept",
         Verdict::Deny => "drop",
         Verdict::Reject => "reject",
     };
-    let mut number = 0;
-    let mut add = |matches: Matches| {
-        number += 1;
-        out.push(Ace {
-            name: match number {
-                1 => decision.id.to_string(),
-                _ => format!("{}/{number}", decision.id),
-            },
-            matches,
-            actions: Actions {
-                forwarding: forwarding.into(),
-                logging: decision.log.map(|_| "log-syslog".into()),
-                ..Actions::default()
-            },
-        });
+    let before = out.len();
+    let entry = |number: usize, matches: Matches| Ace {
+        name: match number {
+            0 => decision.id.to_string(),
+            _ => format!("{}/{}", decision.id, number + 1),
+        },
+        matches,
+        actions: Actions {
+            forwarding: forwarding.into(),
+            logging: decision.log.map(|_| "log-syslog".into()),
+            ..Actions::default()
+        },
+        ..Ace::default()
     };
     for condition in &decision.conditions {
         let named = |test: &InterfaceTest| match test {
             InterfaceTest::Is(name) => Some(name.clone()),
             InterfaceTest::Any | InterfaceTest::IsNot(_) => None,
         };
-        let carried = carried(condition, family);
-        for source in networks(&condition.source, family) {
-            for destination in networks(&condition.destination, family) {
+        let carried = carried(condition, family, most)?;
+        let [sources, destinations] =
+            [&condition.source, &condition.destination].map(|it| networks(it, family));
+        let more = sources.len().checked_mul(destinations.len())?.checked_mul(carried.len())?;
+        if out.len().checked_add(more)? > most {
+            return None;
+        }
+        for source in &sources {
+            for destination in &destinations {
                 for (protocol, part) in &carried {
-                    let ip =
-                        Ip { protocol: *protocol, ..Ip::between(family, &source, &destination) };
+                    let ip = Ip { protocol: *protocol, ..Ip::between(family, source, destination) };
                     let mut matches = Matches {
                         ingress_interface: named(&condition.in_interface),
                         egress_interface: named(&condition.out_interface),
@@ -158,11 +160,12 @@ fn aces(decision: &Decision, family: Family, out: &mut Vec<Ace>) {
                         Family::V4 => matches.ipv4 = said.then_some(ip),
                         Family::V6 => matches.ipv6 = said.then_some(ip),
                     }
-                    add(matches);
+                    out.push(entry(out.len() - before, matches));
                 }
             }
         }
     }
+    Some(())
 }
 
 impl Ip {
@@ -233,12 +236,13 @@ fn range((first, last): (u16, u16)) -> Ports {
     Ports { lower_port: Some(first), upper_port: Some(last), ..Ports::default() }
 }
 
-/// What a condition is about, entry by entry: the protocol, and what lies behind the IP header.
-fn carried(condition: &Condition, family: Family) -> Vec<(Option<u8>, Part)> {
+/// What a condition is about, entry by entry: the protocol, and what lies behind the IP header. `None` if that
+/// would be more than `most`.
+fn carried(condition: &Condition, family: Family, most: usize) -> Option<Vec<(Option<u8>, Part)>> {
     let traffic = &condition.traffic;
     let any_source = condition.source_ports.is_full();
     if traffic.is_any() && any_source {
-        return vec![(None, Part::Nothing)];
+        return Some(vec![(None, Part::Nothing)]);
     }
     let ranges = |set: &RangeSet<u16>| -> Vec<Option<(u16, u16)>> {
         if set.is_full() { vec![None] } else { set.ranges().iter().copied().map(Some).collect() }
@@ -251,14 +255,18 @@ fn carried(condition: &Condition, family: Family) -> Vec<(Option<u8>, Part)> {
             found.push((number, Part::Nothing));
             continue;
         }
-        for source in ranges(&condition.source_ports) {
-            for destination in ranges(ports) {
+        let (sources, destinations) = (ranges(&condition.source_ports), ranges(ports));
+        if sources.len().checked_mul(destinations.len())? > most {
+            return None;
+        }
+        for source in sources {
+            for &destination in &destinations {
                 found.push((number, Part::Ports(protocol, source, destination)));
             }
         }
     }
     if !any_source {
-        return found;
+        return Some(found);
     }
     let (own, types) = match family {
         Family::V4 => (ICMP, &traffic.icmp),
@@ -275,5 +283,5 @@ fn carried(condition: &Condition, family: Family) -> Vec<(Option<u8>, Part)> {
     let others = traffic.others.difference(&spoken_for);
     let all = others.ranges().iter().flat_map(|&(first, last)| first..=last);
     found.extend(all.map(|number| (Some(number), Part::Nothing)));
-    found
+    Some(found)
 }

@@ -3,69 +3,97 @@
 use super::rules::Rule;
 use std::collections::{HashMap, VecDeque};
 
+/// So many rules of a name are looked at for one that says the same of the other IP version.
+const LOOKED_AT: usize = 64;
+
+/// Whether two neighbours differ in one thing only, and how that of many of them is put into one.
+type Way = (fn(&Rule, &Rule) -> bool, fn(&[Rule], &mut Rule));
+
+/// The things in which neighbours may differ.
+const WAYS: [Way; 4] = [
+    (
+        |one, other| one.alike(other) && one.to == other.to,
+        |all, one| one.from = all.iter().map(|it| it.from.clone()).collect(),
+    ),
+    (
+        |one, other| one.alike(other) && one.from == other.from,
+        |all, one| one.to = all.iter().map(|it| it.to.clone()).collect(),
+    ),
+    (
+        |one, other| one.same_ends(other) && one.does_as(other) && one.carries_as(other),
+        |all, one| {
+            // No ports are all ports.
+            let from_all = all.iter().any(|it| it.source_ports.is_empty());
+            let ports = all.iter().flat_map(|it| it.source_ports.clone());
+            one.source_ports = ports.filter(|_| !from_all).collect();
+        },
+    ),
+    (
+        |one, other| {
+            let ends = one.same_ends(other) && one.source_ports == other.source_ports;
+            ends && one.does_as(other) && one.is_plain() && other.is_plain()
+        },
+        |all, one| {
+            one.traffic = all.iter().flat_map(|it| it.traffic.clone()).collect();
+            one.types = all.iter().flat_map(|it| it.types.clone()).collect();
+            if one.traffic.iter().any(|it| it == "any") {
+                (one.traffic, one.types) = (vec!["any".into()], Vec::new());
+            }
+        },
+    ),
+];
+
 /// Joins neighbours in a list that do the same and differ in one thing only: between them, order means nothing.
 pub(super) fn folded(mut rules: Vec<Rule>) -> Vec<Rule> {
     // What is joined may be like its neighbour then.
     loop {
         let before = rules.len();
-        let mut list: Vec<Rule> = Vec::with_capacity(before);
-        for rule in rules {
-            let joined = list.last().and_then(|last| joined(last, &rule));
-            match (joined, list.last_mut()) {
-                (Some(joined), Some(last)) => *last = joined,
-                _ => list.push(rule),
-            }
+        for way in WAYS {
+            rules = joined(rules, way);
         }
-        if list.len() == before {
-            return list;
+        if rules.len() == before {
+            return rules;
         }
-        rules = list;
     }
 }
 
-fn joined(one: &Rule, other: &Rule) -> Option<Rule> {
-    if one.alike(other) && one.to == other.to {
-        return Some(Rule { from: one.from.union(&other.from), ..one.clone() });
-    }
-    if one.alike(other) && one.from == other.from {
-        return Some(Rule { to: one.to.union(&other.to), ..one.clone() });
-    }
-    let ports = Rule { source_ports: other.source_ports.clone(), ..one.clone() };
-    if ports.alike(other) && (&one.from, &one.to) == (&other.from, &other.to) {
-        let from_all = one.source_ports.is_empty() || other.source_ports.is_empty();
-        let both = one.source_ports.iter().chain(&other.source_ports);
-        let source_ports = both.filter(|_| !from_all).cloned().collect();
-        return Some(Rule { source_ports, ..one.clone() });
-    }
-    // A list of terms with exceptions is one by itself.
-    let plain = |rule: &Rule| !rule.traffic.iter().any(|it| it.starts_with('!'));
-    let (traffic, types) = (other.traffic.clone(), other.types.clone());
-    let same = Rule { traffic, types, ..one.clone() };
-    let ends = (&one.from, &one.to) == (&other.from, &other.to);
-    if plain(one) && plain(other) && same.alike(other) && ends {
-        let traffic: Vec<String> = one.traffic.iter().chain(&other.traffic).cloned().collect();
-        if traffic.iter().any(|it| it == "any") {
-            return Some(Rule { traffic: vec!["any".into()], types: Vec::new(), ..one.clone() });
+/// All neighbours that differ from one another in one thing, at once: a long run costs no more than its length.
+fn joined(rules: Vec<Rule>, (differ, together): Way) -> Vec<Rule> {
+    let mut list = Vec::with_capacity(rules.len());
+    let mut run: Vec<Rule> = Vec::new();
+    let mut close = |run: &mut Vec<Rule>| {
+        if let [first, _, ..] = &run[..] {
+            let mut one = first.clone();
+            together(run, &mut one);
+            *run = vec![one];
         }
-        let types = one.types.iter().chain(&other.types).cloned().collect();
-        return Some(Rule { traffic, types, ..one.clone() });
+        list.append(run);
+    };
+    for rule in rules {
+        if run.first().is_some_and(|first| !differ(first, &rule)) {
+            close(&mut run);
+        }
+        run.push(rule);
     }
-    None
+    close(&mut run);
+    list
 }
 
-/// One list of two that are about different IP versions: what both say alike by the same name is said once. The order of each
-/// stays; between packets of different versions there is none.
+/// One list of two that are about different IP versions: what both say alike by the same name is said once. The
+/// order of each stays; between packets of different versions there is none.
 pub(super) fn both(first: Vec<Rule>, second: &[Rule]) -> Vec<Rule> {
-    let mut named: HashMap<String, VecDeque<usize>> = HashMap::new();
+    let mut named: HashMap<&str, VecDeque<usize>> = HashMap::new();
     for (at, rule) in second.iter().enumerate() {
-        named.entry(rule.name.clone()).or_default().push_back(at);
+        named.entry(&rule.name).or_default().push_back(at);
     }
     let mut list = Vec::with_capacity(first.len() + second.len());
     let mut next = 0;
     for rule in first {
-        let twin = named.get_mut(&rule.name).and_then(|all| {
-            all.retain(|at| *at >= next);
-            all.iter().copied().find(|at| second[*at].alike(&rule))
+        let twin = named.get_mut(rule.name.as_str()).and_then(|all| {
+            while all.front().is_some_and(|at| *at < next) {
+                all.pop_front();
+            }
+            all.iter().copied().take(LOOKED_AT).find(|at| second[*at].alike(&rule))
         });
         let Some(twin) = twin else {
             list.push(rule);

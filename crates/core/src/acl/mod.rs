@@ -11,4 +11,4 @@ mod rules;
 
 pub use export::{Exported, Loss, export};
 pub use model::{Ace, Acl, Document};
-pub use read::{NotTaken, Taken, taken};
+pub use read::{NotTaken, Several, Taken, taken};

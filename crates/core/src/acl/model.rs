@@ -40,6 +40,8 @@ pub(super) struct Interface {
 pub(super) struct Acls {
     #[serde(default)]
     pub acl: Vec<Acl>,
+    #[serde(flatten, skip_serializing)]
+    pub others: Others,
 }
 
 /// A list.
@@ -69,6 +71,8 @@ pub struct Ace {
     pub(super) matches: Matches,
     #[serde(default)]
     pub(super) actions: Actions,
+    #[serde(flatten, skip_serializing)]
+    pub(super) others: Others,
 }
 
 #[derive(Debug, Default, Serialize, Deserialize)]

@@ -1,7 +1,7 @@
 //! Access control lists as a policy.
 
 use super::fold::{both, folded};
-use super::model::{Ace, Acl, Document, Ip, Matches, Others, Ports, Transport};
+use super::model::{Ace, Acl, Document, Ip, Matches, Ports, Transport};
 use super::rules::{Names, Rule, Typed};
 use crate::policy::edit::quoted;
 use crate::policy::{Verdict, is_interface_name};
@@ -9,6 +9,7 @@ use crate::space::{
     AddressSet, Block, Direction, Family, ICMP, ICMP_KINDS, ICMPV6, IcmpKind, PortProtocol,
     RangeSet,
 };
+use std::collections::HashSet;
 use std::fmt::Write;
 
 /// A policy made of lists.
@@ -27,7 +28,7 @@ pub struct Taken {
 /// An entry that a policy cannot say.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NotTaken {
-    /// The list.
+    /// The list; empty for what is beside all lists.
     pub list: String,
     /// The entry.
     pub entry: String,
@@ -37,26 +38,50 @@ pub struct NotTaken {
     pub keeps_out: bool,
 }
 
+/// Lists of which any could decide about the same packets.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Several {
+    /// Which way those go.
+    pub direction: Direction,
+    /// Their IP version.
+    pub family: Family,
+    /// The names of the lists.
+    pub lists: Vec<String>,
+}
+
 /// The policy of a host that says what the lists do. Those written by [`export`](super::export) tell their direction;
 /// others are for the one given.
-#[must_use]
-pub fn taken(document: &Document, host: &str, direction: Direction) -> Taken {
-    let mut found = Taken {
-        policy: format!("edition = 1\n\n[host.{}]\n", key(host)),
-        entries: 0,
-        not_taken: Vec::new(),
-        open_ended: Vec::new(),
-    };
+///
+/// # Errors
+/// [`Several`] if several lists are about the same packets: each is for links of its own, or for nothing.
+pub fn taken(document: &Document, host: &str, direction: Direction) -> Result<Taken, Several> {
+    let (mut not_taken, mut open_ended) = (Missing::default(), Vec::new());
     let (mut names, mut rules, mut defaults) = (Names::default(), String::new(), Vec::new());
+    for key in document.acls.others.keys() {
+        not_taken.add(
+            "",
+            key,
+            "which links lists are for has to be said in the policy".into(),
+            false,
+        );
+    }
     for way in Direction::ALL {
         let its = |it: &&Acl| direction_of(it).unwrap_or(direction) == way;
         let lists: Vec<&Acl> = document.acls.acl.iter().filter(its).collect();
         if lists.is_empty() {
             continue;
         }
+        for family in Family::BOTH {
+            let its =
+                lists.iter().filter(|it| it.aces.ace.iter().any(|ace| is_about(it, ace, family)));
+            let names: Vec<String> = its.map(|it| it.name.clone()).collect();
+            if names.len() > 1 {
+                return Err(Several { direction: way, family, lists: names });
+            }
+        }
         let [first, second] = Family::BOTH.map(|family| {
-            let rules = folded(of_version(&lists, family, &mut found));
-            with_names(rules, family, &mut found)
+            let rules = folded(of_version(&lists, (way, family), &mut not_taken));
+            with_names(rules, family, &mut not_taken)
         });
         let mut list = both(first, &second);
         let everything =
@@ -70,7 +95,7 @@ pub fn taken(document: &Document, host: &str, direction: Direction) -> Taken {
             None => {
                 let closes = |family| list.iter().any(|it| it.takes_all(family));
                 if !Family::BOTH.into_iter().all(closes) {
-                    found.open_ended.extend(lists.iter().map(|it| it.name.clone()));
+                    open_ended.extend(lists.iter().map(|it| it.name.clone()));
                 }
                 Verdict::Deny
             }
@@ -81,13 +106,34 @@ pub fn taken(document: &Document, host: &str, direction: Direction) -> Taken {
             rule.write(&key(host), way, &mut rules);
         }
     }
-    // Writing to a text cannot fail.
-    let _ = writeln!(found.policy, "\n[host.{}.default]", key(host));
+    let host = key(host);
+    let mut policy = format!("edition = 1\n\n[host.{host}]\n\n[host.{host}.default]\n");
     for (direction, verdict) in defaults {
-        let _ = writeln!(found.policy, "{direction} = \"{}\"", verdict.as_str());
+        // Writing to a text cannot fail.
+        let _ = writeln!(policy, "{direction} = \"{}\"", verdict.as_str());
     }
-    found.policy.push_str(&rules);
-    found
+    policy.push_str(&rules);
+    let all: usize = document.acls.acl.iter().map(|it| it.aces.ace.len()).sum();
+    Ok(Taken { policy, entries: all - not_taken.entries, not_taken: not_taken.list, open_ended })
+}
+
+/// What is not taken, each entry once.
+#[derive(Default)]
+struct Missing {
+    known: HashSet<(String, String)>,
+    list: Vec<NotTaken>,
+    /// How many of them are entries of lists.
+    entries: usize,
+}
+
+impl Missing {
+    fn add(&mut self, list: &str, entry: &str, why: String, keeps_out: bool) {
+        if self.known.insert((list.to_owned(), entry.to_owned())) {
+            self.entries += usize::from(!list.is_empty());
+            let (list, entry) = (list.to_owned(), entry.to_owned());
+            self.list.push(NotTaken { list, entry, why, keeps_out });
+        }
+    }
 }
 
 /// A host's name as a key of the policy's text.
@@ -103,31 +149,29 @@ fn direction_of(list: &Acl) -> Option<Direction> {
     matches!(version, "ipv4" | "ipv6").then(|| parts.next().and_then(Direction::parse)).flatten()
 }
 
-/// The rules that lists say of packets of an IP version.
-fn of_version(lists: &[&Acl], family: Family, found: &mut Taken) -> Vec<Rule> {
+/// Whether an entry is about packets of an IP version, as far as that can be told.
+fn is_about(list: &Acl, ace: &Ace, family: Family) -> bool {
+    versions(list, ace).is_ok_and(|it| it.contains(&family))
+}
+
+/// The rules that lists say of packets of a direction and IP version.
+fn of_version(lists: &[&Acl], of: (Direction, Family), not_taken: &mut Missing) -> Vec<Rule> {
     let mut rules = Vec::new();
     for list in lists {
         for ace in &list.aces.ace {
-            let about = versions(list, ace);
-            match &about {
-                Ok(about) if !about.contains(&family) => continue,
-                // Once is enough.
-                Err(_) if family == Family::V6 => continue,
-                _ => {}
-            }
-            match about.and_then(|about| Ok((rule(list, ace, family)?, about[0] == family))) {
-                Ok((mut rule, counts)) => {
+            let found = match versions(list, ace) {
+                Ok(about) if !about.contains(&of.1) => continue,
+                Ok(_) => rule(list, ace, of),
+                Err(why) => Err(why),
+            };
+            match found {
+                Ok(mut rule) => {
                     ace.name.split('/').next().unwrap_or_default().clone_into(&mut rule.name);
                     rules.push(rule);
-                    found.entries += usize::from(counts);
                 }
                 Err(why) => {
                     let keeps_out = bare(&ace.actions.forwarding) != "accept";
-                    let (list, entry) = (list.name.clone(), ace.name.clone());
-                    let not = NotTaken { list, entry, why, keeps_out };
-                    if !found.not_taken.contains(&not) {
-                        found.not_taken.push(not);
-                    }
+                    not_taken.add(&list.name, &ace.name, why, keeps_out);
                 }
             }
         }
@@ -169,12 +213,15 @@ fn shown(text: &str) -> String {
     format!("`{}`", text.escape_debug())
 }
 
-/// The rule that an entry is, in an IP version; its name is given later.
-fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
+/// The rule that an entry is, in a direction and an IP version; its name is given later.
+fn rule(list: &Acl, ace: &Ace, (direction, family): (Direction, Family)) -> Result<Rule, String> {
     let Matches { ipv4, ipv6, tcp, udp, icmp, ingress_interface, egress_interface, others } =
         &ace.matches;
-    understood(others)?;
-    understood(&ace.actions.others)?;
+    understood(others.keys())?;
+    understood(ace.actions.others.keys())?;
+    // What was counted is no part of what it means.
+    let more: Vec<&String> = ace.others.keys().filter(|it| *it != "statistics").collect();
+    understood(more)?;
     let ip = match family {
         Family::V4 => ipv4,
         Family::V6 => ipv6,
@@ -202,7 +249,7 @@ fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
         Some(number) => vec![format!("proto:{number}")],
     };
     if let Some(transport) = transport {
-        understood(&transport.others)?;
+        understood(transport.others.keys())?;
         let protocol = protocol.and_then(PortProtocol::of_number);
         let ranges = transport.destination_port.as_ref().map(ranges).transpose()?;
         if let (Some(ranges), Some(protocol)) = (ranges, protocol) {
@@ -217,15 +264,13 @@ fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
         }
     }
     if let Some(icmp) = icmp {
-        understood(&icmp.others)?;
+        understood(icmp.others.keys())?;
         if let Some(kind) = icmp.kind {
             traffic.clear();
             types.push(Typed { kind, list: list.name.clone(), entry: ace.name.clone() });
         }
     }
-    for name in [ingress_interface, egress_interface].into_iter().flatten() {
-        must_be_an_interface(name)?;
-    }
+    links(direction, ingress_interface.as_deref(), egress_interface.as_deref())?;
     let (from, to) = ends(ip.as_ref(), family)?;
     Ok(Rule {
         name: String::new(),
@@ -250,12 +295,23 @@ fn rule(list: &Acl, ace: &Ace, family: Family) -> Result<Rule, String> {
     })
 }
 
-fn must_be_an_interface(name: &str) -> Result<(), String> {
-    // What begins with `!` would mean all the others.
-    if is_interface_name(name) && !name.starts_with('!') {
-        return Ok(());
+/// Whether a policy can say by which interfaces packets of a direction come and go.
+fn links(direction: Direction, ingress: Option<&str>, egress: Option<&str>) -> Result<(), String> {
+    match direction {
+        Direction::Inbound if egress.is_some() => {
+            return Err("inbound packets go out by no interface".into());
+        }
+        Direction::Outbound if ingress.is_some() => {
+            return Err("outbound packets come in by no interface".into());
+        }
+        _ => {}
     }
-    Err(format!("{} cannot be the name of an interface", shown(name)))
+    // What begins with `!` would mean all the others.
+    let names = |it: &&str| is_interface_name(it) && !it.starts_with('!');
+    match [ingress, egress].into_iter().flatten().find(|it| !names(it)) {
+        Some(name) => Err(format!("{} cannot be the name of an interface", shown(name))),
+        None => Ok(()),
+    }
 }
 
 /// The policy's name for a type of ICMP.
@@ -269,7 +325,7 @@ fn name_of(kind: u8, family: Family) -> Option<&'static str> {
 
 /// Puts names in for types of ICMP: those of the types, or where nearly all are meant, of those that are not. What
 /// has no name is not taken.
-fn with_names(rules: Vec<Rule>, family: Family, found: &mut Taken) -> Vec<Rule> {
+fn with_names(rules: Vec<Rule>, family: Family, not_taken: &mut Missing) -> Vec<Rule> {
     let mut list = Vec::with_capacity(rules.len());
     for mut rule in rules {
         let types = std::mem::take(&mut rule.types);
@@ -290,9 +346,7 @@ fn with_names(rules: Vec<Rule>, family: Family, found: &mut Taken) -> Vec<Rule> 
                     Some(term) => rule.traffic.push(term),
                     None => {
                         let why = format!("the policy has no name for ICMP type {kind}");
-                        found.entries -= 1;
-                        let keeps_out = rule.verdict != Verdict::Allow;
-                        found.not_taken.push(NotTaken { list, entry, why, keeps_out });
+                        not_taken.add(&list, &entry, why, rule.verdict != Verdict::Allow);
                     }
                 }
             }
@@ -304,18 +358,18 @@ fn with_names(rules: Vec<Rule>, family: Family, found: &mut Taken) -> Vec<Rule> 
     list
 }
 
-fn understood(others: &Others) -> Result<(), String> {
-    if others.is_empty() {
+fn understood<'k>(keys: impl IntoIterator<Item = &'k String>) -> Result<(), String> {
+    let keys: Vec<String> = keys.into_iter().map(|it| shown(it)).collect();
+    if keys.is_empty() {
         return Ok(());
     }
-    let keys: Vec<String> = others.keys().map(|it| shown(it)).collect();
     Err(format!("a policy has nothing for its {}", keys.join(", ")))
 }
 
 fn ends(ip: Option<&Ip>, family: Family) -> Result<(AddressSet, AddressSet), String> {
     let all = || AddressSet::full().only(family);
     let Some(ip) = ip else { return Ok((all(), all())) };
-    understood(&ip.others)?;
+    understood(ip.others.keys())?;
     let (own, foreign) = match family {
         Family::V4 => (
             [&ip.source_ipv4_network, &ip.destination_ipv4_network],
@@ -344,7 +398,7 @@ fn ends(ip: Option<&Ip>, family: Family) -> Result<(AddressSet, AddressSet), Str
 
 /// The ports that are meant.
 fn ranges(ports: &Ports) -> Result<Vec<(u16, u16)>, String> {
-    understood(&ports.others)?;
+    understood(ports.others.keys())?;
     let Ports { lower_port, upper_port, operator, port, .. } = ports;
     let found = match (lower_port, upper_port, operator.as_deref(), port) {
         (Some(first), Some(last), None, None) if first <= last => vec![(*first, *last)],

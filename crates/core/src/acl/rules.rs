@@ -52,11 +52,29 @@ impl Rule {
 
     /// Whether two say the same of other addresses only.
     pub(super) fn alike(&self, other: &Self) -> bool {
-        let kinds = |rule: &Self| rule.types.iter().map(|it| it.kind).collect::<Vec<u8>>();
+        self.does_as(other) && self.carries_as(other) && self.source_ports == other.source_ports
+    }
+
+    /// Whether two do the same with what comes and goes by the same interfaces.
+    pub(super) fn does_as(&self, other: &Self) -> bool {
         (self.verdict, self.log) == (other.verdict, other.log)
-            && kinds(self) == kinds(other)
-            && (&self.traffic, &self.source_ports) == (&other.traffic, &other.source_ports)
             && (&self.ingress, &self.egress) == (&other.ingress, &other.egress)
+    }
+
+    /// Whether two are about the same traffic.
+    pub(super) fn carries_as(&self, other: &Self) -> bool {
+        let kinds = |rule: &Self| rule.types.iter().map(|it| it.kind).collect::<Vec<u8>>();
+        self.traffic == other.traffic && kinds(self) == kinds(other)
+    }
+
+    /// Whether two are about the same senders and receivers.
+    pub(super) fn same_ends(&self, other: &Self) -> bool {
+        (&self.from, &self.to) == (&other.from, &other.to)
+    }
+
+    /// Whether its traffic can be put beside other traffic: a list of terms with exceptions is one by itself.
+    pub(super) fn is_plain(&self) -> bool {
+        !self.traffic.iter().any(|it| it.starts_with('!'))
     }
 
     /// Its part of the policy's text.

@@ -124,7 +124,7 @@ fn out_and_in(plan: &HostPlan) -> (Exported, Taken, String) {
     let exported = export(plan).expect("few entries");
     let text = serde_json::to_string_pretty(&exported.document).expect("it has a form");
     let document: Document = serde_json::from_str(&text).expect("it reads");
-    let found = taken(&document, HOST_NAME, Direction::Inbound);
+    let found = taken(&document, HOST_NAME, Direction::Inbound).expect("one of each");
     let policy = format!("{}\n[host.{HOST_NAME}.baseline]\n{NO_BASELINE}", found.policy);
     (exported, found, policy)
 }
@@ -225,7 +225,7 @@ fn lists_of_others_are_read_or_named() {
         entries.join(", ")
     );
     let document: Document = serde_json::from_str(&text).expect("it reads");
-    let found = taken(&document, "sluice", Direction::Forwarded);
+    let found = taken(&document, "sluice", Direction::Forwarded).expect("one list");
     insta::assert_snapshot!(found.policy);
     assert_eq!((found.entries, found.open_ended), (6, vec!["sample".to_owned()]));
     let not: Vec<String> =
@@ -236,4 +236,36 @@ fn lists_of_others_are_read_or_named() {
     let mut packet = packet("198.51.100.7", "10.44.8.20", tcp(21));
     packet.direction = Direction::Forwarded;
     assert_eq!(plan.evaluate(&packet).by.to_string(), "rule-1");
+}
+
+/// What would be refused as a policy, counted twice or taken for what it is not.
+#[test]
+fn lists_that_do_not_fit_together_are_not_put_together() {
+    let read = |lists: &str, more: &str| -> Document {
+        let text = format!("{{\"acls\": {{{more}\"acl\": [{lists}]}}}}");
+        serde_json::from_str(&text).unwrap_or_else(|error| panic!("{error}: {text}"))
+    };
+    let list = |name: &str, kind: &str, matches: &str| {
+        format!(
+            "{{\"name\": \"{name}\", {kind}\"aces\": {{\"ace\": [{{\"name\": \"x\", \"matches\": {{{matches}}}, \
+             \"actions\": {{\"forwarding\": \"drop\"}}, \"statistics\": {{\"matched-packets\": \"7\"}}}}]}}}}"
+        )
+    };
+    // Which of two holds where is not known.
+    let v4 = "\"type\": \"ipv4-acl-type\", ";
+    let two = read(&[list("a", v4, ""), list("b", v4, "")].join(", "), "");
+    let several = taken(&two, "sluice", Direction::Inbound).expect_err("two for the same packets");
+    assert_eq!(several.lists, ["a", "b"]);
+    // One for both versions, of a kind of ICMP that neither has a name for, is one entry that is not taken.
+    let one = read(&list("a", "", "\"icmp\": {\"type\": 77}"), "");
+    let found = taken(&one, "sluice", Direction::Inbound).expect("one");
+    assert_eq!((found.entries, found.not_taken.len()), (0, 1));
+    // Interfaces that such packets do not have; and to what lists are attached.
+    let by = list("a", v4, "\"egress-interface\": \"eth0\"");
+    let found = taken(&read(&by, "\"attachment-points\": {}, "), "sluice", Direction::Inbound);
+    let found = found.expect("one");
+    let not: Vec<&str> = found.not_taken.iter().map(|it| it.entry.as_str()).collect();
+    assert_eq!((found.entries, not), (0, vec!["attachment-points", "x"]));
+    let out = taken(&read(&by, ""), "sluice", Direction::Outbound).expect("one");
+    assert_eq!((out.entries, out.not_taken), (1, vec![]));
 }

@@ -1,7 +1,8 @@
 //! Who waits in other network namespaces of this machine, such as those of containers.
 //!
 //! They are found by the processes that run in them. What may not be looked into is passed over: it is told
-//! as far as it is known.
+//! as far as it is known. Anybody can make a network with whatever addresses in a user namespace of their own: only
+//! processes of this one are believed, and nothing is told of an address that several networks have.
 
 use crate::addresses;
 use crate::sockets::{self, Listener, Owner, PortProtocol};
@@ -16,6 +17,7 @@ use std::path::{Path, PathBuf};
 /// For each of these, the process that waits there in another namespace.
 pub(super) fn waiting(targets: &[(PortProtocol, SocketAddr)]) -> Vec<Option<Owner>> {
     let mut found = vec![None; targets.len()];
+    let mut networks = vec![0; targets.len()];
     let wanted = |addresses: &[IpAddr]| targets.iter().any(|it| addresses.contains(&it.1.ip()));
     for file in namespaces() {
         let Ok(namespace) = Namespace::open(&file) else { continue };
@@ -30,14 +32,19 @@ pub(super) fn waiting(targets: &[(PortProtocol, SocketAddr)]) -> Vec<Option<Owne
             Some((own, PortProtocol::ALL.into_iter().flat_map(of).collect()))
         };
         let Ok(Some((own, listeners))) = namespace.run(look) else { continue };
-        for (&(protocol, at), known) in targets.iter().zip(&mut found) {
+        for ((&(protocol, at), known), networks) in
+            targets.iter().zip(&mut found).zip(&mut networks)
+        {
+            if !own.contains(&at.ip()) {
+                continue;
+            }
+            *networks += 1;
             let hears = |it: &&Listener| {
                 (it.protocol, it.port) == (protocol, at.port())
                     && (it.address == at.ip() || it.address.is_unspecified())
             };
-            if own.contains(&at.ip()) && known.is_none() {
-                *known = listeners.iter().find(hears).and_then(|it| it.owner.clone());
-            }
+            let owner = listeners.iter().find(hears).and_then(|it| it.owner.clone());
+            *known = owner.filter(|_| *networks == 1);
         }
     }
     found
@@ -47,6 +54,7 @@ pub(super) fn waiting(targets: &[(PortProtocol, SocketAddr)]) -> Vec<Option<Owne
 fn namespaces() -> Vec<PathBuf> {
     let number = |file: &Path| fs::metadata(file).ok().map(|it| (it.dev(), it.ino()));
     let own = number(Path::new("/proc/thread-self/ns/net"));
+    let users = number(Path::new("/proc/thread-self/ns/user"));
     let mut seen: BTreeSet<(u64, u64)> = own.into_iter().collect();
     let mut files = Vec::new();
     for process in fs::read_dir("/proc").into_iter().flatten().flatten() {
@@ -55,6 +63,9 @@ fn namespaces() -> Vec<PathBuf> {
             continue;
         }
         let file = process.path().join("ns/net");
+        if number(&process.path().join("ns/user")) != users {
+            continue;
+        }
         if number(&file).is_some_and(|it| seen.insert(it)) {
             files.push(file);
         }
