@@ -48,8 +48,8 @@ fn what_is_not_confirmed_goes_by_itself() {
         let desk = Desk::with(INHERITED);
         on_sluice(&desk, &["enforce", "--keep"]).exits(0);
         desk.write(MENDED);
-        let said = on_sluice(&desk, &["enforce", "--confirm-within", "2"]).exits(0).stdout;
-        assert!(said.contains("goes back by itself in 2 seconds"), "{said}");
+        let said = on_sluice(&desk, &["enforce", "--confirm-within", "6"]).exits(0).stdout;
+        assert!(said.contains("goes back by itself in 6 seconds"), "{said}");
         assert_eq!(status(&desk)["equal"], true);
         assert_eq!(status(&desk)["docket"]["pending"], 2);
         // Nothing else is changed meanwhile.
@@ -57,7 +57,7 @@ fn what_is_not_confirmed_goes_by_itself() {
             let refused = on_sluice(&desk, command).exits(1);
             assert!(refused.stderr.contains("entry 2 waits to be confirmed"), "{}", refused.stderr);
         }
-        soon(&desk, Duration::from_secs(6), |it| it["equal"] == false);
+        soon(&desk, Duration::from_secs(10), |it| it["equal"] == false);
         let expected = pairs(&[("enforce", "confirmed"), ("enforce", "reverted")]);
         assert_eq!(docket(&desk), expected);
         on_sluice(&desk, &["confirm"]).exits(2);
@@ -70,9 +70,9 @@ fn what_is_confirmed_stays_and_can_be_gone_back_from() {
         let desk = Desk::with(INHERITED);
         on_sluice(&desk, &["enforce", "--keep"]).exits(0);
         desk.write(MENDED);
-        on_sluice(&desk, &["enforce", "--confirm-within", "2"]).exits(0);
+        on_sluice(&desk, &["enforce", "--confirm-within", "4"]).exits(0);
         assert!(on_sluice(&desk, &["confirm"]).exits(0).stdout.starts_with("confirmed entry 2"));
-        std::thread::sleep(Duration::from_secs(3));
+        std::thread::sleep(Duration::from_secs(5));
         assert_eq!(status(&desk)["equal"], true, "it stays");
         // Back to what was confirmed before, which the docket still has.
         fs::remove_file(desk.path().join("policy.toml")).expect("the file is gone");
@@ -101,9 +101,9 @@ fn releasing_has_a_way_back_too() {
     sealed("enforcing::releasing_has_a_way_back_too", || {
         let desk = Desk::with(MENDED);
         on_sluice(&desk, &["enforce", "--keep"]).exits(0);
-        desk.run(["release", "--confirm-within", "1"]).exits(0);
+        desk.run(["release", "--confirm-within", "4"]).exits(0);
         assert_eq!(status(&desk)["in_force"], false);
-        soon(&desk, Duration::from_secs(5), |it| it["in_force"] == true && it["equal"] == true);
+        soon(&desk, Duration::from_secs(9), |it| it["in_force"] == true && it["equal"] == true);
     });
 }
 

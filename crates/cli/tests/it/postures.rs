@@ -150,7 +150,7 @@ fn what_is_not_confirmed_goes_back_to_the_posture_before() {
         world.enforce();
         let _shop = serve(&world, 443);
         let _shell = serve(&world, 2202);
-        world.run(&["posture", "take", "showing", "--confirm-within", "2"]).exits(0);
+        world.run(&["posture", "take", "showing", "--confirm-within", "6"]).exits(0);
         assert!(visitor(&world));
         until_shut(&world);
         let shown = world.run(&["posture", "--format", "json"]).exits(0).json();
@@ -158,7 +158,7 @@ fn what_is_not_confirmed_goes_back_to_the_posture_before() {
 
         world.run(&["posture", "take", "showing", "--confirm-within", "60"]).exits(0);
         world.run(&["confirm"]).exits(0);
-        world.run(&["posture", "leave", "--confirm-within", "2"]).exits(0);
+        world.run(&["posture", "leave", "--confirm-within", "6"]).exits(0);
         assert!(!glimpse(&world));
         let began = Instant::now();
         while !visitor(&world) {
