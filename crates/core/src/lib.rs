@@ -14,6 +14,7 @@
 #![warn(unreachable_pub)]
 
 pub mod acl;
+pub mod adopt;
 pub mod analysis;
 pub mod draft;
 #[cfg(feature = "generate")]

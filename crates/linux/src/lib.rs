@@ -13,6 +13,7 @@ mod batch;
 mod changed_files;
 mod error;
 pub mod flows;
+pub mod foreign;
 mod groups;
 mod kernel;
 pub mod lab;

@@ -4,10 +4,8 @@
 //! in more than the policy does, and named.
 
 mod export;
-mod fold;
 mod model;
 mod read;
-mod rules;
 
 pub use export::{Exported, Loss, export};
 pub use model::{Ace, Acl, Document};

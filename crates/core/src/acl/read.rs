@@ -1,14 +1,11 @@
 //! Access control lists as a policy.
 
-use super::fold::{both, folded};
 use super::model::{Ace, Acl, Document, Ip, Matches, Ports, Transport};
-use super::rules::{Names, Rule, Typed};
-use crate::policy::edit::quoted;
+use crate::adopt::fold::{both, folded};
+use crate::adopt::rules::{Names, Rule, Typed, key};
+use crate::adopt::terms::{name_of, terms, words};
 use crate::policy::{Verdict, is_interface_name};
-use crate::space::{
-    AddressSet, Block, Direction, Family, ICMP, ICMP_KINDS, ICMPV6, IcmpKind, PortProtocol,
-    RangeSet,
-};
+use crate::space::{AddressSet, Block, Direction, Family, ICMP, ICMPV6, PortProtocol, RangeSet};
 use std::collections::HashSet;
 use std::fmt::Write;
 
@@ -103,7 +100,7 @@ pub fn taken(document: &Document, host: &str, direction: Direction) -> Result<Ta
         defaults.push((way, default));
         for rule in &mut list {
             rule.name = names.free(&rule.name);
-            rule.write(&key(host), way, &mut rules);
+            rule.write(&key(host), way, &[], &mut rules);
         }
     }
     let host = key(host);
@@ -134,12 +131,6 @@ impl Missing {
             self.list.push(NotTaken { list, entry, why, keeps_out });
         }
     }
-}
-
-/// A host's name as a key of the policy's text.
-fn key(host: &str) -> String {
-    let bare = |it: char| it.is_ascii_alphanumeric() || "-_".contains(it);
-    if !host.is_empty() && host.chars().all(bare) { host.to_owned() } else { quoted(host) }
 }
 
 /// The direction that a list's name tells, as ours have it.
@@ -288,10 +279,11 @@ fn rule(list: &Acl, ace: &Ace, (direction, family): (Direction, Family)) -> Resu
         traffic,
         types,
         source_ports,
-        ingress: ingress_interface.clone(),
-        egress: egress_interface.clone(),
+        ingress: ingress_interface.iter().cloned().collect(),
+        egress: egress_interface.iter().cloned().collect(),
         from,
         to,
+        ..Rule::default()
     })
 }
 
@@ -312,15 +304,6 @@ fn links(direction: Direction, ingress: Option<&str>, egress: Option<&str>) -> R
         Some(name) => Err(format!("{} cannot be the name of an interface", shown(name))),
         None => Ok(()),
     }
-}
-
-/// The policy's name for a type of ICMP.
-fn name_of(kind: u8, family: Family) -> Option<&'static str> {
-    let of = |it: &&IcmpKind| match family {
-        Family::V4 => it.v4 == Some(kind),
-        Family::V6 => it.v6 == Some(kind),
-    };
-    ICMP_KINDS.iter().find(of).map(|it| it.name)
 }
 
 /// Puts names in for types of ICMP: those of the types, or where nearly all are meant, of those that are not. What
@@ -415,31 +398,4 @@ fn ranges(ports: &Ports) -> Result<Vec<(u16, u16)>, String> {
         _ => return Err("its ports make no sense".into()),
     };
     Ok(found)
-}
-
-/// Traffic terms for some ports. Port 0 is in no range of a policy, but in the whole protocol.
-fn terms(ranges: &[(u16, u16)], protocol: PortProtocol) -> Vec<String> {
-    let all = format!("proto:{}", protocol.number());
-    match ranges.first() {
-        Some((0, _)) => {
-            let mut terms = vec![all];
-            let mut next = 0u32;
-            for &(first, last) in ranges {
-                if u32::from(first) > next {
-                    let before = u16::try_from(next).unwrap_or_default();
-                    terms.push(format!("!{}/{protocol}", words((before, first - 1))));
-                }
-                next = u32::from(last) + 1;
-            }
-            if let Ok(rest) = u16::try_from(next) {
-                terms.push(format!("!{}/{protocol}", words((rest, u16::MAX))));
-            }
-            terms
-        }
-        _ => ranges.iter().map(|it| format!("{}/{protocol}", words(*it))).collect(),
-    }
-}
-
-fn words((first, last): (u16, u16)) -> String {
-    if first == last { first.to_string() } else { format!("{first}-{last}") }
 }

@@ -62,6 +62,12 @@ impl Atlas {
         self.diagrams.is_exhausted()
     }
 
+    /// A meaning by which nothing decides about any packet.
+    #[must_use]
+    pub fn nothing(&self) -> Meaning {
+        Meaning { roots: [NOTHING; 3] }
+    }
+
     /// What becomes of the packet. An interface or program that no meaning of this atlas names is
     /// taken for one that nobody names.
     #[must_use]

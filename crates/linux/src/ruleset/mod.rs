@@ -32,7 +32,7 @@ pub(crate) use listed::rules_of;
 pub use marks::{DEFAULT_MASK, Marks};
 pub(crate) use marks::{too_many_beside, too_many_programs};
 pub use names::{LOG_GROUP, TABLE};
-pub(crate) use names::{WATCH_TABLES, named};
+pub(crate) use names::{WATCH_TABLES, interface_key, named, state_bit};
 pub(crate) use others::is_of_ours;
 pub use others::{Denies, OtherChain, OtherTable, Sees, others};
 pub use owners::{Numbered, Whose, is_program};
@@ -46,6 +46,7 @@ pub use reported::reported;
 pub(crate) use reported::{WholeList, whole_list};
 pub use shut::{Door, Shut, door, open, shut};
 pub use tally::{Count, Tally};
+pub(crate) use values::{Key as KernelKey, before, largest, set_of};
 
 use crate::LinuxError;
 use crate::transport::Transport;

@@ -4,7 +4,7 @@ use std::net::Ipv6Addr;
 use tipstaff_core::space::{Point, RangeSet};
 
 /// A value with a fixed number of bytes in network order.
-pub(super) trait Key: Point {
+pub(crate) trait Key: Point {
     /// The number of bytes.
     const LENGTH: u32;
     fn to_key(self) -> Vec<u8>;
@@ -57,7 +57,7 @@ pub(crate) fn set_of<T: Key>(ranges: &[(Vec<u8>, Vec<u8>)]) -> Option<RangeSet<T
 }
 
 /// The largest key before `key`.
-pub(super) fn before(key: &[u8]) -> Option<Vec<u8>> {
+pub(crate) fn before(key: &[u8]) -> Option<Vec<u8>> {
     let mut wide = [0; 16];
     let start = 16usize.checked_sub(key.len())?;
     wide[start..].copy_from_slice(key);
@@ -66,6 +66,6 @@ pub(super) fn before(key: &[u8]) -> Option<Vec<u8>> {
 }
 
 /// The largest key of a length.
-pub(super) fn largest(length: usize) -> Vec<u8> {
+pub(crate) fn largest(length: usize) -> Vec<u8> {
     vec![0xff; length]
 }

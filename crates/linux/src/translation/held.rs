@@ -13,11 +13,11 @@ use tipstaff_wire::nf_tables::{
 };
 
 /// A table, by IP version and name.
-pub(super) type TableName = (u8, String);
+pub(crate) type TableName = (u8, String);
 
 /// Chains, rules and sets of others.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Others {
+pub(crate) struct Others {
     pub chains: Vec<Chain>,
     rules: HashMap<(TableName, String), Vec<Rule>>,
     guards: HashMap<(TableName, String), Vec<Guard>>,
@@ -25,11 +25,14 @@ pub(super) struct Others {
 }
 
 impl Others {
-    /// Reads chains and rules, if packets come to any of the chains on their way in; sets are read where they are needed.
+    /// Reads chains and rules, if any of the chains is wanted; sets are read where they are needed.
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
-    pub(super) fn read(transport: &mut dyn Transport) -> Result<Self, LinuxError> {
+    pub(crate) fn read(
+        transport: &mut dyn Transport,
+        wanted: fn(&Chain) -> bool,
+    ) -> Result<Self, LinuxError> {
         let all = |kind| move |sequence| nf::dump(kind, 0, sequence, |_| {});
         let chains: Vec<Chain> = dump(
             transport,
@@ -43,7 +46,7 @@ impl Others {
         };
         let chains: Vec<Chain> =
             chains.into_iter().filter(|it| of_others(it.family, &it.table)).collect();
-        if !chains.iter().any(is_on_the_way_in) {
+        if !chains.iter().any(wanted) {
             return Ok(Self::default());
         }
         let mut found = Self { chains, ..Self::default() };
@@ -71,7 +74,7 @@ impl Others {
     ///
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
-    pub(super) fn fill(
+    pub(crate) fn fill(
         &mut self,
         transport: &mut dyn Transport,
         table: &TableName,
@@ -114,7 +117,7 @@ impl Others {
     }
 
     /// Whether something in a table keeps packets from being tracked, or may.
-    pub(super) fn untracks(&self, table: &TableName) -> bool {
+    pub(crate) fn untracks(&self, table: &TableName) -> bool {
         self.any(table, untracks)
     }
 
@@ -129,7 +132,7 @@ impl Others {
     }
 
     /// The chains of a table that one leads to, itself among them.
-    pub(super) fn reached(&self, table: &TableName, chain: &str) -> BTreeSet<String> {
+    pub(crate) fn reached(&self, table: &TableName, chain: &str) -> BTreeSet<String> {
         let mut reached = BTreeSet::from([chain.to_owned()]);
         let mut todo = vec![chain.to_owned()];
         while let Some(chain) = todo.pop() {
@@ -156,7 +159,7 @@ impl Others {
     }
 
     /// The rules of a chain, in order.
-    pub(super) fn rules(&self, table: &TableName, chain: &str) -> &[Rule] {
+    pub(crate) fn rules(&self, table: &TableName, chain: &str) -> &[Rule] {
         self.rules.get(&(table.clone(), chain.to_owned())).map_or(&[], Vec::as_slice)
     }
 
@@ -171,8 +174,13 @@ impl Others {
         guards.iter().zip(self.rules.get(&place).map_or(&[][..], Vec::as_slice))
     }
 
+    /// The sets that have been read, by their tables and names.
+    pub(crate) fn sets(&self) -> impl Iterator<Item = (&str, &Held)> {
+        self.sets.iter().filter(|it| it.1.read).map(|it| (it.0.1.as_str(), it.1))
+    }
+
     /// A set of a table.
-    pub(super) fn set(&self, table: &TableName, name: &str) -> Option<&Held> {
+    pub(crate) fn set(&self, table: &TableName, name: &str) -> Option<&Held> {
         self.sets.get(&(table.clone(), name.to_owned()))
     }
 }
@@ -193,7 +201,7 @@ pub(super) fn is_on_the_way_in(chain: &Chain) -> bool {
 
 /// A set with what is in it.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Held {
+pub(crate) struct Held {
     pub set: ForeignSet,
     /// In the order of their keys, ends of intervals ahead of what begins there.
     pub elements: Vec<ForeignElement>,
@@ -231,6 +239,11 @@ impl Held {
         self.several = self.set.parts.len() > 1 || self.elements.iter().any(|it| it.last.is_some());
         self.elements.sort_by(|a, b| (&a.key, !a.ends_interval).cmp(&(&b.key, !b.ends_interval)));
         Ok(())
+    }
+
+    /// What holds where no other element does.
+    pub(crate) fn rest(&self) -> Option<&ForeignElement> {
+        self.rest.as_ref()
     }
 
     /// The element that a key is in, if it is in one.

@@ -2,7 +2,7 @@
 //! what the kernel holds, packet by packet; what is not understood is said to be unknown, never to be nothing.
 
 mod guard;
-mod held;
+pub(crate) mod held;
 pub(crate) mod leads;
 mod load;
 mod older;
@@ -109,7 +109,7 @@ impl Translations {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     pub fn read(transport: &mut dyn Transport, links: Vec<Link>) -> Result<Self, LinuxError> {
-        let mut others = Others::read(transport)?;
+        let mut others = Others::read(transport, held::is_on_the_way_in)?;
         let mut at: Vec<((i32, i32), Entrance)> = Vec::new();
         for chain in std::mem::take(&mut others.chains) {
             let Some(hook) = chain.hook.filter(|_| held::is_on_the_way_in(&chain)) else {

@@ -4,6 +4,7 @@
 //! Where neither is so, they fail and say so: a check that did not happen is not a success.
 
 mod actor;
+mod adopted;
 mod agreement;
 mod breaking;
 mod carried_over;

@@ -10,7 +10,7 @@ const LOOKED_AT: usize = 64;
 type Way = (fn(&Rule, &Rule) -> bool, fn(&[Rule], &mut Rule));
 
 /// The things in which neighbours may differ.
-const WAYS: [Way; 4] = [
+const WAYS: [Way; 5] = [
     (
         |one, other| one.alike(other) && one.to == other.to,
         |all, one| one.from = all.iter().map(|it| it.from.clone()).collect(),
@@ -41,10 +41,20 @@ const WAYS: [Way; 4] = [
             }
         },
     ),
+    (
+        |one, other| {
+            let named =
+                |it: &[String]| matches!(it, [name] if !name.starts_with('!')) || it.len() > 1;
+            let ends = one.same_ends(other) && one.source_ports == other.source_ports;
+            let same = ends && one.carries_as(other) && one.does_so_as(other);
+            same && one.egress == other.egress && named(&one.ingress) && named(&other.ingress)
+        },
+        |all, one| one.ingress = all.iter().flat_map(|it| it.ingress.clone()).collect(),
+    ),
 ];
 
 /// Joins neighbours in a list that do the same and differ in one thing only: between them, order means nothing.
-pub(super) fn folded(mut rules: Vec<Rule>) -> Vec<Rule> {
+pub(crate) fn folded(mut rules: Vec<Rule>) -> Vec<Rule> {
     // What is joined may be like its neighbour then.
     loop {
         let before = rules.len();
@@ -65,6 +75,7 @@ fn joined(rules: Vec<Rule>, (differ, together): Way) -> Vec<Rule> {
         if let [first, _, ..] = &run[..] {
             let mut one = first.clone();
             together(run, &mut one);
+            one.origins = run.iter().flat_map(|it| it.origins.clone()).collect();
             *run = vec![one];
         }
         list.append(run);
@@ -81,7 +92,7 @@ fn joined(rules: Vec<Rule>, (differ, together): Way) -> Vec<Rule> {
 
 /// One list of two that are about different IP versions: what both say alike by the same name is said once. The
 /// order of each stays; between packets of different versions there is none.
-pub(super) fn both(first: Vec<Rule>, second: &[Rule]) -> Vec<Rule> {
+pub(crate) fn both(first: Vec<Rule>, second: &[Rule]) -> Vec<Rule> {
     let mut named: HashMap<&str, VecDeque<usize>> = HashMap::new();
     for (at, rule) in second.iter().enumerate() {
         named.entry(&rule.name).or_default().push_back(at);
@@ -102,7 +113,13 @@ pub(super) fn both(first: Vec<Rule>, second: &[Rule]) -> Vec<Rule> {
         list.extend_from_slice(&second[next..twin]);
         next = twin + 1;
         let (from, to) = (&second[twin].from, &second[twin].to);
-        list.push(Rule { from: rule.from.union(from), to: rule.to.union(to), ..rule });
+        let mut origins = rule.origins;
+        for origin in &second[twin].origins {
+            if !origins.contains(origin) {
+                origins.push(origin.clone());
+            }
+        }
+        list.push(Rule { from: rule.from.union(from), to: rule.to.union(to), origins, ..rule });
     }
     list.extend_from_slice(&second[next..]);
     list

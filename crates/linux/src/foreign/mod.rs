@@ -1,0 +1,215 @@
+//! What others have of rules that let packets pass or keep them out, as far as a policy can say it.
+
+mod asked;
+mod field;
+mod row;
+mod sets;
+
+use crate::LinuxError;
+use crate::ruleset::{Denies, OtherTable, Sees, others, set_of};
+use crate::translation::held::{Others, TableName};
+use crate::transport::Transport;
+use row::Reader;
+use sets::single;
+use std::collections::BTreeMap;
+use tipstaff_core::adopt::{Entrance, Held, Then};
+use tipstaff_core::space::{AddressSet, Direction, Family, RangeSet};
+use tipstaff_wire::nf_tables::{Chain, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, Hook};
+
+/// What others have.
+#[derive(Clone, Debug, Default)]
+pub struct Foreign {
+    /// What lets packets pass or keeps them out where a policy does too.
+    pub held: Held,
+    /// The tables that this is in, and others that lead packets elsewhere, in the order in which they are kept.
+    pub tables: Vec<Table>,
+    /// What keeps packets out, or may, where a policy does not.
+    pub beside: Vec<Beside>,
+}
+
+/// A table of somebody's.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Table {
+    /// Its name.
+    pub name: String,
+    /// The packets that it sees.
+    pub sees: Sees,
+    /// How many rules it has.
+    pub rules: usize,
+    /// Whether it lets packets pass or keeps them out where a policy does.
+    pub decides: bool,
+    /// Whether it leads packets elsewhere, which no policy does.
+    pub leads: bool,
+}
+
+/// Something that keeps packets out where no policy does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Beside {
+    /// The chain.
+    pub chain: String,
+    /// Where it hangs.
+    pub hook: String,
+    /// Whether that is sure.
+    pub sure: bool,
+}
+
+/// The direction that a chain decides about.
+fn direction(chain: &Chain) -> Option<Direction> {
+    let kind = chain.kind.as_deref();
+    match chain.hook?.number {
+        Hook::LOCAL_IN if kind == Some("filter") => Some(Direction::Inbound),
+        // Some hang there to have routes looked up again.
+        Hook::LOCAL_OUT if kind != Some("nat") => Some(Direction::Outbound),
+        Hook::FORWARD if kind == Some("filter") => Some(Direction::Forwarded),
+        _ => None,
+    }
+}
+
+/// Reads what others have.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn foreign(transport: &mut dyn Transport) -> Result<Foreign, LinuxError> {
+    let tables = others(transport)?;
+    let mut kept = Others::read(transport, |chain| chain.hook.is_some())?;
+    let chains = kept.chains.clone();
+    let mut at: Vec<(i32, Entrance)> = Vec::new();
+    let mut found = Foreign::default();
+    let mut names: BTreeMap<TableName, Vec<String>> = BTreeMap::new();
+    for chain in &chains {
+        let Some(hook) = chain.hook else { continue };
+        let table = (chain.family, chain.table.clone());
+        kept.fill(transport, &table, &chain.name)?;
+        found.held.untracks |= kept.untracks(&table);
+        let reached = kept.reached(&table, &chain.name);
+        names.entry(table.clone()).or_default().extend(reached);
+        let Some(direction) = direction(chain) else { continue };
+        let entrance = Entrance {
+            direction,
+            family: family(chain.family),
+            chain: name(&tables, &table, &chain.name),
+            passes: chain.policy != Some(0),
+        };
+        at.push((hook.priority, entrance));
+    }
+    for (table, chains) in &names {
+        let name = |chain: &str| name(&tables, table, chain);
+        let reader = Reader { others: &kept, table, name: &name };
+        for chain in chains {
+            let rows = kept.rules(table, chain).iter().map(|it| reader.row(it)).collect();
+            found.held.chains.insert(name(chain), rows);
+        }
+    }
+    // The last one made at a priority is the first that packets come to; all of them must let a packet pass.
+    at.sort_by_key(|it| it.0);
+    found.held.entrances = at.into_iter().map(|it| it.1).collect();
+    found.held.places = places(&kept);
+    found.beside = beside(&chains, &tables, &found.held);
+    let decides = |it: &OtherTable| {
+        let of_it = |chain: &&Chain| chain.table == it.name && sees(chain.family) == it.family;
+        chains.iter().filter(of_it).any(|it| direction(it).is_some())
+    };
+    found.tables = tables
+        .iter()
+        .map(|it| Table {
+            name: it.name.clone(),
+            sees: it.family,
+            rules: it.rules,
+            decides: decides(it),
+            leads: it.leads,
+        })
+        .collect();
+    Ok(found)
+}
+
+fn family(number: u8) -> Option<Family> {
+    match number {
+        FAMILY_IPV4 => Some(Family::V4),
+        FAMILY_IPV6 => Some(Family::V6),
+        _ => None,
+    }
+}
+
+fn sees(number: u8) -> Sees {
+    match number {
+        FAMILY_INET => Sees::Both,
+        FAMILY_IPV4 => Sees::V4,
+        FAMILY_IPV6 => Sees::V6,
+        _ => Sees::Others,
+    }
+}
+
+/// What a chain is called: by its table, and where several tables have that name, by what this one sees.
+fn name(tables: &[OtherTable], (family, table): &TableName, chain: &str) -> String {
+    let several = tables.iter().filter(|it| it.name == *table).count() > 1;
+    let version = match sees(*family) {
+        Sees::V4 if several => " of IPv4",
+        Sees::V6 if several => " of IPv6",
+        _ => "",
+    };
+    format!("{table}{version}/{chain}")
+}
+
+/// Sets of addresses to which their owners gave names; those without are called by a number behind two underscores.
+fn places(kept: &Others) -> Vec<(String, AddressSet)> {
+    let mut found: Vec<(String, AddressSet)> = Vec::new();
+    for (name, held) in kept.sets().filter(|it| !it.0.starts_with("__")) {
+        let set = match held.set.key_length {
+            4 => single(held).and_then(|it| set_of(&it)).map(|v4| (v4, RangeSet::empty())),
+            16 => single(held).and_then(|it| set_of(&it)).map(|v6| (RangeSet::empty(), v6)),
+            _ => None,
+        };
+        found.extend(set.map(|(v4, v6)| (name.to_owned(), AddressSet { v4, v6 })));
+    }
+    found.sort_by(|a, b| a.0.cmp(&b.0));
+    found
+}
+
+/// Chains that keep packets out, or may, where no policy does.
+fn beside(chains: &[Chain], tables: &[OtherTable], held: &Held) -> Vec<Beside> {
+    let mut found = Vec::new();
+    for table in tables {
+        for chain in &table.chains {
+            let here = chains.iter().find(|it| {
+                it.name == chain.name && it.table == table.name && sees(it.family) == table.family
+            });
+            if here.is_some_and(|it| direction(it).is_some()) {
+                continue;
+            }
+            let known = here.map(|it| name(tables, &(it.family, it.table.clone()), &it.name));
+            let sure = match &known {
+                Some(known) => chain.drops || keeps_out(held, known, 0),
+                None => table.denies == Denies::Can,
+            };
+            let perhaps = match &known {
+                Some(known) => is_unknown(held, known, 0),
+                None => table.denies == Denies::Perhaps,
+            };
+            if sure || perhaps {
+                let chain_name = known.unwrap_or_else(|| format!("{}/{}", table.name, chain.name));
+                found.push(Beside { chain: chain_name, hook: chain.hook.clone(), sure });
+            }
+        }
+    }
+    found
+}
+
+/// Deeper than the kernel lets chains jump.
+const DEPTH: usize = 40;
+
+fn any_way(held: &Held, chain: &str, depth: usize, is: fn(&Then) -> bool) -> bool {
+    let rows = held.chains.get(chain).map_or(&[][..], Vec::as_slice);
+    depth <= DEPTH
+        && rows.iter().flat_map(|it| &it.ways).any(|way| match &way.then {
+            Then::Jump(to) | Then::Goto(to) => any_way(held, to, depth + 1, is),
+            then => is(then),
+        })
+}
+
+fn keeps_out(held: &Held, chain: &str, depth: usize) -> bool {
+    any_way(held, chain, depth, |it| matches!(it, Then::Deny | Then::Reject))
+}
+
+fn is_unknown(held: &Held, chain: &str, depth: usize) -> bool {
+    any_way(held, chain, depth, |it| matches!(it, Then::Unknown(_)))
+}
