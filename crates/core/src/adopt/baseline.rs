@@ -1,7 +1,7 @@
 //! Which parts of the baseline do what rules of others did.
 
 use super::flatten::Flat;
-use super::judged::{Left, meaning, pairs, program, without};
+use super::judged::{Left, NODES, meaning, pairs, program, without};
 use crate::meaning::{Atlas, Fate, Meaning};
 use crate::plan::HostPlan;
 use crate::policy::Verdict;
@@ -28,7 +28,7 @@ impl Settings {
     /// Those that do as others did.
     pub(super) fn like(lists: &[Vec<Flat<'_>>; 3], usual: &HostPlan, left: Left) -> Self {
         let left = Left { pings: true, ..left };
-        let mut atlas = Atlas::within(super::judged::NODES);
+        let mut atlas = Atlas::within(NODES);
         let theirs = atlas.program(&without(program(lists), left));
         let ours = meaning(&mut atlas, usual, left);
         let said = Said::of(&atlas, &ours, &theirs);
@@ -53,6 +53,27 @@ impl Settings {
         }
         let (ping, follows) = said.ping();
         Self { off, ping, follows }
+    }
+
+    /// What can be on or off.
+    pub(super) const SWITCHES: [&str; 7] = [
+        "invalid",
+        "replies",
+        "outbound-replies",
+        "forwarded-replies",
+        "neighbours",
+        "dhcp",
+        "loopback",
+    ];
+
+    /// Turns a switch.
+    pub(super) fn turn(&mut self, switch: &'static str) {
+        match self.off.iter().position(|it| *it == switch) {
+            Some(at) => {
+                self.off.remove(at);
+            }
+            None => self.off.push(switch),
+        }
     }
 
     /// The section of a policy.

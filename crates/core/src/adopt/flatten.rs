@@ -86,7 +86,7 @@ impl<'h> Walk<'h> {
         match rest {
             Rest::Entrance(at) => {
                 let Some(entrance) = self.entrances.get(at).copied() else {
-                    let place = Place { chain: "no chain".into(), number: None };
+                    let place = Place { chain: String::new(), number: None };
                     return self.add(place, None, asked, End::Decides(Verdict::Allow));
                 };
                 if let Some(family) = entrance.family {

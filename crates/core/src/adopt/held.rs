@@ -35,16 +35,17 @@ pub struct Entrance {
 /// Where a row stands.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Place {
-    /// The chain.
+    /// The chain; empty if there is none.
     pub chain: String,
     /// Which of its rows, from 1; `None`: what the chain does with what it leaves undecided.
     pub number: Option<usize>,
 }
 
 impl fmt::Display for Place {
-    /// `sieve/arrivals, rule 7`.
+    /// `sieve/arrivals, rule 7`; `no chain` if there is none.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.number {
+            None if self.chain.is_empty() => out.write_str("no chain"),
             Some(number) => write!(out, "{}, rule {number}", self.chain),
             None => write!(out, "{}, its end", self.chain),
         }

@@ -3,12 +3,12 @@
 use super::flatten::{End, Flat};
 use super::narrowed::own;
 use crate::meaning::{Atlas, Fate, Meaning};
-use crate::plan::{HostPlan, RuleId};
+use crate::plan::{HostPlan, InterfaceTest, LOOPBACK, RuleId};
 use crate::policy::Verdict;
 use crate::program::{Action, BaseChain, Chain, ProgramRule, RuleProgram, Test, lower};
 use crate::space::{
     ConnectionState, Direction, Family, Packet, PortProtocol, RangeSet, Relation, StateSet,
-    Transport,
+    Transport, loopback,
 };
 use std::net::Ipv4Addr;
 
@@ -71,8 +71,19 @@ fn rule(flat: &Flat<'_>) -> ProgramRule {
 pub(super) fn without(mut program: RuleProgram, left: Left) -> RuleProgram {
     let rule =
         |tests| ProgramRule { id: Some(RuleId::rule(NOT_ASKED)), tests, action: Action::Allow };
+    let elsewhere = || InterfaceTest::IsNot(LOOPBACK.into());
     for chain in program.chains.iter_mut().filter(|it| it.base.is_some()) {
+        // The kernel itself lets no loopback address pass anywhere else.
         let mut ahead = Vec::new();
+        for set in Family::BOTH.map(|it| loopback().only(it)) {
+            for end in [Test::Source(set.clone()), Test::Destination(set)] {
+                let link = match chain.direction {
+                    Some(Direction::Outbound) => Test::OutInterface(elsewhere()),
+                    _ => Test::InInterface(elsewhere()),
+                };
+                ahead.push(rule(vec![link, end]));
+            }
+        }
         for family in Family::BOTH {
             let state = |states: &[ConnectionState]| {
                 vec![Test::Family(family), Test::State(StateSet::of(states))]

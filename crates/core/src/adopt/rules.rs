@@ -123,6 +123,17 @@ impl Rule {
         !self.traffic.iter().any(|it| it.starts_with('!'))
     }
 
+    /// A name for readers: what an owner said of it, or what it does.
+    pub(crate) fn suggested(&self) -> String {
+        match self.origins.iter().find_map(|it| it.comment.clone()) {
+            Some(comment) => comment,
+            None => {
+                let what = self.traffic.first().map_or("any", String::as_str);
+                format!("{} {what}", self.verdict.as_str())
+            }
+        }
+    }
+
     /// Its part of the policy's text; sets of addresses that are `places` are written by their names.
     pub(crate) fn write(
         &self,
@@ -137,13 +148,20 @@ impl Rule {
         };
         let (from, to) = (of(&self.from), of(&self.to));
         out.push('\n');
+        let mut remarks: Vec<String> = Vec::new();
         for origin in &self.origins {
-            // Writing to a text cannot fail.
-            let _ = match origin.packets {
-                Some(packets) => writeln!(out, "# {}: {packets} packets", plain(&origin.place)),
-                None => writeln!(out, "# {}", plain(&origin.place)),
+            let place = plain(&origin.place);
+            let remark = match origin.packets {
+                Some(1) => format!("# {place}: 1 packet"),
+                Some(packets) => format!("# {place}: {packets} packets"),
+                None => format!("# {place}"),
             };
+            if !remarks.contains(&remark) {
+                remarks.push(remark);
+            }
         }
+        // Writing to a text cannot fail.
+        remarks.iter().for_each(|it| _ = writeln!(out, "{it}"));
         let _ = writeln!(out, "[[host.{host}.rule]]\nname = {}", quoted(&self.name));
         if direction != Direction::Inbound {
             let _ = writeln!(out, "direction = \"{direction}\"");
@@ -208,10 +226,21 @@ fn terms(set: &AddressSet, places: &[(String, AddressSet)]) -> Vec<String> {
         return vec![name];
     }
     let mut words = Vec::new();
-    for part in Family::BOTH.map(|it| set.only(it)) {
-        match named(&part) {
-            Some(name) => words.push(name),
-            None => words.extend(part.blocks().iter().map(ToString::to_string)),
+    for family in Family::BOTH {
+        let part = set.only(family);
+        let all = AddressSet::full().only(family);
+        let (blocks, but) = (part.blocks(), all.difference(&part));
+        match (named(&part), named(&but)) {
+            (Some(name), _) => words.push(name),
+            (None, Some(name)) => {
+                words.extend(all.blocks().iter().map(ToString::to_string));
+                words.push(format!("!{name}"));
+            }
+            (None, None) if but.blocks().len() + 1 < blocks.len() => {
+                words.extend(all.blocks().iter().map(ToString::to_string));
+                words.extend(but.blocks().iter().map(|it| format!("!{it}")));
+            }
+            (None, None) => words.extend(blocks.iter().map(ToString::to_string)),
         }
     }
     words

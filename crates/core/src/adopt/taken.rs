@@ -4,10 +4,10 @@ use super::baseline::Settings;
 use super::flatten::{End, Flat, TooMany, flatten};
 use super::fold::{both, folded};
 use super::held::{Held, Place};
-use super::judged::{Differs, Left, deciders, differing, meaning, program, without};
+use super::judged::{Differs, Left, NODES, deciders, differing, meaning, program, without};
 use super::rules::{Names, Rule, key};
 use super::traffic::rule;
-use crate::meaning::Atlas;
+use crate::meaning::{Atlas, Meaning};
 use crate::plan::{HostPlan, resolve};
 use crate::policy::edit::quoted;
 use crate::policy::{Diagnostic, Source, Time, Verdict, read};
@@ -58,8 +58,6 @@ pub struct Adopted {
     pub not_taken: Vec<NotTaken>,
     /// Packets that it treats otherwise.
     pub differs: Vec<Differs>,
-    /// Parts of the baseline that keep out what others let in, and what the kernel lets nobody send.
-    pub stricter: Vec<String>,
 }
 
 /// Why no policy can be made.
@@ -89,62 +87,93 @@ pub fn taken(held: &Held, host: &str, now: Time) -> Result<Adopted, Trouble> {
     let left = Left { untracked: !held.untracks, pings: false };
     let defaults = [0, 1, 2].map(|it| default(&lists[it]));
     let mut draft = Draft::new(held, host, defaults);
-    draft.baseline = Settings::usual();
     let (_, usual) = draft.plan(&[const { Vec::new() }; 3], now)?;
     draft.baseline = Settings::like(&lists, &usual, left);
-    let left = Left { pings: draft.baseline.follows, ..left };
-
-    let mut atlas = Atlas::within(super::judged::NODES);
+    let mut atlas = Atlas::within(NODES);
     let theirs = program(&lists);
-    let their_meaning = atlas.program(&without(theirs.clone(), left));
-    let decide: BTreeSet<(Direction, String)> =
-        deciders(&atlas, &their_meaning).into_iter().collect();
-    let mut not_taken = BTreeSet::new();
-    let mut rules = Direction::ALL.map(|direction| {
-        let list = effective(&lists[direction as usize], direction, &decide);
-        draft.rules(&list, direction, &mut not_taken)
-    });
-    // What the baseline decides about already needs no rule.
-    let (_, plan) = draft.plan(&rules, now)?;
-    let ours = meaning(&mut atlas, &plan, left);
-    let used: BTreeSet<(Direction, String)> = deciders(&atlas, &ours).into_iter().collect();
-    for (direction, list) in Direction::ALL.into_iter().zip(&mut rules) {
-        list.retain(|it| used.contains(&(direction, it.name.clone())));
+    let left = Left { pings: draft.baseline.follows, ..left };
+    let meaning = atlas.program(&without(theirs.clone(), left));
+    let decide = deciders(&atlas, &meaning).into_iter().collect();
+    let others = Others { lists, left, meaning, decide };
+    let mut best = draft.attempt(&others, &mut atlas, now)?;
+    // What looks alike part by part need not be so together.
+    for switch in Settings::SWITCHES {
+        if best.is_exact() {
+            break;
+        }
+        let before = draft.baseline.clone();
+        draft.baseline.turn(switch);
+        let other = draft.attempt(&others, &mut atlas, now)?;
+        if other.wrong() < best.wrong() {
+            best = other;
+        } else {
+            draft.baseline = before;
+        }
     }
-    let (policy, plan) = draft.plan(&rules, now)?;
-    let ours = meaning(&mut atlas, &plan, left);
-    let (stricter, differs): (Vec<Differs>, Vec<Differs>) =
-        differing(&atlas, &their_meaning, &ours).into_iter().partition(|it| {
-            it.ours == "baseline/false-loopback" && it.our_verdict == Some(Verdict::Deny)
-        });
     if atlas.is_exhausted() {
         return Err(Trouble::TooComplex);
     }
-    let said = said_by(&rules);
-    let not_taken: Vec<NotTaken> = not_taken.into_iter().collect();
+    Ok(adopted(best, &others, theirs))
+}
+
+/// What others have, taken apart.
+struct Others<'h> {
+    lists: [Vec<Flat<'h>>; 3],
+    left: Left,
+    meaning: Meaning,
+    /// The rules that decide about some packet.
+    decide: BTreeSet<(Direction, String)>,
+}
+
+/// A policy that may do what others do.
+struct Attempt {
+    policy: String,
+    plan: HostPlan,
+    rules: [Vec<Rule>; 3],
+    not_taken: BTreeSet<NotTaken>,
+    differs: Vec<Differs>,
+}
+
+impl Attempt {
+    /// The larger, the more is otherwise; what begins something counts most.
+    fn wrong(&self) -> usize {
+        const NEW: usize = 10;
+        let weight = |it: &Differs| match it.packet.state {
+            ConnectionState::New => NEW,
+            _ => 1,
+        };
+        NEW * self.not_taken.len() + self.differs.iter().map(weight).sum::<usize>()
+    }
+
+    fn is_exact(&self) -> bool {
+        self.wrong() == 0
+    }
+}
+
+fn adopted(best: Attempt, others: &Others<'_>, theirs: RuleProgram) -> Adopted {
+    let said = said_by(&best.rules);
+    let not_taken: Vec<NotTaken> = best.not_taken.into_iter().collect();
     let (mut said_already, mut idle) = (Vec::new(), Vec::new());
-    for place in rows(&lists) {
+    for place in rows(&others.lists) {
         if said.contains_key(&place) || not_taken.iter().any(|it| it.place == place) {
             continue;
         }
         let name = place.to_string();
-        match Direction::ALL.iter().any(|it| decide.contains(&(*it, name.clone()))) {
+        match Direction::ALL.iter().any(|it| others.decide.contains(&(*it, name.clone()))) {
             true => said_already.push(place),
             false => idle.push(place),
         }
     }
-    let stricter: BTreeSet<String> = stricter.into_iter().map(|it| it.ours).collect();
-    Ok(Adopted {
-        policy,
-        plan,
+    Adopted {
+        policy: best.policy,
+        plan: best.plan,
         theirs,
         taken: said.into_iter().map(|(place, rules)| Taken { place, rules }).collect(),
         said_already,
         idle,
         not_taken,
-        differs,
-        stricter: stricter.into_iter().collect(),
-    })
+        differs: best.differs,
+    }
 }
 
 /// What becomes of what no rule decides about: what the last entry does.
@@ -161,14 +190,17 @@ fn effective<'l, 'h>(
     direction: Direction,
     decide: &BTreeSet<(Direction, String)>,
 ) -> Vec<&'l Flat<'h>> {
-    let default = End::Decides(default(list));
-    let like_default =
-        |it: &Flat<'_>| it.end == default && it.rate.is_none() && !it.row.is_some_and(|it| it.log);
-    let most = list.len() - list.iter().rev().take_while(|it| like_default(it)).count();
     let decides = |it: &&Flat<'_>| {
         matches!(it.end, End::Unknown(..)) || decide.contains(&(direction, it.place.to_string()))
     };
-    list[..most].iter().filter(decides).collect()
+    let mut found: Vec<&Flat<'_>> = list.iter().filter(decides).collect();
+    let default = End::Decides(default(list));
+    while found.pop_if(|it| it.end == default && it.rate.is_none() && !reports(it)).is_some() {}
+    found
+}
+
+fn reports(flat: &Flat<'_>) -> bool {
+    flat.row.is_some_and(|it| it.log)
 }
 
 /// The rules of others that have entries, in order.
@@ -219,6 +251,32 @@ impl Draft {
         }
     }
 
+    /// The policy with the baseline as it is set now.
+    fn attempt(
+        &mut self,
+        others: &Others<'_>,
+        atlas: &mut Atlas,
+        now: Time,
+    ) -> Result<Attempt, Trouble> {
+        self.names = Names::default();
+        let mut not_taken = BTreeSet::new();
+        let mut rules = Direction::ALL.map(|direction| {
+            let list = effective(&others.lists[direction as usize], direction, &others.decide);
+            self.rules(&list, direction, &mut not_taken)
+        });
+        // What the baseline decides about already needs no rule.
+        let (_, plan) = self.plan(&rules, now)?;
+        let ours = meaning(atlas, &plan, others.left);
+        let used: BTreeSet<(Direction, String)> = deciders(atlas, &ours).into_iter().collect();
+        for (direction, list) in Direction::ALL.into_iter().zip(&mut rules) {
+            list.retain(|it| used.contains(&(direction, it.name.clone())));
+        }
+        let (policy, plan) = self.plan(&rules, now)?;
+        let ours = meaning(atlas, &plan, others.left);
+        let differs = differing(atlas, &others.meaning, &ours);
+        Ok(Attempt { policy, plan, rules, not_taken, differs })
+    }
+
     /// The rules for some entries.
     fn rules(
         &mut self,
@@ -262,7 +320,7 @@ impl Draft {
         let mut rules = both(first, &second);
         self.leave_split_rates(&mut rules, not_taken);
         for rule in &mut rules {
-            rule.name = self.names.free(&rule.name);
+            rule.name = self.names.free(&rule.suggested());
         }
         rules
     }
@@ -302,7 +360,7 @@ impl Draft {
         }
         let mut text = String::from("edition = 1\n");
         for (name, addresses) in &self.places {
-            if !list.contains(&format!("\"{name}\"")) {
+            if !["", "!"].iter().any(|it| list.contains(&format!("\"{it}{name}\""))) {
                 continue;
             }
             let blocks = addresses.blocks();

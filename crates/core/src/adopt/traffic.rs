@@ -24,13 +24,6 @@ pub(super) fn rule(flat: &Flat<'_>, family: Family) -> Result<Option<Rule>, Stri
     let traffic = traffic(asked, family)?;
     let of = |set: &AddressSet| set.only(family);
     let comment = flat.row.and_then(|it| it.comment.as_deref()).map(plain);
-    let name = match &comment {
-        Some(comment) => comment.clone(),
-        None => {
-            let what = traffic.first().cloned().unwrap_or_else(|| "icmp".into());
-            format!("{} {what}", verdict.as_str())
-        }
-    };
     let rate = flat.rate.filter(|_| *verdict == Verdict::Allow);
     let origin =
         Origin { place: flat.place.clone(), comment, packets: flat.row.and_then(|it| it.packets) };
@@ -51,7 +44,8 @@ pub(super) fn rule(flat: &Flat<'_>, family: Family) -> Result<Option<Rule>, Stri
         }
     };
     Ok(Some(Rule {
-        name,
+        // So that it is known again in the other IP version; the name for readers comes last.
+        name: flat.place.to_string(),
         verdict: *verdict,
         log: flat.row.is_some_and(|it| it.log),
         traffic,

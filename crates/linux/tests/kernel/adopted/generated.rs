@@ -21,6 +21,8 @@ pub struct Table<'d> {
     family: u8,
     next_set: u32,
     helpers: usize,
+    /// Whether it is as most people have it.
+    tidy: bool,
 }
 
 fn interface(name: &str) -> Vec<u8> {
@@ -35,15 +37,15 @@ fn remark(text: &str) -> Vec<u8> {
     [&[0, length], text.as_bytes(), &[0]].concat()
 }
 
-/// The tables of a seed, each as one batch.
-pub fn tables(seed: u64) -> Vec<BatchOutput> {
+/// The tables of a seed, each as one batch; if `tidy`, as most people have them.
+pub fn tables(seed: u64, tidy: bool) -> Vec<BatchOutput> {
     let mut dice = Dice(seed.wrapping_mul(0x2545_f491_4f6c_dd1d));
     let mut all = Vec::new();
     let kinds: &[u8] = match dice.below(6) {
         0 => &[FAMILY_IPV4],
         1 => &[FAMILY_IPV4, FAMILY_IPV6],
-        2 => &[FAMILY_INET, FAMILY_IPV4],
-        3 => &[FAMILY_INET, FAMILY_INET],
+        2 if !tidy => &[FAMILY_INET, FAMILY_IPV4],
+        3 if !tidy => &[FAMILY_INET, FAMILY_INET],
         _ => &[FAMILY_INET],
     };
     for (family, name) in kinds.iter().zip(["sieve", "gate"]) {
@@ -55,6 +57,7 @@ pub fn tables(seed: u64) -> Vec<BatchOutput> {
             family: *family,
             next_set: 1,
             helpers,
+            tidy,
         };
         table.fill();
         let mut batch = table.batch.finish().expect("fits");
@@ -128,11 +131,11 @@ impl Table<'_> {
     /// What most people's chains begin with.
     fn usual(&mut self, chain: &str, hook: u32) {
         let accept = || Expression::Immediate(Verdict::Accept);
-        if self.dice.below(4) > 0 {
+        if self.tidy || self.dice.below(4) > 0 {
             let states = Self::states(&[2, 4]);
             self.add(chain, states.into_iter().chain([accept()]).collect());
         }
-        if hook != Hook::FORWARD && self.dice.below(2) == 0 {
+        if hook != Hook::FORWARD && (self.tidy || self.dice.below(2) == 0) {
             let key = if hook == Hook::LOCAL_IN {
                 MetaKey::InInterfaceName
             } else {
@@ -185,7 +188,10 @@ impl Table<'_> {
             5 => 47,
             _ => return None,
         };
-        if [1, 58].contains(&number) && self.family == FAMILY_INET && self.dice.below(2) == 0 {
+        if [1, 58].contains(&number)
+            && self.family == FAMILY_INET
+            && (self.tidy || self.dice.below(2) == 0)
+        {
             let of = address(if number == 1 { SOURCES[0] } else { SOURCES[3] });
             out.extend(version(of));
         }
@@ -240,7 +246,11 @@ impl Table<'_> {
         match self.dice.below(13) {
             0..=3 if ports => self.by_port(),
             0..=2 if carried.is_some_and(|it| [1, 58].contains(&it)) => {
-                let kind = self.dice.of(&[8u8, 128, 3, 133, 13]);
+                let kind = match (self.tidy, carried) {
+                    (true, Some(1)) => self.dice.of(&[8u8, 3]),
+                    (true, _) => self.dice.of(&[128u8, 1]),
+                    _ => self.dice.of(&[8u8, 128, 3, 133, 13]),
+                };
                 let load = Expression::Payload {
                     register: ONE,
                     base: Base::Transport,
@@ -252,7 +262,7 @@ impl Table<'_> {
             4 | 5 => self.by_address(true),
             6 => self.by_address(false),
             7 => self.by_set_of_addresses(),
-            8 => {
+            8 if !self.tidy => {
                 let bits = self.dice.of(&[&[8][..], &[8, 64], &[2, 4, 8], &[1, 64], &[8, 1]]);
                 Self::states(bits)
             }
@@ -278,7 +288,7 @@ impl Table<'_> {
                 ]
             }
             11 if ports => self.by_both(),
-            12 if self.dice.below(3) == 0 => vec![
+            12 if !self.tidy && self.dice.below(3) == 0 => vec![
                 Expression::Meta { register: ONE, key: MetaKey::Mark },
                 equal(1u32.to_ne_bytes().to_vec()),
             ],
@@ -446,7 +456,7 @@ impl Table<'_> {
             0 if self.family == FAMILY_INET => {
                 vec![Expression::Reject { kind: RejectKind::Unreachable, code: PROHIBITED }]
             }
-            1 => {
+            1 if !self.tidy => {
                 // So many that nobody uses it up.
                 let limit = Limit { rate: 1_000_000, unit: 1, burst: 1_000_000, kind: 0, flags: 0 };
                 let end = self.verdict(helper);

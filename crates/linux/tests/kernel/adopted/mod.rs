@@ -170,7 +170,7 @@ fn a_policy_made_of_others_rules_does_what_they_do() {
             do_not_wait_for_nobody(host);
             let found = host
                 .run(|| {
-                    for batch in generated::tables(seed) {
+                    for batch in generated::tables(seed, seed % 3 == 0) {
                         let refused = deliver(&mut netfilter(), "try", &batch).expect("answered");
                         assert_eq!(refused, [], "{of}");
                     }
@@ -199,7 +199,7 @@ fn a_policy_made_of_others_rules_does_what_they_do() {
         println!("{sets} sets: {sums:?}");
         assert!(sums.alike > sums.packets * 3 / 4, "{sums:?}");
         assert!(sums.rules > 3 * usize::try_from(sets).expect("small"), "{sums:?}");
-        assert!(sums.without_any > usize::try_from(sets).expect("small") / 10, "{sums:?}");
+        assert!(sums.without_any > usize::try_from(sets).expect("small") / 15, "{sums:?}");
         assert!(sums.lost < sums.packets / 100, "{sums:?}");
     });
 }
