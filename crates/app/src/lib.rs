@@ -2,6 +2,7 @@
 //! prints. Long work says how far it is to a function that the caller gives.
 #![warn(unreachable_pub)]
 
+pub mod adopted;
 mod as_in_force;
 pub mod ask;
 pub mod asked;

@@ -3,6 +3,7 @@
 
 use crate::addresses::links;
 use crate::batch::deliver;
+use crate::foreign::older;
 use crate::lab::{Stage, StageLink};
 use crate::machine::{Here, Machine};
 use crate::ruleset::WATCH_TABLES;
@@ -21,9 +22,6 @@ use tipstaff_wire::nf_tables::{self as nf, Batch, Copied, message_kind};
 const READING: &str = "copy the kernel's rules";
 /// The kernel may refuse something only after something else has been left out.
 const TRIES: usize = 32;
-/// Rule sets older than those copied here; each file names the tables that are in use.
-const OLDER: [&str; 2] = ["/proc/net/ip_tables_names", "/proc/net/ip6_tables_names"];
-
 /// A machine's set-up, copied.
 #[derive(Debug)]
 pub struct Replica {
@@ -71,15 +69,7 @@ impl Replica {
             }
         }
         objects.retain(|it| !it.table.starts_with(WATCH_TABLES));
-        let mut missing = Vec::new();
-        for file in OLDER {
-            // A kernel without them has no such file.
-            let names = fs::read_to_string(file).unwrap_or_default();
-            if !names.trim().is_empty() {
-                let names: Vec<&str> = names.split_whitespace().collect();
-                missing.push(format!("rules of an older kind ({file}: {})", names.join(", ")));
-            }
-        }
+        let missing = older();
         let links = links(&mut NetlinkSocket::open(Protocol::Route)?)?;
         let links = links
             .into_iter()
@@ -90,6 +80,11 @@ impl Replica {
         let forwards =
             on("/proc/sys/net/ipv4/ip_forward") || on("/proc/sys/net/ipv6/conf/all/forwarding");
         Ok(Self { objects, links, listeners, forwards, missing })
+    }
+
+    /// Leaves out all tables but those to keep, which are told by family (`nfgen_family`) and name.
+    pub fn keep(&mut self, keep: impl Fn(u8, &str) -> bool) {
+        self.objects.retain(|it| keep(it.family, &it.table));
     }
 
     /// The links that are copied, with their addresses.

@@ -1,15 +1,15 @@
 //! The part of a rehearsal that runs inside the lab.
 
 use super::order::{Answer, Order, Ranges, Scene, Shot, Try};
-use crate::{Failure, loaded};
+use crate::{Failure, Loaded, loaded};
 use std::collections::BTreeMap;
 use std::io::{BufRead, Write};
 use tipstaff_core::policy::Source;
-use tipstaff_core::space::ConnectionState;
+use tipstaff_core::space::{AddressSet, ConnectionState};
 use tipstaff_linux::lab::{Stage, StageLink};
 use tipstaff_linux::probe::{Ends, Met, Payload, Sweep, first_packet};
 use tipstaff_linux::replica::{Doors, Replica, Standing};
-use tipstaff_linux::ruleset::{Marks, Whose};
+use tipstaff_linux::ruleset::{Marks, Snapshot, Whose};
 use tipstaff_linux::{Here, Machine, Namespace, Protocol, ruleset, tracking};
 
 /// Reads an order from `input`, carries it out, and answers on `out`, try by try.
@@ -64,16 +64,11 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
     let discovery_is_invalid = discovery_is_invalid(order)?;
     match &order.scene {
         Scene::Policy { sources, posture, links, on_link } => {
-            let sources = sources.iter().map(|(name, text, place)| match place {
-                Some(place) => Source::of_place(place, name, text),
-                None => Source::new(name, text),
-            });
-            let sources = sources.collect();
-            let mut loaded = loaded("the policy", sources, Some(&order.host))?;
+            let mut loaded = policy(order, sources, on_link)?;
             if let Some(posture) = posture {
                 loaded.in_posture(posture)?;
+                loaded.each_plan(|plan| plan.on_link = on_link.clone());
             }
-            loaded.each_plan(|plan| plan.on_link = on_link.clone());
             let links: Vec<StageLink> = links
                 .iter()
                 .map(|(name, addresses)| StageLink {
@@ -83,14 +78,7 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
                 })
                 .collect();
             let stage = Stage::build(&order.host, &links, false)?;
-            let enforce = || {
-                let mut kernel = Here.channel(Protocol::Netfilter)?;
-                ruleset::enforce(&mut kernel, &order.host, &loaded.program)
-            };
-            let enforced = stage
-                .host()
-                .run(enforce)?
-                .map_err(|error| Failure::in_kernel(error, &loaded.sources, &loaded.plan))?;
+            let enforced = enforced(order, &stage, &loaded)?;
             tell(out, &Answer::Ready { missing: Vec::new(), discovery_is_invalid })?;
             let unowned = order.tries.partition_point(|it| it.whose == Whose::default());
             let (plain, owned) = order.tries.split_at(unowned);
@@ -105,6 +93,18 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
             }
             tell(out, &Answer::Done(sent))
         }
+        Scene::Otherwise { namespace, tables, sources, on_link } => {
+            let mut replica = Namespace::open(namespace)?.run(Replica::take)??;
+            replica.keep(|family, table| tables.iter().any(|it| (it.0, &*it.1) == (family, table)));
+            let Standing { stage, missing, sockets } = replica.set_up(&order.host)?;
+            if !sources.is_empty() {
+                enforced(order, &stage, &policy(order, sources, on_link)?)?;
+            }
+            tell(out, &Answer::Ready { missing, discovery_is_invalid })?;
+            let sent = try_all(out, order, &order.tries, &stage, true)?;
+            drop(sockets);
+            tell(out, &Answer::Done(sent))
+        }
         Scene::Copy(namespace) => {
             let replica = Namespace::open(namespace)?.run(Replica::take)??;
             let Standing { stage, missing, sockets } = replica.set_up(&order.host)?;
@@ -114,6 +114,33 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
             tell(out, &Answer::Done(sent))
         }
     }
+}
+
+/// The policy that the lab was told of.
+fn policy(
+    order: &Order,
+    sources: &[(String, String, Option<String>)],
+    on_link: &AddressSet,
+) -> Result<Loaded, Failure> {
+    let sources = sources.iter().map(|(name, text, place)| match place {
+        Some(place) => Source::of_place(place, name, text),
+        None => Source::new(name, text),
+    });
+    let mut loaded = loaded("the policy", sources.collect(), Some(&order.host))?;
+    loaded.each_plan(|plan| plan.on_link = on_link.clone());
+    Ok(loaded)
+}
+
+/// Puts a policy in force on the host in the lab.
+fn enforced(order: &Order, stage: &Stage, loaded: &Loaded) -> Result<Snapshot, Failure> {
+    let enforce = || {
+        let mut kernel = Here.channel(Protocol::Netfilter)?;
+        ruleset::enforce(&mut kernel, &order.host, &loaded.program)
+    };
+    stage
+        .host()
+        .run(enforce)?
+        .map_err(|error| Failure::in_kernel(error, &loaded.sources, &loaded.plan))
 }
 
 /// So many packets are worth to be sent together.

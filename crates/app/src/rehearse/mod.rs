@@ -12,7 +12,7 @@ pub use hands::lend;
 pub(crate) use lab::carry_out;
 pub use lab::no_namespaces;
 pub use order::{Order, Ranges, Scene, Shot, Try};
-pub use words::{Report, Request, Row, Witness};
+pub use words::{Instead, Report, Request, Row, Witness};
 
 use super::receivers::Receivers;
 use super::{Failure, Loaded};
@@ -42,7 +42,7 @@ pub fn report(
     let loaded = &with_addresses(loaded);
     let from = senders(loaded, request.from)?;
     let traffic = traffic(loaded, request.traffic)?;
-    let (mut site, scene) = scene(machine, loaded, request.live)?;
+    let (mut site, scene) = scene(machine, loaded, request)?;
     let ways = if request.live { Ways::of(machine)? } else { Ways::default() };
     site.telling.extend(ways.telling(&loaded.plan));
     let course = course(&loaded.policy, &loaded.plan, &site, from.as_ref());
@@ -143,8 +143,15 @@ fn traffic(loaded: &Loaded, wish: Option<&str>) -> Result<TrafficSet, Failure> {
 }
 
 /// Where the host is tried, and what the lab is to be made of.
-fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Scene), Failure> {
-    if live {
+fn scene(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    request: &Request<'_>,
+) -> Result<(Site, Scene), Failure> {
+    let place = |it: &Source| it.place.as_ref().map(ToString::to_string);
+    let parts = |it: &Source| (it.name.to_string(), it.text.to_string(), place(it));
+    let sources = || loaded.sources.iter().map(parts).collect();
+    if request.live {
         let links = machine.links()?;
         // Who is not on the link cannot send to a link's own addresses (RFC 4291 section 2.5.6).
         let of_the_link = |it: IpAddr| matches!(it, IpAddr::V6(it) if it.is_unicast_link_local());
@@ -154,8 +161,17 @@ fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Sc
         // What cannot be entered cannot be copied.
         machine.namespace()?;
         let own = PathBuf::from(format!("/proc/{}/ns/net", std::process::id()));
-        let telling = Vec::new();
-        return Ok((Site { interfaces, addresses, telling }, Scene::Copy(own)));
+        let site = Site { interfaces, addresses, telling: Vec::new() };
+        let scene = match &request.instead {
+            None => Scene::Copy(own),
+            Some(Instead { tables, policy }) => Scene::Otherwise {
+                namespace: own,
+                tables: tables.clone(),
+                sources: if *policy { sources() } else { Vec::new() },
+                on_link: loaded.plan.on_link.clone(),
+            },
+        };
+        return Ok((site, scene));
     }
     let site = Site::of(&loaded.plan);
     let links = site.interfaces.iter().enumerate().map(|(at, name)| {
@@ -164,11 +180,9 @@ fn scene(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<(Site, Sc
         let alone = |it: &IpAddr| (*it, if it.is_ipv4() { 32 } else { 128 });
         (name.clone(), addresses.iter().map(alone).collect())
     });
-    let place = |it: &Source| it.place.as_ref().map(ToString::to_string);
-    let parts = |it: &Source| (it.name.to_string(), it.text.to_string(), place(it));
-    let sources = loaded.sources.iter().map(parts).collect();
     let on_link = loaded.plan.on_link.clone();
     let posture = loaded.plan.taken.as_ref().map(|it| it.name.clone());
-    let scene = Scene::Policy { sources, posture, links: links.collect(), on_link };
+    let (sources, links) = (sources(), links.collect());
+    let scene = Scene::Policy { sources, posture, links, on_link };
     Ok((site, scene))
 }

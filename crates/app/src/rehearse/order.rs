@@ -44,6 +44,17 @@ pub enum Scene {
     },
     /// A copy of what is in this network namespace.
     Copy(PathBuf),
+    /// The same with other rules: as it would be.
+    Otherwise {
+        /// The network namespace.
+        namespace: PathBuf,
+        /// The tables of others that are there, by family (`nfgen_family`) and name.
+        tables: Vec<(u8, String)>,
+        /// The names and texts of the policy that is enforced besides; none is if there are none.
+        sources: Vec<(String, String, Option<String>)>,
+        /// As for a policy.
+        on_link: AddressSet,
+    },
 }
 
 /// What is sent between two ends.

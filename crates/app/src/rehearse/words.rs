@@ -15,6 +15,17 @@ pub struct Request<'a> {
     pub from: &'a [String],
     /// The traffic to try; every port and ICMP type if left out.
     pub traffic: Option<&'a str>,
+    /// What a copy holds instead of the rules that are there; those if left out.
+    pub instead: Option<Instead>,
+}
+
+/// The rules that a copy of a machine holds instead of those that are there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Instead {
+    /// The tables of others, by family (`nfgen_family`) and name.
+    pub tables: Vec<(u8, String)>,
+    /// Whether the policy is enforced.
+    pub policy: bool,
 }
 
 /// What can be reached, by trying.

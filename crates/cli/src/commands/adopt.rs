@@ -6,20 +6,27 @@ use super::export::Form;
 use super::output::Output;
 use crate::render::{self, Format};
 use clap::Args;
-use std::path::PathBuf;
-use tipstaff_app::{Failure, Outcome, exported};
+use std::path::{Path, PathBuf};
+use tipstaff_app::{Failure, Outcome, adopted, exported};
 
 /// Options of `adopt`.
 #[derive(Debug, Args)]
 pub struct Adopt {
-    /// The file to read; `-` for standard input
-    pub file: PathBuf,
-    /// What it is
-    #[arg(long, value_name = "FORM")]
-    pub from: Form,
+    /// A file to read instead of the kernel's rules; `-` for standard input
+    #[arg(requires = "from")]
+    pub file: Option<PathBuf>,
+    /// What the file is
+    #[arg(long, value_name = "FORM", requires = "file")]
+    pub from: Option<Form>,
     /// Which way the packets go that its lists are about, where their names do not tell
-    #[arg(long, value_enum, default_value = "inbound")]
+    #[arg(long, value_enum, default_value = "inbound", requires = "file")]
     pub direction: DirectionWord,
+    /// Send no packets in a copy of this machine: compare what rules mean, no more
+    #[arg(long, conflicts_with = "file")]
+    pub untried: bool,
+    /// Tell in which order the rules of others can go, each step tried on a copy
+    #[arg(long, conflicts_with = "file")]
+    pub hand_over: bool,
 }
 
 impl Adopt {
@@ -28,9 +35,33 @@ impl Adopt {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let Form::Acl = self.from;
-        let name = self.file.display().to_string();
-        let text = exported::file(&self.file)?;
+        match &self.file {
+            Some(file) => self.from_file(context, file),
+            None => self.from_kernel(context),
+        }
+    }
+
+    fn from_kernel(&self, context: &Context) -> Result<Output, Failure> {
+        let wanted = adopted::Wanted {
+            host: context.host(),
+            untried: self.untried,
+            hand_over: self.hand_over,
+        };
+        let bar = render::Bar::new();
+        let report = adopted::report(context.machine, &wanted, &|tried, all| {
+            bar.show(tried, all);
+        })?;
+        drop(bar);
+        if context.format() == Format::Text {
+            render::remark(context.global.color, &render::adopted(&report));
+        }
+        let found = report.outcome();
+        Ok(context.shown(&report, found, |it, _| it.policy.clone()))
+    }
+
+    fn from_file(&self, context: &Context, file: &Path) -> Result<Output, Failure> {
+        let name = file.display().to_string();
+        let text = exported::file(file)?;
         let host = context.host().unwrap_or("this-host");
         let direction = self.direction.direction();
         let report = exported::from_lists(&name, &text, host, direction)?;

@@ -35,6 +35,7 @@ impl Rehearse {
             live: self.live,
             from: &self.from,
             traffic: self.traffic.as_deref(),
+            instead: None,
         };
         let loaded = if self.live {
             context.here_in(&self.in_posture)?

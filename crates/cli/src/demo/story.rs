@@ -84,7 +84,7 @@ pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Fai
     teller.chapter("6. The mended policy, rehearsed", MENDED_POLICY);
     let mended = Policies::read(MENDED)?;
     teller.command("--host granary rehearse");
-    let everything = rehearse::Request { live: false, from: &[], traffic: None };
+    let everything = rehearse::Request { live: false, from: &[], traffic: None, instead: None };
     let bar = render::Bar::new();
     let rehearsal = rehearse::report(&Here, mended.of("granary"), &everything, &|tried, all| {
         bar.show(tried, all);

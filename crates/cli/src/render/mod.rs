@@ -1,5 +1,6 @@
 //! Reports to text. Only here is anything printed.
 
+mod adopted;
 mod ask;
 mod asked;
 mod attended;
@@ -39,6 +40,7 @@ mod text;
 mod tighten;
 mod turning;
 
+pub use adopted::adopted;
 pub use ask::ask;
 pub use asked::asked;
 pub use callers::{callers, callers_sheet, cleared, saved};

@@ -1,5 +1,6 @@
 //! The built program, as its users meet it.
 
+mod adopting;
 mod asking;
 mod attended_places;
 mod attending;

@@ -105,6 +105,12 @@ impl Rule {
     pub(crate) fn does_so_as(&self, other: &Self) -> bool {
         (self.verdict, self.log, self.rate) == (other.verdict, other.log, other.rate)
             && (self.rate.is_none() || self.origins == other.origins)
+            && self.comment() == other.comment()
+    }
+
+    /// What an owner said of it.
+    fn comment(&self) -> Option<&str> {
+        self.origins.iter().find_map(|it| it.comment.as_deref())
     }
 
     /// Whether two are about the same traffic.
@@ -125,13 +131,15 @@ impl Rule {
 
     /// A name for readers: what an owner said of it, or what it does.
     pub(crate) fn suggested(&self) -> String {
-        match self.origins.iter().find_map(|it| it.comment.clone()) {
-            Some(comment) => comment,
-            None => {
-                let what = self.traffic.first().map_or("any", String::as_str);
-                format!("{} {what}", self.verdict.as_str())
-            }
+        if let Some(comment) = self.comment() {
+            return comment.to_owned();
         }
+        let what = self.traffic.first().map_or("any", String::as_str);
+        let links: Vec<String> = (self.ingress.iter().chain(&self.egress))
+            .map(|it| it.strip_prefix('!').map_or(it.clone(), |it| format!("not {it}")))
+            .collect();
+        let on = if links.is_empty() { "" } else { " on " };
+        format!("{} {what}{on}{}", self.verdict.as_str(), links.join(" "))
     }
 
     /// Its part of the policy's text; sets of addresses that are `places` are written by their names.

@@ -315,9 +315,9 @@ impl Draft {
                     Err(why) => missing(flat, why, verdict != Verdict::Allow),
                 }
             }
-            folded(rules)
+            rules
         });
-        let mut rules = both(first, &second);
+        let mut rules = folded(both(first, &second));
         self.leave_split_rates(&mut rules, not_taken);
         for rule in &mut rules {
             rule.name = self.names.free(&rule.suggested());

@@ -44,8 +44,8 @@ pub(super) fn rule(flat: &Flat<'_>, family: Family) -> Result<Option<Rule>, Stri
         }
     };
     Ok(Some(Rule {
-        // So that it is known again in the other IP version; the name for readers comes last.
-        name: flat.place.to_string(),
+        // So that what is said of the other IP version is known again; the name for readers comes last.
+        name: verdict.as_str().into(),
         verdict: *verdict,
         log: flat.row.is_some_and(|it| it.log),
         traffic,

@@ -2,8 +2,11 @@
 
 mod asked;
 mod field;
+mod older;
 mod row;
 mod sets;
+
+pub(crate) use older::older;
 
 use crate::LinuxError;
 use crate::ruleset::{Denies, OtherTable, Sees, others, set_of};
@@ -25,6 +28,8 @@ pub struct Foreign {
     pub tables: Vec<Table>,
     /// What keeps packets out, or may, where a policy does not.
     pub beside: Vec<Beside>,
+    /// Rules that cannot be read, in words.
+    pub unread: Vec<String>,
 }
 
 /// A table of somebody's.
@@ -34,6 +39,8 @@ pub struct Table {
     pub name: String,
     /// The packets that it sees.
     pub sees: Sees,
+    /// Their number for that (`nfgen_family`).
+    pub family: u8,
     /// How many rules it has.
     pub rules: usize,
     /// Whether it lets packets pass or keeps them out where a policy does.
@@ -104,6 +111,7 @@ pub fn foreign(transport: &mut dyn Transport) -> Result<Foreign, LinuxError> {
     at.sort_by_key(|it| it.0);
     found.held.entrances = at.into_iter().map(|it| it.1).collect();
     found.held.places = places(&kept);
+    found.unread = older();
     found.beside = beside(&chains, &tables, &found.held);
     let decides = |it: &OtherTable| {
         let of_it = |chain: &&Chain| chain.table == it.name && sees(chain.family) == it.family;
@@ -114,6 +122,10 @@ pub fn foreign(transport: &mut dyn Transport) -> Result<Foreign, LinuxError> {
         .map(|it| Table {
             name: it.name.clone(),
             sees: it.family,
+            family: chains
+                .iter()
+                .find(|chain| chain.table == it.name && sees(chain.family) == it.family)
+                .map_or(0, |chain| chain.family),
             rules: it.rules,
             decides: decides(it),
             leads: it.leads,

@@ -3,6 +3,7 @@
 use crate::abilities::Ability;
 use crate::addresses::{Link, Way};
 use crate::flows::Flow;
+use crate::foreign::Foreign;
 use crate::programs::{FileKind, Recognition, Standings};
 use crate::ruleset::{Callers, Marks, OtherTable, Snapshot};
 use crate::session::Session;
@@ -56,6 +57,12 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if the kernel does not let us read.
     fn others(&self) -> Result<Vec<OtherTable>, LinuxError>;
+
+    /// What others have of rules that let packets pass or keep them out.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn foreign(&self) -> Result<Foreign, LinuxError>;
 
     /// What others translate of packets on their way in.
     ///

@@ -6,6 +6,7 @@ use crate::LinuxError;
 use crate::abilities::{Ability, abilities};
 use crate::addresses::{self, Link, Way};
 use crate::flows::{Flow, flows};
+use crate::foreign::{self, Foreign};
 use crate::kernel::release;
 use crate::programs::{self, FileKind, Recognition, Standings};
 use crate::ruleset::{self, Callers, Marks, OtherTable, Snapshot};
@@ -55,6 +56,10 @@ impl Machine for Here {
 
     fn callers(&self) -> Result<Option<Callers>, LinuxError> {
         ruleset::callers(&mut netfilter()?)
+    }
+
+    fn foreign(&self) -> Result<Foreign, LinuxError> {
+        foreign::foreign(&mut netfilter()?)
     }
 
     fn translations(&self) -> Result<Translations, LinuxError> {

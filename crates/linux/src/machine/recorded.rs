@@ -5,6 +5,7 @@ use super::door::Machine;
 use crate::abilities::Ability;
 use crate::addresses::{Link, Way};
 use crate::flows::Flow;
+use crate::foreign::Foreign;
 use crate::programs::{FileKind, Recognition, Standings};
 use crate::ruleset::{Callers, Marks, OtherTable, Snapshot, is_program};
 use crate::session::Session;
@@ -228,6 +229,10 @@ impl Machine for Recorded {
             doing: "read who came".into(),
             reason: "that is not written down of a machine".into(),
         })
+    }
+
+    fn foreign(&self) -> Result<Foreign, LinuxError> {
+        Answer::not_recorded("tell others' rules").again()
     }
 
     fn translations(&self) -> Result<Translations, LinuxError> {
