@@ -1,11 +1,11 @@
 //! `adopt`: a policy from the rules that others have in the kernel, tried on a copy of the machine.
 
-use crate::load::name_of_this_machine;
+use crate::load::{name_of_this_machine, now};
 use crate::rehearse::{self, Instead, Witness};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome, PacketWords, loaded};
 use serde::Serialize;
-use tipstaff_core::adopt::{self, Trouble, taken};
+use tipstaff_core::adopt::{self, Named, Trouble, taken};
 use tipstaff_core::policy::Source;
 use tipstaff_linux::Machine;
 use tipstaff_linux::foreign::{Foreign, Table};
@@ -109,9 +109,9 @@ pub struct Beside {
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Differs {
-    /// The rule of others that decides about them; `null`: one that is not understood, or may be.
-    pub theirs: Option<String>,
-    /// What that does; `null`: it is not known.
+    /// The rule of others that decides about them, unless one that is not taken does.
+    pub theirs: String,
+    /// What that does.
     pub their_verdict: Option<say::Verdict>,
     /// What decides about them in the policy.
     pub ours: String,
@@ -176,7 +176,10 @@ pub fn report(
         return Err(nothing(&foreign));
     }
     let host = wanted.host.map_or_else(name_of_this_machine, str::to_owned);
-    let adopted = taken(&foreign.held, &host, crate::load::now()).map_err(trouble)?;
+    let machine_name = name_of_this_machine();
+    let named =
+        Named { host: &host, machine: Some(machine_name.as_str()).filter(|it| *it != host) };
+    let adopted = taken(&foreign.held, named, now()).map_err(trouble)?;
     let sources = vec![Source::new(NAMED, &adopted.policy)];
     let mut policy = loaded(NAMED, sources, Some(&host))?;
     policy.place(machine)?;

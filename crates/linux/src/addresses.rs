@@ -74,6 +74,15 @@ pub(crate) fn links_seen(transport: &mut dyn Transport) -> Result<Vec<LinkSeen>,
     Ok(seen.collect())
 }
 
+/// The numbers and names of all links of the transport's network namespace.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub(crate) fn numbers(transport: &mut dyn Transport) -> Result<Vec<(u32, String)>, LinuxError> {
+    let links = dump(transport, "list links", route::dump_links, route::decode_link)?;
+    Ok(links.into_iter().map(|it| (it.index, it.name)).collect())
+}
+
 /// Lists the links of the transport's network namespace that are switched on, without the loopback
 /// one.
 ///

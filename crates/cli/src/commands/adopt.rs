@@ -36,12 +36,12 @@ impl Adopt {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         match &self.file {
-            Some(file) => self.from_file(context, file),
-            None => self.from_kernel(context),
+            Some(file) => self.read(context, file),
+            None => self.kernel(context),
         }
     }
 
-    fn from_kernel(&self, context: &Context) -> Result<Output, Failure> {
+    fn kernel(&self, context: &Context) -> Result<Output, Failure> {
         let wanted = adopted::Wanted {
             host: context.host(),
             untried: self.untried,
@@ -59,7 +59,7 @@ impl Adopt {
         Ok(context.shown(&report, found, |it, _| it.policy.clone()))
     }
 
-    fn from_file(&self, context: &Context, file: &Path) -> Result<Output, Failure> {
+    fn read(&self, context: &Context, file: &Path) -> Result<Output, Failure> {
         let name = file.display().to_string();
         let text = exported::file(file)?;
         let host = context.host().unwrap_or("this-host");

@@ -5,7 +5,11 @@ pub fn examples(command: &str) -> &'static [&'static str] {
     match command {
         "draft" => &["tipstaff draft", "tipstaff draft --programs", "tipstaff draft --from-record"],
         "export" => &["tipstaff export --to acl"],
-        "adopt" => &["tipstaff adopt --from acl lists.json"],
+        "adopt" => &[
+            "tipstaff adopt",
+            "tipstaff adopt --hand-over",
+            "tipstaff adopt --from acl lists.json",
+        ],
         "watch" => &["tipstaff watch", "tipstaff watch port 22 from curators denied --for 10m"],
         "rule add" => &[
             "tipstaff rule add uploads --allow 8443/tcp --from curators --after catalogue",

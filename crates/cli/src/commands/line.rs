@@ -93,7 +93,7 @@ pub struct Cli {
 enum Command {
     /// Draft a first policy from what listens on this machine and who is connected now
     Draft(Draft),
-    /// Make a policy of access control lists; what it cannot say is named
+    /// Make a policy of the rules that others have in the kernel, or of access control lists; what it cannot say is named
     Adopt(Adopt),
     /// Write the policy as access control lists, for others to read; what those cannot say is named
     Export(Export),

@@ -58,15 +58,15 @@ fn differs(it: &Differs) -> String {
         Some(verdict) => verdict.to_string(),
         None => "nobody knows what".into(),
     };
-    let theirs = it.theirs.as_deref().unwrap_or("a rule that is not understood");
     format!(
-        "otherwise: {} {} ({}) from {} to {}{}: {theirs} says {}, the policy {} ({})",
+        "otherwise: {} {} ({}) from {} to {}{}: {} says {}, the policy {} ({})",
         packet.direction,
         packet.traffic(),
         packet.state,
         packet.source,
         packet.destination,
         packet.way(),
+        it.theirs,
         word(it.their_verdict),
         word(it.our_verdict),
         it.ours,

@@ -6,9 +6,9 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
-    ask, asked, attend, callers, compare, cut, docket, draft, edit, expected, exported, facts,
-    kernel, listing, newcomers, places, posture, programs, reach, rehearse, report, review, roles,
-    show, status, tighten, transaction, turning, watch,
+    adopted, ask, asked, attend, callers, compare, cut, docket, draft, edit, expected, exported,
+    facts, kernel, listing, newcomers, places, posture, programs, reach, rehearse, report, review,
+    roles, show, status, tighten, transaction, turning, watch,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -17,7 +17,8 @@ const FOLDER: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/schema");
 /// The form of each report, by the command that gives it; behind a dash, of a part of the command.
 fn forms() -> BTreeMap<&'static str, Schema> {
     BTreeMap::from([
-        ("adopt", schema_for!(exported::Adopted)),
+        ("adopt", schema_for!(adopted::Report)),
+        ("adopt-list", schema_for!(exported::Adopted)),
         ("export", schema_for!(exported::Report)),
         ("ask", schema_for!(ask::Report)),
         ("ask-region", schema_for!(asked::Report)),

@@ -29,7 +29,7 @@ impl Settings {
     pub(super) fn like(lists: &[Vec<Flat<'_>>; 3], usual: &HostPlan, left: Left) -> Self {
         let left = Left { pings: true, ..left };
         let mut atlas = Atlas::within(NODES);
-        let theirs = atlas.program(&without(program(lists), left));
+        let theirs = atlas.program(&without(program(lists, false), left));
         let ours = meaning(&mut atlas, usual, left);
         let said = Said::of(&atlas, &ours, &theirs);
         let mut off = Vec::new();

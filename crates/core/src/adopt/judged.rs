@@ -23,8 +23,8 @@ pub(super) const NODES: usize = 5_000_000;
 pub struct Differs {
     /// Which way they go.
     pub direction: Direction,
-    /// The rule of others that decides about them; `None`: one that is not understood, or may be.
-    pub theirs: Option<String>,
+    /// The rule of others that decides about them, unless one that is not understood does.
+    pub theirs: String,
     /// What that does.
     pub their_verdict: Option<Verdict>,
     /// The rule, default or part of the baseline that decides about them in the policy.
@@ -44,13 +44,15 @@ pub(super) struct Left {
     pub pings: bool,
 }
 
-/// The rules of all directions as a program.
-pub(super) fn program(lists: &[Vec<Flat<'_>>; 3]) -> RuleProgram {
+/// The rules of all directions as a program, if `whole` with those that are not understood: of what comes to them
+/// nothing is known then. Without them, it is as if they never held.
+pub(super) fn program(lists: &[Vec<Flat<'_>>; 3], whole: bool) -> RuleProgram {
+    let wanted = |it: &&Flat<'_>| whole || !matches!(it.end, End::Unknown(..));
     let chains = Direction::ALL.into_iter().zip(lists).map(|(direction, list)| Chain {
         name: direction.as_str().into(),
         direction: Some(direction),
         base: Some(BaseChain { passes: true }),
-        rules: list.iter().map(rule).collect(),
+        rules: list.iter().filter(wanted).map(rule).collect(),
     });
     RuleProgram { chains: chains.collect(), ..RuleProgram::default() }
 }
@@ -121,7 +123,7 @@ pub(super) fn differing(atlas: &Atlas, theirs: &Meaning, ours: &Meaning) -> Vec<
         .into_iter()
         .map(|(direction, theirs, ours, packet)| Differs {
             direction,
-            theirs: theirs.by().map(ToString::to_string),
+            theirs: theirs.by().map_or_else(|| theirs.to_string(), ToString::to_string),
             their_verdict: theirs.verdict(),
             ours: ours.by().map_or_else(|| ours.to_string(), ToString::to_string),
             our_verdict: ours.verdict(),

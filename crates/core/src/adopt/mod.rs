@@ -2,11 +2,13 @@
 //! meaning with what was there. What cannot be said is named, and why.
 
 mod baseline;
+mod drafted;
 mod flatten;
 pub(crate) mod fold;
 mod held;
 mod judged;
 mod narrowed;
+mod outcome;
 pub(crate) mod rules;
 mod taken;
 pub(crate) mod terms;
@@ -15,4 +17,5 @@ mod traffic;
 pub use flatten::TooMany;
 pub use held::{Entrance, Held, Place, Row, Then, Way};
 pub use judged::Differs;
-pub use taken::{Adopted, NotTaken, Taken, Trouble, taken};
+pub use outcome::{Adopted, Named, NotTaken, Taken, Trouble};
+pub use taken::taken;

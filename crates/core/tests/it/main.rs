@@ -1,5 +1,6 @@
 //! The core, tested on its own: text to meaning.
 
+mod adopting;
 mod analysis;
 mod answers;
 mod baseline;

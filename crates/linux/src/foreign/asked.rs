@@ -91,6 +91,10 @@ pub(super) fn among(loaded: &Loaded, ranges: &Ranges, inverted: bool) -> Asked {
         Field::State => return states(&ranges, inverted),
         Field::Kind(end) => return kind(end, &ranges, inverted),
         Field::InInterface | Field::OutInterface | Field::Other(_) => None,
+        // Whoever knows the interfaces puts their names in before.
+        Field::InNumber | Field::OutNumber => {
+            return Asked::Unknown("the number of an interface that is not there".into());
+        }
     };
     found.map_or_else(
         || Asked::Unknown("values of another length than theirs".into()),

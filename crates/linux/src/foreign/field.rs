@@ -22,6 +22,9 @@ pub(super) enum Field {
     State,
     /// What kind of address an end's is.
     Kind(End),
+    /// The number of the interface that it comes in by, or goes out by.
+    InNumber,
+    OutNumber,
     /// Something that no policy speaks of, in words that follow "it looks at".
     Other(String),
 }
@@ -30,11 +33,10 @@ impl Field {
     /// How many bytes it has, if it is loaded whole.
     pub(super) fn length(&self) -> usize {
         match self {
-            Self::InInterface | Self::OutInterface => 16,
             Self::Version | Self::Protocol | Self::IcmpType(_) => 1,
             Self::EtherType | Self::SourcePort | Self::DestinationPort => 2,
-            Self::Address(_, Family::V6) => 16,
-            Self::Address(_, Family::V4) | Self::State | Self::Kind(_) | Self::Other(_) => 4,
+            Self::InInterface | Self::OutInterface | Self::Address(_, Family::V6) => 16,
+            _ => 4,
         }
     }
 }
@@ -48,7 +50,7 @@ pub(super) struct Loaded {
 }
 
 impl Loaded {
-    fn whole(field: Field) -> Self {
+    pub(super) fn whole(field: Field) -> Self {
         Self { field, mask: None }
     }
 }
@@ -93,7 +95,13 @@ impl Known {
         })
     }
 
-    fn only(&self, numbers: &RangeSet<u8>) -> bool {
+    /// Whether what is asked of has ports.
+    pub(super) fn has_ports(&self) -> bool {
+        self.only(&PortProtocol::numbers())
+    }
+
+    /// Whether it is of some protocols, and no others.
+    pub(super) fn only(&self, numbers: &RangeSet<u8>) -> bool {
         self.protocols
             .as_ref()
             .is_some_and(|it| !it.is_empty() && it.difference(numbers).is_empty())
@@ -166,13 +174,13 @@ fn meta(key: MetaKey) -> Field {
         MetaKey::Protocol => Field::Protocol,
         MetaKey::Unknown(1) => Field::EtherType,
         MetaKey::Mark => Field::Other("its mark".into()),
-        MetaKey::Time => Field::Other("the time".into()),
         MetaKey::Priority => Field::Other("its priority".into()),
         MetaKey::Unknown(0) => Field::Other("how long it is".into()),
-        MetaKey::Unknown(4 | 5) => Field::Other("the number of an interface".into()),
+        MetaKey::Unknown(4) => Field::InNumber,
+        MetaKey::Unknown(5) => Field::OutNumber,
         MetaKey::Unknown(10 | 11) => Field::Other("whose socket sends it".into()),
         MetaKey::Unknown(17) => Field::Other("whether it is for this host alone".into()),
-        MetaKey::Unknown(31 | 32) => Field::Other("the time".into()),
+        MetaKey::Time | MetaKey::Unknown(31 | 32) => Field::Other("the time".into()),
         MetaKey::Traced | MetaKey::Unknown(_) => {
             Field::Other("something that no policy speaks of".into())
         }
@@ -198,12 +206,8 @@ fn payload(base: Base, offset: u32, length: u32, known: &Known) -> Loaded {
             other("the first header behind that of IPv6, whatever stands behind that")
         }
         (Base::Network, None, ..) => other("a header whose IP version it does not ask for"),
-        (Base::Transport, _, 0, 2) if known.only(&PortProtocol::numbers()) => {
-            Loaded::whole(Field::SourcePort)
-        }
-        (Base::Transport, _, 2, 2) if known.only(&PortProtocol::numbers()) => {
-            Loaded::whole(Field::DestinationPort)
-        }
+        (Base::Transport, _, 0, 2) if known.has_ports() => Loaded::whole(Field::SourcePort),
+        (Base::Transport, _, 2, 2) if known.has_ports() => Loaded::whole(Field::DestinationPort),
         (Base::Transport, _, 0, 1) if known.only(&RangeSet::single(ICMP)) => {
             Loaded::whole(Field::IcmpType(ICMP))
         }

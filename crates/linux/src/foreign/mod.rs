@@ -1,14 +1,17 @@
 //! What others have of rules that let packets pass or keep them out, as far as a policy can say it.
 
 mod asked;
+mod compat;
 mod field;
 mod older;
 mod row;
 mod sets;
+mod state;
 
 pub(crate) use older::older;
 
 use crate::LinuxError;
+use crate::addresses::numbers;
 use crate::ruleset::{Denies, OtherTable, Sees, others, set_of};
 use crate::translation::held::{Others, TableName};
 use crate::transport::Transport;
@@ -72,11 +75,16 @@ fn direction(chain: &Chain) -> Option<Direction> {
     }
 }
 
-/// Reads what others have.
+/// Reads what others have, of the namespace of two transports: for packet filters, and for links, which some know by
+/// their numbers.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
-pub fn foreign(transport: &mut dyn Transport) -> Result<Foreign, LinuxError> {
+pub fn foreign(
+    transport: &mut dyn Transport,
+    routes: &mut dyn Transport,
+) -> Result<Foreign, LinuxError> {
+    let links = numbers(routes)?;
     let tables = others(transport)?;
     let mut kept = Others::read(transport, |chain| chain.hook.is_some())?;
     let chains = kept.chains.clone();
@@ -101,13 +109,16 @@ pub fn foreign(transport: &mut dyn Transport) -> Result<Foreign, LinuxError> {
     }
     for (table, chains) in &names {
         let name = |chain: &str| name(&tables, table, chain);
-        let reader = Reader { others: &kept, table, name: &name };
+        let reader = Reader { others: &kept, table, name: &name, links: &links };
         for chain in chains {
             let rows = kept.rules(table, chain).iter().map(|it| reader.row(it)).collect();
             found.held.chains.insert(name(chain), rows);
         }
     }
-    // The last one made at a priority is the first that packets come to; all of them must let a packet pass.
+    // All of them must let a packet pass. Of two at the same priority the one that came later is asked first
+    // (nf_hook_entries_grow in net/netfilter/core.c); of two tables the kernel does not tell which that is, but mostly it
+    // is the one that it names last. It only decides whether what is kept out hears an answer.
+    at.reverse();
     at.sort_by_key(|it| it.0);
     found.held.entrances = at.into_iter().map(|it| it.1).collect();
     found.held.places = places(&kept);

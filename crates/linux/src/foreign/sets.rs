@@ -6,10 +6,13 @@ use crate::ruleset::{before, largest};
 use crate::translation::held::Held;
 use tipstaff_wire::nf_tables::{ForeignElement, Verdict, set_flags};
 
+/// A key, part by part, and where it leads.
+pub(super) type Entry = (Ranges, Option<Verdict>);
+
 /// What a set holds.
 pub(super) struct Values {
     /// Keys, part by part, and where each leads.
-    pub entries: Vec<(Ranges, Option<Verdict>)>,
+    pub entries: Vec<Entry>,
     /// Where what is in none of these leads; a set without verdicts then holds everything.
     pub rest: Option<Verdict>,
 }
@@ -70,8 +73,11 @@ pub(super) fn single(held: &Held) -> Option<Ranges> {
     Some(ranges(held)?.into_iter().map(|(first, last, _)| (first, last)).collect())
 }
 
+/// The first and last key of an element, and itself.
+type Ranged<'h> = (Vec<u8>, Vec<u8>, &'h ForeignElement);
+
 /// The elements, with the first and last key of each.
-fn ranges(held: &Held) -> Option<Vec<(Vec<u8>, Vec<u8>, &ForeignElement)>> {
+fn ranges(held: &Held) -> Option<Vec<Ranged<'_>>> {
     let intervals = held.set.flags & set_flags::INTERVAL != 0;
     let mut found = Vec::new();
     for (at, element) in held.elements.iter().enumerate() {

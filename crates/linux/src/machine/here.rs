@@ -59,7 +59,7 @@ impl Machine for Here {
     }
 
     fn foreign(&self) -> Result<Foreign, LinuxError> {
-        foreign::foreign(&mut netfilter()?)
+        foreign::foreign(&mut netfilter()?, &mut routes()?)
     }
 
     fn translations(&self) -> Result<Translations, LinuxError> {

@@ -4,11 +4,12 @@ mod sieve;
 
 use crate::harness::{Desk, Outcome, give};
 use serde_json::Value;
-use sieve::{accept, marked, sieve, to_port};
+use sieve::{TABLE, accept, deny, marked, sieve, to_port};
+use std::io::Write;
 use std::net::TcpListener;
 use tipstaff_linux::lab::testing::{address, connect_from, sealed, street_sluice_granary};
-use tipstaff_linux::lab::{Lab, Node};
-use tipstaff_wire::nf_tables::Batch;
+use tipstaff_linux::lab::{Lab, Node, lead_elsewhere};
+use tipstaff_wire::nf_tables::{self as nf, Batch, Expression};
 
 struct World {
     lab: Lab,
@@ -43,29 +44,162 @@ impl World {
     fn open(&self, from: &str) -> Vec<u16> {
         let own = if from.contains(':') { "2001:db8:2::10" } else { "192.0.2.10" };
         let street = self.lab.node("street").expect("it");
-        let opens = |port: &u16| {
-            let connect = || connect_from((address(from), 0).into(), (address(own), *port).into());
+        let opens = |port: u16| {
+            let connect = || connect_from((address(from), 0).into(), (address(own), port).into());
             street.run(connect).expect("entered").is_ok()
         };
-        [80, 443, 2202, 9100].into_iter().filter(opens).collect()
+        // Silence takes its time: all at once.
+        std::thread::scope(|scope| {
+            let all = [80, 443, 2202, 9100].map(|port| (port, scope.spawn(move || opens(port))));
+            all.into_iter()
+                .filter_map(|(port, it)| it.join().expect("done").then_some(port))
+                .collect()
+        })
     }
 }
 
-fn texts(list: &Value) -> Vec<&str> {
-    list.as_array().expect("a list").iter().filter_map(Value::as_str).collect()
+const CALLERS: [&str; 4] = ["198.51.100.7", "203.0.113.9", "2001:db8:51::7", "2001:db8:bad::9"];
+
+fn count(list: &Value) -> usize {
+    list.as_array().expect("a list").len()
+}
+
+/// Takes a table out, as its owner does.
+fn take_out(world: &World, table: &str) {
+    let mut batch = Batch::begin(1);
+    batch.delete_table(table);
+    world.sluice().run(|| give(batch)).expect("entered");
 }
 
 #[test]
 fn rules_of_others_become_a_policy_that_takes_their_place() {
     sealed("adopting::rules_of_others_become_a_policy_that_takes_their_place", || {
         let world = World::with(sieve(Vec::new()));
-        let callers = ["198.51.100.7", "203.0.113.9", "2001:db8:51::7", "2001:db8:bad::9"];
-        let before = callers.map(|it| world.open(it));
-        let told = world.run(&["adopt", "--hand-over"]);
-        println!("{}\n{}", told.stdout, told.stderr);
-        let report = world.run(&["adopt", "--format", "json", "--untried"]).json();
-        println!("{report:#}");
-        println!("{before:?} {:?}", texts(&report["idle"]));
-        let _ = (marked(1), to_port(1), accept());
+        let before = CALLERS.map(|it| world.open(it));
+        assert_eq!(
+            before,
+            [vec![80, 443, 2202], vec![80, 443], vec![80, 443, 2202], vec![80, 443]]
+        );
+        let told = world.run(&["adopt"]).exits(0);
+        // What was counted is told with the rules; how much of it others sent is not for this test.
+        let policy: String = told
+            .stdout
+            .lines()
+            .filter(|it| !it.starts_with("names = "))
+            .map(|it| match it.rsplit_once(": ") {
+                Some((place, _)) if it.starts_with("# ") => format!("{place}: ...\n"),
+                _ => format!("{it}\n"),
+            })
+            .collect();
+        insta::assert_snapshot!(policy);
+        assert!(told.stderr.contains("of 10 rules of others in 1 table, 5 are said"), "{told:?}");
+        assert!(told.stderr.contains("met what the policy says"), "{}", told.stderr);
+
+        // The whole way, with a connection that lives through it.
+        let street = world.lab.node("street").expect("it");
+        let connect = || connect_from((address("203.0.113.9"), 0).into(), shop_door());
+        let mut visit = street.run(connect).expect("entered").expect("connected");
+        world.desk.write(&told.stdout);
+        world.run(&["enforce", "--keep"]).exits(0);
+        assert_eq!(CALLERS.map(|it| world.open(it)), before, "both");
+        take_out(&world, TABLE);
+        assert_eq!(CALLERS.map(|it| world.open(it)), before, "the policy alone");
+        visit.write_all(b"x").expect("sent");
+        let status = world.run(&["status", "--format", "json"]).json();
+        assert_eq!(
+            (&status["equal"], &status["others"]),
+            (&Value::Bool(true), &Value::Array(vec![]))
+        );
+        let nothing = world.run(&["adopt"]).exits(1);
+        assert!(nothing.stderr.contains("nobody else has rules here"), "{}", nothing.stderr);
+    });
+}
+
+fn shop_door() -> std::net::SocketAddr {
+    (address("192.0.2.10"), 443).into()
+}
+
+#[test]
+fn what_a_policy_cannot_say_is_named() {
+    sealed("adopting::what_a_policy_cannot_say_is_named", || {
+        let with = |tests: Vec<Expression>, end: Expression| [tests, vec![end]].concat();
+        let world = World::with(sieve(vec![
+            (with(marked(7), deny()), "marked by a probe"),
+            (with(to_port(9100), accept()), "gauge \u{1b}[2J\nand [[host.sluice.rule]]"),
+            (with(to_port(443), deny()), "never"),
+        ]));
+        // Ahead of routing, where no policy is.
+        let mut batch = Batch::begin(1);
+        batch.new_table(&nf::Table { name: "early".into(), ..nf::Table::default() });
+        batch.new_chain(&nf::Chain {
+            table: "early".into(),
+            name: "first".into(),
+            kind: Some("filter".into()),
+            hook: Some(nf::Hook { number: nf::Hook::PRE_ROUTING, priority: -300 }),
+            policy: Some(1),
+            ..nf::Chain::default()
+        });
+        batch.new_rule(&nf::Rule {
+            table: "early".into(),
+            chain: "first".into(),
+            expressions: with(to_port(23), deny()),
+            ..nf::Rule::default()
+        });
+        world.sluice().run(|| give(batch)).expect("entered");
+        let report = world.run(&["adopt", "--untried", "--format", "json"]).exits(1).json();
+        assert_eq!(
+            report["not_taken"].to_string(),
+            serde_json::json!([{
+                "rule": "sieve/arrivals, rule 10",
+                "why": "it looks at its mark",
+                "keeps_out": true,
+            }])
+            .to_string()
+        );
+        assert_eq!(
+            report["beside"].to_string(),
+            serde_json::json!([{
+                "chain": "early/first",
+                "hook": "before routing",
+                "sure": true,
+            }])
+            .to_string()
+        );
+        assert_eq!(
+            report["idle"].to_string(),
+            serde_json::json!(["sieve/arrivals, rule 12"]).to_string()
+        );
+        assert!(report["tried"].is_null() && report["hand_over"].is_null());
+        assert_eq!(report["differs"].to_string(), "[]");
+        let text = world.run(&["adopt", "--untried"]).exits(1);
+        assert!(text.stderr.contains("without it, the policy may let in"), "{}", text.stderr);
+        // Words of others are words.
+        assert!(!text.stdout.contains('\u{1b}') && !text.stderr.contains('\u{1b}'), "{text:?}");
+        world.desk.write(&text.stdout);
+        world.run(&["show"]).exits(0);
+        assert_eq!(world.desk.text().matches("\n[[host.sluice.rule]]").count(), 5);
+    });
+}
+
+#[test]
+fn the_order_of_steps_is_tried_on_copies() {
+    sealed("adopting::the_order_of_steps_is_tried_on_copies", || {
+        let world = World::with(sieve(Vec::new()));
+        let lead = || lead_elsewhere("porter", 8088, (address("10.44.8.20"), 80).into());
+        world.sluice().run(lead).expect("entered").expect("led");
+        let report = world.run(&["adopt", "--hand-over", "--format", "json"]).json();
+        let steps = report["hand_over"].as_array().expect("steps");
+        assert_eq!(steps.len(), 4, "{report:#}");
+        assert_eq!(count(&report["tables"]), 2);
+        for at in [0, 2] {
+            let tried = &steps[at]["tried"];
+            assert_eq!(tried["disagreements"], 0, "{tried:#}");
+            assert!(tried["packets"].as_u64().expect("a number") > 100_000, "{tried:#}");
+        }
+        assert!(steps[2]["what"].as_str().expect("words").contains("take out the table `sieve`"));
+        // Nothing of all that has touched the machine.
+        assert_eq!(world.open("203.0.113.9"), [80, 443]);
+        let status = world.run(&["status", "--format", "json"]).json();
+        assert_eq!((&status["in_force"], count(&status["others"])), (&Value::Bool(false), 2));
     });
 }

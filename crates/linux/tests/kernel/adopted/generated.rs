@@ -1,7 +1,8 @@
 //! Rule sets of others, from a seed: tables of all three kinds, with sets, maps, chains that lead to each other, rates,
 //! states, interfaces and marks.
 
-use crate::translated::parts::{Dice, ONE, PORTS, SOURCES, equal, octets, port, protocol, version};
+use super::older::older_form;
+use crate::translated::parts::{Dice, ONE, PORTS, SOURCES, equal, port, protocol, version};
 use std::net::IpAddr;
 use tipstaff_linux::lab::testing::address;
 use tipstaff_wire::nf_tables::{
@@ -9,20 +10,24 @@ use tipstaff_wire::nf_tables::{
     FAMILY_IPV6, Hook, Limit, MetaKey, PROHIBITED, RejectKind, Rule, Verdict, ct, fib, set_flags,
 };
 
-const ENDS: [&str; 6] =
+pub(super) const ENDS: [&str; 6] =
     ["192.0.2.10", "10.44.8.10", "10.44.8.20", "2001:db8:2::10", "fd44:8::10", "fd44:8::20"];
-const PROTOCOLS: [u8; 3] = [6, 17, 132];
+pub(super) const PROTOCOLS: [u8; 3] = [6, 17, 132];
 
 /// A table in the making.
 pub struct Table<'d> {
-    dice: &'d mut Dice,
+    pub(super) dice: &'d mut Dice,
     batch: Batch,
     name: &'d str,
-    family: u8,
+    pub(super) family: u8,
     next_set: u32,
     helpers: usize,
     /// Whether it is as most people have it.
     tidy: bool,
+    /// The host's interfaces and their numbers.
+    links: [(&'static str, u32); 3],
+    /// Whether the kernel has parts in the form of its older packet filter.
+    older: bool,
 }
 
 fn interface(name: &str) -> Vec<u8> {
@@ -38,7 +43,12 @@ fn remark(text: &str) -> Vec<u8> {
 }
 
 /// The tables of a seed, each as one batch; if `tidy`, as most people have them.
-pub fn tables(seed: u64, tidy: bool) -> Vec<BatchOutput> {
+pub fn tables(
+    seed: u64,
+    tidy: bool,
+    links: [(&'static str, u32); 3],
+    older: bool,
+) -> Vec<BatchOutput> {
     let mut dice = Dice(seed.wrapping_mul(0x2545_f491_4f6c_dd1d));
     let mut all = Vec::new();
     let kinds: &[u8] = match dice.below(6) {
@@ -58,6 +68,8 @@ pub fn tables(seed: u64, tidy: bool) -> Vec<BatchOutput> {
             next_set: 1,
             helpers,
             tidy,
+            links,
+            older,
         };
         table.fill();
         let mut batch = table.batch.finish().expect("fits");
@@ -68,7 +80,7 @@ pub fn tables(seed: u64, tidy: bool) -> Vec<BatchOutput> {
 }
 
 /// Batches are made for tables of both IP versions: here their messages (subsystem 10) are given another one.
-fn in_family(batch: &mut BatchOutput, family: u8) {
+pub(super) fn in_family(batch: &mut BatchOutput, family: u8) {
     let mut at = 0;
     while at + 16 < batch.bytes.len() {
         let length = u32::from_ne_bytes(batch.bytes[at..at + 4].try_into().expect("four"));
@@ -205,7 +217,7 @@ impl Table<'_> {
         Some(number)
     }
 
-    fn of_version(&mut self, list: &[&str]) -> IpAddr {
+    pub(super) fn of_version(&mut self, list: &[&str]) -> IpAddr {
         loop {
             let found = address(self.dice.of(list));
             let fits = match self.family {
@@ -219,7 +231,7 @@ impl Table<'_> {
         }
     }
 
-    fn set(&mut self, flags: u32, key_length: u32, elements: &[Element]) -> nf::Set {
+    pub(super) fn set(&mut self, flags: u32, key_length: u32, elements: &[Element]) -> nf::Set {
         let id = self.next_set;
         self.next_set += 1;
         let set = nf::Set {
@@ -236,7 +248,7 @@ impl Table<'_> {
         set
     }
 
-    fn lookup(set: &nf::Set, to_verdict: bool, flags: u32) -> Expression {
+    pub(super) fn lookup(set: &nf::Set, to_verdict: bool, flags: u32) -> Expression {
         let (set, id) = (set.name.clone(), set.id);
         Expression::Lookup { set, register: ONE, to_verdict, id, flags }
     }
@@ -273,11 +285,24 @@ impl Table<'_> {
                     _ => self.dice.of(&[MetaKey::InInterfaceName, MetaKey::OutInterfaceName]),
                 };
                 let op = self.dice.of(&[Compare::Equal, Compare::NotEqual]);
-                let data = interface(self.dice.of(&["eth0", "eth1", "lo"]));
+                let (name, number) = self.dice.of(&self.links);
+                if self.dice.below(3) == 0 {
+                    // By its number, which NFT_META_IIF and NFT_META_OIF have.
+                    let key = MetaKey::Unknown(if key == MetaKey::InInterfaceName { 4 } else { 5 });
+                    let data = number.to_ne_bytes().to_vec();
+                    return vec![
+                        Expression::Meta { register: ONE, key },
+                        Expression::Cmp { register: ONE, op, data },
+                    ];
+                }
+                let data = interface(name);
                 vec![
                     Expression::Meta { register: ONE, key },
                     Expression::Cmp { register: ONE, op, data },
                 ]
+            }
+            10 if self.older && self.family != FAMILY_INET && self.dice.below(2) == 0 => {
+                older_form(self.dice)
             }
             10 => {
                 let op = self.dice.of(&[Compare::Equal, Compare::NotEqual]);
@@ -294,146 +319,6 @@ impl Table<'_> {
             ],
             _ => Vec::new(),
         }
-    }
-
-    fn by_port(&mut self) -> Vec<Expression> {
-        let number = self.dice.of(&PORTS);
-        let bytes = |it: u16| it.to_be_bytes().to_vec();
-        let compared = |op| Expression::Cmp { register: ONE, op, data: bytes(number) };
-        let last = number + u16::try_from(self.dice.below(100)).expect("small");
-        match self.dice.below(7) {
-            0 | 1 => vec![port(), compared(Compare::Equal)],
-            2 => {
-                let op = self.dice.of(&[
-                    Compare::NotEqual,
-                    Compare::Less,
-                    Compare::Unknown(3),
-                    Compare::Unknown(4),
-                    Compare::Unknown(5),
-                ]);
-                vec![port(), compared(op)]
-            }
-            3 => {
-                let op = self.dice.of(&[Compare::Equal, Compare::NotEqual]);
-                let (from, to) = (bytes(number), bytes(last));
-                vec![port(), Expression::Range { register: ONE, op, from, to }]
-            }
-            4 => {
-                let mut keys = vec![number, self.dice.of(&PORTS), self.dice.of(&PORTS)];
-                keys.sort_unstable();
-                keys.dedup();
-                let elements: Vec<Element> =
-                    keys.into_iter().map(|it| Element::key(bytes(it))).collect();
-                let set = self.set(0, 2, &elements);
-                let flags = u32::from(self.dice.below(4) == 0);
-                vec![port(), Self::lookup(&set, false, flags)]
-            }
-            5 => {
-                let ends = [Element::key(bytes(number)), Element::end(bytes(last + 1))];
-                let set = self.set(set_flags::INTERVAL, 2, &ends);
-                vec![port(), Self::lookup(&set, false, 0)]
-            }
-            _ => vec![
-                Expression::Payload { register: ONE, base: Base::Transport, offset: 0, length: 2 },
-                Expression::Cmp {
-                    register: ONE,
-                    op: self.dice.of(&[Compare::Less, Compare::Unknown(5)]),
-                    data: bytes(40_000),
-                },
-            ],
-        }
-    }
-
-    /// Loads an end of a packet, behind its IP version where the table is for both.
-    fn load(&self, of: IpAddr, source: bool, length: u32) -> Vec<Expression> {
-        let mut all = if self.family == FAMILY_INET { version(of).to_vec() } else { Vec::new() };
-        let offset = match (of.is_ipv4(), source) {
-            (true, true) => 12,
-            (true, false) => 16,
-            (false, true) => 8,
-            (false, false) => 24,
-        };
-        all.push(Expression::Payload { register: ONE, base: Base::Network, offset, length });
-        all
-    }
-
-    fn by_address(&mut self, source: bool) -> Vec<Expression> {
-        let end = if source { self.of_version(&SOURCES) } else { self.of_version(&ENDS) };
-        let whole = octets(end);
-        let length = u32::try_from(whole.len()).expect("small");
-        let op = self.dice.of(&[Compare::Equal, Compare::Equal, Compare::NotEqual]);
-        match self.dice.below(3) {
-            0 => {
-                let mut all = self.load(end, source, length);
-                all.push(Expression::Cmp { register: ONE, op, data: whole });
-                all
-            }
-            1 => {
-                // The first bytes only.
-                let kept = if end.is_ipv4() { 3 } else { 8 };
-                let mut all = self.load(end, source, kept);
-                let data = whole[..kept as usize].to_vec();
-                all.push(Expression::Cmp { register: ONE, op, data });
-                all
-            }
-            _ => {
-                let bits = if end.is_ipv4() { self.dice.of(&[9, 20, 27]) } else { 45 };
-                let mask: Vec<u8> = (0..whole.len())
-                    .map(|at| {
-                        let left = bits - 8 * i32::try_from(at).expect("small");
-                        if left >= 8 { 255 } else { !(255u32 >> left.max(0)) as u8 }
-                    })
-                    .collect();
-                let data = whole.iter().zip(&mask).map(|(byte, mask)| byte & mask).collect();
-                let mut all = self.load(end, source, length);
-                all.extend([
-                    Expression::Bitwise {
-                        source: ONE,
-                        destination: ONE,
-                        length,
-                        mask,
-                        xor: vec![0; whole.len()],
-                    },
-                    Expression::Cmp { register: ONE, op, data },
-                ]);
-                all
-            }
-        }
-    }
-
-    fn by_set_of_addresses(&mut self) -> Vec<Expression> {
-        let end = self.of_version(&SOURCES);
-        let whole = octets(end);
-        let (mut first, mut behind) = (whole.clone(), whole.clone());
-        *first.last_mut().expect("bytes") = 0;
-        *behind.last_mut().expect("bytes") = 200;
-        let set = self.set(
-            set_flags::INTERVAL,
-            u32::try_from(whole.len()).expect("small"),
-            &[Element::key(first), Element::end(behind)],
-        );
-        let mut all = self.load(end, true, u32::try_from(whole.len()).expect("small"));
-        all.push(Self::lookup(&set, false, u32::from(self.dice.below(4) == 0)));
-        all
-    }
-
-    /// Protocol and port together, in one set.
-    fn by_both(&mut self) -> Vec<Expression> {
-        let mut keys: Vec<(u8, u16)> =
-            (0..3).map(|_| (self.dice.of(&PROTOCOLS), self.dice.of(&PORTS))).collect();
-        keys.sort_unstable();
-        keys.dedup();
-        let key = |(number, port): (u8, u16)| {
-            let [high, low] = port.to_be_bytes();
-            Element::key(vec![number, 0, 0, 0, high, low, 0, 0])
-        };
-        let elements: Vec<Element> = keys.into_iter().map(key).collect();
-        let set = self.set(0, 8, &elements);
-        vec![
-            Expression::Meta { register: ONE, key: MetaKey::Protocol },
-            Expression::Payload { register: 9, base: Base::Transport, offset: 2, length: 2 },
-            Self::lookup(&set, false, 0),
-        ]
     }
 
     fn verdict(&mut self, helper: usize) -> Verdict {

@@ -1,19 +1,22 @@
 //! Rules of others as a policy: what is told of them, and what the kernel does with real packets.
 
+mod asking;
 mod generated;
+mod older;
 
 use crate::agreement::{do_not_wait_for_nobody, in_the_lab, new_packets, shot};
-use crate::translated::parts::{Dice, PORTS};
+use crate::translated::parts::{Dice, ENOENT, PORTS};
 use crate::world::netfilter;
 use std::net::IpAddr;
-use tipstaff_core::adopt::{Adopted, Held, taken};
+use tipstaff_core::adopt::{Adopted, Differs, Held, Named, taken};
 use tipstaff_core::generate::{NOW, settle};
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Relation, Transport};
-use tipstaff_linux::deliver;
 use tipstaff_linux::foreign::foreign;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Fate, Range};
+use tipstaff_linux::{Here, Machine as _, NetlinkSocket, Protocol, deliver};
+use tipstaff_wire::nf_tables::{self as nf, Batch, FAMILY_IPV4};
 
 /// For a longer run: how many sets of rules, from which seed on, and how many packets for each.
 const LONG: &str = "TIPSTAFF_ADOPTED";
@@ -87,15 +90,13 @@ fn visible(verdict: Verdict, adopted: &Adopted, packet: &Packet) -> Verdict {
 
 /// Whether it is named that the policy treats a packet otherwise.
 fn is_named(adopted: &Adopted, packet: &Packet) -> bool {
-    let theirs = adopted.theirs.evaluate(packet).map(|it| it.by.to_string());
-    let ours = adopted.plan.evaluate(packet).by.to_string();
-    match &theirs {
-        None => !adopted.not_taken.is_empty(),
-        Some(_) => adopted
-            .differs
-            .iter()
-            .any(|it| it.direction == packet.direction && it.theirs == theirs && it.ours == ours),
-    }
+    let Some(theirs) = adopted.theirs.evaluate(packet) else {
+        return !adopted.not_taken.is_empty();
+    };
+    let (theirs, ours) = (theirs.by.to_string(), adopted.plan.evaluate(packet).by.to_string());
+    let named =
+        |it: &Differs| it.direction == packet.direction && it.theirs == theirs && it.ours == ours;
+    adopted.differs.iter().any(named)
 }
 
 #[derive(Debug, Default)]
@@ -113,8 +114,8 @@ struct Sums {
 
 /// The policy for what others have, and what became of packets under their rules and is said of them by both.
 fn tried(held: &Held, sent: &[(Packet, Fate)], sums: &mut Sums, of: &str) {
-    let mut adopted =
-        taken(held, "sluice", NOW).unwrap_or_else(|trouble| panic!("{of}: {trouble:#?}"));
+    let mut adopted = taken(held, Named { host: "sluice", machine: None }, NOW)
+        .unwrap_or_else(|trouble| panic!("{of}: {trouble:#?}"));
     settle(&mut adopted.plan);
     // Answers have to leave, too.
     let answers_leave = !held.entrances.iter().any(|it| it.direction == Direction::Outbound);
@@ -161,6 +162,33 @@ fn tried(held: &Held, sent: &[(Packet, Fate)], sums: &mut Sums, of: &str) {
     }
 }
 
+/// Whether the kernel carries parts in the form of its older packet filter.
+fn has_older_forms() -> bool {
+    let lab = street_sluice_granary();
+    let refused = lab.node("sluice").expect("there").run(|| {
+        let mut batch = Batch::begin(1);
+        batch.new_table(&nf::Table { name: "older".into(), ..nf::Table::default() });
+        let chain = "any".to_owned();
+        let table = "older".to_owned();
+        batch.new_chain(&nf::Chain {
+            table: table.clone(),
+            name: chain.clone(),
+            ..nf::Chain::default()
+        });
+        let expressions = older::older_form(&mut Dice(1));
+        batch.new_rule(&nf::Rule { table, chain, expressions, ..nf::Rule::default() });
+        let mut batch = batch.finish().expect("fits");
+        generated::in_family(&mut batch, FAMILY_IPV4);
+        deliver(&mut netfilter(), "try", &batch).expect("answered")
+    });
+    let refused = refused.expect("entered");
+    if let [(_, answer), ..] = &refused[..] {
+        assert_eq!(answer.errno, ENOENT, "{refused:?}");
+        println!("this kernel has no parts in the older form: none are tried");
+    }
+    refused.is_empty()
+}
+
 #[test]
 fn a_policy_made_of_others_rules_does_what_they_do() {
     sealed("adopted::a_policy_made_of_others_rules_does_what_they_do", || {
@@ -171,6 +199,7 @@ fn a_policy_made_of_others_rules_does_what_they_do() {
             [from, sets, packets] => (from, sets, usize::try_from(packets).expect("fits")),
             _ => (0, 36, 600),
         };
+        let older = has_older_forms();
         let mut sums = Sums::default();
         for seed in from..from + sets {
             let of = format!("seed {seed}");
@@ -180,11 +209,18 @@ fn a_policy_made_of_others_rules_does_what_they_do() {
             do_not_wait_for_nobody(host);
             let found = host
                 .run(|| {
-                    for batch in generated::tables(seed, seed % 3 == 0) {
+                    let all = Here.links().expect("listed");
+                    let number =
+                        |name: &str| all.iter().find(|it| it.name == name).map_or(1, |it| it.index);
+                    let links = ["lo", "eth0", "eth1"].map(|it| (it, number(it)));
+                    for batch in generated::tables(seed, seed % 3 == 0, links, older) {
                         let refused = deliver(&mut netfilter(), "try", &batch).expect("answered");
                         assert_eq!(refused, [], "{of}");
                     }
-                    foreign(&mut netfilter())
+                    foreign(
+                        &mut netfilter(),
+                        &mut NetlinkSocket::open(Protocol::Route).expect("a socket"),
+                    )
                 })
                 .expect("entered")
                 .expect("read");

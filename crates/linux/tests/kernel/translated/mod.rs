@@ -1,7 +1,7 @@
 //! Where packets go that others translate: what is told of their rules, and what the kernel does.
 
 mod generated;
-mod older;
+pub mod older;
 pub mod parts;
 
 use crate::world::netfilter;

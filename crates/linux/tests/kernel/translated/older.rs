@@ -8,7 +8,7 @@ use tipstaff_linux::{Here, Machine as _, deliver};
 use tipstaff_wire::nf_tables::{self as nf, Batch, Compare, Expression, Hook, Rule, Verdict};
 
 /// A part of a rule in the form of the older packet filter: its name, revision and what it is about.
-fn older(kind: &str, name: &str, revision: u32, info: &[u8]) -> Expression {
+pub fn older(kind: &str, name: &str, revision: u32, info: &[u8]) -> Expression {
     let mut data = Vec::new();
     let mut attribute = |kind: u16, bytes: &[u8]| {
         let length = u16::try_from(bytes.len() + 4).expect("small");
