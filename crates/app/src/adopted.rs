@@ -1,18 +1,14 @@
 //! `adopt`: a policy from the rules that others have in the kernel, tried on a copy of the machine.
 
-use crate::load::{name_of_this_machine, now};
+use crate::of_others::{Made, made};
 use crate::rehearse::{self, Instead, Witness};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, Outcome, PacketWords, loaded};
+use crate::{Failure, Loaded, Outcome, PacketWords};
 use serde::Serialize;
-use tipstaff_core::adopt::{self, Named, Trouble, taken};
-use tipstaff_core::policy::Source;
+use tipstaff_core::adopt;
 use tipstaff_linux::Machine;
 use tipstaff_linux::foreign::{Foreign, Table};
 use tipstaff_linux::ruleset::Sees;
-
-/// What the text of the policy is called where it is spoken of.
-const NAMED: &str = "the adopted policy";
 
 /// What is wanted.
 #[derive(Clone, Copy, Debug, Default)]
@@ -171,17 +167,8 @@ pub fn report(
     wanted: &Wanted<'_>,
     progress: &dyn Fn(u64, u64),
 ) -> Result<Report, Failure> {
-    let foreign = machine.foreign()?;
-    if !foreign.tables.iter().any(|it| it.decides) {
-        return Err(nothing(&foreign));
-    }
-    let host = wanted.host.map_or_else(name_of_this_machine, str::to_owned);
-    let machine_name = name_of_this_machine();
-    let named =
-        Named { host: &host, machine: Some(machine_name.as_str()).filter(|it| *it != host) };
-    let adopted = taken(&foreign.held, named, now()).map_err(trouble)?;
-    let sources = vec![Source::new(NAMED, &adopted.policy)];
-    let mut policy = loaded(NAMED, sources, Some(&host))?;
+    let Made { foreign, adopted, mut policy } = made(machine, wanted.host)?;
+    let host = policy.plan.host.clone();
     policy.place(machine)?;
     let tables: Vec<&Table> = foreign.tables.iter().collect();
     let tried = match wanted.untried {
@@ -222,32 +209,6 @@ pub fn report(
     })
 }
 
-fn nothing(foreign: &Foreign) -> Failure {
-    let unread = &foreign.unread;
-    let mut help = vec!["`tipstaff draft` writes a first policy from what listens here".to_owned()];
-    if !unread.is_empty() {
-        help.insert(0, format!("there may be some that cannot be read: {}", unread.join("; ")));
-    }
-    Failure::stopped("nobody else has rules here that let packets pass or keep them out", help)
-}
-
-fn trouble(trouble: Trouble) -> Failure {
-    match trouble {
-        Trouble::TooMany(many) => Failure::stopped(
-            format!(
-                "as one list for each direction they would be more than {} rules",
-                many.entries
-            ),
-            vec!["chains that return, or that several lead to, stand there again and again".into()],
-        ),
-        Trouble::TooComplex => Failure::stopped(
-            "what they mean is too much to be compared",
-            vec!["that the policy does the same could not be told, so there is none".into()],
-        ),
-        Trouble::Unreadable(problems) => Failure::Input { sources: Vec::new(), problems },
-    }
-}
-
 fn table(table: &Table) -> TableWords {
     TableWords {
         name: table.name.clone(),
@@ -281,7 +242,9 @@ fn tried(
         traffic: None,
         instead: Some(Instead { tables, policy: enforced }),
     };
-    let found = rehearse::report(machine, policy, &request, progress)?;
+    let found = rehearse::report(machine, policy, &request, progress).map_err(|failure| {
+        failure.with_help("`--untried` leaves the copy out, and compares what rules mean".into())
+    })?;
     Ok(Tried {
         packets: found.packets,
         every_port: found.every_port,

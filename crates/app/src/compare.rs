@@ -3,15 +3,16 @@
 use super::effect::{self, ChangeWords, Effects, SideWords};
 use super::folded::told;
 use super::load::of_places;
+use super::of_others::others;
 use super::region::Words;
-use super::{By, Failure, Loaded, PacketWords, likely_packet, load, loaded};
+use super::{By, Failure, Loaded, PacketWords, exported, likely_packet, load, loaded};
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::path::Path;
 use tipstaff_core::meaning::{Atlas, Fate};
 use tipstaff_core::plan::{HostPlan, RuleId};
-use tipstaff_core::policy::{NO_POSTURE, Rate, Verdict};
+use tipstaff_core::policy::{NO_POSTURE, Rate, Source, Verdict};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
@@ -51,22 +52,25 @@ impl Report {
 pub enum Operand {
     /// The rules in the kernel.
     Kernel,
+    /// The rules that others have in the kernel, as far as a policy can say them.
+    Others,
     /// The policy as it was last committed to the version control of its folder.
     Committed,
     /// A host of the policy.
     Host(String),
-    /// A policy, and a host of it.
+    /// A policy, and a host of it; or access control lists, by the name's end.
     Path(String, Option<String>),
 }
 
 impl Operand {
-    /// Reads `kernel`, `committed`, `@HOST`, `PATH` or `PATH@HOST`.
+    /// Reads `kernel`, `others`, `committed`, `@HOST`, `PATH` or `PATH@HOST`.
     ///
     /// # Errors
     /// Never; the form fits the argument parser.
     pub fn parse(text: &str) -> Result<Self, String> {
         Ok(match (text, text.rsplit_once('@')) {
             ("kernel", _) => Self::Kernel,
+            ("others", _) => Self::Others,
             ("committed", _) => Self::Committed,
             (_, Some(("", host))) => Self::Host(host.to_owned()),
             (_, Some((path, host))) if !host.contains('/') => {
@@ -124,7 +128,7 @@ pub fn report(
     let [in_first, in_second] = place.sides(first.is_none());
     let (a_name, mut a) = side(place, one, in_first)?;
     let (b_name, mut b) = side(place, other, in_second)?;
-    if a.is_none() || b.is_none() {
+    if a.is_none() || b.is_none() || [one, other].contains(&&Operand::Others) {
         // The kernel speaks of interfaces by their names of today.
         a.iter_mut().chain(&mut b).try_for_each(|it| it.place(place.machine))?;
     }
@@ -159,7 +163,19 @@ fn side(
     let named = |loaded: Loaded| (format!("{} of {}", loaded.plan.host, loaded.name), Some(loaded));
     let (mut name, mut policy) = match operand {
         Operand::Kernel => ("the kernel".to_owned(), None),
+        Operand::Others => {
+            let (policy, missing) = others(place.machine, place.host)?;
+            (without(missing, "the rules of others in the kernel", "rule"), Some(policy))
+        }
         Operand::Host(host) => named(load(place.policy, Some(host))?),
+        Operand::Path(path, host) if LISTS.iter().any(|it| path.ends_with(it)) => {
+            let host = host.as_deref().or(place.host).unwrap_or(exported::NOBODY);
+            let text = exported::file(Path::new(path))?;
+            let lists = exported::from_lists(path, &text, host, Direction::Inbound)?;
+            let sources = vec![Source::new(path, &lists.policy)];
+            let name = without(lists.not_taken.len(), &format!("the lists of {path}"), "entry");
+            (name, Some(loaded(path, sources, Some(host))?))
+        }
         Operand::Path(path, host) => named(load(Path::new(path), host.as_deref().or(place.host))?),
         Operand::Committed => {
             let mut sources = super::committed::sources(place.policy)?;
@@ -179,6 +195,18 @@ fn side(
         ));
     }
     Ok((name, policy))
+}
+
+/// How the names of files end in which access control lists are.
+const LISTS: [&str; 2] = [".json", ".xml"];
+
+/// A name, and how much is not said of what has it.
+fn without(missing: usize, name: &str, what: &str) -> String {
+    match missing {
+        0 => name.to_owned(),
+        1 => format!("{name}, without the {what} that no policy says"),
+        _ => format!("{name}, without the {missing} that no policy says"),
+    }
 }
 
 /// The differences between a policy and the rules in the kernel.

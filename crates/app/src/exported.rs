@@ -1,5 +1,6 @@
 //! `export`: a policy in the forms of others.
 
+use crate::lists_in_xml::{as_json, as_xml, is_xml};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded};
 use serde::Serialize;
@@ -18,6 +19,8 @@ pub struct Report {
     pub entries: usize,
     /// The lists, as RFC 8519 models them.
     pub document: Value,
+    /// The same in XML; `null`: it was not asked for.
+    pub xml: Option<String>,
     /// What of the policy they do not say.
     pub losses: Vec<Loss>,
 }
@@ -40,7 +43,7 @@ pub struct Loss {
 ///
 /// # Errors
 /// [`Failure`] if that would be too many entries.
-pub fn to_lists(loaded: &Loaded) -> Result<Report, Failure> {
+pub fn to_lists(loaded: &Loaded, in_xml: bool) -> Result<Report, Failure> {
     let exported = acl::export(&loaded.plan).ok_or_else(|| {
         Failure::usage(
             "as access control lists it would be more than 200,000 entries",
@@ -58,10 +61,14 @@ pub fn to_lists(loaded: &Loaded) -> Result<Report, Failure> {
     Ok(Report {
         host: loaded.plan.host.clone(),
         entries: exported.entries,
+        xml: in_xml.then(|| as_xml(&document)),
         document,
         losses: exported.losses.into_iter().map(loss).collect(),
     })
 }
+
+/// What a host is called of which nobody says its name.
+pub const NOBODY: &str = "this-host";
 
 /// A policy made of lists.
 #[derive(Debug, Serialize)]
@@ -116,10 +123,17 @@ pub fn from_lists(
     host: &str,
     direction: Direction,
 ) -> Result<Adopted, Failure> {
-    let document: Document = serde_json::from_str(text).map_err(|error| {
+    let document: Result<Document, String> = if is_xml(text) {
+        as_json(text).and_then(|it| serde_json::from_value(it).map_err(|error| error.to_string()))
+    } else {
+        serde_json::from_str(text).map_err(|error| error.to_string())
+    };
+    let document = document.map_err(|error| {
+        let error = error.escape_debug();
         Failure::usage(
             format!("{}: no access control lists: {error}", name.escape_debug()),
-            "expected JSON as RFC 7951 has it, with `ietf-access-control-list:acls` (RFC 8519)",
+            "expected JSON as RFC 7951 has it, with `ietf-access-control-list:acls` (RFC 8519), or \
+             the same in XML",
         )
     })?;
     let several = |it: acl::Several| {

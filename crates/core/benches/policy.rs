@@ -1,13 +1,17 @@
 //! What the core costs: reading, working out, lowering, asking.
 
 use divan::{Bencher, black_box};
+use tipstaff_core::adopt::{Entrance, Held, Named, Row, Then, Way, taken};
 use tipstaff_core::analysis::{self, review};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::Atlas;
-use tipstaff_core::plan::{HostPlan, Kind, resolve};
+use tipstaff_core::plan::{HostPlan, InterfaceTest, Kind, resolve};
 use tipstaff_core::policy::{Policy, Source, read};
-use tipstaff_core::program::{compare, lower};
-use tipstaff_core::space::{ConnectionState, Direction, Packet, PortProtocol, Relation, Transport};
+use tipstaff_core::program::{Test, compare, lower};
+use tipstaff_core::space::{
+    AddressSet, ConnectionState, Direction, Family, Packet, PortProtocol, RangeSet, Relation,
+    StateSet, Transport,
+};
 
 const SIZES: [usize; 3] = [100, 1_000, 10_000];
 
@@ -38,6 +42,44 @@ fn read_resolve_and_lower(bencher: Bencher, rules: usize) {
         let policy = read(black_box(&source)).expect("a policy");
         lower(&resolve(&policy, HOST_NAME, NOW).expect("the host"))
     });
+}
+
+/// Rules of others as people have them: replies and loopback first, then ports for networks, and denial.
+fn others(rules: usize) -> Held {
+    let row =
+        |tests: Vec<Test>| Row { ways: vec![Way { tests, then: Then::Accept }], ..Row::default() };
+    let known = [ConnectionState::Established, ConnectionState::Related];
+    let mut rows = vec![
+        row(vec![Test::State(StateSet::of(&known))]),
+        row(vec![Test::InInterface(InterfaceTest::Is("lo".into()))]),
+    ];
+    rows.extend((0..rules).map(|at| {
+        let number = u32::try_from(at).expect("small");
+        let first = 0x0a00_0000 + (number / 3) * 512;
+        let port = u16::try_from(1_024 + at % 3_000).expect("small");
+        row(vec![
+            Test::Family(Family::V4),
+            Test::Source(AddressSet::from_v4([(first, first + 255)])),
+            Test::Protocol(RangeSet::single(6)),
+            Test::DestinationPort(RangeSet::single(port)),
+        ])
+    }));
+    let chain = "sieve/arrivals".to_owned();
+    let entrance = Entrance {
+        direction: Direction::Inbound,
+        family: None,
+        chain: chain.clone(),
+        passes: false,
+    };
+    Held { chains: [(chain, rows)].into(), entrances: vec![entrance], ..Held::default() }
+}
+
+/// From rules of others to the policy that does the same, compared; against [`read_resolve_and_lower`] of as many.
+#[divan::bench(args = [100, 300, 1_000, 3_000])]
+fn adopt_rules_of_others(bencher: Bencher, rules: usize) {
+    let held = others(rules);
+    let named = Named { host: HOST_NAME, machine: None };
+    bencher.bench(|| taken(black_box(&held), named, NOW).expect("a policy"));
 }
 
 /// What happens to one packet, by the policy.

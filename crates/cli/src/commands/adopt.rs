@@ -62,7 +62,7 @@ impl Adopt {
     fn read(&self, context: &Context, file: &Path) -> Result<Output, Failure> {
         let name = file.display().to_string();
         let text = exported::file(file)?;
-        let host = context.host().unwrap_or("this-host");
+        let host = context.host().unwrap_or(exported::NOBODY);
         let direction = self.direction.direction();
         let report = exported::from_lists(&name, &text, host, direction)?;
         let wrong = !report.not_taken.is_empty() || !report.open_ended.is_empty();

@@ -12,7 +12,8 @@ use tipstaff_app::compare::{self, Operand, Place};
 /// Options of `compare`.
 #[derive(Debug, Args)]
 pub struct Compare {
-    /// A policy (PATH or PATH@HOST), another host of this one (@HOST), `kernel`, or `committed`
+    /// A policy (PATH or PATH@HOST), access control lists (PATH.json, PATH.xml), another host of this one (@HOST), `kernel`, the rules
+    /// of `others` in it, or `committed`
     #[arg(value_name = "FIRST", value_parser = Operand::parse, required_unless_present = "postures")]
     pub first: Option<Operand>,
     /// Likewise; the policy itself if left out

@@ -22,6 +22,8 @@ pub struct Export {
 pub enum Form {
     /// Access control lists as the IETF models them (RFC 8519), in JSON (RFC 7951)
     Acl,
+    /// The same in XML (RFC 7950); to be read, either name does
+    AclXml,
 }
 
 impl Export {
@@ -30,8 +32,8 @@ impl Export {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let Form::Acl = self.to;
-        let report = exported::to_lists(&context.policy_in(&self.in_posture)?)?;
+        let in_xml = self.to == Form::AclXml;
+        let report = exported::to_lists(&context.policy_in(&self.in_posture)?, in_xml)?;
         let found = if report.losses.is_empty() { Outcome::Fine } else { Outcome::Found };
         if context.format() == Format::Text {
             render::remark(context.global.color, &render::losses(&report));

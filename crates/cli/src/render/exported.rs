@@ -7,6 +7,9 @@ use tipstaff_app::exported::{Adopted, Report};
 
 /// The document alone, to be saved.
 pub fn lists(report: &Report, _: &Screen) -> String {
+    if let Some(xml) = &report.xml {
+        return xml.clone();
+    }
     // A value always has a JSON form.
     let mut text = clean_json(&serde_json::to_string_pretty(&report.document).unwrap_or_default());
     text.push('\n');

@@ -66,12 +66,35 @@ fn a_policy_goes_out_and_in_again() {
     fs::write(&lists, &out.stdout).expect("written");
     let lists = lists.display().to_string();
     let back = desk.run(["--host", "sluice", "adopt", "--from", "acl", &lists]).exits(0);
+    let same =
+        desk.run(["--host", "sluice", "compare", &lists, "--format", "json"]).exits(0).json();
+    assert_eq!(same["first"], format!("the lists of {lists}"));
     assert_eq!(back.stderr, "");
     insta::assert_snapshot!(back.stdout);
     let file = desk.path().join("back.toml");
     fs::write(&file, &back.stdout).expect("written");
     let file = file.display().to_string();
     desk.run(["--host", "sluice", "compare", &file]).exits(0);
+
+    // The same in XML.
+    let xml = desk.run(["--host", "sluice", "export", "--to", "acl-xml"]).exits(0).stdout;
+    let file = desk.path().join("lists.xml").display().to_string();
+    fs::write(&file, &xml).expect("written");
+    let again = desk.run(["--host", "sluice", "adopt", "--from", "acl", &file]).exits(0);
+    assert_eq!(again.stdout, back.stdout);
+    desk.run(["--host", "sluice", "compare", &file]).exits(0);
+    // A validator takes what is in it.
+    let (first, last) = (xml.find("<acls").expect("lists"), xml.find("</config>").expect("an end"));
+    fs::write(&file, &xml[first..last]).expect("written");
+    if let Some(valid) = is_valid(Path::new(&file)) {
+        assert_eq!(valid, Ok(()), "{xml}");
+    }
+    for text in ["<acls/>", "<?xml version=\"1.0\"?><config>\u{1b}</config>", "<!DOCTYPE a>"] {
+        fs::write(&file, text).expect("written");
+        let refused = desk.run(["adopt", "--from", "acl", &file]).exits(2);
+        assert!(refused.stderr.contains("no access control lists"), "{}", refused.stderr);
+        assert!(!refused.stderr.contains('\u{1b}'), "{}", refused.stderr);
+    }
 }
 
 #[test]

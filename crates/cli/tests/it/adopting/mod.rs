@@ -100,6 +100,7 @@ fn rules_of_others_become_a_policy_that_takes_their_place() {
         let connect = || connect_from((address("203.0.113.9"), 0).into(), shop_door());
         let mut visit = street.run(connect).expect("entered").expect("connected");
         world.desk.write(&told.stdout);
+        world.run(&["compare", "others"]).exits(0);
         world.run(&["enforce", "--keep"]).exits(0);
         assert_eq!(CALLERS.map(|it| world.open(it)), before, "both");
         take_out(&world, TABLE);
@@ -177,7 +178,16 @@ fn what_a_policy_cannot_say_is_named() {
         assert!(!text.stdout.contains('\u{1b}') && !text.stderr.contains('\u{1b}'), "{text:?}");
         world.desk.write(&text.stdout);
         world.run(&["show"]).exits(0);
-        assert_eq!(world.desk.text().matches("\n[[host.sluice.rule]]").count(), 5);
+        // The policy can be held against them again, without what no policy says.
+        let same = world.run(&["compare", "others", "--format", "json"]).exits(0).json();
+        assert_eq!(
+            same["first"],
+            "the rules of others in the kernel, without the 2 that no policy says"
+        );
+        world.run(&["rule", "add", "probe", "--allow", "161/udp"]).exits(0);
+        let other = world.run(&["compare", "others"]).exits(1).stdout;
+        assert!(other.contains("161/udp"), "{other}");
+        assert_eq!(world.desk.text().matches("\n[[host.sluice.rule]]").count(), 6);
     });
 }
 
