@@ -34,13 +34,18 @@ fn summary(report: &Report) -> String {
     let rules: usize = report.tables.iter().filter(|it| it.decides).map(|it| it.rules).sum();
     let tables = report.tables.iter().filter(|it| it.decides).count();
     let (s, es) = (plural(rules), plural(tables));
-    format!(
-        "of {rules} rule{s} of others in {tables} table{es}, {} are said by rules of the policy, {} by its \
-         baseline and defaults, {} not",
-        report.taken.len(),
-        report.said_already.len(),
-        report.not_taken.len(),
-    )
+    let (taken, said) = (report.taken.len(), report.said_already.len());
+    let not_taken = report.not_taken.len();
+    let mut line = format!(
+        "of {rules} rule{s} of others in {tables} table{es}, {taken} are said by rules of the policy, {said} by its \
+         baseline and defaults, {not_taken} not"
+    );
+    match rules.saturating_sub(taken + said + not_taken + report.idle.len()) {
+        0 => {}
+        1 => line.push_str("; 1 only leads on, counts or reports"),
+        more => line.push_str(&format!("; {more} only lead on, count or report")),
+    }
+    line
 }
 
 fn plural(count: usize) -> &'static str {

@@ -226,7 +226,8 @@ fn what_is_decided_elsewhere_is_not_said_to_have_come_too_fast() {
         }
         assert_eq!(sent(), 0);
         let (_, losses) = end(watch, Vec::new());
-        assert_eq!(losses.lost, 0, "{losses:?}");
+        // At most what kernels sent of their own, at the moment at which the rules went.
+        assert!(losses.lost <= losses.came.saturating_sub(6), "{losses:?}");
         assert!(losses.elsewhere >= 5, "{losses:?}");
     });
 }
