@@ -107,13 +107,21 @@ struct Sums {
     unknown: usize,
     lost: usize,
     odd: usize,
+    owed: usize,
     rules: usize,
     not_taken: usize,
     without_any: usize,
 }
 
-/// The policy for what others have, and what became of packets under their rules and is said of them by both.
-fn tried(held: &Held, sent: &[(Packet, Fate)], sums: &mut Sums, of: &str) {
+/// The policy for what others have, and what became of packets under their rules and is said of them by both. `again`
+/// sends one of them once more.
+fn tried(
+    held: &Held,
+    sent: &[(Packet, Fate)],
+    mut again: impl FnMut(usize) -> Fate,
+    sums: &mut Sums,
+    of: &str,
+) {
     let mut adopted = taken(held, Named { host: "sluice", machine: None }, NOW)
         .unwrap_or_else(|trouble| panic!("{of}: {trouble:#?}"));
     settle(&mut adopted.plan);
@@ -125,8 +133,8 @@ fn tried(held: &Held, sent: &[(Packet, Fate)], sums: &mut Sums, of: &str) {
     sums.rules += adopted.taken.len();
     sums.not_taken += adopted.not_taken.len();
     sums.without_any += usize::from(adopted.not_taken.is_empty() && adopted.differs.is_empty());
-    for (packet, fate) in sent {
-        let fate = match fate {
+    for (at, (packet, fate)) in sent.iter().enumerate() {
+        let mut fate = match fate {
             Fate::Decided(verdict) => *verdict,
             // It was kept out, and the host answered of itself.
             Fate::StoppedOddly => {
@@ -142,6 +150,16 @@ fn tried(held: &Held, sent: &[(Packet, Fate)], sums: &mut Sums, of: &str) {
         let theirs = adopted.theirs.evaluate(packet);
         if let Some(decided) = &theirs {
             let said = visible(decided.verdict, &adopted, packet);
+            // Of many answers in a short time a host may owe one.
+            for _ in 0..3 {
+                if (fate, said) == (Verdict::Deny, Verdict::Reject) && answers_leave {
+                    sums.owed += 1;
+                    fate = match again(at) {
+                        Fate::Decided(verdict) => verdict,
+                        Fate::StoppedOddly | Fate::Lost => fate,
+                    };
+                }
+            }
             assert!(met(fate, said), "{of}: {fate:?}, {decided:?} of {packet:?}\n{held:#?}");
         } else {
             sums.unknown += 1;
@@ -240,12 +258,13 @@ fn a_policy_made_of_others_rules_does_what_they_do() {
                 }
             }
             let sent: Vec<(Packet, Fate)> = sent.into_iter().zip(account.fates).collect();
-            tried(&found.held, &sent, &mut sums, &of);
+            let again = |at: usize| range.fire(&[shots[at]]).expect("it is sent").fates[0];
+            tried(&found.held, &sent, again, &mut sums, &of);
         }
         println!("{sets} sets: {sums:?}");
         assert!(sums.alike > sums.packets * 3 / 4, "{sums:?}");
         assert!(sums.rules > 3 * usize::try_from(sets).expect("small"), "{sums:?}");
         assert!(sums.without_any > usize::try_from(sets).expect("small") / 15, "{sums:?}");
-        assert!(sums.lost + sums.odd < sums.packets / 100, "{sums:?}");
+        assert!(sums.lost + sums.odd + sums.owed < sums.packets / 50, "{sums:?}");
     });
 }
