@@ -9,6 +9,8 @@ use crate::space::{Direction, Family};
 
 /// More entries than this, and nobody would read the policy.
 const MOST: usize = 50_000;
+/// Chains that lead to each other again and again may come to few entries, and take for ever.
+const MOST_STEPS: usize = 2_000_000;
 /// The kernel lets chains jump no deeper (`NFT_JUMP_STACK_SIZE`).
 const DEPTH: usize = 40;
 
@@ -58,19 +60,11 @@ pub(super) fn flatten(held: &Held, direction: Direction) -> Result<Vec<Flat<'_>>
     let mut entrances: Vec<&Entrance> =
         held.entrances.iter().filter(|it| it.direction == direction).collect();
     // A chain that keeps nothing out makes no difference.
-    entrances.retain(|it| !it.passes || keeps_out(held, &it.chain, 0));
-    let mut walk = Walk { held, direction, entrances, list: Vec::new() };
+    let keeps_out = |it: &Then| matches!(it, Then::Deny | Then::Reject | Then::Unknown(_));
+    entrances.retain(|it| !it.passes || held.does(&it.chain, keeps_out));
+    let mut walk = Walk { held, direction, entrances, list: Vec::new(), steps: 0 };
     walk.rest(&Narrowed::all(), Rest::Entrance(0), 0)?;
     Ok(walk.list)
-}
-
-fn keeps_out(held: &Held, chain: &str, depth: usize) -> bool {
-    let rows = held.chains.get(chain).map_or(&[][..], Vec::as_slice);
-    rows.iter().flat_map(|it| &it.ways).any(|way| match &way.then {
-        Then::Deny | Then::Reject | Then::Unknown(_) => true,
-        Then::Jump(to) | Then::Goto(to) => depth > DEPTH || keeps_out(held, to, depth + 1),
-        Then::Accept | Then::Return | Then::On => false,
-    })
 }
 
 struct Walk<'h> {
@@ -78,6 +72,8 @@ struct Walk<'h> {
     direction: Direction,
     entrances: Vec<&'h Entrance>,
     list: Vec<Flat<'h>>,
+    /// How many rules were looked at, each as often as it is led to.
+    steps: usize,
 }
 
 impl<'h> Walk<'h> {
@@ -127,6 +123,10 @@ impl<'h> Walk<'h> {
         depth: usize,
     ) -> Result<(), TooMany> {
         let rows = self.held.chains.get(chain).map_or(&[][..], Vec::as_slice);
+        self.steps += rows.len();
+        if self.steps > MOST_STEPS {
+            return Err(TooMany { entries: MOST });
+        }
         for (at, row) in rows.iter().enumerate().skip(from) {
             let place = Place { chain: chain.to_owned(), number: Some(at + 1) };
             for way in &row.ways {
@@ -153,6 +153,15 @@ impl<'h> Walk<'h> {
         }
         // Of what comes within a rate or beyond it, only one that lets pass at once says something that a policy can.
         let last = Then::Accept == *then && self.is_last(behind);
+        // Whether packets go that way is not known; then it is this rule that is not taken, not those that it leads to.
+        let leads = match then {
+            Then::Jump(_) | Then::Goto(_) | Then::Return => true,
+            Then::Accept => !last,
+            _ => false,
+        };
+        if leads && let Some(why) = asked.opaque.first() {
+            return self.add(place.clone(), Some(row), asked, End::Unknown(why.clone(), true));
+        }
         if row.rate.is_some() && !last && *then != Then::On {
             let why = "a rate decides whether it keeps something out".to_owned();
             return self.add(place.clone(), Some(row), asked, End::Unknown(why, true));

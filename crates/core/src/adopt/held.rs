@@ -3,7 +3,7 @@
 use crate::policy::Rate;
 use crate::program::Test;
 use crate::space::{AddressSet, Direction, Family};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 /// What others have of rules that let packets pass or keep them out.
@@ -17,6 +17,25 @@ pub struct Held {
     pub places: Vec<(String, AddressSet)>,
     /// Whether something keeps packets from being tracked.
     pub untracks: bool,
+}
+
+impl Held {
+    /// Whether something in a chain, or in those that it leads to, does what is asked for.
+    #[must_use]
+    pub fn does(&self, chain: &str, is: fn(&Then) -> bool) -> bool {
+        let mut seen = BTreeSet::from([chain]);
+        let mut todo = vec![chain];
+        while let Some(chain) = todo.pop() {
+            for way in self.chains.get(chain).into_iter().flatten().flat_map(|it| &it.ways) {
+                match &way.then {
+                    Then::Jump(to) | Then::Goto(to) if seen.insert(to) => todo.push(to),
+                    then if is(then) => return true,
+                    _ => {}
+                }
+            }
+        }
+        false
+    }
 }
 
 /// A chain that packets enter.

@@ -2,7 +2,7 @@
 //! else, that is named.
 
 use std::net::IpAddr;
-use tipstaff_core::adopt::{Entrance, Held, Named, Row, Then, Way, taken};
+use tipstaff_core::adopt::{Entrance, Held, Named, Row, Then, Trouble, Way, taken};
 use tipstaff_core::plan::InterfaceTest;
 use tipstaff_core::policy::{Time, Verdict};
 use tipstaff_core::program::{End, Test};
@@ -218,4 +218,54 @@ fn chains_as_one_list_do_what_they_did_and_differences_are_named() {
     }
     println!("{exact} exact, {otherwise} packets otherwise, {rules} rules");
     assert!(exact > 100 && rules > 150, "{exact} {rules}");
+}
+
+fn row(tests: Vec<Test>, then: Then) -> Row {
+    Row { ways: vec![Way { tests, then }], ..Row::default() }
+}
+
+fn inbound(rows: Vec<Row>, more: Vec<(String, Vec<Row>)>) -> Held {
+    let chain = "t/in".to_owned();
+    let entrance = Entrance {
+        direction: Direction::Inbound,
+        family: None,
+        chain: chain.clone(),
+        passes: false,
+    };
+    let chains = more.into_iter().chain([(chain, rows)]).collect();
+    Held { chains, entrances: vec![entrance], ..Held::default() }
+}
+
+const NAMED: Named<'static> = Named { host: "sluice", machine: None };
+const NOW: fn() -> Time = || Time::from_seconds(1_800_000_000);
+
+#[test]
+fn what_leads_on_and_is_not_understood_is_named_itself() {
+    let odd = || Test::Opaque("it looks at its mark".into());
+    let port = |it: u16| {
+        vec![Test::Protocol(RangeSet::single(6)), Test::DestinationPort(RangeSet::single(it))]
+    };
+    for then in [Then::Return, Then::Jump("t/more".into()), Then::Goto("t/more".into())] {
+        let rows = vec![row(vec![odd()], then.clone()), row(port(443), Then::Accept)];
+        let more = vec![("t/more".to_owned(), vec![row(port(22), Then::Accept)])];
+        let adopted = taken(&inbound(rows, more), NAMED, NOW()).expect("a policy");
+        let not: Vec<String> = adopted.not_taken.iter().map(|it| it.place.to_string()).collect();
+        assert_eq!(not, ["t/in, rule 1"], "{then:?}");
+        let taken: Vec<String> = adopted.taken.iter().map(|it| it.place.to_string()).collect();
+        assert_eq!(taken, ["t/in, rule 2"], "{then:?}");
+        assert_eq!(adopted.differs, [], "{then:?}");
+    }
+}
+
+#[test]
+fn chains_that_lead_on_again_and_again_come_to_an_end() {
+    let chain = |at: usize| format!("t/{at}");
+    let more: Vec<(String, Vec<Row>)> = (0..14)
+        .map(|at| {
+            let leads = (0..8).map(|_| row(Vec::new(), Then::Jump(chain(at + 1))));
+            (chain(at), leads.collect())
+        })
+        .collect();
+    let held = inbound(vec![row(Vec::new(), Then::Jump(chain(0)))], more);
+    assert!(matches!(taken(&held, NAMED, NOW()), Err(Trouble::TooMany(_))));
 }

@@ -20,7 +20,9 @@ use sets::single;
 use std::collections::BTreeMap;
 use tipstaff_core::adopt::{Entrance, Held, Then};
 use tipstaff_core::space::{AddressSet, Direction, Family, RangeSet};
-use tipstaff_wire::nf_tables::{Chain, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, Hook};
+use tipstaff_wire::nf_tables::{
+    Chain, FAMILY_BRIDGE, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6, FAMILY_NETDEV, Hook,
+};
 
 /// What others have.
 #[derive(Clone, Debug, Default)]
@@ -133,10 +135,7 @@ pub fn foreign(
         .map(|it| Table {
             name: it.name.clone(),
             sees: it.family,
-            family: chains
-                .iter()
-                .find(|chain| chain.table == it.name && sees(chain.family) == it.family)
-                .map_or(0, |chain| chain.family),
+            family: number(it.family),
             rules: it.rules,
             decides: decides(it),
             leads: it.leads,
@@ -162,6 +161,18 @@ fn sees(number: u8) -> Sees {
     }
 }
 
+/// The number of what sees such packets.
+fn number(sees: Sees) -> u8 {
+    match sees {
+        Sees::Both => FAMILY_INET,
+        Sees::V4 => FAMILY_IPV4,
+        Sees::V6 => FAMILY_IPV6,
+        Sees::Interface => FAMILY_NETDEV,
+        Sees::Bridged => FAMILY_BRIDGE,
+        Sees::Others => 0,
+    }
+}
+
 /// What a chain is called: by its table, and where several tables have that name, by what this one sees.
 fn name(tables: &[OtherTable], (family, table): &TableName, chain: &str) -> String {
     let several = tables.iter().filter(|it| it.name == *table).count() > 1;
@@ -170,7 +181,10 @@ fn name(tables: &[OtherTable], (family, table): &TableName, chain: &str) -> Stri
         Sees::V6 if several => " of IPv6",
         _ => "",
     };
-    format!("{table}{version}/{chain}")
+    // No two are called alike, whatever their owners call them.
+    let plain =
+        |it: &str| it.replace('\\', "\\\\").replace('/', "\\/").replace(" of IPv", " \\of IPv");
+    format!("{}{version}/{}", plain(table), plain(chain))
 }
 
 /// Sets of addresses to which their owners gave names; those without are called by a number behind two underscores.
@@ -201,11 +215,11 @@ fn beside(chains: &[Chain], tables: &[OtherTable], held: &Held) -> Vec<Beside> {
             }
             let known = here.map(|it| name(tables, &(it.family, it.table.clone()), &it.name));
             let sure = match &known {
-                Some(known) => chain.drops || keeps_out(held, known, 0),
+                Some(known) => chain.drops || held.does(known, keeps_out),
                 None => table.denies == Denies::Can,
             };
             let perhaps = match &known {
-                Some(known) => is_unknown(held, known, 0),
+                Some(known) => held.does(known, |it| matches!(it, Then::Unknown(_))),
                 None => table.denies == Denies::Perhaps,
             };
             if sure || perhaps {
@@ -217,22 +231,22 @@ fn beside(chains: &[Chain], tables: &[OtherTable], held: &Held) -> Vec<Beside> {
     found
 }
 
-/// Deeper than the kernel lets chains jump.
-const DEPTH: usize = 40;
-
-fn any_way(held: &Held, chain: &str, depth: usize, is: fn(&Then) -> bool) -> bool {
-    let rows = held.chains.get(chain).map_or(&[][..], Vec::as_slice);
-    depth <= DEPTH
-        && rows.iter().flat_map(|it| &it.ways).any(|way| match &way.then {
-            Then::Jump(to) | Then::Goto(to) => any_way(held, to, depth + 1, is),
-            then => is(then),
-        })
+fn keeps_out(then: &Then) -> bool {
+    matches!(then, Then::Deny | Then::Reject)
 }
 
-fn keeps_out(held: &Held, chain: &str, depth: usize) -> bool {
-    any_way(held, chain, depth, |it| matches!(it, Then::Deny | Then::Reject))
-}
+#[cfg(test)]
+mod tests {
+    use super::{FAMILY_INET, name};
 
-fn is_unknown(held: &Held, chain: &str, depth: usize) -> bool {
-    any_way(held, chain, depth, |it| matches!(it, Then::Unknown(_)))
+    #[test]
+    fn no_two_chains_are_called_alike() {
+        let of = |table: &str, chain: &str| name(&[], &(FAMILY_INET, table.into()), chain);
+        let all =
+            [of("a", "b/c"), of("a/b", "c"), of("a\\", "b/c"), of("a", "\\/b/c"), of("a/", "b")];
+        for (at, one) in all.iter().enumerate() {
+            assert!(!all[at + 1..].contains(one), "{all:?}");
+        }
+        assert_eq!(of("sieve", "arrivals"), "sieve/arrivals");
+    }
 }
