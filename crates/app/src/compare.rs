@@ -5,7 +5,7 @@ use super::folded::told;
 use super::load::of_places;
 use super::of_others::others;
 use super::region::Words;
-use super::{By, Failure, Loaded, PacketWords, exported, likely_packet, load, loaded};
+use super::{By, Failure, Loaded, PacketWords, exported, likely_packet, load, loaded, whole_plan};
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
@@ -171,6 +171,9 @@ fn side(
         Operand::Path(path, host) if LISTS.iter().any(|it| path.ends_with(it)) => {
             let host = host.as_deref().or(place.host).unwrap_or(exported::NOBODY);
             let text = exported::file(Path::new(path))?;
+            if whole_plan::is_plan(&text) {
+                return of_plan(path, &text);
+            }
             let lists = exported::from_lists(path, &text, host, Direction::Inbound)?;
             let sources = vec![Source::new(path, &lists.policy)];
             let name = without(lists.not_taken.len(), &format!("the lists of {path}"), "entry");
@@ -197,7 +200,15 @@ fn side(
     Ok((name, policy))
 }
 
-/// How the names of files end in which access control lists are.
+/// The policy that means what a plan does that was written down.
+fn of_plan(path: &str, text: &str) -> Result<(String, Option<Loaded>), Failure> {
+    let plan = whole_plan::from_plan(path, text)?;
+    let sources = vec![Source::new(path, &plan.policy)];
+    let name = format!("the plan of {} in {path}", plan.host);
+    Ok((name, Some(loaded(path, sources, Some(&plan.host))?)))
+}
+
+/// How the names of files end in which access control lists are, or plans.
 const LISTS: [&str; 2] = [".json", ".xml"];
 
 /// A name, and how much is not said of what has it.

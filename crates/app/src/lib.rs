@@ -65,6 +65,7 @@ pub mod vocabulary;
 mod wanted;
 pub mod watch;
 mod way;
+pub mod whole_plan;
 mod words;
 mod written;
 

@@ -1,11 +1,11 @@
 //! Where something is written.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use tipstaff_core::policy::Origin;
 
 /// Where something is written.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Written {
     /// The file, as it was named.

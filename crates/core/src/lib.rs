@@ -24,4 +24,5 @@ pub mod plan;
 pub mod policy;
 pub mod program;
 pub mod rehearsal;
+pub mod restate;
 pub mod space;

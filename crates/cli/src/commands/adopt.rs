@@ -7,7 +7,7 @@ use super::output::Output;
 use crate::render::{self, Format};
 use clap::Args;
 use std::path::{Path, PathBuf};
-use tipstaff_app::{Failure, Outcome, adopted, exported};
+use tipstaff_app::{Failure, Outcome, adopted, exported, whole_plan};
 
 /// Options of `adopt`.
 #[derive(Debug, Args)]
@@ -36,6 +36,7 @@ impl Adopt {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         match &self.file {
+            Some(file) if self.from == Some(Form::Json) => Self::plan(context, file),
             Some(file) => self.read(context, file),
             None => self.kernel(context),
         }
@@ -57,6 +58,15 @@ impl Adopt {
         }
         let found = report.outcome();
         Ok(context.shown(&report, found, |it, _| it.policy.clone()))
+    }
+
+    fn plan(context: &Context, file: &Path) -> Result<Output, Failure> {
+        let name = file.display().to_string();
+        let report = whole_plan::from_plan(&name, &exported::file(file)?)?;
+        if context.format() == Format::Text {
+            render::remark(context.global.color, &render::nobody(&report));
+        }
+        Ok(context.shown(&report, Outcome::Fine, |it, _| it.policy.clone()))
     }
 
     fn read(&self, context: &Context, file: &Path) -> Result<Output, Failure> {

@@ -4,6 +4,7 @@ use super::text::{clean, clean_json};
 use super::{ColorWhen, Screen, Style, wrap};
 use std::io::Write;
 use tipstaff_app::exported::{Adopted, Report};
+use tipstaff_app::whole_plan::{Document, Taken};
 
 /// The document alone, to be saved.
 pub fn lists(report: &Report, _: &Screen) -> String {
@@ -14,6 +15,29 @@ pub fn lists(report: &Report, _: &Screen) -> String {
     let mut text = clean_json(&serde_json::to_string_pretty(&report.document).unwrap_or_default());
     text.push('\n');
     text
+}
+
+/// A plan's document, to be saved.
+pub fn plan(document: &Document) -> String {
+    // It always has a JSON form.
+    let mut text = clean_json(&serde_json::to_string_pretty(document).unwrap_or_default());
+    text.push('\n');
+    text
+}
+
+/// What of a plan is not in the policy, and what is there for good.
+pub fn nobody(report: &Taken) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    if let Some(posture) = &report.posture {
+        lines.push(format!("the plan is that of posture {posture}: the policy says so always"));
+    }
+    lines.extend(
+        report
+            .nobody
+            .iter()
+            .map(|it| format!("{} ({}) is left out: it takes nothing", it.name, it.direction)),
+    );
+    lines
 }
 
 /// What the document does not say.

@@ -50,7 +50,7 @@ pub use docket::{docket, docket_entry, mended};
 pub use edit::edited;
 pub use effect::{changes, effects, regions};
 pub use enforce::{booted, enforced, settled, will_change};
-pub use exported::{lists, losses, not_taken, remark};
+pub use exported::{lists, losses, nobody, not_taken, plan, remark};
 pub use facts::facts;
 pub use junit::junit;
 pub use kernel::kernel;

@@ -8,7 +8,7 @@ use std::fs;
 use tipstaff_app::{
     adopted, ask, asked, attend, callers, compare, cut, docket, draft, edit, expected, exported,
     facts, kernel, listing, newcomers, places, posture, programs, reach, rehearse, report, review,
-    roles, show, status, tighten, transaction, turning, watch,
+    roles, show, status, tighten, transaction, turning, watch, whole_plan,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -20,6 +20,8 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("adopt", schema_for!(adopted::Report)),
         ("adopt-list", schema_for!(exported::Adopted)),
         ("export", schema_for!(exported::Report)),
+        ("export-plan", schema_for!(whole_plan::Document)),
+        ("adopt-plan", schema_for!(whole_plan::Taken)),
         ("ask", schema_for!(ask::Report)),
         ("ask-region", schema_for!(asked::Report)),
         ("attend", schema_for!(attend::Happened)),
@@ -302,6 +304,12 @@ fn reports_about_a_machine_have_their_forms() {
         };
         fits("draft", &run(&["draft"]));
         fits("export", &run(&["export", "--to", "acl"]));
+        let plan = run(&["export", "--to", "json"]);
+        fits("export-plan", &plan);
+        let file = desk.path().join("plan.json");
+        fs::write(&file, &plan.stdout).expect("written");
+        let file = file.display().to_string();
+        fits("adopt-plan", &run(&["adopt", &file, "--from", "json"]));
         fits("facts", &run(&["facts"]));
         fits("status", &run(&["status"]));
         fits("enforce", &enforce(&["--dry-run"]));

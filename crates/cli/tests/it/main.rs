@@ -33,6 +33,7 @@ mod mishaps;
 mod moving;
 mod other_formats;
 mod places;
+mod plans;
 mod postures;
 mod programs;
 mod project;

@@ -221,7 +221,8 @@ fn plain(place: &Place) -> String {
         .collect()
 }
 
-fn list(items: &[String]) -> String {
+/// A list of texts, as policies write it.
+pub(crate) fn list(items: &[String]) -> String {
     let items: Vec<String> = items.iter().map(|it| quoted(it)).collect();
     format!("[{}]", items.join(", "))
 }

@@ -26,6 +26,7 @@ mod reading;
 mod reference;
 mod rehearsing;
 mod reopening;
+mod restating;
 mod served;
 mod services;
 mod sweeping;
