@@ -38,6 +38,8 @@ pub struct Expectation {
     pub ingress: Vec<String>,
     /// By which they go out, likewise.
     pub egress: Vec<String>,
+    /// The ports that callers asked for, where address translation led them here, as written; none: led or not.
+    pub published: Vec<String>,
     /// Whether it is about every packet; else about the first ones of connections.
     pub every_packet: bool,
     /// Parts of the baseline whose packets it is not about.
@@ -67,6 +69,7 @@ pub fn report(loaded: &Loaded) -> Report {
         to: it.to_terms.clone(),
         ingress: it.ingress.clone(),
         egress: it.egress.clone(),
+        published: it.published_terms.clone(),
         every_packet: it.every_packet,
         besides: it.besides.clone(),
         postures: it.postures.clone(),

@@ -31,7 +31,7 @@ fn stated<'p>((policy, plan): (&'p Policy, &HostPlan)) -> Vec<&'p Expectation> {
 
 /// Whether two expectations say the same, wherever they are written.
 fn says_as(one: &Expectation, other: &Expectation) -> bool {
-    fn of(it: &Expectation) -> (Direction, Verdict, Option<&str>, [&Vec<String>; 7], bool) {
+    fn of(it: &Expectation) -> (Direction, Verdict, Option<&str>, [&Vec<String>; 8], bool) {
         let terms = [
             &it.traffic_terms,
             &it.from_terms,
@@ -40,6 +40,7 @@ fn says_as(one: &Expectation, other: &Expectation) -> bool {
             &it.egress,
             &it.postures,
             &it.besides,
+            &it.published_terms,
         ];
         (it.direction, it.verdict, it.label.as_deref(), terms, it.every_packet)
     }

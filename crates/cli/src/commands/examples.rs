@@ -4,7 +4,7 @@
 pub fn examples(command: &str) -> &'static [&'static str] {
     match command {
         "draft" => &["tipstaff draft", "tipstaff draft --programs", "tipstaff draft --from-record"],
-        "export" => &["tipstaff export --to acl"],
+        "export" => &["tipstaff export --to acl", "tipstaff export --to json"],
         "adopt" => &[
             "tipstaff adopt",
             "tipstaff adopt --hand-over",

@@ -46,6 +46,9 @@ pub struct Added {
     /// Only what goes out by these interfaces, likewise
     #[arg(long, value_name = "INTERFACE", num_args = 1..)]
     egress: Vec<String>,
+    /// Only what address translation led here from these ports, which callers see, such as 8088/tcp
+    #[arg(long, value_name = "PORTS", num_args = 1..)]
+    published: Vec<String>,
     /// About every packet, also those of connections that there are; else about first packets
     #[arg(long)]
     every_packet: bool,
@@ -81,6 +84,7 @@ impl Added {
             list_of("to", &self.to),
             list_of("ingress", &self.ingress),
             list_of("egress", &self.egress),
+            list_of("published", &self.published),
             self.every_packet.then_some(("every-packet", Some(Value::Switch(true)))),
             list_of("besides", &self.besides),
             list_of("posture", &self.posture),

@@ -93,9 +93,9 @@ pub struct Cli {
 enum Command {
     /// Draft a first policy from what listens on this machine and who is connected now
     Draft(Draft),
-    /// Make a policy of the rules that others have in the kernel, or of access control lists; what it cannot say is named
+    /// Make a policy of the rules that others have in the kernel, of access control lists, or of a whole plan; what it cannot say is named
     Adopt(Adopt),
-    /// Write the policy as access control lists, for others to read; what those cannot say is named
+    /// Write the policy for other programs: as access control lists, with what those cannot say named, or its whole plan
     Export(Export),
     /// Add, change, move, pause and remove rules; each change tells its exact effect
     #[command(subcommand)]

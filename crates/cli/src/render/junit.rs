@@ -55,6 +55,7 @@ fn name(it: &Expectation) -> String {
         ("to", &it.to, ", "),
         ("in by", &it.ingress, " or "),
         ("out by", &it.egress, " or "),
+        ("published at", &it.published, ", "),
         ("besides", &it.besides, ", "),
         ("in posture", &it.postures, " or "),
     ];

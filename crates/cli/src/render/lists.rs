@@ -49,6 +49,9 @@ pub fn expected(report: &expected::Report, screen: &Screen) -> String {
                 traffic.push_str(&format!(" {word} {}", names.join(" or ")));
             }
         }
+        if !it.published.is_empty() {
+            traffic.push_str(&format!(" published at {}", it.published.join(", ")));
+        }
         if it.every_packet {
             traffic.push_str(", every packet");
         }

@@ -1,7 +1,7 @@
 //! More of the statements about the language, each with the test that shows it to be so.
 
 /// How a statement begins, and the test: its file, and its name.
-pub const SHOWN_BY_MORE: [(&str, &str); 16] = [
+pub const SHOWN_BY_MORE: [(&str, &str); 19] = [
     (
         "`file`, with `column` for one of a",
         "feeds::a_place_holds_what_was_read_and_what_is_written_but_for_exceptions",
@@ -37,6 +37,18 @@ pub const SHOWN_BY_MORE: [(&str, &str); 16] = [
     ("`outbound-replies = false` takes w", "leaks::leaks_beside_a_tunnel_are_found"),
     ("With `every-packet = true` it is a", "leaks::leaks_beside_a_tunnel_are_found"),
     ("What the parts of the baseline", "leaks::leaks_beside_a_tunnel_are_found"),
+    (
+        "With `published` it is about what ",
+        "expecting::it_is_about_the_port_that_callers_asked_for",
+    ),
+    (
+        "`traffic = [\"any\"]`, `direction = \"f",
+        "expecting::it_is_about_the_port_that_callers_asked_for",
+    ),
+    (
+        "Left out, it is about packets that",
+        "expecting::it_is_about_the_port_that_callers_asked_for",
+    ),
     (
         "`posture` names the [postures](#po",
         "postures::expectations_are_about_the_postures_that_they_name",

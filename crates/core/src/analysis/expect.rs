@@ -3,7 +3,7 @@
 use super::budget::Budget;
 use super::lines::{Line, Lines, find};
 use super::question::{STEPS, Share, ordinary, shares};
-use crate::plan::{Decision, HostPlan, Kind};
+use crate::plan::{Decision, HostPlan, Kind, published};
 use crate::policy::{Ends, Expectation};
 use crate::space::{AddressSet, NameSet, Piece, RelationSet, loopback};
 
@@ -20,12 +20,10 @@ pub struct Failing<'p> {
 #[must_use]
 pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Vec<Piece> {
     let mut piece = ordinary(plan, expectation.direction);
-    piece.traffic = expectation.traffic.clone();
     if expectation.every_packet {
         // Also those with addresses of others, which a program can make up, and those for many.
         let (ins, outs) = (piece.in_interfaces, piece.out_interfaces);
-        let traffic = piece.traffic;
-        piece = Piece { in_interfaces: ins, out_interfaces: outs, traffic, ..Piece::full() };
+        piece = Piece { in_interfaces: ins, out_interfaces: outs, ..Piece::full() };
     }
     let named = |names: &[String], usual: &NameSet| match names {
         [] => usual.clone(),
@@ -49,8 +47,12 @@ pub(super) fn region(plan: &HostPlan, expectation: &Expectation) -> Vec<Piece> {
     let to = (piece.destination_is, piece.destination.clone());
     let from = named(&expectation.from_terms, &expectation.from, from);
     let to = named(&expectation.to_terms, &expectation.to, to);
+    let carried = published(&expectation.traffic, expectation.published.as_ref());
     let pairs = from.iter().flat_map(|from| to.iter().map(move |to| (from, to)));
-    let narrowed = pairs.map(|(from, to)| Piece {
+    let each = pairs.flat_map(|pair| carried.iter().map(move |carried| (pair, carried)));
+    let narrowed = each.map(|((from, to), (traffic, published))| Piece {
+        traffic: traffic.clone(),
+        published: published.clone(),
         source_is: from.0,
         source: from.1.clone(),
         destination_is: to.0,

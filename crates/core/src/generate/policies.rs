@@ -183,6 +183,9 @@ impl Generator {
         let _ = writeln!(text, "from = [\"anywhere\"]\nto = [\"this-host\"]");
         let _ = writeln!(text, "{key} = [\"{not}outside\"]\nevery-packet = {every}");
         let _ = writeln!(text, "besides = [\"dhcp\", \"neighbours\"]");
+        if *direction != Direction::Outbound && every && traffic.contains("tcp") {
+            let _ = writeln!(text, "published = [\"8000-8099/tcp+udp\"]");
+        }
     }
 
     pub(super) fn rule(&mut self, text: &mut String, section: &str, name: &str) {

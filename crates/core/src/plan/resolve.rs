@@ -5,7 +5,7 @@ use super::condition::{Condition, InterfaceTest};
 use super::model::{Act, Chain, Decision, HostPlan, Idle, RuleId, Written};
 use super::served::{Served, is_replies};
 use crate::policy::{Host, Policy, Rule, Time, nearest};
-use crate::space::{AddressSet, Direction, RangeSet, RelationSet, TrafficSet};
+use crate::space::{AddressSet, ByProtocol, Direction, RangeSet, RelationSet, TrafficSet};
 use std::fmt;
 
 /// The policy has no host of that name.
@@ -123,7 +123,7 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
     };
     let (ins, outs) = (tests(&rule.ingress), tests(&rule.egress));
     let mut conditions = Vec::new();
-    let traffic = published(rule);
+    let traffic = published(&rule.traffic, rule.published.as_ref());
     let mut push = |ins: &InterfaceTest, outs: &InterfaceTest, from: &Part, to: &Part| {
         // A place that comes from files can hold nobody.
         if from.1.is_empty() || to.1.is_empty() {
@@ -157,14 +157,17 @@ fn conditions(rule: &Rule) -> Vec<Condition> {
     conditions
 }
 
-/// What the rule is about, and the ports that were asked for where it was led: for each protocol its own.
-fn published(rule: &Rule) -> Vec<(TrafficSet, RangeSet<u16>)> {
-    let Some(published) = &rule.published else {
-        return vec![(rule.traffic.clone(), RangeSet::full())];
+/// What a statement is about, and the ports that were asked for where it was led: for each protocol its own.
+pub(crate) fn published(
+    traffic: &TrafficSet,
+    published: Option<&ByProtocol<RangeSet<u16>>>,
+) -> Vec<(TrafficSet, RangeSet<u16>)> {
+    let Some(published) = published else {
+        return vec![(traffic.clone(), RangeSet::full())];
     };
     let mut parts: Vec<(TrafficSet, RangeSet<u16>)> = Vec::new();
     for (protocol, ports) in published.iter() {
-        let traffic = rule.traffic.intersection(&protocol.traffic(RangeSet::full()));
+        let traffic = traffic.intersection(&protocol.traffic(RangeSet::full()));
         if traffic.is_empty() || ports.is_empty() {
             continue;
         }

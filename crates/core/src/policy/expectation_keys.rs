@@ -20,6 +20,12 @@ pub(super) const SPEC: TableSpec = TableSpec {
         key("ingress", Shape::List, "Interfaces, as for a rule", "[\"outside\"]"),
         key("egress", Shape::List, "Interfaces, as for a rule", "[\"stacks\"]"),
         key(
+            "published",
+            Shape::List,
+            "Only what address translation led here from these ports, as for a rule",
+            "[\"8088/tcp\"]",
+        ),
+        key(
             "every-packet",
             Shape::Switch,
             "Whether it is about every packet, also those of connections that there are; if left out, about \

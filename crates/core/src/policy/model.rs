@@ -457,6 +457,10 @@ pub struct Expectation {
     pub ingress: Vec<String>,
     /// By which interfaces they go out; any if empty, as always for inbound ones.
     pub egress: Vec<String>,
+    /// Where callers asked for what was led here, by address translation; all, led or not, when left out.
+    pub published: Option<ByProtocol<RangeSet<u16>>>,
+    /// The same, as it is written.
+    pub published_terms: Written,
     /// What all of them must meet.
     pub verdict: Verdict,
     /// Whether it is about every packet, also of connections that there are; else about the first ones.

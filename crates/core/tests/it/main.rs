@@ -9,6 +9,7 @@ mod drafting;
 mod drift;
 mod edges;
 mod editing;
+mod expecting;
 mod feeds;
 mod given;
 mod items;

@@ -45,7 +45,11 @@ fn findings(subjects: &Subjects<'_>) -> Vec<Finding> {
             [one] if one.starts_with('!') => format!(" {word} not {}", &one[1..]),
             names => format!(" {word} {}", names.join(" or ")),
         };
-        let way = by_way("in by", &expectation.ingress) + &by_way("out by", &expectation.egress);
+        let mut way =
+            by_way("in by", &expectation.ingress) + &by_way("out by", &expectation.egress);
+        if !expectation.published_terms.is_empty() {
+            way.push_str(&format!(" published at {}", expectation.published_terms.join(", ")));
+        }
         let message = format!(
             "expected {} for {direction} {} from {from}{to}{way}, but it is {is} for a part of it, by {}{}",
             expectation.verdict.as_str(),

@@ -6,6 +6,7 @@ use super::super::table::{Reader, Table};
 use super::super::terms::Names;
 use super::common::{accepted, choice, nonempty_list};
 use super::ends::ends;
+use super::published::published;
 use super::rule::{direction, interfaces, traffic};
 
 /// The parts of the baseline that an expectation can leave aside: what they let pass is the same on every host.
@@ -23,6 +24,7 @@ pub(super) fn expectation(
     let (to, to_terms) = ends(reader, names, table, "to");
     let direction = direction(reader, table);
     let (ingress, egress) = interfaces(reader, names, table, direction);
+    let (published, published_terms) = published(reader, names, table, direction, &traffic);
     let why = table.text(reader, "why").map(|text| text.value);
     let accepted = accepted(reader, table);
     let postures = nonempty_list(reader, table, "posture");
@@ -57,6 +59,8 @@ pub(super) fn expectation(
         to_terms,
         ingress,
         egress,
+        published,
+        published_terms,
         verdict,
         every_packet,
         besides,

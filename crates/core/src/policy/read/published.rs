@@ -37,7 +37,7 @@ pub(super) fn published(
         .any(|it| !meant[it].is_empty() && !traffic.ports[it].is_empty());
     if reader.problems.len() == before && !list.is_empty() && !carried && !traffic.is_empty() {
         let origin = reader.origin(table.value_span("published").unwrap_or(key));
-        let message = "the traffic of this rule is of other protocols than its published ports";
+        let message = "the traffic is of other protocols than the published ports";
         reader.report(
             Diagnostic::error("nothing-published", message, origin)
                 .expected("no packet can match: what is led elsewhere keeps its protocol"),
