@@ -8,8 +8,8 @@ use super::step::{
     End, Run, Step, goes_on, led_by_unknown, may_end, not_followed, of_its_own, several, unseen,
 };
 use super::traveller::Traveller;
-use std::net::IpAddr;
-use tipstaff_wire::nf_tables::{Compare, Expression, Rule, Verdict, set_flags};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use tipstaff_wire::nf_tables::{Compare, Expression, Rule, Verdict, nat, set_flags};
 
 /// Deeper than the kernel lets chains jump (`NFT_JUMP_STACK_SIZE`).
 const DEPTH: usize = 16;
@@ -125,16 +125,14 @@ impl Run<'_> {
                 }
             }
             E::Immediate(verdict) => return Step::Leads(verdict.clone()),
-            E::Nat { kind: DESTINATION, address, last_address, port, last_port, .. } => {
-                return translated(
-                    packet,
-                    registers,
-                    (*address, *last_address),
-                    (*port, *last_port),
-                );
+            E::Nat { kind: DESTINATION, address, last_address, port, last_port, flags, .. } => {
+                let prefix = *flags & nat::PREFIX != 0;
+                let addresses = (*address, *last_address, prefix);
+                return translated(packet, registers, addresses, (*port, *last_port));
             }
             E::Redirect { port, last_port, .. } => {
-                return match translated(packet, registers, (None, None), (*port, *last_port)) {
+                return match translated(packet, registers, (None, None, false), (*port, *last_port))
+                {
                     Step::Ends(End::Translated(_, port)) => match self.own_at(packet) {
                         Some(own) => Step::Ends(End::Translated(Some(own), port)),
                         None => of_its_own(),
@@ -212,11 +210,12 @@ fn compared(value: &[Known], op: Compare, data: &[u8]) -> Step {
     }
 }
 
-/// Where a packet is led by what is in registers.
+/// Where a packet is led by what is in registers: to an address, or, of several that share a `prefix`, to the one that
+/// ends like its own.
 fn translated(
     packet: &Traveller,
     registers: &Registers,
-    (address, last_address): (Option<u32>, Option<u32>),
+    (address, last_address, prefix): (Option<u32>, Option<u32>, bool),
     (port, last_port): (Option<u32>, Option<u32>),
 ) -> Step {
     let of = |register: u32| -> Option<IpAddr> {
@@ -231,11 +230,14 @@ fn translated(
     let to = match address {
         None => None,
         Some(register) => {
-            let Some(to) = of(register) else { return led_by_unknown() };
-            if last_address.is_some_and(|it| of(it) != Some(to)) {
-                return several();
+            let Some(first) = of(register) else { return led_by_unknown() };
+            match last_address.map(of) {
+                None => Some(first),
+                Some(None) => return led_by_unknown(),
+                Some(Some(last)) if prefix => Some(mapped(packet.destination, first, last)),
+                Some(Some(last)) if last == first => Some(first),
+                Some(Some(_)) => return several(),
             }
-            Some(to)
         }
     };
     let port = match port {
@@ -252,4 +254,21 @@ fn translated(
         }
     };
     Step::Ends(End::Translated(to, port))
+}
+
+/// The bits in which two addresses are alike, and the rest of another (`nft_nat_setup_netmap` in
+/// net/netfilter/nft_nat.c).
+fn mapped(own: IpAddr, first: IpAddr, last: IpAddr) -> IpAddr {
+    match (own, first, last) {
+        (IpAddr::V4(own), IpAddr::V4(first), IpAddr::V4(last)) => {
+            let differs = first.to_bits() ^ last.to_bits();
+            Ipv4Addr::from_bits((own.to_bits() & differs) | (first.to_bits() & !differs)).into()
+        }
+        (IpAddr::V6(own), IpAddr::V6(first), IpAddr::V6(last)) => {
+            let differs = first.to_bits() ^ last.to_bits();
+            Ipv6Addr::from_bits((own.to_bits() & differs) | (first.to_bits() & !differs)).into()
+        }
+        // All are of one version, as the packet is.
+        _ => first,
+    }
 }

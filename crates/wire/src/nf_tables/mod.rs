@@ -18,7 +18,7 @@ pub use copy::{Copied, KINDS, Kind};
 pub use expression::{Expression, Limit};
 pub use foreign::{ForeignElement, ForeignSet, foreign_elements};
 pub use names::{
-    Base, Compare, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, ct, fib, registers,
+    Base, Compare, MetaKey, PROHIBITED, RejectKind, STATE_BITS, SocketKey, ct, fib, nat, registers,
 };
 pub use request::{Batch, BatchOutput, ask_generation, decode_generation, dump};
 pub use rule::Rule;

@@ -1,5 +1,12 @@
 //! The kernel's numbers for what expressions name.
 
+/// How one of several is chosen where addresses are translated (`NF_NAT_RANGE_*` in linux/netfilter/nf_nat.h).
+pub mod nat {
+    /// `NF_NAT_RANGE_NETMAP`: the prefix that the first and the last address share takes the place of as many bits; the
+    /// rest of the address stays.
+    pub const PREFIX: u32 = 1 << 6;
+}
+
 /// Register numbers (`enum nft_registers`).
 pub mod registers {
     /// `NFT_REG_VERDICT`.

@@ -130,7 +130,7 @@ fn published_ports_that_make_no_sense_are_refused() {
     let outbound = BY_PUBLISHED.replace("forwarded", "outbound");
     refused(&outbound, &["what leaves this host was not led to it"]);
     let other = BY_PUBLISHED.replace("\"any\"", "\"53/udp\"");
-    refused(&other, &["other protocols than its published ports"]);
+    refused(&other, &["other protocols than the published ports"]);
     let told = Desk::with(policy(BY_PUBLISHED)).run([
         "ask",
         "--direction",

@@ -62,6 +62,20 @@ pub fn to(target: &str, port: Option<u16>) -> Vec<E> {
     all
 }
 
+/// To the address of a network that ends like the one asked for.
+pub fn to_network(first: &str, last: &str) -> Vec<E> {
+    let octets = match address(last) {
+        IpAddr::V4(it) => it.octets().to_vec(),
+        IpAddr::V6(it) => it.octets().to_vec(),
+    };
+    let mut all = vec![E::Load { register: TWO, data: octets }];
+    all.extend(to(first, None));
+    if let Some(E::Nat { last_address, flags, .. }) = all.last_mut() {
+        (*last_address, *flags) = (Some(TWO), nf::nat::PREFIX);
+    }
+    all
+}
+
 pub fn here(port: u16) -> Vec<E> {
     vec![
         E::Load { register: ONE, data: port.to_be_bytes().to_vec() },

@@ -105,6 +105,16 @@ pub fn simple_too() -> Vec<SetUp> {
             &[("5353/udp", "10.44.8.20:53", OPEN)],
         ),
         set_up(
+            "with another prefix, as the address ends",
+            one(&[v4(), port(80), to_network("10.44.8.20", "10.44.8.21")]),
+            &[("80/tcp", "10.44.8.20:80", OPEN)],
+        ),
+        set_up(
+            "with another prefix, IPv6",
+            one(&[version(10), protocol(TCP), port(80), to_network("fd44:8::20", "fd44:8::2f")]),
+            &[("80/tcp", "[fd44:8::20]:80", OPEN)],
+        ),
+        set_up(
             "to itself",
             one(&[v4(), port(8443), here(443)]),
             &[("8443/tcp", "192.0.2.10:443", OPEN)],

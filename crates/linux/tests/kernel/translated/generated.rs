@@ -104,7 +104,8 @@ pub fn act(dice: &mut Dice, chain: usize, chains: usize, map: &nf::Set) -> Vec<E
     let to = address(dice.of(&BEHIND));
     let versioned =
         |to: IpAddr, rest: Vec<Expression>| version(to).into_iter().chain(rest).collect::<Vec<_>>();
-    match dice.below(12) {
+    match dice.below(13) {
+        11 => versioned(to, leads_to_network(to, [1, 3, 8][dice.below(3)])),
         0..=2 => versioned(to, leads_to(to, None)),
         3 => versioned(to, leads_to(to, Some(dice.of(&PORTS)))),
         4 => versioned(to, leads_to_some(to, dice.of(&PORTS), dice.of(&PORTS))),

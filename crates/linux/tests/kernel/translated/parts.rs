@@ -96,6 +96,20 @@ pub fn leads_to(to: IpAddr, port: Option<u16>) -> Vec<Expression> {
     all
 }
 
+/// To the one of a network that ends like the address that was asked for.
+pub fn leads_to_network(first: IpAddr, bits: u32) -> Vec<Expression> {
+    let last = match first {
+        IpAddr::V4(it) => IpAddr::from((it.to_bits() | ((1 << bits) - 1)).to_be_bytes()),
+        IpAddr::V6(it) => IpAddr::from((it.to_bits() | ((1 << bits) - 1)).to_be_bytes()),
+    };
+    let mut all = vec![Expression::Load { register: TWO, data: octets(last) }];
+    all.extend(leads_to(first, None));
+    if let Some(Expression::Nat { last_address, flags, .. }) = all.last_mut() {
+        (*last_address, *flags) = (Some(TWO), nf::nat::PREFIX);
+    }
+    all
+}
+
 pub fn send(batch: Batch, doing: &str) {
     let batch = batch.finish().expect("fits");
     assert_eq!(deliver(&mut netfilter(), "try", &batch).expect("answered"), [], "{doing}");
