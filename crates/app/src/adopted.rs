@@ -6,6 +6,7 @@ use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome, PacketWords};
 use serde::Serialize;
 use tipstaff_core::adopt;
+use tipstaff_core::space::RangeSet;
 use tipstaff_linux::Machine;
 use tipstaff_linux::foreign::{Foreign, Table};
 use tipstaff_linux::ruleset::Sees;
@@ -123,6 +124,12 @@ pub struct Differs {
 pub struct Tried {
     /// How many packets from outside were tried.
     pub packets: u64,
+    /// How many packets that leave the machine were tried, to the ports that rules tell apart.
+    pub outbound: u64,
+    /// How many that pass through it; none if it passes nothing on.
+    pub forwarded: u64,
+    /// How many of either rules tell apart that were left out, as they would be too many.
+    pub left_out: u64,
     /// Whether every port was, and not only those that rules tell apart.
     pub every_port: bool,
     /// How many met something else than the policy says.
@@ -171,12 +178,13 @@ pub fn report(
     let host = policy.plan.host.clone();
     policy.place(machine)?;
     let tables: Vec<&Table> = foreign.tables.iter().collect();
+    let trial = Trial { machine, policy: &policy, ports: adopted.ports(), progress };
     let tried = match wanted.untried {
         true => None,
-        false => Some(tried(machine, &policy, &tables, false, progress)?),
+        false => Some(trial.run(&tables, false)?),
     };
     let hand_over = match wanted.hand_over {
-        true => Some(steps(machine, &policy, &foreign, wanted.untried, progress)?),
+        true => Some(steps(&trial, &foreign, wanted.untried)?),
         false => None,
     };
     let word = |it: &adopt::Place| it.to_string();
@@ -227,46 +235,56 @@ fn version(sees: Sees) -> Option<&'static str> {
     }
 }
 
-/// Tries a copy of the machine that holds some tables of others, and the policy or not.
-fn tried(
-    machine: &dyn Machine,
-    policy: &Loaded,
-    tables: &[&Table],
-    enforced: bool,
-    progress: &dyn Fn(u64, u64),
-) -> Result<Tried, Failure> {
-    let tables = tables.iter().map(|it| (it.family, it.name.clone())).collect();
-    let request = rehearse::Request {
-        live: true,
-        from: &[],
-        traffic: None,
-        instead: Some(Instead { tables, policy: enforced }),
-    };
-    let found = rehearse::report(machine, policy, &request, progress).map_err(|failure| {
-        failure.with_help("`--untried` leaves the copy out, and compares what rules mean".into())
-    })?;
-    Ok(Tried {
+/// How copies of the machine are tried.
+struct Trial<'t> {
+    machine: &'t dyn Machine,
+    policy: &'t Loaded,
+    /// The ports that others' rules tell apart.
+    ports: RangeSet<u16>,
+    progress: &'t dyn Fn(u64, u64),
+}
+
+impl Trial<'_> {
+    /// Tries one that holds some tables of others, and the policy or not.
+    fn run(&self, tables: &[&Table], enforced: bool) -> Result<Tried, Failure> {
+        let tables = tables.iter().map(|it| (it.family, it.name.clone())).collect();
+        let request = rehearse::Request {
+            live: true,
+            from: &[],
+            traffic: None,
+            instead: Some(Instead { tables, policy: enforced, ports: self.ports.clone() }),
+        };
+        let found = rehearse::report(self.machine, self.policy, &request, self.progress);
+        found.map(tried).map_err(|failure| {
+            let help = "`--untried` leaves the copy out, and compares what rules mean";
+            failure.with_help(help.into())
+        })
+    }
+}
+
+fn tried(found: rehearse::Report) -> Tried {
+    let crossed = found.crossed.unwrap_or_default();
+    let mut witnesses = found.witnesses;
+    witnesses.extend(crossed.witnesses);
+    Tried {
         packets: found.packets,
+        outbound: crossed.outbound,
+        forwarded: crossed.forwarded,
+        left_out: crossed.left_out,
         every_port: found.every_port,
-        disagreements: found.disagreements,
-        witnesses: found.witnesses,
+        disagreements: found.disagreements + crossed.disagreements,
+        witnesses,
         missing: found.missing,
-    })
+    }
 }
 
 /// In which order others' rules can go, so that at every moment what the policy admits is admitted, and nothing else.
-fn steps(
-    machine: &dyn Machine,
-    policy: &Loaded,
-    foreign: &Foreign,
-    untried: bool,
-    progress: &dyn Fn(u64, u64),
-) -> Result<Vec<Step>, Failure> {
+fn steps(trial: &Trial<'_>, foreign: &Foreign, untried: bool) -> Result<Vec<Step>, Failure> {
     let mut left: Vec<&Table> = foreign.tables.iter().collect();
     let try_it = |left: &[&Table], what: String| -> Result<Step, Failure> {
         let tried = match untried {
             true => None,
-            false => Some(tried(machine, policy, left, true, progress)?),
+            false => Some(trial.run(left, true)?),
         };
         Ok(Step { what, tried })
     };

@@ -87,6 +87,12 @@ impl Replica {
         self.objects.retain(|it| keep(it.family, &it.table));
     }
 
+    /// Whether the machine passes packets on from one link to another.
+    #[must_use]
+    pub fn forwards(&self) -> bool {
+        self.forwards
+    }
+
     /// The links that are copied, with their addresses.
     #[must_use]
     pub fn links(&self) -> &[StageLink] {

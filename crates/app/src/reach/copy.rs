@@ -65,7 +65,8 @@ pub(crate) fn try_all(
         return Ok(Vec::new());
     }
     let host = loaded.plan.host.clone();
-    let order = Order { host, scene: Scene::Copy(here.file()), packets, tries };
+    let order =
+        Order { host, scene: Scene::Copy(here.file()), packets, tries, crossings: Vec::new() };
     let findings = carry_out(&order, |at, _, outcome| {
         let (Some(probe), [(met, _)]) = (tried.get(at), &outcome[..]) else { return };
         let part = probe.slot.of(entries, pings);

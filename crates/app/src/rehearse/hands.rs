@@ -1,5 +1,6 @@
 //! The part of a rehearsal that runs inside the lab.
 
+use super::crossed::crossed;
 use super::order::{Answer, Order, Ranges, Scene, Shot, Try};
 use crate::{Failure, Loaded, loaded};
 use std::collections::BTreeMap;
@@ -96,12 +97,16 @@ fn carry_out(order: &Order, out: &mut dyn Write) -> Result<(), Failure> {
         Scene::Otherwise { namespace, tables, sources, on_link } => {
             let mut replica = Namespace::open(namespace)?.run(Replica::take)??;
             replica.keep(|family, table| tables.iter().any(|it| (it.0, &*it.1) == (family, table)));
+            let forwards = replica.forwards();
             let Standing { stage, missing, sockets } = replica.set_up(&order.host)?;
             if !sources.is_empty() {
                 enforced(order, &stage, &policy(order, sources, on_link)?)?;
             }
             tell(out, &Answer::Ready { missing, discovery_is_invalid })?;
             let sent = try_all(out, order, &order.tries, &stage, true)?;
+            if !order.crossings.is_empty() {
+                tell(out, &Answer::Crossed(crossed(&order.crossings, &stage, forwards)?))?;
+            }
             drop(sockets);
             tell(out, &Answer::Done(sent))
         }

@@ -2,6 +2,7 @@
 
 use super::order::{Answer, Order, Ranges};
 use crate::Failure;
+use crate::vocabulary::Verdict;
 use std::io::{BufRead, BufReader, Write};
 use std::process::{Command, Stdio};
 use tipstaff_core::space::{ConnectionState, Tracking};
@@ -18,6 +19,8 @@ pub(crate) struct Findings {
     pub missing: Vec<String>,
     /// How many packets were sent.
     pub sent: u64,
+    /// What became of the order's crossings.
+    pub crossed: Vec<Option<Verdict>>,
     /// How the kernel tracks connections.
     pub tracking: Tracking,
 }
@@ -61,6 +64,7 @@ pub(crate) fn carry_out(
                 outcome(at, findings.tracking, known.collect());
                 at += 1;
             }
+            Answer::Crossed(crossed) => findings.crossed = crossed,
             Answer::Done(sent) => {
                 findings.sent = sent;
                 done = true;

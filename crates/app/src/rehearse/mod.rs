@@ -1,5 +1,6 @@
 //! `rehearse`: every port tried in a lab, from every sender that the policy tells apart.
 
+mod crossed;
 mod hands;
 mod lab;
 mod order;
@@ -11,23 +12,24 @@ mod words;
 pub use hands::lend;
 pub(crate) use lab::carry_out;
 pub use lab::no_namespaces;
-pub use order::{Order, Ranges, Scene, Shot, Try};
-pub use words::{Instead, Report, Request, Row, Witness};
+pub use order::{Crossing, Order, Ranges, Scene, Shot, Try};
+pub use words::{Crossed, Instead, Report, Request, Row, Witness};
 
 use super::receivers::Receivers;
 use super::{Failure, Loaded};
 use crate::led::Ways;
 use crate::vocabulary as say;
+use crossed::{Crossings, crossings};
 use std::borrow::Cow;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Instant;
 use tally::Tally;
 use tipstaff_core::policy::{Source, read_addresses, read_traffic};
-use tipstaff_core::rehearsal::{CLIENT_PORT, Role, Site, course};
-use tipstaff_core::space::{AddressSet, TrafficSet};
+use tipstaff_core::rehearsal::{Role, Site, course};
+use tipstaff_core::space::{AddressSet, RangeSet, TrafficSet};
 use tipstaff_linux::Machine;
-use tries::{Depth, a_try, doors, named_owners, tries};
+use tries::{Depth, owned, tries};
 
 /// Tries, and tells `progress` after each step how many packets of how many have been tried.
 ///
@@ -58,18 +60,11 @@ pub fn report(
     let receivers = if request.live {
         Some(Receivers::look(machine, loaded)?)
     } else {
-        for whose_it_is in named_owners(&loaded.plan) {
-            let (ports, all) = doors(&loaded.plan, &whose_it_is, &traffic);
-            whole &= all;
-            for (at, stand) in course.stands.iter().enumerate() {
-                if stand.role == Role::Member || stand.source_port != CLIENT_PORT {
-                    continue;
-                }
-                packets.push(Ranges::within(&ports, stand.family()));
-                whose.push(at);
-                tries.push(Try { whose: whose_it_is.clone(), ..a_try(stand, packets.len() - 1) });
-            }
-        }
+        let owned = owned(&loaded.plan, &course, &traffic, packets.len());
+        whole &= owned.whole;
+        packets.extend(owned.packets);
+        whose.extend(owned.at);
+        tries.extend(owned.tries);
         None
     };
     let all: u64 = tries.iter().map(|it| packets[it.packets].count()).sum();
@@ -80,7 +75,12 @@ pub fn report(
             "a rehearsal sends to the ports of TCP, UDP and SCTP, and ICMP messages",
         ));
     }
-    let order = Order { host: loaded.plan.host.clone(), scene, packets, tries };
+    let crossings = match &request.instead {
+        Some(_) if !ways.lead() => crossings(&loaded.plan, &site),
+        _ => Crossings::default(),
+    };
+    let host = loaded.plan.host.clone();
+    let order = Order { host, scene, packets, tries, crossings: crossings.order(&loaded.plan) };
     let begun = Instant::now();
     let mut tally = Tally::new(loaded, receivers, ways);
     let mut tried = 0;
@@ -110,6 +110,10 @@ pub fn report(
         not_known: tally.not_known,
         witnesses: tally.witnesses,
         missing: findings.missing,
+        crossed: request
+            .instead
+            .as_ref()
+            .map(|_| crossings.judged(&loaded.plan, &findings.crossed)),
     })
 }
 
@@ -161,10 +165,11 @@ fn scene(
         // What cannot be entered cannot be copied.
         machine.namespace()?;
         let own = PathBuf::from(format!("/proc/{}/ns/net", std::process::id()));
-        let site = Site { interfaces, addresses, telling: Vec::new() };
+        let ports = request.instead.as_ref().map_or_else(RangeSet::empty, |it| it.ports.clone());
+        let site = Site { interfaces, addresses, telling: Vec::new(), ports };
         let scene = match &request.instead {
             None => Scene::Copy(own),
-            Some(Instead { tables, policy }) => Scene::Otherwise {
+            Some(Instead { tables, policy, .. }) => Scene::Otherwise {
                 namespace: own,
                 tables: tables.clone(),
                 sources: if *policy { sources() } else { Vec::new() },

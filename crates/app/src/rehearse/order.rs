@@ -1,5 +1,6 @@
 //! What a lab is told to try, and what it answers: one JSON value a line.
 
+use crate::vocabulary::Verdict;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 use std::path::PathBuf;
@@ -17,6 +18,28 @@ pub struct Order {
     pub packets: Vec<Ranges>,
     /// What is tried, in this order.
     pub tries: Vec<Try>,
+    /// What is tried behind that of what leaves the host, and of what passes through it.
+    #[serde(default)]
+    pub crossings: Vec<Crossing>,
+}
+
+/// A packet that leaves the host, or passes through it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Crossing {
+    /// The host's link by which it comes in; `None`: it is the host that sends it.
+    pub by: Option<String>,
+    /// The link by which it leaves.
+    pub to: String,
+    /// The address that it is sent from.
+    pub source: IpAddr,
+    /// The address that it is sent to.
+    pub destination: IpAddr,
+    /// The number of its protocol.
+    pub protocol: u8,
+    /// The ports that it comes from and goes to; of ICMP the type, twice.
+    pub ports: (u16, u16),
+    /// What is to become of it; what meets something else is sent again.
+    pub said: Verdict,
 }
 
 impl Order {
@@ -98,6 +121,8 @@ pub(super) enum Answer {
     },
     /// For one try, in their order: what became of its packets.
     Met(Vec<(String, Ranges)>),
+    /// What became of all crossings, in their order: the verdict, or nothing where one never came to the rules.
+    Crossed(Vec<Option<Verdict>>),
     /// All is done: how many packets were sent.
     Done(u64),
     /// It cannot be done: why, and ways out.

@@ -3,7 +3,7 @@
 use super::order::{Ranges, Try};
 use std::collections::{BTreeSet, HashMap};
 use tipstaff_core::plan::{Condition, HostPlan};
-use tipstaff_core::rehearsal::{Course, Judge, Role, Stand};
+use tipstaff_core::rehearsal::{CLIENT_PORT, Course, Judge, Role, Stand};
 use tipstaff_core::space::{
     ByProtocol, ConnectionState, Direction, Packet, PortProtocol, RangeSet, Relation, TrafficSet,
     Transport,
@@ -144,6 +144,35 @@ pub(crate) fn named_owners(plan: &HostPlan) -> BTreeSet<Whose> {
     found
 }
 
+/// What is tried where named programs and users wait.
+pub(super) struct Owned {
+    /// Whether all their ports are tried.
+    pub whole: bool,
+    pub packets: Vec<Ranges>,
+    /// For each try, the place of its stand.
+    pub at: Vec<usize>,
+    pub tries: Vec<Try>,
+}
+
+/// The same for all owners that rules name; their packets come behind so many others.
+pub(super) fn owned(plan: &HostPlan, course: &Course, wanted: &TrafficSet, behind: usize) -> Owned {
+    let mut all = Owned { whole: true, packets: Vec::new(), at: Vec::new(), tries: Vec::new() };
+    for whose in named_owners(plan) {
+        let (ports, whole) = doors(plan, &whose, wanted);
+        all.whole &= whole;
+        for (at, stand) in course.stands.iter().enumerate() {
+            if stand.role == Role::Member || stand.source_port != CLIENT_PORT {
+                continue;
+            }
+            let place = behind + all.packets.len();
+            all.packets.push(Ranges::within(&ports, stand.family()));
+            all.at.push(at);
+            all.tries.push(Try { whose: whose.clone(), ..a_try(stand, place) });
+        }
+    }
+    all
+}
+
 fn concerns(condition: &Condition, whose: &Whose) -> bool {
     let among =
         |name: &Option<String>, list: &[String]| name.as_ref().is_some_and(|it| list.contains(it));
@@ -152,7 +181,7 @@ fn concerns(condition: &Condition, whose: &Whose) -> bool {
 
 /// The ports at which an owner's socket is tried: all that rules for it are about, or where those are
 /// too many, the first and the last of each run; and whether those are all.
-pub(super) fn doors(plan: &HostPlan, whose: &Whose, wanted: &TrafficSet) -> (TrafficSet, bool) {
+fn doors(plan: &HostPlan, whose: &Whose, wanted: &TrafficSet) -> (TrafficSet, bool) {
     let its = about_owners(plan).filter(|it| concerns(it, whose));
     let all = its.fold(TrafficSet::empty(), |all, it| all.union(&it.traffic));
     let few = |ports: &RangeSet<u16>, wanted: &RangeSet<u16>| {

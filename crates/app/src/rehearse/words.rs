@@ -5,6 +5,7 @@ use crate::{By, Outcome, PacketWords};
 use serde::Serialize;
 use std::net::IpAddr;
 use tipstaff_core::rehearsal::CLIENT_PORT;
+use tipstaff_core::space::RangeSet;
 
 /// What is to be rehearsed, and where.
 #[derive(Clone, Debug)]
@@ -26,6 +27,8 @@ pub struct Instead {
     pub tables: Vec<(u8, String)>,
     /// Whether the policy is enforced.
     pub policy: bool,
+    /// The ports at which those tables may change something.
+    pub ports: RangeSet<u16>,
 }
 
 /// What can be reached, by trying.
@@ -64,6 +67,27 @@ pub struct Report {
     pub witnesses: Vec<Witness>,
     /// What could not be copied, in words.
     pub missing: Vec<String>,
+    /// What leaves the host, and what passes through it; `null`: that was not tried.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub crossed: Option<Crossed>,
+}
+
+/// What became of packets that leave the host, or pass through it.
+#[derive(Clone, Debug, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Crossed {
+    /// How many outbound ones were tried.
+    pub outbound: u64,
+    /// How many forwarded ones were tried.
+    pub forwarded: u64,
+    /// How many more rules tell apart that were left out, as they would be too many.
+    pub left_out: u64,
+    /// How many never came to the rules, such as forwarded ones where the machine forwards nothing.
+    pub never_came: u64,
+    /// How many met something else than the policy says.
+    pub disagreements: u64,
+    /// The first of them.
+    pub witnesses: Vec<Witness>,
 }
 
 impl Report {

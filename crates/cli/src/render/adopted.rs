@@ -84,8 +84,23 @@ fn tried_lines(tried: &Tried, what: &str) -> Vec<String> {
         0 => "all met what the policy says".to_owned(),
         some => format!("{} met something else than the policy says", grouped(some)),
     };
-    let mut lines =
-        vec![format!("tried on {what}: {} packets to {ports}, {found}", grouped(tried.packets))];
+    let crossed = match (tried.outbound, tried.forwarded) {
+        (0, 0) => ", and none outbound: packets are led elsewhere there".to_owned(),
+        (outbound, 0) => format!(", and {} outbound", grouped(outbound)),
+        (outbound, forwarded) => {
+            format!(", {} outbound and {} forwarded", grouped(outbound), grouped(forwarded))
+        }
+    };
+    let mut lines = vec![format!(
+        "tried on {what}: {} packets to {ports}{crossed}, {found}",
+        grouped(tried.packets)
+    )];
+    if tried.left_out > 0 {
+        lines.push(format!(
+            "left out, as they are too many: {} outbound or forwarded",
+            grouped(tried.left_out)
+        ));
+    }
     lines.extend(tried.witnesses.iter().map(witness));
     lines.extend(tried.missing.iter().map(|it| format!("not copied: {it}")));
     lines

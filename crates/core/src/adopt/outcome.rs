@@ -5,7 +5,8 @@ use super::held::Place;
 use super::judged::Differs;
 use crate::plan::HostPlan;
 use crate::policy::Diagnostic;
-use crate::program::RuleProgram;
+use crate::program::{RuleProgram, Test};
+use crate::space::RangeSet;
 
 /// A rule of others that the policy says.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -46,6 +47,23 @@ pub struct Adopted {
     pub not_taken: Vec<NotTaken>,
     /// Packets that it treats otherwise.
     pub differs: Vec<Differs>,
+}
+
+impl Adopted {
+    /// The ports that rules of others tell apart, whether they are taken or not: of each run the first and the last, and
+    /// those beside them.
+    #[must_use]
+    pub fn ports(&self) -> RangeSet<u16> {
+        let tests = self.theirs.chains.iter().flat_map(|it| &it.rules).flat_map(|it| &it.tests);
+        let ports = tests.filter_map(|it| match it {
+            Test::DestinationPort(ports) => Some(ports),
+            _ => None,
+        });
+        let ends = ports.flat_map(RangeSet::ranges).flat_map(|&(first, last)| {
+            [Some(first), first.checked_sub(1), Some(last), last.checked_add(1)]
+        });
+        RangeSet::from_ranges(ends.flatten().map(|it| (it, it)))
+    }
 }
 
 /// What the host is called.

@@ -3,9 +3,10 @@
 use super::atlas::{Atlas, Meaning, Region};
 use super::diagram::{Diagram, Memo};
 use super::fate::{Fate, INSIDE, NOTHING};
-use crate::space::{Direction, Packet};
+use crate::space::{Direction, Family, Packet};
 use std::collections::hash_map::Entry;
 use std::collections::{BTreeSet, HashMap, HashSet};
+use std::net::{Ipv4Addr, Ipv6Addr};
 
 /// The pair of nodes before, and the bit that led on from there.
 type Way = ((Diagram, Diagram), u16, bool);
@@ -98,14 +99,23 @@ impl Atlas {
                 }
             }
             for (a, b) in leaves {
-                let mut values = self.words.values(&likely(direction));
-                let mut at = (a, b);
-                while let Some(Some((from, bit, on))) = ways.get(&at) {
-                    values.set(*bit, *on);
-                    at = *from;
+                let shown = |likely: &Packet| {
+                    let mut values = self.words.values(likely);
+                    let mut at = (a, b);
+                    while let Some(Some((from, bit, on))) = ways.get(&at) {
+                        values.set(*bit, *on);
+                        at = *from;
+                    }
+                    self.words.packet(&values, direction)
+                };
+                let likely = likely(direction);
+                let mut packet = shown(&likely);
+                if packet.family() != likely.family() {
+                    // What the difference leaves open of its addresses is not taken from another version's.
+                    packet = shown(&of_the_other_version(likely));
                 }
                 let fate = |it: Diagram| self.fates.fate(it.as_leaf().unwrap_or_default());
-                list.push((direction, fate(a), fate(b), self.words.packet(&values, direction)));
+                list.push((direction, fate(a), fate(b), packet));
             }
         }
         list
@@ -159,4 +169,16 @@ impl Atlas {
             if hopeless { Some(NOTHING) } else { ((x, y) == wanted).then_some(INSIDE) }
         })
     }
+}
+
+/// A packet with addresses of the other IP version, kept free for examples (RFC 3849, RFC 5737).
+fn of_the_other_version(packet: Packet) -> Packet {
+    let [source, destination] = match packet.family() {
+        Family::V4 => [
+            Ipv6Addr::new(0x2001, 0xdb8, 0xbad, 0, 0, 0, 0, 9).into(),
+            Ipv6Addr::new(0x2001, 0xdb8, 2, 0, 0, 0, 0, 0x10).into(),
+        ],
+        Family::V6 => [Ipv4Addr::new(203, 0, 113, 9).into(), Ipv4Addr::new(192, 0, 2, 10).into()],
+    };
+    Packet { source, destination, ..packet }
 }

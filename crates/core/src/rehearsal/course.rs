@@ -84,6 +84,8 @@ pub struct Site {
     pub addresses: Vec<IpAddr>,
     /// What tells senders apart there besides the rules about inbound packets.
     pub telling: Vec<AddressSet>,
+    /// The ports at which something may change there besides those that the rules name.
+    pub ports: RangeSet<u16>,
 }
 
 /// The interface of a host whose policy names none.
@@ -103,7 +105,8 @@ impl Site {
         if interfaces.is_empty() {
             interfaces.push(SOME_INTERFACE.into());
         }
-        Self { interfaces, addresses: plan.addresses.clone(), telling: Vec::new() }
+        let addresses = plan.addresses.clone();
+        Self { interfaces, addresses, telling: Vec::new(), ports: RangeSet::empty() }
     }
 }
 
@@ -163,7 +166,7 @@ pub fn course(policy: &Policy, plan: &HostPlan, site: &Site, from: Option<&Addre
     let left_out = members.len().saturating_sub(MOST_MEMBERS);
     members.truncate(MOST_MEMBERS);
     stands.append(&mut members);
-    let telling = telling(conditions.iter().map(|it| &it.traffic));
+    let telling = telling(conditions.iter().map(|it| &it.traffic)).union(&site.ports);
     Course { stands, left_out, telling }
 }
 
@@ -184,7 +187,7 @@ fn ends(set: &AddressSet) -> impl Iterator<Item = IpAddr> {
 }
 
 /// One of each kind of source port that the sets tell apart, the usual one first.
-fn source_ports<'a>(sets: impl Iterator<Item = &'a RangeSet<u16>>) -> Vec<u16> {
+pub(super) fn source_ports<'a>(sets: impl Iterator<Item = &'a RangeSet<u16>>) -> Vec<u16> {
     let sets: Vec<&RangeSet<u16>> = sets.filter(|it| !it.is_full()).collect();
     let kind = |port: u16| sets.iter().map(|set| set.contains(port)).collect::<Vec<bool>>();
     let mut found = vec![(kind(CLIENT_PORT), CLIENT_PORT)];

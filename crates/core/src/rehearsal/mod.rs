@@ -3,8 +3,10 @@
 
 mod classes;
 mod course;
+mod crossing;
 mod judge;
 
 pub use classes::{classes, sendable};
 pub use course::{CLIENT_PORT, Course, Role, Site, Stand, course, speaker};
+pub use crossing::{Crossings, crossings};
 pub use judge::Judge;

@@ -110,8 +110,9 @@ impl List<'_> {
                 Said::LeftOut => words.push(format!("!{word}")),
             }
         }
-        words
-            .extend(self.addresses.into_iter().flat_map(|it| it.blocks()).map(|it| it.to_string()));
+        words.extend(
+            self.addresses.into_iter().flat_map(AddressSet::blocks).map(|it| it.to_string()),
+        );
         words.extend(self.but.blocks().iter().map(|it| format!("!{it}")));
         words
     }

@@ -123,7 +123,13 @@ fn so_does_what_is_odd() {
 #[test]
 fn a_rule_with_nobody_at_its_place_is_named() {
     let mut plan = plan(ODD, HOST_NAME);
-    plan.chains[0].decisions.iter_mut().find(|it| it.id.name == "far").unwrap().conditions.clear();
+    plan.chains[0]
+        .decisions
+        .iter_mut()
+        .find(|it| it.id.name == "far")
+        .expect("it is there")
+        .conditions
+        .clear();
     let restated = said(&plan);
     assert_eq!(restated.idle, [(Direction::Inbound, "far".to_owned())]);
     assert!(!restated.policy.contains("\"far\""));

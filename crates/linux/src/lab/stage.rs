@@ -4,6 +4,7 @@ use super::build::Node;
 use super::link::{Links, hardware_address, index};
 use crate::LinuxError;
 use crate::sys::namespace::Namespace;
+use std::fs;
 use std::net::IpAddr;
 use tipstaff_wire::route::Via;
 
@@ -91,6 +92,33 @@ impl Stage {
     #[must_use]
     pub fn street(&self) -> &Namespace {
         &self.street
+    }
+
+    /// Has the host send packets to an address by one of its links. Nobody is there; what waits for him is not kept.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if it has no such link, or the system refuses.
+    pub fn lead(&self, to: IpAddr, link: &str) -> Result<(), LinuxError> {
+        let prefix = if to.is_ipv4() { 32 } else { 128 };
+        self.host.run(|| Links::open()?.route((to, prefix), Via::Link(index(link)?)))?
+    }
+
+    /// Has the host keep next to nothing for neighbours who do not answer: whoever sends would have to wait for them.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
+    pub fn wait_for_nobody(&self) -> Result<(), LinuxError> {
+        self.host.run(|| {
+            for (link, _) in self.host.links() {
+                for version in ["ipv4", "ipv6"] {
+                    let path = format!("/proc/sys/net/{version}/neigh/{link}/unres_qlen_bytes");
+                    fs::write(&path, "2048").map_err(|source| {
+                        LinuxError::system(format!("write {path} in a lab"), source)
+                    })?;
+                }
+            }
+            Ok(())
+        })?
     }
 
     /// What the far end of the host's link of that name is called in the street.

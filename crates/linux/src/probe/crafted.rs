@@ -6,7 +6,7 @@
 //! leave it. One that is not reported at all never arrived: that is said, not counted as denied.
 
 use crate::LinuxError;
-use crate::lab::Node;
+use crate::lab::{Node, Stage};
 use crate::ruleset::{self, Ledger};
 use crate::sys::packet::{HostSender, LinkSender};
 use crate::transport::{NetlinkSocket, Protocol, Transport, ask};
@@ -21,9 +21,9 @@ use tipstaff_wire::nflog;
 use tipstaff_wire::packet::{Answer, Payload, Seen, build, parse};
 
 const TABLE: &str = "tipstaff-observer";
-/// Far before and far behind the rules under observation.
-const BEFORE: i32 = -1000;
-const AFTER: i32 = 1000;
+/// Before everybody's rules, and behind them.
+const BEFORE: i32 = i32::MIN;
+const AFTER: i32 = i32::MAX - 1;
 /// Enough for every header that is looked at, with an ICMP error's around it.
 const COPY: u32 = 128;
 /// The kernel delivers when this much has gathered.
@@ -92,7 +92,8 @@ pub struct Account {
 pub struct Range<'a> {
     host: &'a Node,
     reports: NetlinkSocket,
-    neighbour: LinkSender,
+    /// By each link of the host that is tried, one.
+    neighbours: Vec<LinkSender>,
     local: HostSender,
     next_tag: u32,
     /// For each group, the number of the next report.
@@ -131,6 +132,28 @@ impl<'a> Range<'a> {
             doing: format!("send to {host_link}"),
             reason: "the host has no such link".into(),
         })?;
+        let neighbour = neighbour
+            .run(|| LinkSender::open(neighbour_link, address))?
+            .map_err(|source| LinuxError::system("open a packet socket", source))?;
+        Self::observing(host, vec![neighbour])
+    }
+
+    /// Puts the observer into the host on a stage; whoever sends to it is in the street.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
+    pub fn on(stage: &'a Stage) -> Result<Self, LinuxError> {
+        let mut neighbours = Vec::new();
+        for (link, address) in stage.host().links() {
+            let door = stage.door(link).unwrap_or_default();
+            let sender = stage.street().run(|| LinkSender::open(&door, *address))?;
+            neighbours
+                .push(sender.map_err(|source| LinuxError::system("open a packet socket", source))?);
+        }
+        Self::observing(stage.host(), neighbours)
+    }
+
+    fn observing(host: &'a Node, neighbours: Vec<LinkSender>) -> Result<Self, LinuxError> {
         let (reports, local) = host.run(|| {
             observe()?;
             let mut reports = NetlinkSocket::open(Protocol::Netfilter)?;
@@ -152,11 +175,8 @@ impl<'a> Range<'a> {
                 .map_err(|source| LinuxError::system("open a raw socket", source))?;
             Ok::<_, LinuxError>((reports, local))
         })??;
-        let neighbour = neighbour
-            .run(|| LinkSender::open(neighbour_link, address))?
-            .map_err(|source| LinuxError::system("open a packet socket", source))?;
         let expected = HashMap::new();
-        Ok(Self { host, reports, neighbour, local, next_tag: 1, expected })
+        Ok(Self { host, reports, neighbours, local, next_tag: 1, expected })
     }
 
     /// The host under observation.
@@ -170,16 +190,33 @@ impl<'a> Range<'a> {
     /// # Errors
     /// [`LinuxError`] if a packet cannot be sent or reports cannot be read.
     pub fn fire(&mut self, shots: &[Shot]) -> Result<Account, LinuxError> {
+        self.fire_by(shots, |_| 0)
+    }
+
+    /// The same where each packet from outside comes in by a link of its own, told by its place among the host's.
+    ///
+    /// # Errors
+    /// As for [`Range::fire`].
+    pub fn fire_by(
+        &mut self,
+        shots: &[Shot],
+        link: impl Fn(usize) -> usize,
+    ) -> Result<Account, LinuxError> {
         let first = self.next_tag;
         let mut records = vec![Record::default(); shots.len()];
         let mut lost_reports = 0;
         for (number, volley) in shots.chunks(VOLLEY).enumerate() {
-            for shot in volley {
+            for (at, shot) in volley.iter().enumerate() {
                 let packet = build(shot.source, shot.destination, shot.payload, self.next_tag);
                 self.next_tag += 1;
                 let sent = match shot.direction {
                     Direction::Outbound => self.local.send(&packet, shot.destination),
-                    Direction::Inbound | Direction::Forwarded => self.neighbour.send(&packet),
+                    Direction::Inbound | Direction::Forwarded => {
+                        match self.neighbours.get(link(number * VOLLEY + at)) {
+                            Some(neighbour) => neighbour.send(&packet),
+                            None => continue,
+                        }
+                    }
                 };
                 sent.map_err(|source| LinuxError::system(format!("send {shot:?}"), source))?;
             }
@@ -262,6 +299,9 @@ fn fate(record: &Record) -> Fate {
 fn observe() -> Result<(), LinuxError> {
     let mut socket = NetlinkSocket::open(Protocol::Netfilter)?;
     let mut batch = Batch::begin(socket.next_sequence());
+    // One that is there already would take packets away.
+    batch.new_table(&nf::Table { name: TABLE.into(), ..nf::Table::default() });
+    batch.delete_table(TABLE);
     batch.new_table(&nf::Table { name: TABLE.into(), ..nf::Table::default() });
     for (direction, number, word) in HOOKS {
         for (after, priority) in [(false, BEFORE), (true, AFTER)] {

@@ -4,12 +4,12 @@ mod sieve;
 
 use crate::harness::{Desk, Outcome, give};
 use serde_json::Value;
-use sieve::{TABLE, accept, deny, marked, sieve, to_port};
+use sieve::{TABLE, accept, deny, equal, marked, out_by, sieve, to_port};
 use std::io::Write;
 use std::net::TcpListener;
 use tipstaff_linux::lab::testing::{address, connect_from, sealed, street_sluice_granary};
 use tipstaff_linux::lab::{Lab, Node, lead_elsewhere};
-use tipstaff_wire::nf_tables::{self as nf, Batch, Expression};
+use tipstaff_wire::nf_tables::{self as nf, Base, Batch, Expression, MetaKey};
 
 struct World {
     lab: Lab,
@@ -188,6 +188,55 @@ fn what_a_policy_cannot_say_is_named() {
         let other = world.run(&["compare", "others"]).exits(1).stdout;
         assert!(other.contains("161/udp"), "{other}");
         assert_eq!(world.desk.text().matches("\n[[host.sluice.rule]]").count(), 6);
+    });
+}
+
+#[test]
+fn what_leaves_and_what_passes_through_is_tried_too() {
+    sealed("adopting::what_leaves_and_what_passes_through_is_tried_too", || {
+        let with = |tests: Vec<Expression>, end: Expression| [tests, vec![end]].concat();
+        let chains = |more: Vec<(Vec<Expression>, &str)>| {
+            let mut batch = sieve(Vec::new());
+            let name = "departures";
+            batch.new_chain(&nf::Chain {
+                table: TABLE.into(),
+                name: name.into(),
+                kind: Some("filter".into()),
+                hook: Some(nf::Hook { number: nf::Hook::LOCAL_OUT, priority: 0 }),
+                policy: Some(1),
+                ..nf::Chain::default()
+            });
+            let known = [
+                (name, with(to_port(25), deny())),
+                ("through", with([out_by("eth1"), to_port(873)].concat(), accept())),
+            ];
+            let more = more.into_iter().map(|it| (name, it.0));
+            for (chain, expressions) in known.into_iter().chain(more) {
+                let (table, chain) = (TABLE.into(), chain.into());
+                batch.new_rule(&nf::Rule { table, chain, expressions, ..nf::Rule::default() });
+            }
+            batch
+        };
+        let world = World::with(chains(Vec::new()));
+        let report = world.run(&["adopt", "--format", "json"]).json();
+        let tried = &report["tried"];
+        let number = |key: &str| tried[key].as_u64().expect("a number");
+        assert!(number("outbound") > 30 && number("forwarded") > 200, "{tried:#}");
+        assert_eq!((number("left_out"), number("disagreements")), (0, 0));
+
+        // Of a rule that no policy can say, the copy shows what it does.
+        let lifetime = vec![
+            Expression::Payload { register: 1, base: Base::Network, offset: 8, length: 1 },
+            equal([64]),
+        ];
+        let of_v4 = vec![Expression::Meta { register: 1, key: MetaKey::Family }, equal([2])];
+        let odd = with([of_v4, to_port(80), lifetime].concat(), deny());
+        let world = World::with(chains(vec![(odd, "")]));
+        let told = world.run(&["adopt"]).exits(1);
+        let shown = told.stderr.replace('\n', " ");
+        assert!(shown.contains("outbound and"), "{shown}");
+        let packet = "80/tcp from 192.0.2.10 to ";
+        assert!(shown.contains(packet) && shown.contains("it was denied"), "{shown}");
     });
 }
 

@@ -73,9 +73,18 @@ fn from(set: &nf::Set) -> Vec<Expression> {
 }
 
 fn interface(name: &str) -> Vec<Expression> {
+    by(MetaKey::InInterfaceName, name)
+}
+
+/// What leaves by an interface.
+pub fn out_by(name: &str) -> Vec<Expression> {
+    by(MetaKey::OutInterfaceName, name)
+}
+
+fn by(key: MetaKey, name: &str) -> Vec<Expression> {
     let mut bytes = name.as_bytes().to_vec();
     bytes.resize(16, 0);
-    vec![Expression::Meta { register: ONE, key: MetaKey::InInterfaceName }, equal(bytes)]
+    vec![Expression::Meta { register: ONE, key }, equal(bytes)]
 }
 
 fn icmp(family: u8, number: u8, kinds: &[u8], batch: &mut Batch, id: u32) -> Vec<Expression> {
