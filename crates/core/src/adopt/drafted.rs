@@ -7,6 +7,7 @@ use super::held::{Held, Place};
 use super::judged::{Differs, Left, deciders, differing, meaning};
 use super::outcome::{Named, NotTaken, Trouble};
 use super::rules::{Names, Rule, key};
+use super::services::Services;
 use super::traffic::rule;
 use crate::meaning::{Atlas, Meaning};
 use crate::plan::{HostPlan, resolve};
@@ -88,6 +89,7 @@ pub(super) struct Draft {
     defaults: [Verdict; 3],
     pub baseline: Settings,
     places: Vec<(String, AddressSet)>,
+    services: Services,
     names: Names,
 }
 
@@ -106,6 +108,7 @@ impl Draft {
             defaults,
             baseline: Settings::usual(),
             places,
+            services: Services::of(&held.ports),
             names: Names::default(),
         }
     }
@@ -217,9 +220,13 @@ impl Draft {
     }
 
     fn text(&self, rules: &[Vec<Rule>; 3]) -> String {
-        let mut list = String::new();
+        let (mut list, mut used) = (String::new(), BTreeSet::new());
         for (direction, rules) in Direction::ALL.into_iter().zip(rules) {
-            rules.iter().for_each(|it| it.write(&self.host, direction, &self.places, &mut list));
+            for rule in rules {
+                let rule = self.services.named(rule);
+                rule.write(&self.host, direction, &self.places, &mut list);
+                used.extend(rule.traffic);
+            }
         }
         let mut text = String::from("edition = 1\n");
         for (name, addresses) in &self.places {
@@ -231,6 +238,7 @@ impl Draft {
             // Writing to a text cannot fail.
             let _ = writeln!(text, "\n[place.{name}]\naddresses = [{}]", words.join(", "));
         }
+        self.services.write(&used, &mut text);
         let _ = writeln!(text, "\n[host.{}]", self.host);
         if let Some(machine) = &self.machine {
             let _ = writeln!(text, "names = [{}]", quoted(machine));

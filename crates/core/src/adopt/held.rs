@@ -2,7 +2,7 @@
 
 use crate::policy::Rate;
 use crate::program::Test;
-use crate::space::{AddressSet, Direction, Family};
+use crate::space::{AddressSet, Direction, Family, RangeSet};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
@@ -15,6 +15,8 @@ pub struct Held {
     pub entrances: Vec<Entrance>,
     /// Sets of addresses that have names.
     pub places: Vec<(String, AddressSet)>,
+    /// Sets of ports that have names, as far as they may be that: it is not told what numbers are.
+    pub ports: Vec<(String, RangeSet<u16>)>,
     /// Whether something keeps packets from being tracked.
     pub untracks: bool,
 }

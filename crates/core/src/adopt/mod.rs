@@ -10,6 +10,7 @@ mod judged;
 mod narrowed;
 mod outcome;
 pub(crate) mod rules;
+mod services;
 mod taken;
 pub(crate) mod terms;
 mod traffic;

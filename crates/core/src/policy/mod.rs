@@ -51,6 +51,7 @@ pub use snapshot::{Held, Snapshot};
 pub use source::{Origin, Source};
 pub use suggest::nearest;
 pub use taken::{ALWAYS, NO_POSTURE, SHUT, Taken};
+pub(crate) use terms::TRAFFIC_WORDS;
 pub use terms::{ANYWHERE, ON_LINK, THIS_HOST, is_interface_name};
 pub use time::Time;
 pub use whereabouts::{GatewaySeen, LinkPlace, When, Whereabouts};

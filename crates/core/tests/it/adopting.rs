@@ -269,3 +269,38 @@ fn chains_that_lead_on_again_and_again_come_to_an_end() {
     let held = inbound(vec![row(Vec::new(), Then::Jump(chain(0)))], more);
     assert!(matches!(taken(&held, NAMED, NOW()), Err(Trouble::TooMany(_))));
 }
+
+#[test]
+fn sets_of_ports_with_names_become_services() {
+    let web = RangeSet::from_ranges([(80u16, 80), (443, 443), (8_000, 8_099)]);
+    let one = RangeSet::single(22u16);
+    let row =
+        |tests: Vec<Test>, then: Then| Row { ways: vec![Way { tests, then }], ..Row::default() };
+    let protocol = |number: u8| Test::Protocol(RangeSet::single(number));
+    let rows = vec![
+        row(vec![protocol(6), Test::DestinationPort(web.clone())], Then::Accept),
+        row(vec![protocol(6), Test::DestinationPort(one.clone())], Then::Accept),
+        row(vec![protocol(17), Test::DestinationPort(web.clone())], Then::Reject),
+    ];
+    let held = Held {
+        chains: [("t/in".to_owned(), rows)].into(),
+        entrances: vec![Entrance {
+            direction: Direction::Inbound,
+            family: None,
+            chain: "t/in".into(),
+            passes: false,
+        }],
+        ports: vec![
+            ("any".into(), RangeSet::from_ranges([(1u16, 1), (9, 9)])),
+            ("shell".into(), one),
+            // A name that is a service's already, and one that nobody could read.
+            ("https".into(), web.clone()),
+            ("Web \u{202e}Doors".into(), web),
+        ],
+        ..Held::default()
+    };
+    let named = Named { host: "sluice", machine: None };
+    let adopted = taken(&held, named, Time::from_seconds(1_800_000_000)).expect("a policy");
+    assert!(adopted.differs.is_empty() && adopted.not_taken.is_empty(), "{adopted:#?}");
+    insta::assert_snapshot!(adopted.policy);
+}

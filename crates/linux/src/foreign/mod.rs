@@ -124,6 +124,7 @@ pub fn foreign(
     at.sort_by_key(|it| it.0);
     found.held.entrances = at.into_iter().map(|it| it.1).collect();
     found.held.places = places(&kept);
+    found.held.ports = ports(&kept);
     found.unread = older();
     found.beside = beside(&chains, &tables, &found.held);
     let decides = |it: &OtherTable| {
@@ -198,6 +199,15 @@ fn places(kept: &Others) -> Vec<(String, AddressSet)> {
         };
         found.extend(set.map(|(v4, v6)| (name.to_owned(), AddressSet { v4, v6 })));
     }
+    found.sort_by(|a, b| a.0.cmp(&b.0));
+    found
+}
+
+/// Likewise sets of what may be ports.
+fn ports(kept: &Others) -> Vec<(String, RangeSet<u16>)> {
+    let named = kept.sets().filter(|it| !it.0.starts_with("__") && it.1.set.key_length == 2);
+    let mut found: Vec<(String, RangeSet<u16>)> =
+        named.filter_map(|(name, held)| Some((name.to_owned(), set_of(&single(held)?)?))).collect();
     found.sort_by(|a, b| a.0.cmp(&b.0));
     found
 }

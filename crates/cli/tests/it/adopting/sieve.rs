@@ -134,7 +134,7 @@ pub fn sieve(more: Vec<(Vec<Expression>, &str)>) -> Batch {
             ..nf::Chain::default()
         });
     }
-    let web = set("__set3", 3, 0, 2);
+    let web = set("web-doors", 3, 0, 2);
     batch.new_set(&web);
     let ports = [80u16, 443].map(|it| Element::key(it.to_be_bytes().to_vec()));
     batch.new_elements(&web, &ports);
