@@ -2,7 +2,7 @@
 
 use super::older::{Part, part};
 use tipstaff_wire::Attributes;
-use tipstaff_wire::nf_tables::Expression;
+use tipstaff_wire::nf_tables::{Expression, Verdict};
 
 /// `NF_NAT_MANIP_DST` (`enum nft_nat_types`): where a packet goes.
 pub(crate) const DESTINATION: u32 = 1;
@@ -43,6 +43,19 @@ pub(crate) fn leads(expression: &Expression) -> bool {
         },
         Expression::Other { name, data } if name == "payload" => rewrites(data) != Some(false),
         Expression::Other { name, .. } => ["tproxy", "nat", "redir"].contains(&name.as_str()),
+        _ => false,
+    }
+}
+
+/// Whether an expression keeps packets out, or may.
+pub(super) fn keeps_out(expression: &Expression) -> bool {
+    match expression {
+        // A program that is handed a packet may not give it back.
+        Expression::Immediate(verdict) => matches!(verdict, Verdict::Drop | Verdict::Other(0.., _)),
+        Expression::Lookup { to_verdict, .. } => *to_verdict,
+        Expression::Reject { .. } => true,
+        Expression::Other { name, data } if name == "target" => part(name, data, true).is_none(),
+        Expression::Other { name, .. } => ["queue", "synproxy"].contains(&name.as_str()),
         _ => false,
     }
 }

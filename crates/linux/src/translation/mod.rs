@@ -23,7 +23,7 @@ use std::net::IpAddr;
 use step::{End, Run};
 use tipstaff_core::plan::Decider;
 use tipstaff_core::space::AddressSet;
-use tipstaff_wire::nf_tables::{FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6};
+use tipstaff_wire::nf_tables::{Expression, FAMILY_INET, FAMILY_IPV4, FAMILY_IPV6};
 
 pub use traveller::Traveller;
 
@@ -89,6 +89,8 @@ struct Entrance {
     /// Whether something in its table keeps packets from being tracked, or may.
     untracks: bool,
     drops: bool,
+    /// Whether something behind it keeps packets out, or may.
+    keeps_out: bool,
     priority: i32,
 }
 
@@ -126,12 +128,15 @@ impl Translations {
             let drops = chain.policy == Some(0);
             let untracks = others.untracks(&table);
             let (chain, leads) = (chain.name, false);
-            let entrance = Entrance { table, chain, translates, leads, untracks, drops, priority };
+            let keeps_out = drops;
+            let entrance =
+                Entrance { table, chain, translates, leads, untracks, drops, keeps_out, priority };
             at.push(((priority, hook.priority), entrance));
         }
         let found = Self { others, links, ..Self::default() };
         for (_, entrance) in &mut at {
-            entrance.leads = found.leads_elsewhere(entrance);
+            entrance.leads = found.does(entrance, leads::leads);
+            entrance.keeps_out |= found.does(entrance, leads::keeps_out);
         }
         // Of two at the same priority, the one that came later is asked first (nf_hook_entries_grow in
         // net/netfilter/core.c). Within a table they are told in the order in which they came.
@@ -157,11 +162,11 @@ impl Translations {
         !self.entrances.iter().any(|it| it.leads)
     }
 
-    /// Whether something behind an entrance may lead packets elsewhere.
-    fn leads_elsewhere(&self, entrance: &Entrance) -> bool {
+    /// Whether something behind an entrance does, or may do, what is asked for.
+    fn does(&self, entrance: &Entrance, what: fn(&Expression) -> bool) -> bool {
         self.others.reached(&entrance.table, &entrance.chain).iter().any(|chain| {
             let rules = self.others.rules(&entrance.table, chain).iter();
-            rules.flat_map(|it| &it.expressions).any(leads::leads)
+            rules.flat_map(|it| &it.expressions).any(what)
         })
     }
 
@@ -189,6 +194,7 @@ impl Translations {
         };
         let mut packet = packet.clone();
         let mut course = Course::AsItIs;
+        let mut doubt = None;
         for entrance in entrances {
             let version = if packet.destination.is_ipv4() { FAMILY_IPV4 } else { FAMILY_IPV6 };
             let sees = [FAMILY_INET, version].contains(&entrance.table.0);
@@ -222,12 +228,19 @@ impl Translations {
                     return Course::Unknown { by: by(), why };
                 }
                 // It may keep a packet out, and leads none elsewhere; what it writes on it is not known.
-                End::Unknown(_) => {
+                End::Unknown(why) => {
                     run.forget(entrance.untracks);
+                    if entrance.keeps_out && doubt.is_none() {
+                        doubt = Some(Course::Unknown { by: by(), why });
+                    }
                 }
             }
         }
-        course
+        match (course, doubt) {
+            // It is led elsewhere, unless it is kept out.
+            (Course::Translated { .. }, Some(doubt)) => doubt,
+            (course, _) => course,
+        }
     }
 }
 

@@ -11,7 +11,7 @@ use std::net::IpAddr;
 use tipstaff_linux::lab::testing::{Rain, address, sealed, street_sluice_granary};
 use tipstaff_linux::translation::{Course, Translations, Traveller};
 use tipstaff_linux::{Here, Machine as _, flows};
-use tipstaff_wire::nf_tables::Batch;
+use tipstaff_wire::nf_tables::{self as nf, Batch, Expression, Hook, Rule, Verdict};
 
 #[test]
 fn what_is_told_is_what_the_kernel_does() {
@@ -81,6 +81,63 @@ fn what_is_told_is_what_the_kernel_does() {
             "{sent} packets: {translated} translated, {kept_out} kept out, {unknown} not known"
         );
         assert!(translated * 5 > sent && unknown * 4 < sent, "{sent}: {translated}, {unknown}");
+    });
+}
+
+/// Who is kept out by single bits of his address, which are not followed, is not led elsewhere by who comes later.
+#[test]
+fn what_may_be_kept_out_is_not_told_to_be_led() {
+    sealed("translated::what_may_be_kept_out_is_not_told_to_be_led", || {
+        let lab = street_sluice_granary();
+        let host = lab.node("sluice").expect("it");
+        let bits = vec![
+            end(address("192.0.2.10"), true),
+            Expression::Bitwise {
+                source: ONE,
+                destination: ONE,
+                length: 4,
+                mask: vec![0, 0, 0, 6],
+                xor: vec![0; 4],
+            },
+            equal([0, 0, 0, 2]),
+            Expression::Immediate(Verdict::Drop),
+        ];
+        let keeps = [protocol(TCP).to_vec(), version(address("192.0.2.10")).to_vec(), bits];
+        let granary = address("10.44.8.20");
+        let leads = [version(granary).to_vec(), leads_to(granary, None)];
+        let mut batch = Batch::begin(1);
+        for (name, priority, rule) in
+            [("early", -110, keeps.concat()), ("late", -100, leads.concat())]
+        {
+            batch.new_table(&nf::Table { name: name.into(), ..nf::Table::default() });
+            batch.new_chain(&nf::Chain {
+                table: name.into(),
+                name: "first".into(),
+                kind: Some("nat".into()),
+                hook: Some(Hook { number: Hook::PRE_ROUTING, priority }),
+                policy: Some(1),
+                ..nf::Chain::default()
+            });
+            let (table, chain) = (name.into(), "first".into());
+            batch.new_rule(&Rule { table, chain, expressions: rule, ..Rule::default() });
+        }
+        let read = || {
+            send(batch, "two tables");
+            Translations::read(&mut netfilter(), Here.links().expect("read"))
+        };
+        let told = host.run(read).expect("entered").expect("read");
+        let of = |protocol: u8| Traveller {
+            in_interface: Some("eth0".into()),
+            source: address("198.51.100.130"),
+            destination: address("192.0.2.10"),
+            protocol,
+            ports: Some((40_000, 80)),
+        };
+        let Course::Unknown { by, .. } = told.course(&of(TCP)) else {
+            panic!("{:?}", told.course(&of(TCP)));
+        };
+        assert_eq!(by.table, "early");
+        assert!(matches!(told.course(&of(UDP)), Course::Translated { .. }));
     });
 }
 
