@@ -124,10 +124,13 @@ pub struct Differs {
 pub struct Tried {
     /// How many packets from outside were tried.
     pub packets: u64,
-    /// How many packets that leave the machine were tried, to the ports that rules tell apart.
-    pub outbound: u64,
+    /// How many packets that leave the machine were tried, to the ports that rules tell apart; `null`: none, nor of those
+    /// that pass through it, since packets are led elsewhere there.
+    pub outbound: Option<u64>,
     /// How many that pass through it; none if it passes nothing on.
-    pub forwarded: u64,
+    pub forwarded: Option<u64>,
+    /// How many of either never came to the rules; forwarded ones do not where the machine passes nothing on.
+    pub never_came: u64,
     /// How many of either rules tell apart that were left out, as they would be too many.
     pub left_out: u64,
     /// Whether every port was, and not only those that rules tell apart.
@@ -263,13 +266,15 @@ impl Trial<'_> {
 }
 
 fn tried(found: rehearse::Report) -> Tried {
+    let is_crossed = found.crossed.is_some();
     let crossed = found.crossed.unwrap_or_default();
     let mut witnesses = found.witnesses;
     witnesses.extend(crossed.witnesses);
     Tried {
         packets: found.packets,
-        outbound: crossed.outbound,
-        forwarded: crossed.forwarded,
+        outbound: is_crossed.then_some(crossed.outbound),
+        forwarded: is_crossed.then_some(crossed.forwarded),
+        never_came: crossed.never_came,
         left_out: crossed.left_out,
         every_port: found.every_port,
         disagreements: found.disagreements + crossed.disagreements,

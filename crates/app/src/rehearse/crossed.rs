@@ -14,22 +14,23 @@ use tipstaff_linux::lab::Stage;
 use tipstaff_linux::probe::{Fate, Payload, Range, Shot, first_packet};
 
 /// So many of each direction at most: those that are denied take a few seconds.
-const MOST: usize = 20_000;
+const MOST: u64 = 20_000;
 /// So many disagreements are shown with their packet; all are counted.
 const SHOWN: usize = 20;
 /// An answer that is owed is waited for so many times: kernels ration them.
 const AGAIN: usize = 3;
 
 /// What is to be tried.
-#[derive(Debug, Default)]
-pub(super) struct Crossings {
-    packets: Vec<Packet>,
-    left_out: usize,
+#[derive(Debug)]
+pub(super) struct Crossings<'p> {
+    plan: &'p HostPlan,
+    packets: Vec<rehearsal::Crossing<'p>>,
+    left_out: u64,
 }
 
 /// What rules of a plan tell apart.
-pub(super) fn crossings(plan: &HostPlan, site: &Site) -> Crossings {
-    let mut all = Crossings::default();
+pub(super) fn crossings<'p>(plan: &'p HostPlan, site: &Site) -> Crossings<'p> {
+    let mut all = Crossings { plan, packets: Vec::new(), left_out: 0 };
     for direction in [Direction::Outbound, Direction::Forwarded] {
         let found = rehearsal::crossings(plan, site, direction, MOST);
         all.packets.extend(found.packets);
@@ -38,35 +39,27 @@ pub(super) fn crossings(plan: &HostPlan, site: &Site) -> Crossings {
     all
 }
 
-impl Crossings {
+impl Crossings<'_> {
     /// The same for the lab.
-    pub(super) fn order(&self, plan: &HostPlan) -> Vec<Crossing> {
-        let crossing = |it: &Packet| Crossing {
-            by: it.in_interface.clone(),
-            to: it.out_interface.clone().unwrap_or_default(),
-            source: it.source,
-            destination: it.destination,
-            protocol: it.protocol(),
-            ports: match it.transport {
-                Transport::Ports { source, destination, .. } => (source, destination),
-                Transport::Icmp { kind } => (kind.into(), kind.into()),
-                Transport::Other { .. } => (0, 0),
-            },
-            said: said(plan, it),
-        };
+    pub(super) fn order(&self) -> Vec<Crossing> {
+        let plan = self.plan;
+        let crossing =
+            |it: &rehearsal::Crossing<'_>| Crossing { said: said(plan, it), ..sent(&it.packet) };
         self.packets.iter().map(crossing).collect()
     }
 
     /// What became of them, held against what the plan says.
-    pub(super) fn judged(&self, plan: &HostPlan, met: &[Option<say::Verdict>]) -> Crossed {
+    pub(super) fn judged(&self, met: &[Option<say::Verdict>]) -> Crossed {
+        let plan = self.plan;
         let count = |it: usize| u64::try_from(it).unwrap_or(u64::MAX);
-        let mut found = Crossed { left_out: count(self.left_out), ..Crossed::default() };
+        let mut found = Crossed { left_out: self.left_out, ..Crossed::default() };
         // A packet of which nothing was heard would be a mistake of ours; it is not passed over.
         found.disagreements = count(self.packets.len().abs_diff(met.len()));
         // Answers leave by the outbound rules, which may keep them.
         let default = plan.chain(Direction::Outbound).decisions.last().map(|it| it.act);
         let answers_leave = default == Some(Act::Decide(Verdict::Allow));
-        for (packet, met) in self.packets.iter().zip(met) {
+        for (crossing, met) in self.packets.iter().zip(met) {
+            let rehearsal::Crossing { packet, decision } = crossing;
             let Some(met) = *met else {
                 found.never_came += 1;
                 continue;
@@ -75,8 +68,7 @@ impl Crossings {
                 Direction::Forwarded => found.forwarded += 1,
                 _ => found.outbound += 1,
             }
-            let decision = plan.decision(packet);
-            let said = said(plan, packet);
+            let said = said(plan, crossing);
             let kept = !answers_leave && (said, met) == (say::Verdict::Reject, say::Verdict::Deny);
             if met == said || kept {
                 continue;
@@ -100,10 +92,27 @@ impl Crossings {
 }
 
 /// What a sender is to see.
-fn said(plan: &HostPlan, packet: &Packet) -> say::Verdict {
-    match plan.decision(packet).act.verdict() {
-        Verdict::Reject if !plan.may_answer(packet) => say::Verdict::Deny,
+fn said(plan: &HostPlan, it: &rehearsal::Crossing<'_>) -> say::Verdict {
+    match it.decision.act.verdict() {
+        Verdict::Reject if !plan.may_answer(&it.packet) => say::Verdict::Deny,
         verdict => verdict.into(),
+    }
+}
+
+/// A packet as the lab is told of it.
+fn sent(it: &Packet) -> Crossing {
+    Crossing {
+        by: it.in_interface.clone(),
+        to: it.out_interface.clone().unwrap_or_default(),
+        source: it.source,
+        destination: it.destination,
+        protocol: it.protocol(),
+        ports: match it.transport {
+            Transport::Ports { source, destination, .. } => (source, destination),
+            Transport::Icmp { kind } => (kind.into(), kind.into()),
+            Transport::Other { .. } => (0, 0),
+        },
+        said: say::Verdict::Allow,
     }
 }
 
@@ -132,16 +141,22 @@ pub(super) fn crossed(
         .collect();
     let shots: Vec<Shot> = crossings.iter().map(|it| shot(it)).collect();
     let mut range = Range::on(stage)?;
-    let mut fates = range.fire_by(&shots, |at| by[at])?.fates;
+    let first = range.fire_by(&shots, |at| by[at])?;
+    let (mut fates, mut lost) = (first.fates, first.lost_reports);
     for _ in 0..AGAIN {
-        let fits = |at: usize| verdict(&fates[at]) == Some(crossings[at].said);
-        let open: Vec<usize> = (0..fates.len()).filter(|at| !fits(*at)).collect();
+        // What may be the lab's doing, and no more: a rule that lets some pass by chance is not asked until it does.
+        let odd = |at: usize| match (fates[at], crossings[at].said) {
+            (Fate::Lost, _) | (Fate::Decided(Verdict::Deny), say::Verdict::Reject) => true,
+            (fate, said) => lost > 0 && verdict(&fate) != Some(said),
+        };
+        let open: Vec<usize> = (0..fates.len()).filter(|at| odd(*at)).collect();
         if open.is_empty() {
             break;
         }
         let again: Vec<Shot> = open.iter().map(|at| shots[*at]).collect();
-        let found = range.fire_by(&again, |at| by[open[at]])?.fates;
-        open.into_iter().zip(found).for_each(|(at, fate)| fates[at] = fate);
+        let found = range.fire_by(&again, |at| by[open[at]])?;
+        lost = found.lost_reports;
+        open.into_iter().zip(found.fates).for_each(|(at, fate)| fates[at] = fate);
     }
     let mut found = fates.iter().map(verdict);
     let came =

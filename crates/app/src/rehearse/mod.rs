@@ -76,11 +76,12 @@ pub fn report(
         ));
     }
     let crossings = match &request.instead {
-        Some(_) if !ways.lead() => crossings(&loaded.plan, &site),
-        _ => Crossings::default(),
+        Some(_) if !ways.lead() => Some(crossings(&loaded.plan, &site)),
+        _ => None,
     };
+    let ordered = crossings.as_ref().map(Crossings::order).unwrap_or_default();
     let host = loaded.plan.host.clone();
-    let order = Order { host, scene, packets, tries, crossings: crossings.order(&loaded.plan) };
+    let order = Order { host, scene, packets, tries, crossings: ordered };
     let begun = Instant::now();
     let mut tally = Tally::new(loaded, receivers, ways);
     let mut tried = 0;
@@ -110,10 +111,7 @@ pub fn report(
         not_known: tally.not_known,
         witnesses: tally.witnesses,
         missing: findings.missing,
-        crossed: request
-            .instead
-            .as_ref()
-            .map(|_| crossings.judged(&loaded.plan, &findings.crossed)),
+        crossed: crossings.map(|it| it.judged(&findings.crossed)),
     })
 }
 

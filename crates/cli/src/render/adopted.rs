@@ -85,11 +85,11 @@ fn tried_lines(tried: &Tried, what: &str) -> Vec<String> {
         some => format!("{} met something else than the policy says", grouped(some)),
     };
     let crossed = match (tried.outbound, tried.forwarded) {
-        (0, 0) => ", and none outbound: packets are led elsewhere there".to_owned(),
-        (outbound, 0) => format!(", and {} outbound", grouped(outbound)),
-        (outbound, forwarded) => {
+        (Some(outbound), Some(0)) => format!(", and {} outbound", grouped(outbound)),
+        (Some(outbound), Some(forwarded)) => {
             format!(", {} outbound and {} forwarded", grouped(outbound), grouped(forwarded))
         }
+        _ => ", none outbound or forwarded, as packets are led elsewhere there".to_owned(),
     };
     let mut lines = vec![format!(
         "tried on {what}: {} packets to {ports}{crossed}, {found}",

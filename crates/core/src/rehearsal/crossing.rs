@@ -2,11 +2,10 @@
 
 use super::classes::{classes, sendable};
 use super::course::{Site, source_ports, speaker, telling};
-use super::judge::Judge;
-use crate::plan::{Act, Condition, HostPlan};
+use crate::plan::{Act, Condition, Decision, HostPlan};
 use crate::space::{
-    AddressSet, ConnectionState, Direction, Family, Packet, PortProtocol, RangeSet, Relation,
-    Tracking, TrafficSet, Transport,
+    AddressSet, Direction, Family, Packet, PortProtocol, RangeSet, Relation, Tracking, TrafficSet,
+    Transport,
 };
 use std::net::IpAddr;
 
@@ -21,54 +20,125 @@ const NOT_CARRIED: [u8; 12] = [0, 1, 43, 44, 51, 58, 59, 60, 135, 139, 140, 255]
 /// Its types of ICMPv6 (RFC 4286).
 const ROUTER_DISCOVERY: [u8; 3] = [151, 152, 153];
 
+/// A packet that is to be tried, the first of its flow, and what is to decide about it.
+#[derive(Clone, Debug)]
+pub struct Crossing<'p> {
+    /// The packet.
+    pub packet: Packet,
+    /// The decision that takes it.
+    pub decision: &'p Decision,
+}
+
 /// What is to be tried.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Crossings {
-    /// Packets, each the first of its flow.
-    pub packets: Vec<Packet>,
+#[derive(Clone, Debug, Default)]
+pub struct Crossings<'p> {
+    /// The packets.
+    pub packets: Vec<Crossing<'p>>,
     /// How many more rules tell apart that were left out, as they would be too many.
-    pub left_out: usize,
+    pub left_out: u64,
 }
 
 /// Packets of a direction, outbound or forwarded: of each part of the senders and receivers that no rule divides one, by each
-/// interface that rules tell apart, with whatever they tell apart in what it carries; about `most` of them. What is allowed up
-/// to a rate is not among them.
+/// interface that rules tell apart, with whatever they tell apart in what it carries; `most` of them. What is allowed up to a
+/// rate is not among them.
 #[must_use]
-pub fn crossings(plan: &HostPlan, site: &Site, direction: Direction, most: usize) -> Crossings {
+pub fn crossings<'p>(
+    plan: &'p HostPlan,
+    site: &Site,
+    direction: Direction,
+    most: u64,
+) -> Crossings<'p> {
     let decisions = plan.chain(direction).decisions.iter().filter(|it| it.idle.is_none());
     let conditions: Vec<&Condition> = decisions.flat_map(|it| &it.conditions).collect();
-    let (ends, mut missing) = ends(plan, site, direction, &conditions);
-    let carried = Family::BOTH.map(|it| carried(&conditions, &site.ports, it));
-    let of = |end: &Packet| &carried[usize::from(end.source.is_ipv6())];
-    let all: usize = ends.iter().map(|it| of(it).len()).sum();
-    let step = u64::try_from(all.div_ceil(most.max(1)).max(1)).unwrap_or(u64::MAX);
-    let (mut packets, mut number) = (Vec::new(), 0u64);
-    for end in &ends {
-        let judge = Judge::between(plan, end);
-        for transport in of(end) {
-            // As if there were no order in it, so that each end has its share of each.
-            number += 1;
-            if (number.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 32) % step != 0 {
-                missing += 1;
-                continue;
-            }
-            let state = Tracking::default().state_alone(*transport, end.family());
-            let packet = Packet { transport: *transport, state, ..end.clone() };
-            if !matches!(judge.decision(&packet).act, Act::AllowWithin(_)) {
-                packets.push(packet);
-            }
+    let (all, missing) = ends(plan, site, direction, &conditions);
+    let choices = Family::BOTH.map(|family| {
+        let of = |it: &IpAddr| Family::of(*it) == family;
+        Choices {
+            senders: all.senders.iter().copied().filter(of).collect(),
+            receivers: all.receivers.iter().filter(|it| of(&it.0)).cloned().collect(),
+            ways_in: all.ways_in.clone(),
+            carried: carried(&conditions, &site.ports, family),
+        }
+    });
+    let [v4, v6] = choices.each_ref().map(Choices::count);
+    let count = v4.saturating_add(v6);
+    let step = count.div_ceil(most.max(1)).max(1);
+    let mut found = Crossings { packets: Vec::new(), left_out: missing };
+    // One of each run of so many, as if there were no order in which.
+    for run in 0..count.div_ceil(step) {
+        let within = (run.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 32) % step;
+        let at = run * step + if step == 1 { 0 } else { within };
+        let packet = if at < v4 { choices[0].at(at) } else { choices[1].at(at - v4) };
+        let Some(packet) = packet.filter(|it| it.source != it.destination) else { continue };
+        let packet = plan.related(Packet { direction, ..packet });
+        let decision = plan.decision(&packet);
+        if !matches!(decision.act, Act::AllowWithin(_)) {
+            found.packets.push(Crossing { packet, decision });
         }
     }
-    Crossings { packets, left_out: missing }
+    found.left_out += count - count.div_ceil(step).min(count);
+    found
 }
 
-/// Senders and receivers, with the interfaces; and how many receivers were left out.
+/// What packets of an IP version are made of.
+struct Choices {
+    senders: Vec<IpAddr>,
+    /// Receivers, each with the link by which it is reached.
+    receivers: Vec<(IpAddr, String)>,
+    ways_in: Vec<Option<String>>,
+    carried: Vec<Transport>,
+}
+
+impl Choices {
+    /// How many packets there are.
+    fn count(&self) -> u64 {
+        let parts =
+            [self.senders.len(), self.receivers.len(), self.ways_in.len(), self.carried.len()];
+        parts.into_iter().fold(1, |all, it| all.saturating_mul(it as u64))
+    }
+
+    /// One of them; what it carries changes fastest.
+    fn at(&self, mut number: u64) -> Option<Packet> {
+        let mut pick = |count: usize| -> Option<usize> {
+            let at = number.checked_rem(count as u64)?;
+            number /= count as u64;
+            usize::try_from(at).ok()
+        };
+        let transport = self.carried[pick(self.carried.len())?];
+        let in_interface = self.ways_in[pick(self.ways_in.len())?].clone();
+        let (destination, link) = &self.receivers[pick(self.receivers.len())?];
+        let source = self.senders[pick(self.senders.len())?];
+        Some(Packet {
+            direction: Direction::Outbound,
+            in_interface,
+            out_interface: Some(link.clone()),
+            source,
+            destination: *destination,
+            transport,
+            state: Tracking::default().state_alone(transport, Family::of(source)),
+            program: None,
+            user: None,
+            asked: None,
+            source_is: Relation::default(),
+            destination_is: Relation::default(),
+        })
+    }
+}
+
+/// Who sends, who receives, and by which links.
+struct Ends {
+    senders: Vec<IpAddr>,
+    receivers: Vec<(IpAddr, String)>,
+    ways_in: Vec<Option<String>>,
+}
+
+/// All of them; and how many receivers were left out.
 fn ends(
     plan: &HostPlan,
     site: &Site,
     direction: Direction,
     conditions: &[&Condition],
-) -> (Vec<Packet>, usize) {
+) -> (Ends, u64) {
     let own: AddressSet = site.addresses.iter().map(|&it| AddressSet::single(it)).collect();
     let others = sendable().difference(&own);
     let parts = |of: fn(&Condition) -> &AddressSet, universe: &AddressSet| {
@@ -91,39 +161,18 @@ fn ends(
     let (mut used, mut receivers, mut missing) = (AddressSet::empty(), Vec::new(), 0);
     for part in parts(|it| &it.destination, &others) {
         for link in links {
-            match speaker(&part.difference(&used)) {
-                Some(found) if receivers.len() < MOST_RECEIVERS => {
+            let room = receivers.len() < MOST_RECEIVERS;
+            match room.then(|| speaker(&part.difference(&used))).flatten() {
+                Some(found) => {
                     used = used.union(&AddressSet::single(found));
-                    receivers.push((found, link));
+                    receivers.push((found, link.clone()));
                 }
-                _ => missing += 1,
+                None => missing += 1,
             }
         }
     }
-    let ways_in = if inside { vec![None] } else { links.iter().map(Some).collect() };
-    let mut found = Vec::new();
-    for &source in &senders {
-        for &(destination, link) in receivers.iter().filter(|it| it.0.is_ipv4() == source.is_ipv4())
-        {
-            for way_in in ways_in.iter().filter(|_| source != destination) {
-                found.push(plan.related(Packet {
-                    direction,
-                    in_interface: way_in.cloned(),
-                    out_interface: Some(link.clone()),
-                    source,
-                    destination,
-                    transport: Transport::Other { protocol: 0 },
-                    state: ConnectionState::New,
-                    program: None,
-                    user: None,
-                    asked: None,
-                    source_is: Relation::default(),
-                    destination_is: Relation::default(),
-                }));
-            }
-        }
-    }
-    (found, missing)
+    let ways_in = if inside { vec![None] } else { links.iter().cloned().map(Some).collect() };
+    (Ends { senders, receivers, ways_in }, missing)
 }
 
 /// What rules tell apart in what packets of an IP version carry.

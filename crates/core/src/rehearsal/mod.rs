@@ -8,5 +8,5 @@ mod judge;
 
 pub use classes::{classes, sendable};
 pub use course::{CLIENT_PORT, Course, Role, Site, Stand, course, speaker};
-pub use crossing::{Crossings, crossings};
+pub use crossing::{Crossing, Crossings, crossings};
 pub use judge::Judge;

@@ -2,7 +2,7 @@
 
 use proptest::prelude::{any, prop_assert, prop_assert_eq, proptest};
 use std::net::IpAddr;
-use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
+use tipstaff_core::generate::{Generator, HOST_NAME, NOW, settle};
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Policy, Source, read};
 use tipstaff_core::rehearsal::{
@@ -169,5 +169,56 @@ fn the_judge_decides_like_the_plan() {
             assert_eq!(judge.decision(&packet).id, plan.decision(&packet).id, "{packet:?}\n{text}");
             assert!(judge.telling().contains(0) && judge.telling().contains(u16::MAX));
         }
+    }
+}
+
+#[test]
+fn what_leaves_and_passes_is_tried_within_bounds_however_long_the_list() {
+    use std::collections::HashSet;
+    use tipstaff_core::rehearsal::crossings;
+    use tipstaff_core::space::{Direction, RangeSet};
+    let few = |text: &str, most: u64| {
+        let policy = read(&Source::new("policy.toml", text)).expect("a policy");
+        let mut plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
+        settle(&mut plan);
+        let mut site = Site::of(&plan);
+        site.ports = RangeSet::single(4_711);
+        let mut sums = Vec::new();
+        for direction in [Direction::Outbound, Direction::Forwarded] {
+            let found = crossings(&plan, &site, direction, most);
+            assert!(found.packets.len() as u64 <= most);
+            let different: HashSet<_> = found.packets.iter().map(|it| it.packet.clone()).collect();
+            assert_eq!(different.len(), found.packets.len());
+            for it in &found.packets {
+                assert_eq!(it.packet.direction, direction);
+                assert_eq!(plan.decision(&it.packet).id, it.decision.id);
+            }
+            let receivers: HashSet<_> = different.iter().map(|it| it.destination).collect();
+            sums.push((found.packets.len(), receivers.len(), found.left_out > 0));
+        }
+        sums
+    };
+    let rules: String = (0..600)
+        .map(|at| {
+            format!(
+                "[[host.{HOST_NAME}.rule]]\nname = \"r{at}\"\ndirection = \"forwarded\"\nallow = [\"{}/tcp\"]\n\
+                 from = [\"198.51.{}.{}\"]\nto = [\"203.0.{}.{}\"]\n",
+                1_000 + at * 7,
+                at / 250,
+                1 + at % 250,
+                at / 250,
+                1 + at % 250
+            )
+        })
+        .collect();
+    let head = format!("edition = 1\n[host.{HOST_NAME}]\naddresses = [\"192.0.2.10\"]\n");
+    let sums = few(&format!("{head}{rules}"), 3_000);
+    let [outbound, forwarded] = sums[..] else { panic!("{sums:?}") };
+    assert!(!outbound.2 && outbound.0 > 20, "{sums:?}");
+    // Hundreds of millions there are; each receiver has its share.
+    assert!(forwarded.2 && forwarded.0 > 2_500 && forwarded.1 > 150, "{sums:?}");
+    for seed in 0..20 {
+        let sums = few(&Generator::new(seed).policy(), 5_000);
+        assert!(sums.iter().any(|it| it.0 > 20), "seed {seed}: {sums:?}");
     }
 }
