@@ -156,7 +156,7 @@ fn the_judge_decides_like_the_plan() {
         let text = generator.policy();
         let policy = read(&Source::new("policy.toml", &text)).expect("a policy");
         let mut plan = resolve(&policy, HOST_NAME, NOW).expect("the host");
-        tipstaff_core::generate::settle(&mut plan);
+        settle(&mut plan);
         for _ in 0..50 {
             let packet = generator.packet(&plan);
             // It is asked about everything between the same ends.
