@@ -8,12 +8,16 @@ pub(super) fn terms(set: &TrafficSet) -> Option<Vec<String>> {
     if set.is_any() {
         return Some(vec!["any".into()]);
     }
+    let some = named_but(set);
+    // All but something are two words at least.
+    if some.as_ref().is_some_and(|it| it.len() <= 2) {
+        return some;
+    }
     let but = TrafficSet::any().difference(set);
     let all_but = named(&but).map(|it| {
         let left_out = it.iter().map(|it| format!("!{it}"));
         ["any".to_owned()].into_iter().chain(left_out).collect::<Vec<_>>()
     });
-    let some = named_but(set);
     [some, all_but].into_iter().flatten().min_by_key(Vec::len)
 }
 
