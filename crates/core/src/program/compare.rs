@@ -3,6 +3,7 @@
 use super::model::{ProgramRule, RuleProgram};
 use crate::policy::Logging;
 use std::collections::HashMap;
+use std::fmt;
 
 /// One difference between the program that was meant and the one that was found.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -49,6 +50,31 @@ impl Drift {
         match self {
             Self::MissingRule { rule, .. } | Self::ExtraRule { rule, .. } => Some(rule),
             _ => None,
+        }
+    }
+}
+
+impl fmt::Display for Drift {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let of = |rule: &ProgramRule| {
+            rule.id.as_ref().map_or_else(|| "a lookup".into(), |id| format!("`{id}`"))
+        };
+        match self {
+            Self::MissingChain(chain) => write!(out, "chain `{chain}` is missing"),
+            Self::ExtraChain(chain) => write!(out, "there is one more chain, `{chain}`"),
+            Self::ChangedChain(chain) => write!(out, "chain `{chain}` hangs or ends otherwise"),
+            Self::MissingRule { chain, rule } => {
+                write!(out, "a part of {} is missing in `{chain}`", of(rule))
+            }
+            Self::ExtraRule { chain, rule } => {
+                write!(out, "there is one more part of {} in `{chain}`", of(rule))
+            }
+            Self::Reordered(chain) => write!(out, "the rules of `{chain}` have another order"),
+            Self::Reopened => out.write_str("other connections are led to listeners"),
+            Self::Moved => out.write_str("the networks that the host is on are others"),
+            Self::Record => out.write_str("others are remembered, or for another time"),
+            Self::Logging => out.write_str("others are reported"),
+            Self::Posture => out.write_str("another posture is named"),
         }
     }
 }

@@ -47,8 +47,8 @@ pub(super) fn load(key: Key) -> Vec<Expression> {
         let behind = registers::FIRST_WORD + words;
         vec![
             payload(Base::Network, address, registers::FIRST),
-            Expression::Meta { key: MetaKey::Protocol, register: behind },
-            payload(Base::Transport, (2, 2), behind + 1),
+            Expression::Meta { key: MetaKey::Protocol, register: registers::called(behind) },
+            payload(Base::Transport, (2, 2), registers::called(behind + 1)),
         ]
     };
     match key {

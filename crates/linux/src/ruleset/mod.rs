@@ -167,7 +167,7 @@ fn as_meant(
     } else if drifts.is_empty() {
         Err(LinuxError::ReadBack(format!("programs: {:?}, not {marks:?}", snapshot.marks)))
     } else {
-        Err(LinuxError::ReadBack(format!("{} differences, first: {:?}", drifts.len(), drifts[0])))
+        Err(LinuxError::ReadBack(format!("{} differences, first: {}", drifts.len(), drifts[0])))
     }
 }
 

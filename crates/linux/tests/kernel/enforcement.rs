@@ -1,10 +1,12 @@
 //! Rules go into the kernel whole, come back as they were, and touch nothing else.
 
 use crate::world::{netfilter, plan};
+use std::collections::HashSet;
 use tipstaff_core::generate::Generator;
 use tipstaff_core::plan::{Act, RuleId};
-use tipstaff_core::policy::Rate;
-use tipstaff_core::program::{Action, Drift, Test, compare, lower};
+use tipstaff_core::policy::{Level, Logging, Rate, Record};
+use tipstaff_core::program::{Action, Drift, Key, Test, compare, lower};
+use tipstaff_core::space::Family;
 use tipstaff_linux::lab::testing::sealed;
 use tipstaff_linux::ruleset::{TABLE, encode, enforce, others, read, release};
 use tipstaff_linux::{LinuxError, deliver};
@@ -47,6 +49,46 @@ fn generated_policies_come_back_as_they_went_in() {
                 .unwrap_or_else(|error| panic!("seed {seed}: {error}\n{text}"));
             assert_eq!(snapshot.program, program, "seed {seed}");
             assert_eq!(snapshot.host, "sluice");
+        }
+    });
+}
+
+/// Long lists are looked up in every way there is, and each way is remembered and reported in its own.
+#[test]
+fn long_lists_come_back_as_they_went_in_whatever_is_remembered() {
+    sealed("enforcement::long_lists_come_back_as_they_went_in_whatever_is_remembered", || {
+        let mut socket = netfilter();
+        let mut looked_up = HashSet::new();
+        for (seed, rules) in [(1, 300), (2, 300), (3, 300), (4, 2_000)] {
+            let inbound = Generator::new(seed).long_policy(rules);
+            let outbound = inbound
+                .replace("from = ", "to = ")
+                .replace("\nname", "\ndirection = \"outbound\"\nname");
+            let grown = Generator::new(seed).grown_policy(rules);
+            for text in [inbound, outbound, grown] {
+                let mut program = lower(&plan(&text));
+                for chain in &program.chains {
+                    looked_up.extend(chain.rules.iter().filter_map(|rule| match &rule.action {
+                        Action::Choose(lookup) => Some(lookup.key),
+                        _ => None,
+                    }));
+                }
+                for (admitted, level) in
+                    [(false, Level::Nothing), (false, Level::Denied), (true, Level::All)]
+                {
+                    program.record = Some(Record { admitted, ..Record::USUAL });
+                    program.logging = program.logging.map(|it| Logging { level, ..it });
+                    let snapshot = enforce(&mut socket, "sluice", &program)
+                        .unwrap_or_else(|error| panic!("{rules}, seed {seed}: {error}"));
+                    assert!(snapshot.program == program, "{rules}, seed {seed}");
+                }
+            }
+        }
+        for family in Family::BOTH {
+            for key in [Key::Source, Key::SourceService, Key::Destination, Key::DestinationService]
+            {
+                assert!(looked_up.contains(&key(family)), "{looked_up:?}");
+            }
         }
     });
 }

@@ -25,6 +25,16 @@ pub mod registers {
             register => register,
         }
     }
+
+    /// The number by which the kernel calls the register of a first word (`nft_dump_register`): where
+    /// one of 16 bytes begins, that one's.
+    #[must_use]
+    pub fn called(word: u32) -> u32 {
+        match word {
+            FIRST_WORD..=23 if word % 4 == 0 => FIRST + (word - FIRST_WORD) / 4,
+            word => word,
+        }
+    }
 }
 
 /// Keys of connection tracking (`enum nft_ct_keys`).
