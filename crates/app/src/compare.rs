@@ -9,11 +9,12 @@ use super::{By, Failure, Loaded, PacketWords, exported, likely_packet, load, loa
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
+use std::collections::BTreeSet;
 use std::path::Path;
-use tipstaff_core::meaning::{Atlas, Fate};
-use tipstaff_core::plan::{HostPlan, RuleId};
+use tipstaff_core::meaning::{Atlas, Fate, Meaning};
+use tipstaff_core::plan::{HostPlan, Kind as PlanKind, RuleId};
 use tipstaff_core::policy::{NO_POSTURE, Rate, Source, Verdict};
-use tipstaff_core::program::RuleProgram;
+use tipstaff_core::program::{self, Drift, RuleProgram};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
 
@@ -233,19 +234,72 @@ fn with_kernel(
             help: vec!["put the policy's there with `tipstaff enforce`".into()],
         });
     };
-    Ok(differences(policy, snapshot.program, kernel_first, all))
+    let mut atlas = atlas(all);
+    let meanings = Meanings::of(&mut atlas, policy, snapshot.program);
+    Ok(differences(&mut atlas, policy, &meanings, kernel_first, all))
 }
 
-/// What changes from the rules of a kernel to a policy: all of it, or the first changes exactly and how
-/// many more there are.
-pub(crate) fn from_kernel(policy: &Loaded, found: RuleProgram, all: bool) -> Effects {
-    differences(policy, found, true, all)
+/// What changes from the rules of a kernel to a policy.
+pub(crate) struct FromKernel {
+    /// For packets: all of it, or the first changes exactly and how many more there are.
+    pub effects: Effects,
+    /// The decisions that take other packets then, or do something else with them; `None` if that could not be
+    /// worked out.
+    pub decisions: Option<BTreeSet<RuleId>>,
 }
 
-fn differences(policy: &Loaded, found: RuleProgram, kernel_first: bool, all: bool) -> Effects {
-    let mut atlas = if all { Atlas::new() } else { Atlas::within(NODES) };
-    let (meant, found) = (atlas.plan(&policy.plan), atlas.program(&found.at(policy.now)));
-    let (first, second) = if kernel_first { (&found, &meant) } else { (&meant, &found) };
+/// What changes from the rules of a kernel to a policy.
+pub(crate) fn from_kernel(policy: &Loaded, found: &RuleProgram, all: bool) -> FromKernel {
+    let found = found.clone().at(policy.now);
+    let drifts = program::compare(&policy.program.clone().at(policy.now), &found);
+    if !drifts.iter().any(Drift::is_of_rules) {
+        // What has the form that it was given means what it was given for.
+        let effects = Effects { changes_known: true, ..Effects::default() };
+        return FromKernel { effects, decisions: Some(BTreeSet::new()) };
+    }
+    let mut atlas = atlas(all);
+    let meanings = Meanings::of(&mut atlas, policy, found);
+    let decisions = (!atlas.is_exhausted()).then(|| changed(&atlas, &meanings));
+    let effects = differences(&mut atlas, policy, &meanings, true, all);
+    FromKernel { effects, decisions }
+}
+
+fn atlas(all: bool) -> Atlas {
+    if all { Atlas::new() } else { Atlas::within(NODES) }
+}
+
+/// What a policy means, and what the rules of a kernel do.
+struct Meanings {
+    meant: Meaning,
+    found: Meaning,
+}
+
+impl Meanings {
+    fn of(atlas: &mut Atlas, policy: &Loaded, found: RuleProgram) -> Self {
+        Self { meant: atlas.plan(&policy.plan), found: atlas.program(&found.at(policy.now)) }
+    }
+}
+
+/// The decisions that take other packets by the policy, or do something else with them. What a default
+/// takes is what rules leave to it, so it has changed only if it does something else.
+fn changed(atlas: &Atlas, meanings: &Meanings) -> BTreeSet<RuleId> {
+    let mut changed = BTreeSet::new();
+    for (_, old, new) in atlas.fate_pairs(&meanings.found, &meanings.meant) {
+        let same = old.by() == new.by();
+        let ids = old.by().into_iter().chain(new.by());
+        changed.extend(ids.filter(|id| same || id.kind != PlanKind::Default).cloned());
+    }
+    changed
+}
+
+fn differences(
+    atlas: &mut Atlas,
+    policy: &Loaded,
+    Meanings { meant, found }: &Meanings,
+    kernel_first: bool,
+    all: bool,
+) -> Effects {
+    let (first, second) = if kernel_first { (found, meant) } else { (meant, found) };
     let likely = |direction| likely_packet(direction, &policy.plan);
     let pairs = atlas.differing(first, second, &likely);
     let mut pairs: Vec<(Direction, Fate, Fate)> =

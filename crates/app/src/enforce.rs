@@ -4,7 +4,6 @@ use super::{Failure, Loaded};
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeSet;
-use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Decision, Idle, Kind, RuleId};
 use tipstaff_core::policy::Diagnostic;
 use tipstaff_core::program::{Action, RuleProgram, Then};
@@ -72,8 +71,14 @@ pub(crate) fn can_tell_programs(machine: &dyn Machine, loaded: &Loaded) -> Resul
     Err(Failure::Refusal { sources: loaded.sources.clone(), problem: Box::new(problem) })
 }
 
-/// What the policy changes, held against what the kernel held before.
-pub fn report(machine: &dyn Machine, loaded: &Loaded, before: Option<&Snapshot>) -> Report {
+/// What the policy changes, held against what the kernel held before; of decisions that take other packets it is
+/// known which are `changed`, or not.
+pub fn report(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    before: Option<&Snapshot>,
+    changed: Option<&BTreeSet<RuleId>>,
+) -> Report {
     let written = || loaded.plan.decisions().filter(|it| it.1.id.kind == Kind::Rule);
     let mut report = Report {
         host: loaded.plan.host.clone(),
@@ -98,11 +103,9 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, before: Option<&Snapshot>)
     let names = |ids: &mut dyn Iterator<Item = &&RuleId>| ids.map(ToString::to_string).collect();
     report.new = names(&mut new.difference(&old));
     report.gone = names(&mut old.difference(&new));
-    report.changed = changed(&before.program.clone().at(loaded.now), &loaded.program)
-        .iter()
-        .filter(|id| old.contains(id) && new.contains(id))
-        .map(ToString::to_string)
-        .collect();
+    // Whatever is not known to be the same begins to count anew.
+    let stays = |id: &&RuleId| old.contains(*id) && changed.is_none_or(|it| it.contains(*id));
+    report.changed = new.iter().filter(|id| stays(id)).map(ToString::to_string).collect();
     report
 }
 
@@ -138,22 +141,4 @@ fn decisions_of(program: &RuleProgram) -> BTreeSet<&RuleId> {
         Then::Jump(_) | Then::Opaque(_) => None,
     });
     rules().filter_map(|rule| rule.id.as_ref()).chain(chosen).collect()
-}
-
-/// The decisions that take other packets now, or do something else with them. What a default
-/// takes is what rules leave to it, so it has changed only if it does something else.
-fn changed(before: &RuleProgram, after: &RuleProgram) -> BTreeSet<RuleId> {
-    let mut atlas = Atlas::within(super::compare::NODES);
-    let (old, new) = (atlas.program(before), atlas.program(after));
-    if atlas.is_exhausted() {
-        // Whatever is not known to be the same begins to count anew.
-        return decisions_of(after).into_iter().cloned().collect();
-    }
-    let mut changed = BTreeSet::new();
-    for (_, old, new) in atlas.fate_pairs(&old, &new) {
-        let same = old.by() == new.by();
-        let ids = old.by().into_iter().chain(new.by());
-        changed.extend(ids.filter(|id| same || id.kind != Kind::Default).cloned());
-    }
-    changed
 }

@@ -5,9 +5,8 @@ use crate::region::{RegionWords, Words};
 use crate::vocabulary as say;
 use crate::{By, Loaded};
 use serde::Serialize;
-use tipstaff_core::analysis::{ordinary, shares};
+use tipstaff_core::analysis::{admitted, ordinary};
 use tipstaff_core::plan::{Act, Kind};
-use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Direction;
 
 /// One direction.
@@ -41,16 +40,10 @@ pub(crate) fn stays_open(policy: &Loaded) -> Vec<StaysOpen> {
 
 fn of(policy: &Loaded, direction: Direction) -> StaysOpen {
     let plan = &policy.plan;
-    let found = shares(plan, direction, vec![ordinary(plan, direction)]);
-    let passes = |act: Act| act.verdict() == Verdict::Allow;
+    let found = admitted(plan, direction, &ordinary(plan, direction));
     let words = Words::of(&policy.policy, plan, direction);
-    let everything = found
-        .as_ref()
-        .is_some_and(|all| all.iter().all(|it| it.decision.act == Act::Decide(Verdict::Allow)));
-    let open = found.map(|all| {
-        let written = all
-            .into_iter()
-            .filter(|it| passes(it.decision.act) && it.decision.id.kind != Kind::Baseline);
+    let open = found.shares.map(|all| {
+        let written = all.into_iter().filter(|it| it.decision.id.kind != Kind::Baseline);
         let open = written.map(|it| Open {
             by: By::of(&it.decision.id, plan),
             rate: match it.decision.act {
@@ -61,5 +54,6 @@ fn of(policy: &Loaded, direction: Direction) -> StaysOpen {
         });
         open.collect()
     });
+    let everything = found.everything;
     StaysOpen { direction: direction.into(), everything, open }
 }

@@ -9,10 +9,15 @@ mod render;
 
 use clap_complete::CompleteEnv;
 use std::process::ExitCode;
+use tipstaff_app::Outcome;
 
 /// The program.
 #[must_use]
 pub fn run() -> ExitCode {
+    if let Some(text) = commands::only_version(std::env::args_os().skip(1)) {
+        let failure = render::print(&text).err();
+        return exit::code(failure.map_or(Outcome::Fine, |it| it.outcome()));
+    }
     // A shell that asks how a line goes on sets a variable; its answer ends the process.
     CompleteEnv::with_factory(commands::command).var("TIPSTAFF_COMPLETE").complete();
     let cli = match commands::Cli::read(std::env::args_os()) {

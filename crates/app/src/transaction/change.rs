@@ -178,11 +178,14 @@ fn shut_out(policy: &Loaded, options: &Options<'_>, report: &mut Report) {
 
 /// What a change would do.
 fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -> Report {
-    let effects = match before {
-        Some(snapshot) => compare::from_kernel(policy, snapshot.program.clone(), options.all),
-        None => Effects { changes_known: true, ..Effects::default() },
+    let (effects, changed) = match before {
+        Some(snapshot) => {
+            let found = compare::from_kernel(policy, &snapshot.program, options.all);
+            (found.effects, found.decisions)
+        }
+        None => (Effects { changes_known: true, ..Effects::default() }, None),
     };
-    let report = enforce::report(options.machine, policy, before);
+    let report = enforce::report(options.machine, policy, before, changed.as_ref());
     let mut remarks = live::odd_interfaces(policy);
     if policy.clock_is_wrong {
         remarks.push(

@@ -3,8 +3,7 @@
 use super::guard;
 use super::request::Options;
 use crate::{Failure, Loaded, likely_packet};
-use tipstaff_core::analysis;
-use tipstaff_core::policy::{Code, Severity};
+use tipstaff_core::analysis::{self, Code, Finding};
 
 /// What speaks against a change: stops it, or gives what was overruled.
 pub(crate) fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<String>, Failure> {
@@ -21,8 +20,10 @@ pub(crate) fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<S
         options.not_this_machine,
         guard::this_machine(options.machine, policy, options.home),
     )?;
-    no_errors(policy, |code| code != Code::ShellLockout)?;
-    let shell = no_errors(policy, |code| code == Code::ShellLockout);
+    let likely = |direction| likely_packet(direction, &policy.plan);
+    let found = analysis::review_errors(&policy.policy, &policy.plan, policy.now, &likely);
+    no_errors(&found, |code| code != Code::ShellLockout)?;
+    let shell = no_errors(&found, |code| code == Code::ShellLockout);
     overrule("locked-out", options.even_if_locked_out, shell)?;
     overrule("locked-out", options.even_if_locked_out, guard::guard(options.machine, policy))?;
     despite.dedup();
@@ -30,12 +31,10 @@ pub(crate) fn objections(policy: &Loaded, options: &Options<'_>) -> Result<Vec<S
 }
 
 /// Findings that are errors stop an enforcement.
-fn no_errors(policy: &Loaded, about: impl Fn(Code) -> bool) -> Result<(), Failure> {
-    let likely = |direction| likely_packet(direction, &policy.plan);
-    let found = analysis::review(&policy.policy, &policy.plan, policy.now, &likely);
+fn no_errors(found: &[Finding], about: impl Fn(Code) -> bool) -> Result<(), Failure> {
     let errors: Vec<String> = found
         .iter()
-        .filter(|it| it.severity == Severity::Error && it.accepted.is_none() && about(it.code))
+        .filter(|it| it.accepted.is_none() && about(it.code))
         .map(|it| format!("{}: {}", it.code.as_str(), it.message))
         .collect();
     if errors.is_empty() {

@@ -50,6 +50,7 @@ use super::status::Status;
 use super::turn_away::TurnAway;
 use super::undo::Undo;
 use super::vantage::Vantage;
+use super::version::VERSION;
 use super::watch::Watch;
 use crate::render::Screen;
 use clap::error::ErrorKind;
@@ -58,15 +59,6 @@ use std::ffi::OsString;
 use tipstaff_app::store::Home;
 use tipstaff_app::{Failure, transaction};
 use tipstaff_linux::{Here, Machine};
-
-/// What `--version` says.
-const VERSION: &str = concat!(
-    env!("CARGO_PKG_VERSION"),
-    "\ncommit ",
-    env!("TIPSTAFF_COMMIT"),
-    "\ntarget ",
-    env!("TIPSTAFF_TARGET")
-);
 
 /// Who may reach which port of this host: written as a policy, enforced by the kernel, checked
 /// from outside.

@@ -7,6 +7,7 @@ use super::samples::samples;
 use crate::plan::{Act, Chain, Condition, Decision, InterfaceTest, RuleId};
 use crate::policy::Verdict;
 use crate::space::{ConnectionState, Direction, NameSet, Packet, Piece, SourcePorts, StateSet};
+use std::collections::HashMap;
 
 /// The packets that meet a condition.
 pub fn piece_of(condition: &Condition) -> Piece {
@@ -93,9 +94,9 @@ impl<'p> Lines<'p> {
         places.map(|at| &self.list[at]).filter(move |line| line.hull.meets(&hull))
     }
 
-    /// The place of a decision that is in force.
-    pub(crate) fn place_of(&self, id: &RuleId) -> Option<usize> {
-        self.list.iter().find(|line| line.of.id == *id).map(|line| line.decision)
+    /// The places of decisions that are in force.
+    pub(super) fn places(&self) -> HashMap<&'p RuleId, usize> {
+        self.list.iter().rev().map(|line| (&line.of.id, line.decision)).collect()
     }
 
     /// The lines of one decision.

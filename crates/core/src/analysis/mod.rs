@@ -22,12 +22,12 @@ pub use compare::{Change, Comparison, Side, compare};
 pub use expect::{Failing, failing};
 pub use findings::{
     Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, Published, RoutingMark,
-    Scope, Subject, Use, explain, kinds, odd_interface, reachable, review, review_expectations,
-    review_machine,
+    Scope, Subject, Use, explain, kinds, odd_interface, reachable, review, review_errors,
+    review_expectations, review_machine,
 };
 pub use lines::piece_of;
 pub use narrowing::{Narrowed, Narrowness, lasting, narrowed};
-pub use question::{Share, ordinary, share_of, shares};
+pub use question::{Admitted, Share, admitted, ordinary, share_of, shares};
 pub use reopening::{Obstacle, Part, Session, obstacle};
 
 pub use crate::policy::Code;

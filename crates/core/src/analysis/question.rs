@@ -1,8 +1,9 @@
 //! Who takes which part of a region.
 
-use super::budget::Budget;
-use super::lines::Lines;
-use crate::plan::{Decision, HostPlan, LOOPBACK, RuleId};
+use super::budget::{Budget, Spent};
+use super::lines::{Line, Lines, find};
+use crate::plan::{Act, Decision, HostPlan, LOOPBACK, RuleId};
+use crate::policy::Verdict;
 use crate::space::{
     AddressSet, ConnectionState, Direction, NameSet, Piece, RelationSet, StateSet, join, loopback,
     to_many, without,
@@ -90,6 +91,62 @@ pub fn shares<'p>(
     Some(list)
 }
 
+/// What of a region is admitted, and by which decisions.
+#[derive(Clone, Debug)]
+pub struct Admitted<'p> {
+    /// Whether all of it is, at whatever rate.
+    pub everything: bool,
+    /// What each decision that admits takes, in their order; `None` if the parts are too many to be told.
+    pub shares: Option<Vec<Share<'p>>>,
+}
+
+/// What of a region is admitted. Unlike [`shares`], it does not work out what is not.
+#[must_use]
+pub fn admitted<'p>(plan: &'p HostPlan, direction: Direction, region: &Piece) -> Admitted<'p> {
+    let lines = Lines::of(plan.chain(direction));
+    let passes = |it: &&Line<'_>| it.of.act.verdict() == Verdict::Allow;
+    let budget = || Budget::new(STEPS);
+    // The default takes most of what is not admitted, so it is asked first.
+    let left = |line: &Line<'p>| {
+        let above: Vec<&Line<'p>> =
+            lines.meeting(&line.piece).take_while(|it| it.decision < line.decision).collect();
+        let both = line.piece.intersection(region);
+        !matches!(find(&both, &above, None, direction, &mut budget()), Ok(None))
+    };
+    let all = Act::Decide(Verdict::Allow);
+    let everything = !lines.list.iter().rev().filter(|it| it.of.act != all).any(left);
+    Admitted { everything, shares: shares_of(&lines, region, &mut budget(), passes).ok() }
+}
+
+/// What each decision takes of a region, of those whose lines are wanted.
+fn shares_of<'p>(
+    lines: &Lines<'p>,
+    region: &Piece,
+    budget: &mut Budget,
+    wanted: impl Fn(&&Line<'p>) -> bool,
+) -> Result<Vec<Share<'p>>, Spent> {
+    let mut list = Vec::new();
+    let wanted: Vec<&Line<'p>> = lines.list.iter().filter(wanted).collect();
+    for own in wanted.chunk_by(|a, b| a.decision == b.decision) {
+        let pieces = own_part(own.iter().copied(), region);
+        let left = lines.left_to(own[0].decision, pieces, budget)?;
+        if !left.is_empty() {
+            list.push(Share { decision: own[0].of, pieces: join(left) });
+        }
+    }
+    Ok(list)
+}
+
+/// The packets of a region that lines of one decision match. They may overlap; each packet is listed once.
+fn own_part<'l, 'p: 'l>(lines: impl Iterator<Item = &'l Line<'p>>, region: &Piece) -> Vec<Piece> {
+    let mut own: Vec<Piece> = Vec::new();
+    for line in lines {
+        let part = own.iter().fold(vec![line.piece.intersection(region)], without);
+        own.extend(part.into_iter().filter(|piece| !piece.is_empty()));
+    }
+    own
+}
+
 /// The packets of a region that a decision still takes after those above it; `None` if the parts
 /// are too many to be told.
 #[must_use]
@@ -102,13 +159,6 @@ pub fn share_of(
     let chain = plan.chain(direction);
     let at = chain.decisions.iter().position(|decision| decision.id == *id)?;
     let lines = Lines::of(chain);
-    let mut budget = Budget::new(STEPS);
-    let mut own: Vec<Piece> = Vec::new();
-    for line in lines.of_decision(at) {
-        // Lines of one rule may overlap; each packet is listed once.
-        let part = line.piece.intersection(region);
-        let part = own.iter().fold(vec![part], without);
-        own.extend(part.into_iter().filter(|piece| !piece.is_empty()));
-    }
-    lines.left_to(at, own, &mut budget).ok().map(join)
+    let own = own_part(lines.of_decision(at).iter(), region);
+    lines.left_to(at, own, &mut Budget::new(STEPS)).ok().map(join)
 }

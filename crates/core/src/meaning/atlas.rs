@@ -3,6 +3,7 @@
 use super::diagram::{Diagram, Diagrams, Memo};
 use super::fate::{Fate, Fates, INSIDE, NOTHING};
 use super::fields::Vocabulary;
+use super::firsts::Firsts;
 use crate::policy::Verdict;
 use crate::space::{Direction, Packet};
 
@@ -128,15 +129,20 @@ impl Atlas {
         })
     }
 
-    /// The first of a list that decides, halves first: so most steps join small diagrams.
+    /// The first of a list that decides.
     pub(super) fn first_of(&mut self, list: &[Diagram]) -> Diagram {
         match list {
             [] => NOTHING,
             [only] => *only,
+            [first, second] => self.or_else(*first, *second, &mut Memo::default()),
             list => {
-                let (first, second) = list.split_at(list.len() / 2);
-                let (first, second) = (self.first_of(first), self.first_of(second));
-                self.or_else(first, second, &mut Memo::default())
+                let mut firsts = Firsts::within(self.diagrams.most());
+                let lines: Vec<Diagram> = (0..)
+                    .zip(list)
+                    .filter(|it| *it.1 != NOTHING)
+                    .map(|(place, it)| firsts.line(place, *it, &self.diagrams, &self.fates))
+                    .collect();
+                firsts.first(&lines, &mut self.diagrams, &mut self.fates)
             }
         }
     }

@@ -3,6 +3,7 @@
 use super::atlas::{Atlas, Meaning, Region};
 use super::diagram::{Diagram, Memo};
 use super::fate::{Fate, INSIDE, NOTHING};
+use super::table::Table;
 use crate::space::{Direction, Family, Packet};
 use std::collections::hash_map::Entry;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -44,10 +45,10 @@ impl Atlas {
 
     fn leaf_pairs(&self, first: Diagram, second: Diagram) -> BTreeSet<(u32, u32)> {
         let mut pairs = BTreeSet::new();
-        let mut seen = HashSet::new();
+        let mut seen: Table<(Diagram, Diagram), ()> = Table::default();
         let mut open = vec![(first, second)];
         while let Some((a, b)) = open.pop() {
-            if a == b || !seen.insert((a, b)) {
+            if a == b || seen.insert((a, b), ()).is_some() {
                 continue;
             }
             if let (Some(a), Some(b)) = (a.as_leaf(), b.as_leaf()) {
@@ -76,7 +77,7 @@ impl Atlas {
         for direction in Direction::ALL {
             let roots = (first.roots[direction as usize], second.roots[direction as usize]);
             // How each pair of nodes was first come to: from which pair, by which bit.
-            let mut ways: HashMap<(Diagram, Diagram), Option<Way>> = HashMap::new();
+            let mut ways: Table<(Diagram, Diagram), Option<Way>> = Table::default();
             ways.insert(roots, None);
             let mut open = vec![roots];
             let mut leaves = Vec::new();
@@ -147,26 +148,44 @@ impl Atlas {
         let mut list = Vec::new();
         for direction in Direction::ALL {
             let (a, b) = (first.roots[direction as usize], second.roots[direction as usize]);
-            for (x, y) in self.leaf_pairs(a, b) {
-                let (fate_x, fate_y) = (self.fates.fate(x), self.fates.fate(y));
-                if fate_x.fares_like(fate_y) || !wanted(direction, fate_x, fate_y) {
-                    continue;
-                }
-                let (first, second) = (fate_x.clone(), fate_y.clone());
-                let region = Region { direction, root: self.meet(a, b, (x, y)) };
+            let mut pairs = self.leaf_pairs(a, b);
+            pairs.retain(|&(x, y)| {
+                let (x, y) = (self.fates.fate(x), self.fates.fate(y));
+                !x.fares_like(y) && wanted(direction, x, y)
+            });
+            let all = self.meet(a, b, &pairs);
+            for ((x, y), number) in pairs.into_iter().zip(1..) {
+                let (first, second) = (self.fates.fate(x).clone(), self.fates.fate(y).clone());
+                let region = Region { direction, root: self.only(all, number) };
                 list.push(Difference { region, direction, first, second });
             }
         }
         list
     }
 
-    /// The packets that have one leaf in one diagram and another in the other.
-    fn meet(&mut self, a: Diagram, b: Diagram, leaves: (u32, u32)) -> Diagram {
-        let wanted = (Some(leaves.0), Some(leaves.1));
-        self.diagrams.combine(a, b, &mut Memo::default(), &mut |a, b| {
-            let (x, y) = (a.as_leaf(), b.as_leaf());
-            let hopeless = (x.is_some() && x != wanted.0) || (y.is_some() && y != wanted.1);
-            if hopeless { Some(NOTHING) } else { ((x, y) == wanted).then_some(INSIDE) }
+    /// For packets that have one of the pairs of leaves the number of the pair, from 1 on.
+    fn meet(&mut self, a: Diagram, b: Diagram, pairs: &BTreeSet<(u32, u32)>) -> Diagram {
+        let numbers: HashMap<(u32, u32), u32> = pairs.iter().copied().zip(1..).collect();
+        let firsts: HashSet<u32> = pairs.iter().map(|it| it.0).collect();
+        let seconds: HashSet<u32> = pairs.iter().map(|it| it.1).collect();
+        self.diagrams.combine(a, b, &mut Memo::default(), &mut |a, b| match (
+            a.as_leaf(),
+            b.as_leaf(),
+        ) {
+            _ if a == b => Some(NOTHING),
+            (Some(a), Some(b)) => {
+                Some(numbers.get(&(a, b)).map_or(NOTHING, |number| Diagram::leaf(*number)))
+            }
+            (Some(a), None) if !firsts.contains(&a) => Some(NOTHING),
+            (None, Some(b)) if !seconds.contains(&b) => Some(NOTHING),
+            _ => None,
+        })
+    }
+
+    /// The packets with one leaf.
+    fn only(&mut self, all: Diagram, leaf: u32) -> Diagram {
+        self.diagrams.combine(all, NOTHING, &mut Memo::default(), &mut |it, _| {
+            it.as_leaf().map(|it| if it == leaf { INSIDE } else { NOTHING })
         })
     }
 }

@@ -9,8 +9,8 @@
 //! R. E. Bryant, "Graph-Based Algorithms for Boolean Function Manipulation", 1986; with more than
 //! two leaves: R. I. Bahar et al., "Algebraic Decision Diagrams and their Applications", 1993.
 
+use super::table::Table;
 use std::collections::HashMap;
-use std::hash::{BuildHasherDefault, Hasher};
 
 /// A diagram: a leaf, or the node with which it begins.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -30,6 +30,12 @@ impl Diagram {
     pub(crate) fn as_leaf(self) -> Option<u32> {
         (self.0 & LEAF != 0).then_some(self.0 & !LEAF)
     }
+
+    /// The place of its first node, if it has any.
+    #[must_use]
+    pub(super) fn node(self) -> Option<usize> {
+        (self.0 & LEAF == 0).then_some(self.0 as usize)
+    }
 }
 
 /// A node: which bit is asked, and where 0 and 1 lead.
@@ -39,37 +45,6 @@ struct Node {
     low: Diagram,
     high: Diagram,
 }
-
-/// Mixes the few words of a key; the standard hasher is slower and guards against nothing here.
-#[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Mixer(u64);
-
-impl Hasher for Mixer {
-    fn finish(&self) -> u64 {
-        // The table takes its index from the low bits and its tags from the high ones.
-        self.0 ^ (self.0 >> 29)
-    }
-
-    fn write(&mut self, bytes: &[u8]) {
-        for &byte in bytes {
-            self.write_u64(byte.into());
-        }
-    }
-
-    fn write_u16(&mut self, value: u16) {
-        self.write_u64(value.into());
-    }
-
-    fn write_u32(&mut self, value: u32) {
-        self.write_u64(value.into());
-    }
-
-    fn write_u64(&mut self, value: u64) {
-        self.0 = (self.0.rotate_left(23) ^ value).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-    }
-}
-
-type Table<K, V> = HashMap<K, V, BuildHasherDefault<Mixer>>;
 
 /// Remembered results of one operation.
 pub(super) type Memo = Table<(Diagram, Diagram), Diagram>;
@@ -105,6 +80,17 @@ impl Diagrams {
         self.nodes.len() >= self.most
     }
 
+    /// With how many nodes nothing is combined any more.
+    #[must_use]
+    pub(super) fn most(&self) -> usize {
+        self.most
+    }
+
+    /// From here on there are not enough nodes.
+    pub(super) fn exhaust(&mut self) {
+        self.most = 0;
+    }
+
     /// How many nodes there are.
     #[must_use]
     pub(super) fn len(&self) -> usize {
@@ -129,6 +115,31 @@ impl Diagrams {
             Some(node) if node.bit == bit => (node.low, node.high),
             _ => (diagram, diagram),
         }
+    }
+
+    /// Where 0 and 1 lead from a node, by its place.
+    #[must_use]
+    pub(super) fn sides(&self, place: usize) -> (Diagram, Diagram) {
+        (self.nodes[place].low, self.nodes[place].high)
+    }
+
+    /// A diagram of others, with other leaves. What has been taken is known.
+    pub(super) fn taken_from(
+        &mut self,
+        others: &Self,
+        diagram: Diagram,
+        known: &mut Table<Diagram, Diagram>,
+        leaf: &mut impl FnMut(u32) -> Diagram,
+    ) -> Diagram {
+        let Some(node) = others.node(diagram) else { return leaf(diagram.0 & !LEAF) };
+        if let Some(&done) = known.get(&diagram) {
+            return done;
+        }
+        let low = self.taken_from(others, node.low, known, leaf);
+        let high = self.taken_from(others, node.high, known, leaf);
+        let done = self.ask(node.bit, low, high);
+        known.insert(diagram, done);
+        done
     }
 
     /// The diagram that asks `bit` and goes on with one of two, neither of which asks that bit or

@@ -51,6 +51,28 @@ impl Fate {
         }
     }
 
+    /// Whether packets go on beyond its rate, or the last of its rates.
+    fn is_open(&self) -> bool {
+        match self {
+            Self::Within { beyond, .. } => **beyond == Self::Undecided || beyond.is_open(),
+            _ => false,
+        }
+    }
+
+    /// The same where packets that go on fare as told.
+    fn going_on(self, then: &Self) -> Self {
+        match self {
+            Self::Within { by, rate, beyond } => {
+                let beyond = match *beyond {
+                    Self::Undecided => then.clone(),
+                    beyond => beyond.going_on(then),
+                };
+                Self::Within { by, rate, beyond: Box::new(beyond) }
+            }
+            fate => fate,
+        }
+    }
+
     /// Whether packets fare alike, whoever decides.
     #[must_use]
     pub(crate) fn fares_like(&self, other: &Self) -> bool {
@@ -113,19 +135,14 @@ impl Fates {
             .unwrap_or(&Fate::Undecided)
     }
 
-    /// What becomes of packets of the first leaf, if packets beyond its rate go on to the second.
+    /// What becomes of packets of the first leaf, if packets beyond its rates go on to the second.
     pub(super) fn beyond(&mut self, first: u32, second: u32) -> Diagram {
-        let beyond = self.fate(second).clone();
-        match self.fate(first).clone() {
-            Fate::Within { by, rate, beyond: open } if *open == Fate::Undecided => {
-                self.leaf(Fate::Within { by, rate, beyond: Box::new(beyond) })
-            }
-            fate => self.leaf(fate),
-        }
+        let fate = self.fate(first).clone().going_on(self.fate(second));
+        self.leaf(fate)
     }
 
     /// Whether packets of this leaf go on beyond a rate.
     pub(crate) fn is_open(&self, number: u32) -> bool {
-        matches!(self.fate(number), Fate::Within { beyond, .. } if **beyond == Fate::Undecided)
+        self.fate(number).is_open()
     }
 }

@@ -16,6 +16,13 @@ pub(super) struct Field {
     pub width: u16,
 }
 
+impl Field {
+    /// The first bit behind it.
+    pub(super) const fn end(self) -> u16 {
+        self.bit + self.width
+    }
+}
+
 const fn after(field: Field, width: u16) -> Field {
     Field { bit: field.bit + field.width, width }
 }
@@ -24,8 +31,8 @@ const fn after(field: Field, width: u16) -> Field {
 // baseline tests of every packet, comes late, so that it does not double all that is below it.
 pub(super) const STATE: Field = Field { bit: 0, width: 3 };
 pub(crate) const FAMILY: Field = after(STATE, 1);
-const SOURCE: Field = after(FAMILY, 128);
-const DESTINATION: Field = after(SOURCE, 128);
+pub(super) const SOURCE: Field = after(FAMILY, 128);
+pub(super) const DESTINATION: Field = after(SOURCE, 128);
 pub(super) const PROTOCOL: Field = after(DESTINATION, 8);
 pub(super) const PORT: Field = after(PROTOCOL, 16);
 pub(super) const SOURCE_PORT: Field = after(PORT, 16);

@@ -11,13 +11,17 @@
 //! tipstaff-core --bench policy` has the times of diagrams up to 10,000 rules.
 
 mod atlas;
+mod chains;
 mod compare;
 mod diagram;
 mod fate;
 mod fields;
+mod firsts;
+mod leaves;
 mod pieces;
 mod plan;
 mod program;
+mod table;
 
 pub use atlas::{Atlas, Meaning, Region};
 pub use compare::Difference;

@@ -8,9 +8,11 @@ use super::fields::{
     SOURCE_IS, SOURCE_PORT, STATE, USER, address_ways, destination, icmp, relation_ways, source,
     state_ways, ways,
 };
+use super::firsts::Firsts;
 use crate::plan::{Act, Chain, Condition, Decision, HostPlan};
 use crate::policy::Verdict;
 use crate::space::{Family, RangeSet};
+use std::mem::swap;
 
 impl Atlas {
     /// The meaning of a plan.
@@ -19,12 +21,20 @@ impl Atlas {
     }
 
     fn plan_chain(&mut self, chain: &Chain) -> Diagram {
-        let mut list = Vec::new();
-        for decision in chain.decisions.iter().filter(|decision| decision.idle.is_none()) {
-            let leaf = self.fates.leaf(fate(decision));
-            list.extend(decision.conditions.iter().map(|it| self.condition(it, leaf)));
+        let mut firsts = Firsts::within(self.diagrams.most());
+        let mut lines = Vec::new();
+        // The lines' own diagrams are not kept.
+        swap(&mut self.diagrams, &mut firsts.diagrams);
+        for (place, decision) in (0..).zip(&chain.decisions) {
+            if decision.idle.is_some() {
+                continue;
+            }
+            let Some(fate) = self.fates.leaf(fate(decision)).as_leaf() else { continue };
+            let leaf = firsts.leaves.of(place, fate, &self.fates);
+            lines.extend(decision.conditions.iter().map(|it| self.condition(it, leaf)));
         }
-        self.first_of(&list)
+        swap(&mut self.diagrams, &mut firsts.diagrams);
+        firsts.first(&lines, &mut self.diagrams, &mut self.fates)
     }
 
     /// `then` for packets that meet the condition, nothing for others.

@@ -1,6 +1,7 @@
 //! The meaning of a rule program.
 
 use super::atlas::{Atlas, Meaning};
+use super::chains::Chains;
 use super::diagram::{Diagram, Way};
 use super::fate::{Fate, INSIDE, NOTHING};
 use super::fields::{
@@ -14,18 +15,14 @@ use crate::program::{
     Action, Chain, End, Entry, Key, Lookup, ProgramRule, RuleProgram, Test, Then,
 };
 use crate::space::{AddressSet, Direction, Family, PortProtocol, RangeSet, Relation, RelationSet};
-use std::collections::HashMap;
-
-/// Meanings of the chains that have been worked out; `None` while one is being worked on.
-type Known<'p> = HashMap<&'p str, Option<Diagram>>;
 
 impl Atlas {
     /// The meaning of a program. Packets of a direction for which it has no chain are undecided.
     pub fn program(&mut self, program: &RuleProgram) -> Meaning {
-        let mut known = Known::new();
+        let mut chains = Chains::of(program);
         let roots = Direction::ALL.map(|direction| {
             let Some(chain) = program.base(direction) else { return NOTHING };
-            let rules = self.chain(program, chain, &mut known);
+            let rules = self.chain(chain, &mut chains);
             let passes = chain.base.is_some_and(|base| base.passes);
             let verdict = if passes { Verdict::Allow } else { Verdict::Deny };
             let by = RuleId::default_for(direction);
@@ -35,34 +32,45 @@ impl Atlas {
         Meaning { roots }
     }
 
-    fn chain<'p>(
-        &mut self,
-        program: &'p RuleProgram,
-        chain: &'p Chain,
-        known: &mut Known<'p>,
-    ) -> Diagram {
-        match known.insert(&chain.name, None) {
+    fn chain<'p>(&mut self, chain: &'p Chain, chains: &mut Chains<'p>) -> Diagram {
+        match chains.known.insert(&chain.name, None) {
             None => {}
             Some(Some(done)) => {
-                known.insert(&chain.name, Some(done));
+                chains.known.insert(&chain.name, Some(done));
                 return done;
             }
             // Jumps in a circle: the kernel refuses them.
             Some(None) => return self.fates.leaf(Fate::Unknown),
         }
-        let list: Vec<Diagram> =
-            chain.rules.iter().map(|rule| self.rule(program, rule, known)).collect();
+        let mut list = Vec::with_capacity(chain.rules.len());
+        self.lines(chain, &[], chains, &mut list);
         let done = self.first_of(&list);
-        known.insert(&chain.name, Some(done));
+        chains.known.insert(&chain.name, Some(done));
         done
     }
 
-    fn rule<'p>(
+    /// What the rules of a chain decide where tests hold, one by one. A chain that only one rule leads to
+    /// stands as if in its place: what it leaves undecided goes on behind it.
+    fn lines<'p>(
         &mut self,
-        program: &'p RuleProgram,
-        rule: &'p ProgramRule,
-        known: &mut Known<'p>,
-    ) -> Diagram {
+        chain: &'p Chain,
+        tests: &[Diagram],
+        chains: &mut Chains<'p>,
+        list: &mut Vec<Diagram>,
+    ) {
+        for rule in &chain.rules {
+            if let Some(inner) = chains.only_of(rule) {
+                let more: Vec<Diagram> = rule.tests.iter().filter_map(|it| self.test(it)).collect();
+                chains.known.insert(&inner.name, None);
+                self.lines(inner, &[tests, &more].concat(), chains, list);
+            } else {
+                let line = self.rule(rule, chains);
+                list.push(self.where_all_hold(tests.to_vec(), line));
+            }
+        }
+    }
+
+    fn rule<'p>(&mut self, rule: &'p ProgramRule, chains: &mut Chains<'p>) -> Diagram {
         let mut then = match &rule.action {
             Action::Allow => self.decided(rule.id.as_ref(), Verdict::Allow),
             Action::Deny => self.decided(rule.id.as_ref(), Verdict::Deny),
@@ -76,17 +84,20 @@ impl Atlas {
             },
             // It lets none pass beyond the rate of its sender.
             Action::AllowCrowded(..) | Action::Log(_) => NOTHING,
-            Action::Jump(name) => self.jump(program, name, known),
-            Action::Choose(lookup) => self.choose(program, lookup, known),
+            Action::Jump(name) => self.jump(name, chains),
+            Action::Choose(lookup) => self.choose(lookup, chains),
             Action::Opaque(_) => self.fates.leaf(Fate::Unknown),
         };
         // What cannot be told leaves unknown what becomes of the packets that pass the others.
         if rule.tests.iter().any(|test| matches!(test, Test::Opaque(_))) {
             then = self.fates.leaf(Fate::Unknown);
         }
+        let tests = rule.tests.iter().filter_map(|test| self.test(test)).collect();
+        self.where_all_hold(tests, then)
+    }
+
+    fn where_all_hold(&mut self, mut tests: Vec<Diagram>, then: Diagram) -> Diagram {
         // Tests of late fields first: so each finds the fields behind its own done already.
-        let mut tests: Vec<Diagram> =
-            rule.tests.iter().filter_map(|test| self.test(test)).collect();
         tests.sort_by_key(|test| std::cmp::Reverse(self.diagrams.first_bit(*test)));
         tests.into_iter().fold(then, |then, test| self.where_holds(test, then))
     }
@@ -96,9 +107,9 @@ impl Atlas {
         self.fates.leaf(fate)
     }
 
-    fn jump<'p>(&mut self, program: &'p RuleProgram, name: &str, known: &mut Known<'p>) -> Diagram {
-        match program.chain(name) {
-            Some(chain) => self.chain(program, chain, known),
+    fn jump<'p>(&mut self, name: &str, chains: &mut Chains<'p>) -> Diagram {
+        match chains.program.chain(name) {
+            Some(chain) => self.chain(chain, chains),
             None => self.fates.leaf(Fate::Unknown),
         }
     }
@@ -182,18 +193,13 @@ impl Atlas {
         self.diagrams.ask(FAMILY.bit, v4, v6)
     }
 
-    fn choose<'p>(
-        &mut self,
-        program: &'p RuleProgram,
-        lookup: &'p Lookup,
-        known: &mut Known<'p>,
-    ) -> Diagram {
+    fn choose<'p>(&mut self, lookup: &'p Lookup, chains: &mut Chains<'p>) -> Diagram {
         let mut leads = Vec::with_capacity(lookup.entries.len());
         for entry in &lookup.entries {
             let then = match &entry.then {
                 Then::Allow(id) => self.decided(Some(id), Verdict::Allow),
                 Then::Deny(id) => self.decided(Some(id), Verdict::Deny),
-                Then::Jump(name) => self.jump(program, name, known),
+                Then::Jump(name) => self.jump(name, chains),
                 Then::Opaque(_) => self.fates.leaf(Fate::Unknown),
             };
             leads.push((entry, then));

@@ -52,6 +52,20 @@ impl Drift {
             _ => None,
         }
     }
+
+    /// Whether rules differ, and not only what is said or done besides.
+    #[must_use]
+    pub fn is_of_rules(&self) -> bool {
+        match self {
+            Self::MissingChain(_)
+            | Self::ExtraChain(_)
+            | Self::ChangedChain(_)
+            | Self::MissingRule { .. }
+            | Self::ExtraRule { .. }
+            | Self::Reordered(_) => true,
+            Self::Reopened | Self::Moved | Self::Record | Self::Logging | Self::Posture => false,
+        }
+    }
 }
 
 impl fmt::Display for Drift {

@@ -31,7 +31,7 @@ pub mod registers {
     #[must_use]
     pub fn called(word: u32) -> u32 {
         match word {
-            FIRST_WORD..=23 if word % 4 == 0 => FIRST + (word - FIRST_WORD) / 4,
+            FIRST_WORD..=23 if word.is_multiple_of(4) => FIRST + (word - FIRST_WORD) / 4,
             word => word,
         }
     }

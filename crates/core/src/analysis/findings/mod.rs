@@ -37,4 +37,4 @@ pub use finder::{FindingKind, Scope};
 pub use finding::{Finding, Mend, Subject};
 pub use interfaces::odd_interface;
 pub use shell::reachable;
-pub use table::{explain, kinds, review, review_expectations, review_machine};
+pub use table::{explain, kinds, review, review_errors, review_expectations, review_machine};

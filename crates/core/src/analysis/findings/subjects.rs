@@ -18,6 +18,18 @@ pub(super) struct Subjects<'p> {
 }
 
 impl<'p> Subjects<'p> {
+    /// A policy as the plan's host has it; `None` if it has no such host.
+    pub(super) fn of(
+        policy: &'p Policy,
+        plan: &'p HostPlan,
+        now: Time,
+        likely: &'p dyn Fn(Direction) -> Packet,
+    ) -> Option<Self> {
+        let host = policy.host(&plan.host)?;
+        let by_name = host.rules.iter().map(|rule| (rule.name.as_str(), rule)).collect();
+        Some(Self { policy, host, plan, now, by_name, likely })
+    }
+
     /// The written rules of one direction that are in force, with their places in the chain.
     pub(super) fn rules(
         &self,

@@ -12,9 +12,8 @@ use super::{
     users, versions, wider_than_used,
 };
 use crate::plan::HostPlan;
-use crate::policy::{Code, Policy, Time};
+use crate::policy::{Code, Policy, Severity, Time};
 use crate::space::{Direction, Packet};
-use std::collections::HashMap;
 
 /// Everything that finds anything, in the order in which it looks.
 const FINDERS: [Finder; 21] = [
@@ -60,8 +59,7 @@ pub fn review_expectations(
     now: Time,
     likely: &dyn Fn(Direction) -> Packet,
 ) -> Vec<Finding> {
-    let Some(host) = policy.host(&plan.host) else { return Vec::new() };
-    let subjects = Subjects { policy, host, plan, now, by_name: HashMap::new(), likely };
+    let Some(subjects) = Subjects::of(policy, plan, now, likely) else { return Vec::new() };
     let findings = found(&expectations::FINDER, &subjects);
     findings.into_iter().map(|finding| accept(finding, &subjects)).collect()
 }
@@ -75,26 +73,50 @@ pub fn review(
     now: Time,
     likely: &dyn Fn(Direction) -> Packet,
 ) -> Vec<Finding> {
-    let Some(host) = policy.host(&plan.host) else { return Vec::new() };
-    let by_name = host.rules.iter().map(|rule| (rule.name.as_str(), rule)).collect();
-    let subjects = Subjects { policy, host, plan, now, by_name, likely };
+    let Some(subjects) = Subjects::of(policy, plan, now, likely) else { return Vec::new() };
+    let mut findings = found_by(&subjects, |_| true);
+    keep_what_mends(&mut findings, &subjects, &FINDERS);
+    in_order(findings, policy)
+}
+
+/// Of what [`review`] gives the errors. Only what can be one is looked for, and no changes that would mend it.
+#[must_use]
+pub fn review_errors(
+    policy: &Policy,
+    plan: &HostPlan,
+    now: Time,
+    likely: &dyn Fn(Direction) -> Packet,
+) -> Vec<Finding> {
+    let Some(subjects) = Subjects::of(policy, plan, now, likely) else { return Vec::new() };
+    let grave = |finder: &Finder| finder.kinds.iter().any(|it| it.severity == Severity::Error);
+    let mut findings = found_by(&subjects, grave);
+    findings.retain(|it| it.severity == Severity::Error);
+    in_order(findings, policy)
+}
+
+/// What some of the finders find in a policy.
+fn found_by(subjects: &Subjects<'_>, which: impl Fn(&Finder) -> bool) -> Vec<Finding> {
+    let finders: Vec<&Finder> = FINDERS.iter().filter(|it| which(it)).collect();
+    let of_rules = finders.iter().flat_map(|it| it.looks).filter_map(|look| match look {
+        Look::Rules(look) => Some(look),
+        Look::Policy(_) | Look::Machine(_) => None,
+    });
+    let of_rules: Vec<_> = of_rules.collect();
     let mut findings = Vec::new();
-    for direction in Direction::ALL {
-        let lines = Lines::of(plan.chain(direction));
-        for look in FINDERS.iter().flat_map(|it| it.looks) {
-            if let Look::Rules(look) = look {
-                findings.extend(look(&subjects, &lines));
-            }
-        }
+    for direction in Direction::ALL.into_iter().filter(|_| !of_rules.is_empty()) {
+        let lines = Lines::of(subjects.plan.chain(direction));
+        findings.extend(of_rules.iter().flat_map(|look| look(subjects, &lines)));
     }
-    findings.extend(FINDERS.iter().flat_map(|it| found(it, &subjects)));
-    let mut findings: Vec<Finding> =
-        findings.into_iter().map(|finding| accept(finding, &subjects)).collect();
+    findings.extend(finders.iter().flat_map(|it| found(it, subjects)));
+    findings.into_iter().map(|finding| accept(finding, subjects)).collect()
+}
+
+/// Findings in the order of the policy.
+fn in_order(mut findings: Vec<Finding>, policy: &Policy) -> Vec<Finding> {
     let file_of = |finding: &Finding| {
         let origin = finding.origin.as_ref()?;
         policy.sources.iter().position(|source| source.name == origin.file)
     };
-    keep_what_mends(&mut findings, &subjects, &FINDERS);
     findings.sort_by_key(|it| (file_of(it), it.origin.as_ref().map(|it| it.span.start), it.code));
     findings
 }

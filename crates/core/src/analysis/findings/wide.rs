@@ -5,7 +5,7 @@ use super::finding::{Finding, Mend, Subject, listed};
 use crate::plan::{Act, RuleId};
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::without;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// So many narrow rules below a wide one are no accident.
 const SEVERAL: usize = 2;
@@ -14,8 +14,9 @@ const SEVERAL: usize = 2;
 /// not they.
 pub(super) fn doubt_the_wide(findings: Vec<Finding>, lines: &Lines<'_>) -> Vec<Finding> {
     let mut taken: BTreeMap<usize, Vec<RuleId>> = BTreeMap::new();
+    let places = lines.places();
     for finding in &findings {
-        if let Some((wide, narrow)) = taken_by_one(finding, lines) {
+        if let Some((wide, narrow)) = taken_by_one(finding, lines, &places) {
             taken.entry(wide).or_default().push(narrow);
         }
     }
@@ -46,13 +47,17 @@ pub(super) fn doubt_the_wide(findings: Vec<Finding>, lines: &Lines<'_>) -> Vec<F
 }
 
 /// The place of the one rule that takes all from the rule of a finding, if it is wider and says the same.
-fn taken_by_one(finding: &Finding, lines: &Lines<'_>) -> Option<(usize, RuleId)> {
+fn taken_by_one(
+    finding: &Finding,
+    lines: &Lines<'_>,
+    places: &HashMap<&RuleId, usize>,
+) -> Option<(usize, RuleId)> {
     let (Code::Shadowed, Subject::Rule(narrow), [wide]) =
         (finding.code, &finding.subject, &finding.others[..])
     else {
         return None;
     };
-    let of = |id: &RuleId| lines.place_of(id).map(|at| (at, lines.of_decision(at)));
+    let of = |id: &RuleId| places.get(id).map(|&at| (at, lines.of_decision(at)));
     let ((at, above), (_, below)) = (of(wide)?, of(narrow)?);
     let allows =
         |own: &[Line<'_>]| own.first().is_some_and(|it| it.of.act == Act::Decide(Verdict::Allow));
