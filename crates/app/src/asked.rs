@@ -150,7 +150,7 @@ fn by_fate(loaded: &Loaded, direction: Direction, region: Piece) -> Result<Vec<A
     let words = Words::of(&loaded.policy, &loaded.plan, direction);
     let mut answers = Vec::new();
     for ((_, rate), list) in fates {
-        let by = list.iter().map(|it| By::of(&it.decision.id, &loaded.plan)).collect();
+        let by = list.iter().map(|it| By::from(it.decision)).collect();
         let Some(first) = list.first() else { continue };
         let verdict = first.decision.act.verdict().into();
         let pieces = join(list.into_iter().flat_map(|share| share.pieces).collect());
@@ -204,7 +204,7 @@ fn why(loaded: &Loaded, name: &str) -> Result<(Direction, Vec<Answer>), Failure>
             answers.push(Answer {
                 verdict: share.decision.act.verdict().into(),
                 rate: rate(share.decision.act),
-                by: vec![By::of(&share.decision.id, plan)],
+                by: vec![share.decision.into()],
                 regions: words.pieces(&share.pieces),
             });
         }

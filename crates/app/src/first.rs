@@ -45,7 +45,7 @@ fn of(policy: &Loaded, direction: Direction) -> StaysOpen {
     let open = found.shares.map(|all| {
         let written = all.into_iter().filter(|it| it.decision.id.kind != Kind::Baseline);
         let open = written.map(|it| Open {
-            by: By::of(&it.decision.id, plan),
+            by: it.decision.into(),
             rate: match it.decision.act {
                 Act::AllowWithin(rate) => Some(rate.to_string()),
                 Act::Decide(_) => None,

@@ -4,7 +4,7 @@ use crate::Written;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::net::{IpAddr, Ipv4Addr};
-use tipstaff_core::plan::{HostPlan, RuleId};
+use tipstaff_core::plan::{Decision, HostPlan, RuleId};
 use tipstaff_core::space::{
     ConnectionState, Direction, Family, Packet, PortProtocol, Relation, Transport,
 };
@@ -27,6 +27,13 @@ impl By {
     pub fn of(id: &RuleId, plan: &HostPlan) -> Self {
         let origin = plan.find(id).and_then(|decision| decision.origin.as_ref());
         Self { kind: id.kind.into(), name: id.to_string(), origin: origin.map(Into::into) }
+    }
+}
+
+impl From<&Decision> for By {
+    fn from(decision: &Decision) -> Self {
+        let Decision { id, origin, .. } = decision;
+        Self { kind: id.kind.into(), name: id.to_string(), origin: origin.as_ref().map(Into::into) }
     }
 }
 

@@ -64,7 +64,7 @@ pub(super) fn answers(
     let answer = |share: &Share<'_>| Answer {
         verdict: outcome(share).verdict.into(),
         limited: matches!(share.decision.act, Act::AllowWithin(_)),
-        decided_by: By::of(&share.decision.id, plan),
+        decided_by: share.decision.into(),
         when: share.pieces.iter().map(|it| words.piece(&left_open(it, meant)).narrowed()).collect(),
     };
     let narrowed = |part: &dyn Fn(&Piece) -> bool| list.iter().flat_map(|it| &it.pieces).any(part);

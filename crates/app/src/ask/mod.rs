@@ -139,14 +139,14 @@ pub(crate) fn about(loaded: &Loaded, packet: Packet) -> Report {
         limited: decided.limited,
         answered: decided.verdict == Verdict::Reject && plan.may_answer(&packet),
         decided_by: By::of(&decided.by, plan),
-        path: path.iter().map(|step| path_step(step, loaded)).collect(),
+        path: path.iter().map(path_step).collect(),
         depends_on: Vec::new(),
         answers: Vec::new(),
         led: None,
     }
 }
 
-fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {
+fn path_step(step: &Step<'_>) -> PathStep {
     let because = match step.miss {
         _ if step.decision.idle == Some(Idle::Paused) => Some("paused".to_owned()),
         _ if step.decision.idle == Some(Idle::WithoutPrograms) => {
@@ -156,7 +156,7 @@ fn path_step(step: &Step<'_>, loaded: &Loaded) -> PathStep {
         miss => miss.map(|miss| miss.to_string()),
     };
     PathStep {
-        by: By::of(&step.decision.id, &loaded.plan),
+        by: step.decision.into(),
         verdict: step.decision.act.verdict().into(),
         takes: because.is_none(),
         because,

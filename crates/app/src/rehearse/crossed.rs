@@ -3,7 +3,7 @@
 use super::order::Crossing;
 use super::words::{Crossed, Witness};
 use crate::vocabulary as say;
-use crate::{By, Failure, PacketWords};
+use crate::{Failure, PacketWords};
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use tipstaff_core::plan::{Act, HostPlan};
@@ -78,7 +78,7 @@ impl Crossings<'_> {
                 found.witnesses.push(Witness {
                     packet: PacketWords::of(packet),
                     policy: decision.act.verdict().into(),
-                    decided_by: By::of(&decision.id, plan),
+                    decided_by: (*decision).into(),
                     met: match met {
                         say::Verdict::Allow => say::Fate::PassedOn,
                         say::Verdict::Deny => say::Fate::Denied,

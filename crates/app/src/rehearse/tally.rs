@@ -6,7 +6,7 @@ use super::tries::packet;
 use super::words::{Row, Witness};
 use crate::led::{Led, Ways};
 use crate::receivers::Receivers;
-use crate::{By, Loaded, PacketWords};
+use crate::{Loaded, PacketWords};
 use std::collections::{BTreeMap, HashMap};
 use tipstaff_core::plan::{Act, HostPlan};
 use tipstaff_core::policy::Verdict;
@@ -107,7 +107,7 @@ impl<'l> Tally<'l> {
                         self.witnesses.push(Witness {
                             packet: PacketWords::of(now),
                             policy: decision.act.verdict().into(),
-                            decided_by: By::of(&decision.id, self.plan),
+                            decided_by: decision.into(),
                             met: (*met).into(),
                         });
                     }

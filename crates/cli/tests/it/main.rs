@@ -28,6 +28,7 @@ mod jobs;
 mod kernel;
 mod lists;
 mod logging;
+mod long;
 mod metrics;
 mod mishaps;
 mod moving;

@@ -158,3 +158,96 @@ impl Atlas {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Atlas, Fate, NOTHING};
+    use crate::meaning::fields::{FAMILY, PORT, STATE, destination, source};
+    use crate::plan::RuleId;
+    use crate::policy::{Rate, Verdict};
+    use crate::space::Family;
+    use proptest::prelude::{any, proptest};
+
+    /// A line: states, senders, receivers and ports, each from one small number to another, and what it does.
+    type Line = ([(u8, u8); 4], u8);
+
+    const FIELDS: [crate::meaning::fields::Field; 4] =
+        [STATE, source(Family::V4), destination(Family::V4), PORT];
+
+    /// Small numbers as ends of ranges: the first and last of eight parts of a field.
+    fn ends(field: usize, (first, last): (u8, u8)) -> (u128, u128) {
+        let part = 1u128 << (FIELDS[field].width - 3);
+        let (first, last) = (first.min(last) % 8, first.max(last) % 8);
+        let (first, last) = (first.min(last), first.max(last));
+        (u128::from(first) * part, u128::from(last) * part + part - 1)
+    }
+
+    fn fate(place: usize, act: u8) -> Fate {
+        let by = RuleId::rule(&format!("line-{place}"));
+        let rate = Rate { count: 1, seconds: 1, burst: 1, per_source: false };
+        let denied = Fate::Decided { by: by.clone(), verdict: Verdict::Deny };
+        match act % 4 {
+            0 => Fate::Decided { by, verdict: Verdict::Allow },
+            1 => denied,
+            2 => Fate::Within { by, rate, beyond: Box::new(denied) },
+            _ => Fate::Within { by, rate, beyond: Box::new(Fate::Undecided) },
+        }
+    }
+
+    /// What becomes of a packet by the lines, one after the other.
+    fn naive(lines: &[Line], packet: [u128; 4]) -> Fate {
+        let meets = |line: &Line| {
+            (0..4).all(|field| {
+                let (first, last) = ends(field, line.0[field]);
+                (first..=last).contains(&packet[field])
+            })
+        };
+        let mut met = Vec::new();
+        for (place, line) in lines.iter().enumerate().filter(|it| meets(it.1)) {
+            met.push(fate(place, line.1));
+            if line.1 % 4 != 3 {
+                break;
+            }
+        }
+        met.into_iter().rev().fold(Fate::Undecided, |then, first| match first {
+            Fate::Within { by, rate, beyond } if *beyond == Fate::Undecided => {
+                Fate::Within { by, rate, beyond: Box::new(then) }
+            }
+            first => first,
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn the_first_of_a_list_is_what_packets_meet_one_by_one(
+            lines in proptest::collection::vec(any::<Line>(), 0..14),
+        ) {
+            let mut atlas = Atlas::new();
+            let mut made = Vec::new();
+            for (place, line) in lines.iter().enumerate() {
+                let mut then = atlas.fates.leaf(fate(place, line.1));
+                for field in (0..4).rev() {
+                    let (first, last) = ends(field, line.0[field]);
+                    then = FIELDS[field].fork(&mut atlas.diagrams, &[(first, last, then)], NOTHING);
+                    if field == 1 {
+                        then = atlas.diagrams.ask(FAMILY.bit, then, NOTHING);
+                    }
+                }
+                made.push(then);
+            }
+            let together = atlas.first_of(&made);
+            for number in 0..8u32.pow(4) {
+                let part = |field: usize| {
+                    let value = u128::from(number >> (3 * field) & 7);
+                    value << (FIELDS[field].width - 3)
+                };
+                let packet = [part(0), part(1), part(2), part(3)];
+                let found = atlas.diagrams.follow(together, |bit| {
+                    let at = FIELDS.iter().position(|it| (it.bit..it.end()).contains(&bit));
+                    at.is_some_and(|at| packet[at] >> (FIELDS[at].end() - 1 - bit) & 1 == 1)
+                });
+                assert_eq!(*atlas.fates.fate(found), naive(&lines, packet), "{packet:?}\n{lines:?}");
+            }
+        }
+    }
+}

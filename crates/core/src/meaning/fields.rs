@@ -47,17 +47,17 @@ pub(super) const USER: Field = after(PROGRAM, 16);
 pub(super) const ASKED: Field = after(USER, 16);
 
 /// The source address; IPv4 addresses take the first 32 of the bits.
-pub(super) fn source(family: Family) -> Field {
+pub(super) const fn source(family: Family) -> Field {
     Field { width: width(family), ..SOURCE }
 }
 
 /// The destination address, likewise.
-pub(super) fn destination(family: Family) -> Field {
+pub(super) const fn destination(family: Family) -> Field {
     Field { width: width(family), ..DESTINATION }
 }
 
-fn width(family: Family) -> u16 {
-    if family == Family::V4 { 32 } else { 128 }
+const fn width(family: Family) -> u16 {
+    if matches!(family, Family::V4) { 32 } else { 128 }
 }
 
 /// The number of ICMP in packets of an IP version.

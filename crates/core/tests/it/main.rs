@@ -30,6 +30,7 @@ mod reopening;
 mod restating;
 mod served;
 mod services;
+mod shorter;
 mod sweeping;
 mod tables;
 mod users;
