@@ -140,6 +140,12 @@ fn changed<'l, 'p>(old: &'l Lines<'p>, new: &'l Lines<'p>) -> Vec<&'l Line<'p>> 
     let is_rule = |line: &&Line<'_>| line.of.id.kind != Kind::Default;
     let first: Vec<&Line<'_>> = old.list.iter().filter(is_rule).collect();
     let second: Vec<&Line<'_>> = new.list.iter().filter(is_rule).collect();
+    // Most of an edited list stands at its beginning and its end as it did.
+    let same = |pair: &(&&Line<'_>, &&Line<'_>)| is_same(pair.0, pair.1);
+    let begin = first.iter().zip(&second).take_while(same).count();
+    let (first, second) = (&first[begin..], &second[begin..]);
+    let end = first.iter().rev().zip(second.iter().rev()).take_while(same).count();
+    let (first, second) = (&first[..first.len() - end], &second[..second.len() - end]);
     let mut places: HashMap<(&Piece, Act), VecDeque<usize>> = HashMap::new();
     for (at, line) in second.iter().enumerate() {
         places.entry((&line.piece, line.of.act)).or_default().push_back(at);
@@ -159,6 +165,10 @@ fn changed<'l, 'p>(old: &'l Lines<'p>, new: &'l Lines<'p>) -> Vec<&'l Line<'p>> 
     }
     list.extend(second.iter().zip(stays).filter(|(_, stays)| !stays).map(|(line, _)| *line));
     list
+}
+
+fn is_same(one: &Line<'_>, other: &Line<'_>) -> bool {
+    one.of.act == other.of.act && one.piece == other.piece
 }
 
 /// Which of the numbers belong to a longest list of ascending ones (patience sorting: C. Schensted,

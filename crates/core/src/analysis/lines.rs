@@ -7,6 +7,7 @@ use super::samples::samples;
 use crate::plan::{Act, Chain, Condition, Decision, InterfaceTest, RuleId};
 use crate::policy::Verdict;
 use crate::space::{ConnectionState, Direction, NameSet, Packet, Piece, SourcePorts, StateSet};
+use std::cell::{Cell, OnceCell};
 use std::collections::HashMap;
 
 /// The packets that meet a condition.
@@ -63,8 +64,13 @@ pub(super) struct Lines<'p> {
     pub direction: Direction,
     /// The conditions of decisions that are in force.
     pub list: Vec<Line<'p>>,
-    index: Index,
+    /// Made once it pays.
+    index: OnceCell<Index>,
+    scans: Cell<usize>,
 }
+
+/// So many questions are answered by looking at each line: to make an index costs about as much.
+const SCANS: usize = 64;
 
 impl<'p> Lines<'p> {
     /// The conditions of a chain.
@@ -80,8 +86,7 @@ impl<'p> Lines<'p> {
                 list.push(Line { decision: at, piece, hull, of: decision });
             }
         }
-        let index = Index::new(&list.iter().map(|line| &line.hull).collect::<Vec<_>>());
-        Self { direction: chain.direction, list, index }
+        Self { direction: chain.direction, list, index: OnceCell::new(), scans: Cell::new(0) }
     }
 
     /// The lines that some packet of the piece may meet, in order.
@@ -90,8 +95,16 @@ impl<'p> Lines<'p> {
         piece: &Piece,
     ) -> impl Iterator<Item = &'s Line<'p>> + use<'s, 'p> {
         let hull = Hull::of(piece);
-        let places = self.index.meeting(&hull);
-        places.map(|at| &self.list[at]).filter(move |line| line.hull.meets(&hull))
+        self.scans.set(self.scans.get() + 1);
+        let index = (self.scans.get() > SCANS).then(|| {
+            self.index.get_or_init(|| {
+                Index::new(&self.list.iter().map(|line| &line.hull).collect::<Vec<_>>())
+            })
+        });
+        let places = index.map(|it| it.meeting(&hull));
+        let all = if places.is_none() { 0..self.list.len() } else { 0..0 };
+        let candidates = places.into_iter().flatten().chain(all);
+        candidates.map(|at| &self.list[at]).filter(move |line| line.hull.meets(&hull))
     }
 
     /// The places of decisions that are in force.
