@@ -235,7 +235,7 @@ fn with_kernel(
         });
     };
     let mut atlas = atlas(all);
-    let meanings = Meanings::of(&mut atlas, policy, snapshot.program);
+    let meanings = Meanings::of(&mut atlas, policy, &snapshot.program.at(policy.now));
     Ok(differences(&mut atlas, policy, &meanings, kernel_first, all))
 }
 
@@ -258,7 +258,7 @@ pub(crate) fn from_kernel(policy: &Loaded, found: &RuleProgram, all: bool) -> Fr
         return FromKernel { effects, decisions: Some(BTreeSet::new()) };
     }
     let mut atlas = atlas(all);
-    let meanings = Meanings::of(&mut atlas, policy, found);
+    let meanings = Meanings::of(&mut atlas, policy, &found);
     let decisions = (!atlas.is_exhausted()).then(|| changed(&atlas, &meanings));
     let effects = differences(&mut atlas, policy, &meanings, true, all);
     FromKernel { effects, decisions }
@@ -275,8 +275,9 @@ struct Meanings {
 }
 
 impl Meanings {
-    fn of(atlas: &mut Atlas, policy: &Loaded, found: RuleProgram) -> Self {
-        Self { meant: atlas.plan(&policy.plan), found: atlas.program(&found.at(policy.now)) }
+    /// `found` is what is left of the kernel's rules by now.
+    fn of(atlas: &mut Atlas, policy: &Loaded, found: &RuleProgram) -> Self {
+        Self { meant: atlas.plan(&policy.plan), found: atlas.program(found) }
     }
 }
 

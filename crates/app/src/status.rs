@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
-use tipstaff_core::program::{Drift, ProgramRule, compare};
+use tipstaff_core::program::{Drift, compare};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::{Denies, OtherTable, Snapshot, Tally};
@@ -418,7 +418,7 @@ impl Compared {
             return Self { equal: same, same_form: drifts.is_empty(), differences };
         }
         let forms = drifts.iter().take(SHOWN - differences.len());
-        let form = |drift: &Drift| Difference { message: words(drift), witness: None };
+        let form = |drift: &Drift| Difference { message: drift.to_string(), witness: None };
         differences.extend(forms.map(form));
         // Rules that do not meet the listener do not mean what they say, and a chain of somebody
         // else may decide before them.
@@ -443,49 +443,6 @@ fn difference(atlas: &Atlas, difference: &MeaningDifference, loaded: &Loaded) ->
 
 fn verdict(fate: &Fate) -> say::Word {
     fate.verdict().map_or(say::Word::Unknown, Into::into)
-}
-
-fn words(drift: &Drift) -> String {
-    match drift {
-        Drift::MissingChain(chain) => format!("the kernel has no chain `{chain}`"),
-        Drift::ExtraChain(chain) => {
-            format!("the kernel has a chain `{chain}` that the policy does not ask for")
-        }
-        Drift::ChangedChain(chain) => {
-            format!("the kernel's chain `{chain}` hangs or ends otherwise than the policy asks")
-        }
-        Drift::MissingRule { chain, rule } => {
-            format!("the kernel lacks a part of {} ({chain}): {rule}", name(rule))
-        }
-        Drift::ExtraRule { chain, rule } => {
-            format!("the kernel has one more part of {} ({chain}): {rule}", name(rule))
-        }
-        Drift::Reordered(chain) => {
-            format!("the kernel has rules of `{chain}` in another order")
-        }
-        Drift::Reopened => "the kernel does not lead all connections to the listeners whose \
-                            programs decide: those from where old ones came"
-            .into(),
-        Drift::Record => {
-            "the kernel remembers others of those who come than the policy asks, or for another time"
-                .into()
-        }
-        Drift::Logging => {
-            "the kernel reports other decisions than the policy asks, or others at most".into()
-        }
-        Drift::Posture => {
-            "the kernel says that another posture is in force than the policy was worked out for".into()
-        }
-        Drift::Moved => {
-            "the kernel has other networks as those that this host is on: its addresses \
-                         have changed since the rules were loaded"
-                .into()
-        }
-    }
-}
-
-fn name(rule: &ProgramRule) -> String {
-    rule.id.as_ref().map_or_else(|| "a lookup".into(), |id| format!("`{id}`"))
 }
 
 fn other(table: OtherTable) -> Other {

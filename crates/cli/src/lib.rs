@@ -15,8 +15,13 @@ use tipstaff_app::Outcome;
 #[must_use]
 pub fn run() -> ExitCode {
     if let Some(text) = commands::only_version(std::env::args_os().skip(1)) {
-        let failure = render::print(&text).err();
-        return exit::code(failure.map_or(Outcome::Fine, |it| it.outcome()));
+        return exit::code(match render::print(&text) {
+            Ok(()) => Outcome::Fine,
+            Err(failure) => {
+                render::failure(&failure, render::Format::Text, render::ColorWhen::Auto);
+                failure.outcome()
+            }
+        });
     }
     // A shell that asks how a line goes on sets a variable; its answer ends the process.
     CompleteEnv::with_factory(commands::command).var("TIPSTAFF_COMPLETE").complete();

@@ -29,7 +29,7 @@ pub(super) struct Firsts {
 }
 
 impl Firsts {
-    /// With diagrams of at most so many nodes.
+    /// For diagrams of at most about so many nodes.
     pub(super) fn within(most: usize) -> Self {
         Self {
             diagrams: Diagrams::within(most),
@@ -38,6 +38,13 @@ impl Firsts {
             joined: Memo::default(),
             along: Table::default(),
         }
+    }
+
+    /// Whether it has taken too many steps: then what was joined last is not what it should be. A node of the
+    /// result takes about two of them, each of which may find what there is.
+    fn is_exhausted(&self) -> bool {
+        let steps = self.diagrams.len() + self.joined.len() + self.along.len();
+        steps >= self.diagrams.most().saturating_mul(2)
     }
 
     /// A diagram of fates as that of a line.
@@ -71,7 +78,7 @@ impl Firsts {
             by_source: Table::default(),
         };
         let found = making.early(lines);
-        if making.firsts.diagrams.is_exhausted() {
+        if making.firsts.is_exhausted() {
             making.into.exhaust();
         }
         found
@@ -141,7 +148,7 @@ impl Firsts {
         if let Some(&known) = self.along.get(&key) {
             return known;
         }
-        if self.diagrams.is_exhausted() {
+        if self.is_exhausted() {
             return NOTHING;
         }
         let [low, high] = self.sides(field, &key.0, with, bit, fates);
@@ -194,7 +201,7 @@ impl Firsts {
         if let Some(&known) = self.joined.get(&key) {
             return known;
         }
-        if self.diagrams.is_exhausted() {
+        if self.is_exhausted() {
             return NOTHING;
         }
         let bit = self.diagrams.first_bit(a).min(self.diagrams.first_bit(b));
@@ -268,7 +275,7 @@ impl Making<'_> {
         if let Some(&known) = self.by_source.get(&key) {
             return known;
         }
-        if self.into.is_exhausted() || self.firsts.diagrams.is_exhausted() {
+        if self.into.is_exhausted() || self.firsts.is_exhausted() {
             return NOTHING;
         }
         let [low, high] = self.firsts.sides(0, &key.0, with, bit, self.fates);

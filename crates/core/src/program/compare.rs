@@ -69,26 +69,46 @@ impl Drift {
 }
 
 impl fmt::Display for Drift {
+    /// What the kernel has otherwise than the policy asks, as a sentence.
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         let of = |rule: &ProgramRule| {
             rule.id.as_ref().map_or_else(|| "a lookup".into(), |id| format!("`{id}`"))
         };
         match self {
-            Self::MissingChain(chain) => write!(out, "chain `{chain}` is missing"),
-            Self::ExtraChain(chain) => write!(out, "there is one more chain, `{chain}`"),
-            Self::ChangedChain(chain) => write!(out, "chain `{chain}` hangs or ends otherwise"),
+            Self::MissingChain(chain) => write!(out, "the kernel has no chain `{chain}`"),
+            Self::ExtraChain(chain) => {
+                write!(out, "the kernel has a chain `{chain}` that the policy does not ask for")
+            }
+            Self::ChangedChain(chain) => write!(
+                out,
+                "the kernel's chain `{chain}` hangs or ends otherwise than the policy asks"
+            ),
             Self::MissingRule { chain, rule } => {
-                write!(out, "a part of {} is missing in `{chain}`", of(rule))
+                write!(out, "the kernel lacks a part of {} ({chain}): {rule}", of(rule))
             }
             Self::ExtraRule { chain, rule } => {
-                write!(out, "there is one more part of {} in `{chain}`", of(rule))
+                write!(out, "the kernel has one more part of {} ({chain}): {rule}", of(rule))
             }
-            Self::Reordered(chain) => write!(out, "the rules of `{chain}` have another order"),
-            Self::Reopened => out.write_str("other connections are led to listeners"),
-            Self::Moved => out.write_str("the networks that the host is on are others"),
-            Self::Record => out.write_str("others are remembered, or for another time"),
-            Self::Logging => out.write_str("others are reported"),
-            Self::Posture => out.write_str("another posture is named"),
+            Self::Reordered(chain) => {
+                write!(out, "the kernel has rules of `{chain}` in another order")
+            }
+            Self::Reopened => out.write_str(
+                "the kernel does not lead all connections to the listeners whose programs decide: those \
+                 from where old ones came",
+            ),
+            Self::Record => out.write_str(
+                "the kernel remembers others of those who come than the policy asks, or for another time",
+            ),
+            Self::Logging => out.write_str(
+                "the kernel reports other decisions than the policy asks, or others at most",
+            ),
+            Self::Posture => out.write_str(
+                "the kernel says that another posture is in force than the policy was worked out for",
+            ),
+            Self::Moved => out.write_str(
+                "the kernel has other networks as those that this host is on: its addresses have changed \
+                 since the rules were loaded",
+            ),
         }
     }
 }

@@ -132,3 +132,34 @@ fn a_rule_ends_at_the_very_second_that_it_names() {
         assert_eq!(atlas.plan(&plan), atlas.program(&left), "{seconds}");
     }
 }
+
+#[test]
+fn what_is_too_much_is_said_and_nothing_else_is_wrong() {
+    let (mut enough, mut too_little) = (0, 0);
+    for seed in 0..12 {
+        let mut generator = Generator::new(seed);
+        let text = if seed % 2 == 0 { generator.grown_policy(80) } else { generator.policy() };
+        let policy = read(&Source::new("generated.toml", &text)).expect("a policy");
+        let mut plan = resolve(&policy, HOST_NAME, NOW).expect("the host is there");
+        settle(&mut plan);
+        let program = lower(&plan);
+        let packets: Vec<_> = (0..100).map(|_| generator.packet_for(&plan)).collect();
+        for most in (0..18).map(|it| 64 << it) {
+            let mut atlas = Atlas::within(most);
+            let meanings = [atlas.plan(&plan), atlas.program(&program)];
+            if atlas.is_exhausted() {
+                too_little += 1;
+                continue;
+            }
+            enough += 1;
+            for (meaning, packet) in
+                meanings.iter().flat_map(|it| packets.iter().map(move |p| (it, p)))
+            {
+                let decided = plan.evaluate(packet);
+                let fate = atlas.fate(meaning, packet);
+                assert_eq!(fate.by(), Some(&decided.by), "seed {seed}, {most}: {packet:?}\n{text}");
+            }
+        }
+    }
+    assert!(enough > 40 && too_little > 40, "{enough} {too_little}");
+}
