@@ -11,6 +11,7 @@ use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::Path;
+use tipstaff_core::analysis;
 use tipstaff_core::meaning::{Atlas, Fate, Meaning};
 use tipstaff_core::plan::{HostPlan, Kind as PlanKind, RuleId};
 use tipstaff_core::policy::{NO_POSTURE, Rate, Source, Verdict};
@@ -23,6 +24,8 @@ const PARTS: usize = 2_000;
 /// So many differences with the kernel are worked out exactly, unless all are asked for: each takes about
 /// as long as to find out how many there are.
 const TOLD: usize = 24;
+/// Of policies with more decisions than this, what an edit changes is worked out from the policy that was in force.
+const LONG: usize = 300;
 /// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
 pub(crate) const NODES: usize = 5_000_000;
 
@@ -248,8 +251,14 @@ pub(crate) struct FromKernel {
     pub decisions: Option<BTreeSet<RuleId>>,
 }
 
-/// What changes from the rules of a kernel to a policy.
-pub(crate) fn from_kernel(policy: &Loaded, found: &RuleProgram, all: bool) -> FromKernel {
+/// What changes from the rules of a kernel to a policy. `put_there` is the policy for which the kernel was given
+/// them, if that is known.
+pub(crate) fn from_kernel(
+    policy: &Loaded,
+    found: &RuleProgram,
+    put_there: impl FnOnce() -> Option<Loaded>,
+    all: bool,
+) -> FromKernel {
     let found = found.clone().at(policy.now);
     let drifts = program::compare(&policy.program.clone().at(policy.now), &found);
     if !drifts.iter().any(Drift::is_of_rules) {
@@ -257,11 +266,41 @@ pub(crate) fn from_kernel(policy: &Loaded, found: &RuleProgram, all: bool) -> Fr
         let effects = Effects { changes_known: true, ..Effects::default() };
         return FromKernel { effects, decisions: Some(BTreeSet::new()) };
     }
+    // The same is so of what was there before; and from one policy to another only what is edited matters, however
+    // long they are.
+    if is_long(policy)
+        && let Some(before) = put_there()
+        && let Some(changes) = from_policy(&before, policy, all)
+    {
+        return changes;
+    }
     let mut atlas = atlas(all);
     let meanings = Meanings::of(&mut atlas, policy, &found);
     let decisions = (!atlas.is_exhausted()).then(|| changed(&atlas, &meanings));
     let effects = differences(&mut atlas, policy, &meanings, true, all);
     FromKernel { effects, decisions }
+}
+
+/// Whether the diagrams of a policy take longer than to work out once more what was in force before.
+fn is_long(policy: &Loaded) -> bool {
+    policy.plan.decisions().count() > LONG
+}
+
+/// What changes from one policy to another; `None` if they differ in too much to be told line by line.
+fn from_policy(before: &Loaded, after: &Loaded, all: bool) -> Option<FromKernel> {
+    let likely = |direction| likely_packet(direction, &after.plan);
+    let mut noticed = analysis::compare_decisions(&before.plan, &after.plan, likely)?;
+    let kind = |it: &analysis::Change| effect::kind(it.before.act, it.after.act);
+    noticed.changes.sort_by_key(|it| effect::rank(kind(it)));
+    let kinds: Vec<say::Effect> = noticed.changes.iter().map(kind).collect();
+    if !all {
+        noticed.changes.truncate(TOLD);
+    }
+    let sides = [before, after].map(|it| (&it.policy, &it.plan));
+    let changes = effect::in_words(&noticed.changes, sides[0], sides[1]);
+    let more_changes = kinds.len() - changes.len();
+    let effects = Effects { changes, more_changes, changes_known: true, kinds };
+    Some(FromKernel { effects, decisions: Some(noticed.decisions) })
 }
 
 fn atlas(all: bool) -> Atlas {

@@ -88,9 +88,17 @@ impl SideWords {
 /// The differences between two plans.
 pub fn changes(before: (&Policy, &HostPlan), after: (&Policy, &HostPlan)) -> Vec<ChangeWords> {
     let likely = |direction| likely_packet(direction, after.1);
-    let comparison = compare(before.1, after.1, likely);
+    in_words(&compare(before.1, after.1, likely).changes, before, after)
+}
+
+/// The changes in words, arranged.
+pub(crate) fn in_words(
+    changes: &[Change],
+    before: (&Policy, &HostPlan),
+    after: (&Policy, &HostPlan),
+) -> Vec<ChangeWords> {
     let mut list: Vec<ChangeWords> =
-        comparison.changes.iter().map(|change| words(change, before, after)).collect();
+        changes.iter().map(|change| words(change, before, after)).collect();
     arrange(&mut list);
     list
 }
@@ -144,7 +152,8 @@ fn words(
     }
 }
 
-fn kind(before: Act, after: Act) -> say::Effect {
+/// What happens to packets with which something else is done.
+pub(crate) fn kind(before: Act, after: Act) -> say::Effect {
     let passes = |act: Act| act.verdict() == Verdict::Allow;
     match (passes(before), passes(after)) {
         (false, true) => say::Effect::Opens,

@@ -5,8 +5,10 @@ use crate::region::{RegionWords, Words};
 use crate::vocabulary as say;
 use crate::{By, Loaded};
 use serde::Serialize;
+use std::collections::HashSet;
 use tipstaff_core::analysis::{admitted, ordinary};
-use tipstaff_core::plan::{Act, Kind};
+use tipstaff_core::plan::{Act, Condition, Decision, Kind, RuleId};
+use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Direction;
 
 /// One direction.
@@ -19,6 +21,8 @@ pub struct StaysOpen {
     pub everything: bool,
     /// What is not closed, besides what the baseline serves; `null` if that is too much to be told.
     pub open: Option<Vec<Open>>,
+    /// How many more rules allow something that are not told, unless all are asked for.
+    pub more: usize,
 }
 
 /// What one decision leaves open.
@@ -33,18 +37,29 @@ pub struct Open {
     pub regions: Vec<RegionWords>,
 }
 
-/// What stays open where nothing was closed before.
-pub(crate) fn stays_open(policy: &Loaded) -> Vec<StaysOpen> {
-    Direction::ALL.into_iter().map(|direction| of(policy, direction)).collect()
+/// Of so many rules it is told what they leave open, unless all are asked for.
+const TOLD: usize = 24;
+
+/// What stays open where nothing was closed before: of all decisions, or of the first, and of those that are for anybody
+/// before others.
+pub(crate) fn stays_open(policy: &Loaded, all: bool) -> Vec<StaysOpen> {
+    Direction::ALL.into_iter().map(|direction| of(policy, direction, all)).collect()
 }
 
-fn of(policy: &Loaded, direction: Direction) -> StaysOpen {
+fn of(policy: &Loaded, direction: Direction, all: bool) -> StaysOpen {
     let plan = &policy.plan;
-    let found = admitted(plan, direction, &ordinary(plan, direction));
+    let allows = |it: &&Decision| {
+        it.idle.is_none() && it.act.verdict() == Verdict::Allow && it.id.kind != Kind::Baseline
+    };
+    let mut asked: Vec<&Decision> = plan.chain(direction).decisions.iter().filter(allows).collect();
+    asked.sort_by_key(|it| (it.id.kind == Kind::Rule, !it.conditions.iter().any(is_for_anybody)));
+    let more = if all { 0 } else { asked.len().saturating_sub(TOLD) };
+    asked.truncate(asked.len() - more);
+    let asked: HashSet<&RuleId> = asked.into_iter().map(|it| &it.id).collect();
+    let found = admitted(plan, direction, &ordinary(plan, direction), |it| asked.contains(&it.id));
     let words = Words::of(&policy.policy, plan, direction);
     let open = found.shares.map(|all| {
-        let written = all.into_iter().filter(|it| it.decision.id.kind != Kind::Baseline);
-        let open = written.map(|it| Open {
+        let open = all.into_iter().map(|it| Open {
             by: it.decision.into(),
             rate: match it.decision.act {
                 Act::AllowWithin(rate) => Some(rate.to_string()),
@@ -55,5 +70,9 @@ fn of(policy: &Loaded, direction: Direction) -> StaysOpen {
         open.collect()
     });
     let everything = found.everything;
-    StaysOpen { direction: direction.into(), everything, open }
+    StaysOpen { direction: direction.into(), everything, open, more }
+}
+
+fn is_for_anybody(condition: &Condition) -> bool {
+    condition.source.is_full() && condition.destination.is_full()
 }

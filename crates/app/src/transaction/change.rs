@@ -3,7 +3,7 @@
 use super::back::Back;
 use super::clock::now;
 use super::entries::{self, New, entry};
-use super::holds::is_in_force;
+use super::holds::{is_in_force, put_there};
 use super::load::{How, Outcome, put_in_force};
 use super::noted::noted;
 use super::objections::objections;
@@ -180,7 +180,8 @@ fn shut_out(policy: &Loaded, options: &Options<'_>, report: &mut Report) {
 fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -> Report {
     let (effects, changed) = match before {
         Some(snapshot) => {
-            let found = compare::from_kernel(policy, &snapshot.program, options.all);
+            let put_there = || put_there(options.machine, options.home, snapshot);
+            let found = compare::from_kernel(policy, &snapshot.program, put_there, options.all);
             (found.effects, found.decisions)
         }
         None => (Effects { changes_known: true, ..Effects::default() }, None),
@@ -198,7 +199,7 @@ fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -
     if before.is_some_and(|it| it.dormant) && !options.dry {
         remarks.push("our table was asleep and decided nothing; it is awake again".into());
     }
-    let stays_open = if before.is_none() { stays_open(policy) } else { Vec::new() };
+    let stays_open = if before.is_none() { stays_open(policy, options.all) } else { Vec::new() };
     Report {
         posture: policy.plan.taken.as_ref().map(|it| it.name.clone()),
         enforced: Some(report),

@@ -1,7 +1,10 @@
 //! Whether the kernel holds what a policy asks for.
 
+use super::entries::recorded;
 use crate::Loaded;
+use crate::store::{Docket, Home};
 use tipstaff_core::program::{self, RuleProgram};
+use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::Snapshot;
 
 /// Whether the kernel holds just what the policy asks for, at this moment.
@@ -22,6 +25,15 @@ pub(crate) fn was_in_force(policy: &Loaded, before: &Snapshot) -> bool {
             program::compare(meant, &moved).is_empty()
                 || !free.is_empty() && program::renamed(meant, &moved, &free)
         })
+}
+
+/// The policy for which the kernel was given the rules that it holds: the last that was confirmed, if they are just what
+/// it asks for. In a posture more than one policy holds.
+pub(super) fn put_there(machine: &dyn Machine, home: &Home, held: &Snapshot) -> Option<Loaded> {
+    let written = Docket::look(home).ok()?;
+    let last = written.confirmed().filter(|it| it.posture.is_none())?;
+    let policy = recorded(machine, home, last).ok()?;
+    (policy.plan.taken.is_none() && is_in_force(&policy, held)).then_some(policy)
 }
 
 fn holds(

@@ -3,7 +3,11 @@
 use super::super::{Loaded, programs};
 use super::holds::is_in_force;
 use std::borrow::Cow;
+use std::collections::hash_map::Entry::{Occupied, Vacant};
+use std::collections::{HashMap, HashSet};
 use std::time::Duration;
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::space::Direction;
 use tipstaff_linux::ruleset::{self, Snapshot, Tally};
 use tipstaff_linux::{LinuxError, Machine, Protocol};
 
@@ -119,17 +123,22 @@ fn settled(
 /// What decisions go on counting from. What holds once a posture is over, and what holds without it, is one: it goes
 /// on counting on either side.
 fn carried(policy: &Loaded, counted: Vec<Tally>, reset: &[String]) -> Vec<Tally> {
+    let reset: HashSet<&str> = reset.iter().map(String::as_str).collect();
+    let of_now: HashSet<&RuleId> = policy.plan.decisions().map(|it| &it.1.id).collect();
     let mut list: Vec<Tally> = Vec::new();
+    let mut places: HashMap<(Direction, RuleId), usize> = HashMap::new();
     for mut tally in counted {
         tally.id.later = false;
-        if reset.contains(&tally.id.to_string()) {
+        if reset.contains(&*tally.id.to_string()) {
             continue;
         }
-        tally.id.later = policy.later.is_some() && policy.plan.find(&tally.id).is_none();
-        let same = |it: &&mut Tally| (it.direction, &it.id) == (tally.direction, &tally.id);
-        match list.iter_mut().find(same) {
-            Some(known) => known.add(&tally),
-            None => list.push(tally),
+        tally.id.later = policy.later.is_some() && !of_now.contains(&tally.id);
+        match places.entry((tally.direction, tally.id.clone())) {
+            Occupied(known) => list[*known.get()].add(&tally),
+            Vacant(place) => {
+                place.insert(list.len());
+                list.push(tally);
+            }
         }
     }
     list

@@ -25,7 +25,7 @@ pub struct Enforce {
     /// confirmed here last
     #[arg(long)]
     pub not_this_machine: bool,
-    /// Tell every change for packets, however many there are and however long that takes
+    /// Tell every change for packets and all that stays open, however much it is and however long that takes
     #[arg(long)]
     pub all: bool,
     /// Report all decisions for so long, whatever the policy has reported, such as 1h; it ends by itself, or with 0

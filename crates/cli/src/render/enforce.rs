@@ -67,7 +67,7 @@ fn stays_open(directions: &[StaysOpen], screen: &Screen) -> String {
         let words = match &it.open {
             _ if it.everything => "everything stays open",
             None => "some is closed, some stays open: too much to be told",
-            Some(open) if open.is_empty() => {
+            Some(open) if open.is_empty() && it.more == 0 => {
                 "everything is closed, but for what the baseline serves"
             }
             Some(_) => "closed from now on, but for what the baseline serves and",
@@ -77,6 +77,12 @@ fn stays_open(directions: &[StaysOpen], screen: &Screen) -> String {
             let rate = open.rate.as_ref().map(|it| format!(", {it}")).unwrap_or_default();
             let by = format!(" ({}{rate})\n", clean(&open.by.name));
             text.push_str(&regions(&open.regions, "  ").replace('\n', &by));
+        }
+        if it.more > 0 && !it.everything {
+            text.push_str(&format!(
+                "  and what {} more rules allow; `tipstaff show` lists them\n",
+                it.more
+            ));
         }
     }
     text

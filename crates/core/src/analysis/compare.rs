@@ -1,12 +1,14 @@
 //! Which packets two plans treat differently.
 
 use super::budget::{Budget, Spent};
+use super::index::Hulls;
 use super::lines::{Line, Lines, find};
+use super::parts::Parts;
 use super::question::STEPS;
 use crate::meaning::Atlas;
 use crate::plan::{Act, HostPlan, Kind, RuleId};
 use crate::space::{Direction, Packet, Piece, join};
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
 /// What one of two plans does with some packets.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -49,19 +51,56 @@ pub fn compare(
     after: &HostPlan,
     likely: impl Fn(Direction) -> Packet,
 ) -> Comparison {
-    let mut changes = Vec::new();
-    let mut tangled = false;
+    let by_lines = all_lines(before, after, &likely, Same::Acts);
+    let changes =
+        by_lines.map_or_else(|Spent| by_diagrams(before, after, &likely), |found| found.changes);
+    Comparison { changes }
+}
+
+/// How two plans differ, and which decisions notice.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Noticed {
+    /// All differences, as [`compare`] gives them.
+    pub changes: Vec<Change>,
+    /// The decisions that take other packets by the second plan, or do something else with them. What a default takes
+    /// is what rules leave to it, so it notices only if it does something else.
+    pub decisions: BTreeSet<RuleId>,
+}
+
+/// The packets that fare differently by two plans, and the decisions that take others than before; `None` if the plans
+/// differ in too much to be told line by line.
+#[must_use]
+pub fn compare_decisions(
+    before: &HostPlan,
+    after: &HostPlan,
+    likely: impl Fn(Direction) -> Packet,
+) -> Option<Noticed> {
+    all_lines(before, after, &likely, Same::Decisions).ok()
+}
+
+/// When lines of two lists are alike.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Same {
+    /// If they do the same with the same packets.
+    Acts,
+    /// If they do so by the same decision.
+    Decisions,
+}
+
+fn all_lines(
+    before: &HostPlan,
+    after: &HostPlan,
+    likely: &dyn Fn(Direction) -> Packet,
+    same: Same,
+) -> Result<Noticed, Spent> {
+    let mut all = Noticed::default();
     for direction in Direction::ALL {
         let (old, new) = (Lines::of(before.chain(direction)), Lines::of(after.chain(direction)));
-        match compare_lines(&old, &new, &likely(direction)) {
-            Ok(found) => changes.extend(found),
-            Err(Spent) => tangled = true,
-        }
+        let found = compare_lines(&old, &new, &likely(direction), same)?;
+        all.changes.extend(found.changes);
+        all.decisions.extend(found.decisions);
     }
-    if tangled {
-        changes = by_diagrams(before, after, &likely);
-    }
-    Comparison { changes }
+    Ok(all)
 }
 
 fn fares_alike(a: Act, b: Act) -> bool {
@@ -72,20 +111,26 @@ fn side(line: &Line<'_>) -> Side {
     Side { by: line.of.id.clone(), act: line.of.act }
 }
 
-fn compare_lines(old: &Lines<'_>, new: &Lines<'_>, likely: &Packet) -> Result<Vec<Change>, Spent> {
+fn compare_lines(
+    old: &Lines<'_>,
+    new: &Lines<'_>,
+    likely: &Packet,
+    same: Same,
+) -> Result<Noticed, Spent> {
     let mut budget = Budget::new(STEPS);
     let mut found: BTreeMap<(usize, usize), (Vec<Piece>, Side, Side)> = BTreeMap::new();
-    let mut seen: Vec<Line<'_>> = Vec::new();
-    for line in changed(old, new) {
+    let mut decisions = BTreeSet::new();
+    let changed = changed(old, new, same);
+    let seen = Hulls::of(changed.iter().map(|line| &line.hull));
+    for (at, line) in changed.iter().enumerate() {
         // Packets that an earlier changed line matches have been looked at.
-        let mut left = vec![line.piece.clone()];
-        for known in seen.iter().filter(|known| known.may_meet(line)) {
-            budget.spend(left.len())?;
-            left = crate::space::without(left, &known.piece);
+        let mut left = Parts::of([line.piece.clone()]);
+        for known in seen.meeting(&line.hull).take_while(|&known| known < at) {
+            left.take(changed[known], &mut budget)?;
         }
-        seen.push(line.clone());
-        for (piece, first) in old.shares(left, &mut budget)? {
+        for (piece, first) in old.shares(left.rest().collect(), &mut budget)? {
             for (part, second) in new.shares(vec![piece], &mut budget)? {
+                decisions.extend(noticing(first, second));
                 if !fares_alike(first.of.act, second.of.act) {
                     found
                         .entry((first.decision, second.decision))
@@ -105,8 +150,22 @@ fn compare_lines(old: &Lines<'_>, new: &Lines<'_>, likely: &Packet) -> Result<Ve
             Change { direction, before, after, pieces, rest: false, witness }
         })
         .collect();
-    changes.extend(rest(old, new, likely, &mut budget)?);
-    Ok(changes)
+    if let Some(rest) = rest(old, new, likely, &mut budget)? {
+        let same = rest.before.by == rest.after.by;
+        decisions.extend(same.then(|| rest.after.by.clone()));
+        changes.push(rest);
+    }
+    Ok(Noticed { changes, decisions })
+}
+
+/// The decisions that notice where a line of the one list takes what a line of the other took.
+fn noticing(first: &Line<'_>, second: &Line<'_>) -> Vec<RuleId> {
+    let (old, new) = (&first.of.id, &second.of.id);
+    if old == new {
+        let differs = !fares_alike(first.of.act, second.of.act);
+        return differs.then(|| new.clone()).into_iter().collect();
+    }
+    [old, new].into_iter().filter(|id| id.kind != Kind::Default).cloned().collect()
 }
 
 /// What no rule of either decides: it differs exactly if the defaults do.
@@ -136,23 +195,23 @@ fn rest(
 
 /// The lines of rules that are in one list only, or in another order. A packet that none of them
 /// matches meets the same lines in the same order in both, and so the same one first.
-fn changed<'l, 'p>(old: &'l Lines<'p>, new: &'l Lines<'p>) -> Vec<&'l Line<'p>> {
+fn changed<'l, 'p>(old: &'l Lines<'p>, new: &'l Lines<'p>, same: Same) -> Vec<&'l Line<'p>> {
     let is_rule = |line: &&Line<'_>| line.of.id.kind != Kind::Default;
     let first: Vec<&Line<'_>> = old.list.iter().filter(is_rule).collect();
     let second: Vec<&Line<'_>> = new.list.iter().filter(is_rule).collect();
     // Most of an edited list stands at its beginning and its end as it did.
-    let same = |pair: &(&&Line<'_>, &&Line<'_>)| is_same(pair.0, pair.1);
-    let begin = first.iter().zip(&second).take_while(same).count();
+    let alike = |pair: &(&&'l Line<'p>, &&'l Line<'p>)| what(pair.0, same) == what(pair.1, same);
+    let begin = first.iter().zip(&second).take_while(alike).count();
     let (first, second) = (&first[begin..], &second[begin..]);
-    let end = first.iter().rev().zip(second.iter().rev()).take_while(same).count();
+    let end = first.iter().rev().zip(second.iter().rev()).take_while(alike).count();
     let (first, second) = (&first[..first.len() - end], &second[..second.len() - end]);
-    let mut places: HashMap<(&Piece, Act), VecDeque<usize>> = HashMap::new();
+    let mut places: HashMap<_, VecDeque<usize>> = HashMap::new();
     for (at, line) in second.iter().enumerate() {
-        places.entry((&line.piece, line.of.act)).or_default().push_back(at);
+        places.entry(what(line, same)).or_default().push_back(at);
     }
     let partners: Vec<Option<usize>> = first
         .iter()
-        .map(|line| places.get_mut(&(&line.piece, line.of.act)).and_then(VecDeque::pop_front))
+        .map(|line| places.get_mut(&what(line, same)).and_then(VecDeque::pop_front))
         .collect();
     let kept = longest_ascent(&partners);
     let mut stays = vec![false; second.len()];
@@ -167,8 +226,9 @@ fn changed<'l, 'p>(old: &'l Lines<'p>, new: &'l Lines<'p>) -> Vec<&'l Line<'p>> 
     list
 }
 
-fn is_same(one: &Line<'_>, other: &Line<'_>) -> bool {
-    one.of.act == other.of.act && one.piece == other.piece
+/// What of a line has to be alike.
+fn what<'l>(line: &'l Line<'_>, same: Same) -> (Act, Option<&'l RuleId>, &'l Piece) {
+    (line.of.act, (same == Same::Decisions).then_some(&line.of.id), &line.piece)
 }
 
 /// Which of the numbers belong to a longest list of ascending ones (patience sorting: C. Schensted,

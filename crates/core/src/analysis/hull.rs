@@ -62,6 +62,12 @@ impl Hull {
                     && meet(self.destination.v6, other.destination.v6))
     }
 
+    /// How much of all senders there is, of both IP versions together: all of one counts as much as all of the other.
+    pub(super) fn senders(&self) -> u128 {
+        let many = |ends: Option<(u64, u64)>| ends.map_or(0, |it| u128::from(it.1 - it.0) + 1);
+        (many(self.senders_v4()) << 32) + many(self.senders_v6())
+    }
+
     /// The senders over IPv4, if there are any.
     pub(crate) fn senders_v4(&self) -> Option<(u64, u64)> {
         some(self.source.v4)

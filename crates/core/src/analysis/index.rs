@@ -2,6 +2,38 @@
 
 use super::hull::Hull;
 use crate::space::ByProtocol;
+use std::cell::{Cell, OnceCell};
+
+/// So many questions are answered by looking at each condition: to make an index costs about as much.
+const SCANS: usize = 64;
+
+/// The hulls of a list of conditions.
+#[derive(Clone, Debug)]
+pub(super) struct Hulls {
+    list: Vec<Hull>,
+    /// Made once it pays.
+    index: OnceCell<Index>,
+    scans: Cell<usize>,
+}
+
+impl Hulls {
+    /// The hulls, in the order of the list.
+    pub(super) fn of<'h>(hulls: impl Iterator<Item = &'h Hull>) -> Self {
+        Self { list: hulls.copied().collect(), index: OnceCell::new(), scans: Cell::new(0) }
+    }
+
+    /// The places, ascending, of the hulls that meet this one.
+    pub(super) fn meeting<'s>(&'s self, hull: &Hull) -> impl Iterator<Item = usize> + use<'s> {
+        let hull = *hull;
+        self.scans.set(self.scans.get() + 1);
+        let indexed = self.scans.get() > SCANS;
+        let places =
+            indexed.then(|| self.index.get_or_init(|| Index::new(&self.list)).meeting(&hull));
+        let all = if indexed { 0..0 } else { 0..self.list.len() };
+        let candidates = places.into_iter().flatten().chain(all);
+        candidates.filter(move |&at| self.list[at].meets(&hull))
+    }
+}
 
 /// An axis is cut into so many buckets at most.
 const BUCKETS: usize = 256;
@@ -9,11 +41,15 @@ const BUCKETS: usize = 256;
 /// A set of places in a list.
 type Bits = Vec<u64>;
 
-/// One axis: where its buckets begin, and for each the places whose range reaches into it.
+/// One axis: where its buckets begin, and for each the places whose range ends before it, and those whose range
+/// begins behind it. What a range may meet is all but these, however far it reaches.
 #[derive(Clone, Debug)]
 struct Axis {
     starts: Vec<u64>,
-    buckets: Vec<Bits>,
+    /// The places that have a range.
+    some: Bits,
+    ended: Vec<Bits>,
+    to_come: Vec<Bits>,
 }
 
 impl Axis {
@@ -25,37 +61,55 @@ impl Axis {
         let mut starts: Vec<u64> = firsts.into_iter().step_by(step).collect();
         starts.insert(0, 0);
         starts.dedup();
-        let words = ranges.len().div_ceil(64);
-        let mut axis = Self { buckets: vec![vec![0; words]; starts.len()], starts };
+        let none = || vec![vec![0; ranges.len().div_ceil(64)]; starts.len() + 1];
+        let (mut ended, mut to_come) = (none(), none());
+        let mut axis = Self { some: none().swap_remove(0), ended: vec![], to_come: vec![], starts };
         for (place, range) in ranges.iter().enumerate() {
             if let Some(range) = range {
-                for bucket in axis.reach(*range) {
-                    axis.buckets[bucket][place / 64] |= 1 << (place % 64);
-                }
+                let (word, bit) = (place / 64, 1 << (place % 64));
+                let (first, last) = axis.reach(*range);
+                axis.some[word] |= bit;
+                ended[last + 1][word] |= bit;
+                to_come[first][word] |= bit;
             }
         }
+        for bucket in 1..ended.len() {
+            add_to(&mut ended, bucket, bucket - 1);
+        }
+        // What begins in a bucket begins behind all that are before it.
+        for bucket in (0..to_come.len() - 1).rev() {
+            add_to(&mut to_come, bucket, bucket + 1);
+        }
+        (axis.ended, axis.to_come) = (ended, to_come);
         axis
     }
 
-    /// The buckets that a range reaches into.
-    fn reach(&self, (first, last): (u64, u64)) -> std::ops::Range<usize> {
+    /// The first and the last bucket that a range reaches into.
+    fn reach(&self, (first, last): (u64, u64)) -> (usize, usize) {
         let bucket = |value| self.starts.partition_point(|&start| start <= value);
-        bucket(first) - 1..bucket(last)
+        (bucket(first) - 1, bucket(last) - 1)
     }
 
     /// Adds the places whose ranges may meet this one.
     fn add(&self, range: Option<(u64, u64)>, bits: &mut [u64]) {
-        for bucket in range.map(|range| self.reach(range)).into_iter().flatten() {
-            for (all, more) in bits.iter_mut().zip(&self.buckets[bucket]) {
-                *all |= more;
-            }
+        let Some(range) = range else { return };
+        let (first, last) = self.reach(range);
+        let others = self.ended[first].iter().zip(&self.to_come[last + 1]);
+        for (all, (some, (ended, to_come))) in bits.iter_mut().zip(self.some.iter().zip(others)) {
+            *all |= some & !ended & !to_come;
         }
     }
 }
 
+/// Adds one of the sets to another.
+fn add_to(sets: &mut [Bits], to: usize, from: usize) {
+    let added = sets[from].clone();
+    sets[to].iter_mut().zip(added).for_each(|(all, more)| *all |= more);
+}
+
 /// Conditions by their senders, and by what they carry.
 #[derive(Clone, Debug)]
-pub(super) struct Index {
+struct Index {
     words: usize,
     senders: [Axis; 2],
     ports: ByProtocol<Axis>,
@@ -65,9 +119,9 @@ pub(super) struct Index {
 
 impl Index {
     /// An index of a list of hulls.
-    pub(super) fn new(hulls: &[&Hull]) -> Self {
-        fn axis(hulls: &[&Hull], range: impl Fn(&Hull) -> Option<(u64, u64)>) -> Axis {
-            Axis::new(&hulls.iter().map(|hull| range(hull)).collect::<Vec<_>>())
+    fn new(hulls: &[Hull]) -> Self {
+        fn axis(hulls: &[Hull], range: impl Fn(&Hull) -> Option<(u64, u64)>) -> Axis {
+            Axis::new(&hulls.iter().map(range).collect::<Vec<_>>())
         }
         let words = hulls.len().div_ceil(64);
         let mut portless = vec![0; words];
@@ -85,7 +139,7 @@ impl Index {
     }
 
     /// The places, ascending, of conditions that may meet the hull.
-    pub(crate) fn meeting(&self, hull: &Hull) -> impl Iterator<Item = usize> + use<> {
+    fn meeting(&self, hull: &Hull) -> impl Iterator<Item = usize> + use<> {
         let mut senders = vec![0; self.words];
         self.senders[0].add(hull.senders_v4(), &mut senders);
         self.senders[1].add(hull.senders_v6(), &mut senders);

@@ -2,12 +2,13 @@
 
 use super::budget::{Budget, Spent};
 use super::hull::Hull;
-use super::index::Index;
+use super::index::Hulls;
+use super::parts::Parts;
 use super::samples::samples;
 use crate::plan::{Act, Chain, Condition, Decision, InterfaceTest, RuleId};
 use crate::policy::Verdict;
 use crate::space::{ConnectionState, Direction, NameSet, Packet, Piece, SourcePorts, StateSet};
-use std::cell::{Cell, OnceCell};
+use std::cmp::Reverse;
 use std::collections::HashMap;
 
 /// The packets that meet a condition.
@@ -45,16 +46,9 @@ pub(super) struct Line<'p> {
     pub decision: usize,
     /// The packets that meet the condition.
     pub piece: Piece,
-    hull: Hull,
+    pub(super) hull: Hull,
     /// The decision that it is about.
     pub of: &'p Decision,
-}
-
-impl Line<'_> {
-    /// Whether some packet may meet both conditions; a quick look, which may say so wrongly.
-    pub(crate) fn may_meet(&self, other: &Line<'_>) -> bool {
-        self.hull.meets(&other.hull)
-    }
 }
 
 /// The conditions of one direction, in order.
@@ -64,13 +58,8 @@ pub(super) struct Lines<'p> {
     pub direction: Direction,
     /// The conditions of decisions that are in force.
     pub list: Vec<Line<'p>>,
-    /// Made once it pays.
-    index: OnceCell<Index>,
-    scans: Cell<usize>,
+    hulls: Hulls,
 }
-
-/// So many questions are answered by looking at each line: to make an index costs about as much.
-const SCANS: usize = 64;
 
 impl<'p> Lines<'p> {
     /// The conditions of a chain.
@@ -86,7 +75,8 @@ impl<'p> Lines<'p> {
                 list.push(Line { decision: at, piece, hull, of: decision });
             }
         }
-        Self { direction: chain.direction, list, index: OnceCell::new(), scans: Cell::new(0) }
+        let hulls = Hulls::of(list.iter().map(|line| &line.hull));
+        Self { direction: chain.direction, list, hulls }
     }
 
     /// The lines that some packet of the piece may meet, in order.
@@ -94,17 +84,7 @@ impl<'p> Lines<'p> {
         &'s self,
         piece: &Piece,
     ) -> impl Iterator<Item = &'s Line<'p>> + use<'s, 'p> {
-        let hull = Hull::of(piece);
-        self.scans.set(self.scans.get() + 1);
-        let index = (self.scans.get() > SCANS).then(|| {
-            self.index.get_or_init(|| {
-                Index::new(&self.list.iter().map(|line| &line.hull).collect::<Vec<_>>())
-            })
-        });
-        let places = index.map(|it| it.meeting(&hull));
-        let all = if places.is_none() { 0..self.list.len() } else { 0..0 };
-        let candidates = places.into_iter().flatten().chain(all);
-        candidates.map(|at| &self.list[at]).filter(move |line| line.hull.meets(&hull))
+        self.hulls.meeting(&Hull::of(piece)).map(|at| &self.list[at])
     }
 
     /// The places of decisions that are in force.
@@ -130,16 +110,11 @@ impl<'p> Lines<'p> {
     ) -> Result<Vec<(Piece, &Line<'p>)>, Spent> {
         let mut shares = Vec::new();
         for piece in pieces {
-            let mut left = vec![piece.clone()];
-            for line in self.meeting(&piece) {
-                let mut rest = Vec::with_capacity(left.len());
-                budget.spend(left.iter().map(Piece::weight).sum())?;
-                for part in left {
-                    let (taken, outside) = part.split(&line.piece);
-                    shares.extend(taken.map(|taken| (taken, line)));
-                    rest.extend(outside);
-                }
-                left = rest;
+            let meeting = self.meeting(&piece);
+            let mut left = Parts::of([piece]);
+            for line in meeting {
+                let taken = left.take(line, budget)?;
+                shares.extend(taken.into_iter().map(|taken| (taken, line)));
                 if left.is_empty() {
                     break;
                 }
@@ -161,15 +136,15 @@ impl<'p> Lines<'p> {
     ) -> Result<Vec<Piece>, Spent> {
         let mut all = Vec::new();
         for piece in pieces {
-            let mut left = vec![piece.clone()];
-            for line in self.meeting(&piece).take_while(|line| line.decision < decision) {
-                budget.spend(left.iter().map(Piece::weight).sum())?;
-                left = crate::space::without(left, &line.piece);
+            let meeting = self.meeting(&piece).take_while(|line| line.decision < decision);
+            let mut left = Parts::of([piece]);
+            for line in meeting {
+                left.take(line, budget)?;
                 if left.is_empty() {
                     break;
                 }
             }
-            all.extend(left);
+            all.extend(left.rest());
         }
         Ok(all)
     }
@@ -192,6 +167,9 @@ pub(super) fn find(
     if piece.is_empty() {
         return Ok(None);
     }
+    let hull = Hull::of(piece);
+    let mut covers: Vec<&Line<'_>> =
+        covers.iter().copied().filter(|line| line.hull.meets(&hull)).collect();
     let wished = wanted.and_then(|wanted| piece.example(wanted, direction));
     for packet in wished.into_iter().chain(samples(piece, direction)) {
         budget.spend(1 + covers.len() / 16)?;
@@ -199,6 +177,8 @@ pub(super) fn find(
             return Ok(Some(packet));
         }
     }
+    // What the widest leave, the narrow ones inside them do not take apart any more.
+    covers.sort_by_cached_key(|line| Reverse(line.hull.senders()));
     // Depth first: each piece with the number of covers that it has been held against.
     let mut open = vec![(piece.clone(), 0)];
     while let Some((piece, mut at)) = open.pop() {

@@ -14,11 +14,12 @@ mod hull;
 mod index;
 mod lines;
 mod narrowing;
+mod parts;
 mod question;
 mod reopening;
 mod samples;
 
-pub use compare::{Change, Comparison, Side, compare};
+pub use compare::{Change, Comparison, Noticed, Side, compare, compare_decisions};
 pub use expect::{Failing, failing};
 pub use findings::{
     Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, Published, RoutingMark,

@@ -100,11 +100,17 @@ pub struct Admitted<'p> {
     pub shares: Option<Vec<Share<'p>>>,
 }
 
-/// What of a region is admitted. Unlike [`shares`], it does not work out what is not.
+/// What of a region is admitted; the shares are those of the `asked` decisions that admit. Unlike [`shares`], it does
+/// not work out what is not.
 #[must_use]
-pub fn admitted<'p>(plan: &'p HostPlan, direction: Direction, region: &Piece) -> Admitted<'p> {
+pub fn admitted<'p>(
+    plan: &'p HostPlan,
+    direction: Direction,
+    region: &Piece,
+    asked: impl Fn(&Decision) -> bool,
+) -> Admitted<'p> {
     let lines = Lines::of(plan.chain(direction));
-    let passes = |it: &&Line<'_>| it.of.act.verdict() == Verdict::Allow;
+    let passes = |it: &&Line<'_>| it.of.act.verdict() == Verdict::Allow && asked(it.of);
     let budget = || Budget::new(STEPS);
     // The default takes most of what is not admitted, so it is asked first.
     let left = |line: &Line<'p>| {

@@ -188,10 +188,11 @@ impl Piece {
     /// that make up the rest.
     #[must_use]
     pub fn split(self, other: &Self) -> (Option<Self>, Vec<Self>) {
-        let both = self.intersection(other);
-        if both.is_empty() {
-            return (None, vec![self]);
-        }
+        // What tells most apart comes first.
+        let apart = self.source.intersection(&other.source).is_empty()
+            || self.traffic.intersection(&other.traffic).is_empty();
+        let both = if apart { None } else { Some(self.intersection(other)) };
+        let Some(both) = both.filter(|both| !both.is_empty()) else { return (None, vec![self]) };
         let mut rest = Vec::new();
         let mut left = self;
         // Field by field: what is not in the other's field is outside, whatever the later fields

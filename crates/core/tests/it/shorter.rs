@@ -1,9 +1,13 @@
 //! Shorter ways to an answer give what the longer ones do.
 
 use crate::analysis::{given, holds, likely};
-use tipstaff_core::analysis::{Finding, admitted, ordinary, review, review_errors, shares};
+use std::collections::BTreeSet;
+use tipstaff_core::analysis::{
+    Finding, admitted, compare, compare_decisions, ordinary, review, review_errors, shares,
+};
 use tipstaff_core::generate::{Generator, NOW};
-use tipstaff_core::plan::Act;
+use tipstaff_core::meaning::Atlas;
+use tipstaff_core::plan::{Act, HostPlan, Kind, RuleId};
 use tipstaff_core::policy::{Severity, Verdict};
 use tipstaff_core::space::Direction;
 
@@ -50,7 +54,7 @@ fn what_is_admitted_is_what_shares_admit() {
             let whole = shares(&plan, direction, vec![region.clone()]).expect("few parts");
             let passes = |act: Act| act.verdict() == Verdict::Allow;
             let meant: Vec<_> = whole.iter().filter(|it| passes(it.decision.act)).collect();
-            let found = admitted(&plan, direction, &region);
+            let found = admitted(&plan, direction, &region, |_| true);
             let all = whole.iter().all(|it| it.decision.act == Act::Decide(Verdict::Allow));
             assert_eq!(found.everything, all, "{direction}\n{text}");
             let shares = found.shares.expect("few parts");
@@ -73,4 +77,54 @@ fn what_is_admitted_is_what_shares_admit() {
         }
     }
     assert!(decisions > 500 && everything > 15, "{decisions} {everything}");
+}
+
+/// The plan with its list in a direction edited in one of several ways.
+fn edited(plan: &HostPlan, direction: Direction, dice: &mut Generator) -> HostPlan {
+    let mut other = plan.clone();
+    let list = &mut other.chains[direction as usize].decisions;
+    let rules: Vec<usize> = (0..list.len()).filter(|&at| list[at].id.kind == Kind::Rule).collect();
+    let last = list.len() - 1;
+    let [Some(&one), Some(&two)] = [0; 2].map(|_| rules.get(dice.below(rules.len().max(1)))) else {
+        // Nothing is written in this direction.
+        list[last].act = Act::Decide(Verdict::Reject);
+        return other;
+    };
+    match dice.below(6) {
+        0 => drop(list.remove(one)),
+        1 => list.swap(one, two),
+        2 => {
+            let (a, b) = (list[one].id.clone(), list[two].id.clone());
+            (list[one].id, list[two].id) = (b, a);
+        }
+        3 => list[one].conditions = list[two].conditions.clone(),
+        4 => list[one].act = Act::Decide(Verdict::Reject),
+        _ => list[last].act = Act::Decide(Verdict::Reject),
+    }
+    other
+}
+
+#[test]
+fn decisions_notice_by_lines_what_they_do_by_diagrams() {
+    let mut noticed = 0;
+    for (seed, text) in (1..).zip(texts()) {
+        let plan = given(&text).1;
+        let mut dice = Generator::new(seed);
+        for direction in Direction::ALL.into_iter().cycle().take(12) {
+            let other = edited(&plan, direction, &mut dice);
+            let found = compare_decisions(&plan, &other, likely).expect("few lines");
+            assert_eq!(found.changes, compare(&plan, &other, likely).changes, "{text}");
+            let mut atlas = Atlas::new();
+            let (old, new) = (atlas.plan(&plan), atlas.plan(&other));
+            let mut meant: BTreeSet<RuleId> = BTreeSet::new();
+            for (_, first, second) in atlas.fate_pairs(&old, &new) {
+                let same = first.by() == second.by();
+                let both = first.by().into_iter().chain(second.by());
+                meant.extend(both.filter(|id| same || id.kind != Kind::Default).cloned());
+            }
+            assert_eq!(found.decisions, meant, "{direction}\n{text}");
+            noticed += meant.len();
+        }
+    }
+    assert!(noticed > 500, "{noticed}");
 }

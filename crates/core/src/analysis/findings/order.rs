@@ -8,6 +8,7 @@
 
 use super::super::budget::{Budget, Spent};
 use super::super::lines::{Line, Lines, Outcome, find};
+use super::super::parts::Parts;
 use super::finder::{Finder, Look};
 use super::finding::{Finding, Mend, listed};
 use super::order_kinds::KINDS;
@@ -16,7 +17,7 @@ use super::wide::doubt_the_wide;
 use crate::meaning::Atlas;
 use crate::plan::{Act, Decision, HostPlan, Kind, RuleId};
 use crate::policy::{Code, Severity, Verdict};
-use crate::space::{Direction, Family, Packet, Piece, without};
+use crate::space::{Direction, Family, Packet, Piece};
 
 /// What is found here.
 pub(crate) const FINDER: Finder = Finder { kinds: &KINDS, looks: &[Look::Rules(findings)] };
@@ -150,9 +151,11 @@ impl<'l, 'p> Rule<'l, 'p> {
         if !self.can_be_idle() {
             return Ok(false);
         }
-        // The default takes most of what a rule leaves, so it comes first.
+        // The default takes most of what a rule leaves, so it comes first; of the others, the nearest.
         let differs = |line: &&&Line<'p>| !Outcome(line.of.act).same_as(self.outcome());
-        for next in self.below().iter().rev().filter(differs) {
+        let (last, others) =
+            self.below().split_last().map_or((None, &[][..]), |it| (Some(it.0), it.1));
+        for next in last.into_iter().chain(others).filter(differs) {
             let covers = self.before(next.decision);
             for own in self.own {
                 let both = own.piece.intersection(&next.piece);
@@ -166,15 +169,16 @@ impl<'l, 'p> Rule<'l, 'p> {
 
     fn shadowed(&self) -> Finding {
         let mut deciders: Vec<&Decision> = Vec::new();
-        let mut left: Vec<Piece> = self.own.iter().map(|line| line.piece.clone()).collect();
+        let mut left = Parts::of(self.own.iter().map(|line| line.piece.clone()));
+        // How far it is taken apart is bounded below.
+        let mut budget = Budget::new(usize::MAX);
         for line in self.above() {
             // Who has decided so far is enough to say where it gets too detailed.
             if left.is_empty() || left.len() > MOST_PARTS {
                 break;
             }
-            let before = left.clone();
-            left = without(left, &line.piece);
-            if left != before && !deciders.iter().any(|it| it.id == line.of.id) {
+            let took = left.take(line, &mut budget).is_ok_and(|it| !it.is_empty());
+            if took && !deciders.iter().any(|it| it.id == line.of.id) {
                 deciders.push(line.of);
             }
         }
@@ -245,21 +249,13 @@ impl<'l, 'p> Rule<'l, 'p> {
     /// Who would decide what the rule decides; `None` if that is too entangled to be told.
     fn heirs(&self, own: Vec<Piece>) -> Option<Vec<RuleId>> {
         let mut budget = budget();
-        let left = self.lines.left_to(self.at, own, &mut budget).ok()?;
+        let mut left = Parts::of(self.lines.left_to(self.at, own, &mut budget).ok()?);
         let mut ids: Vec<RuleId> = Vec::new();
-        let mut left = left;
         for line in self.below() {
             if left.is_empty() {
                 break;
             }
-            budget.spend(left.len()).ok()?;
-            let (mut rest, mut took) = (Vec::with_capacity(left.len()), false);
-            for piece in left {
-                let (taken, outside) = piece.split(&line.piece);
-                took |= taken.is_some();
-                rest.extend(outside);
-            }
-            left = rest;
+            let took = !left.take(line, &mut budget).ok()?.is_empty();
             if took && ids.last() != Some(&line.of.id) {
                 ids.push(line.of.id.clone());
             }
