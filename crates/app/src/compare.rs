@@ -296,8 +296,9 @@ fn from_policy(before: &Loaded, after: &Loaded, all: bool) -> Option<FromKernel>
     if !all {
         noticed.changes.truncate(TOLD);
     }
-    let sides = [before, after].map(|it| (&it.policy, &it.plan));
-    let changes = effect::in_words(&noticed.changes, sides[0], sides[1]);
+    // Where something stood in a text that is not there any more helps nobody.
+    let written = (&after.policy, &after.plan);
+    let changes = effect::in_words(&noticed.changes, written, written);
     let more_changes = kinds.len() - changes.len();
     let effects = Effects { changes, more_changes, changes_known: true, kinds };
     Some(FromKernel { effects, decisions: Some(noticed.decisions) })

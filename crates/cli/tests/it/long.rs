@@ -15,18 +15,15 @@ fn a_long_policy_is_enforced_and_what_differs_is_seen() {
         let run = |args: &[&str]| desk.run(["--host", "sluice"].iter().chain(args));
         let first = run(&["enforce", "--keep"]).exits(0).stdout;
         assert!(first.starts_with("enforced sluice: 2100 rules; no rules"), "{first}");
+        // What is for anybody comes first; of the rest it is told how many there are.
         assert!(first.contains("(rule-274)"), "{first}");
+        assert!(first.contains("more rules allow; `tipstaff show` lists them"), "{first}");
+        assert!(first.lines().count() < 200, "{}", first.lines().count());
         let status = run(&["--format", "json", "status"]).exits(0).json();
         assert_eq!((&status["equal"], &status["same_form"]), (&true.into(), &true.into()));
 
         // One more rule, ahead of all others, is the one change.
-        let guest = "[[host.sluice.rule]]\nname = \"guest\"\nallow = [\"8443/tcp\"]\n\
-                     from = [\"198.51.100.77\"]\n";
-        desk.write(text.replacen(
-            "[[host.sluice.rule]]",
-            &format!("{guest}[[host.sluice.rule]]"),
-            1,
-        ));
+        desk.write(with_guest(&text));
         let status = run(&["--format", "json", "status"]).exits(1).json();
         assert_eq!(status["equal"], false);
         let differences = status["differences"].as_array().expect("a list");
@@ -36,7 +33,43 @@ fn a_long_policy_is_enforced_and_what_differs_is_seen() {
         assert!(second.contains("opens") && second.contains("(guest)"), "{second}");
         assert!(second.contains("; new: guest"), "{second}");
         run(&["status"]).exits(0);
+        what_is_known_of_before_changes_nothing(&desk, &text);
         let again = run(&["enforce", "--keep"]).exits(0).stdout;
         assert!(again.starts_with("in force already sluice"), "{again}");
     });
+}
+
+fn with_guest(text: &str) -> String {
+    let guest = "[[host.sluice.rule]]\nname = \"guest\"\nallow = [\"8443/tcp\"]\n\
+                 from = [\"198.51.100.77\"]\n";
+    text.replacen("[[host.sluice.rule]]", &format!("{guest}[[host.sluice.rule]]"), 1)
+}
+
+/// What an edit does is told alike from the policy that was in force and, where that is not kept any more, from what the
+/// kernel holds.
+fn what_is_known_of_before_changes_nothing(desk: &Desk, text: &str) {
+    desk.write(text);
+    let would = || {
+        let args = ["--host", "sluice", "--format", "json", "enforce", "--dry-run"];
+        let mut would = desk.run(args).exits(0).json();
+        let mut told = would["changes"].take();
+        for change in told.as_array_mut().expect("a list") {
+            // Any packet of the region may stand for it.
+            change["witness"].take();
+        }
+        assert_eq!(
+            (&would["changes_known"], &would["gone"]),
+            (&true.into(), &["guest"][..].into())
+        );
+        (told, would["changed"].take())
+    };
+    let known = would();
+    assert_eq!(known.0[0]["kind"], "closes");
+    assert_eq!(known.0[0]["before"]["by"]["name"], "guest");
+    let kept = desk.kept().join("policies");
+    let away = kept.with_extension("away");
+    std::fs::rename(&kept, &away).expect("moved");
+    assert_eq!(would(), known);
+    std::fs::rename(&away, &kept).expect("moved back");
+    desk.write(with_guest(text));
 }
