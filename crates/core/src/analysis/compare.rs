@@ -121,12 +121,12 @@ fn compare_lines(
     let mut found: BTreeMap<(usize, usize), (Vec<Piece>, Side, Side)> = BTreeMap::new();
     let mut decisions = BTreeSet::new();
     let changed = changed(old, new, same);
-    let seen = Hulls::of(changed.iter().map(|line| &line.hull));
+    let seen = Hulls::of(changed.iter().map(|line| line.what().1));
     for (at, line) in changed.iter().enumerate() {
         // Packets that an earlier changed line matches have been looked at.
         let mut left = Parts::of([line.piece.clone()]);
-        for known in seen.meeting(&line.hull).take_while(|&known| known < at) {
-            left.take(changed[known], &mut budget)?;
+        for known in seen.meeting(line.what().1).take_while(|&known| known < at) {
+            left.take(changed[known].what(), &mut budget)?;
         }
         for (piece, first) in old.shares(left.rest().collect(), &mut budget)? {
             for (part, second) in new.shares(vec![piece], &mut budget)? {

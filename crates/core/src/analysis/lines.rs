@@ -46,9 +46,16 @@ pub(super) struct Line<'p> {
     pub decision: usize,
     /// The packets that meet the condition.
     pub piece: Piece,
-    pub(super) hull: Hull,
+    hull: Hull,
     /// The decision that it is about.
     pub of: &'p Decision,
+}
+
+impl Line<'_> {
+    /// The packets that meet the condition, and their hull.
+    pub(super) fn what(&self) -> (&Piece, &Hull) {
+        (&self.piece, &self.hull)
+    }
 }
 
 /// The conditions of one direction, in order.
@@ -113,7 +120,7 @@ impl<'p> Lines<'p> {
             let meeting = self.meeting(&piece);
             let mut left = Parts::of([piece]);
             for line in meeting {
-                let taken = left.take(line, budget)?;
+                let taken = left.take(line.what(), budget)?;
                 shares.extend(taken.into_iter().map(|taken| (taken, line)));
                 if left.is_empty() {
                     break;
@@ -139,7 +146,7 @@ impl<'p> Lines<'p> {
             let meeting = self.meeting(&piece).take_while(|line| line.decision < decision);
             let mut left = Parts::of([piece]);
             for line in meeting {
-                left.take(line, budget)?;
+                left.take(line.what(), budget)?;
                 if left.is_empty() {
                     break;
                 }

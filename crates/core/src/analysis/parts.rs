@@ -2,7 +2,6 @@
 
 use super::budget::{Budget, Spent};
 use super::hull::Hull;
-use super::lines::Line;
 use crate::space::Piece;
 
 /// Disjoint pieces with their hulls, so that lines that meet none of them pass quickly.
@@ -24,18 +23,18 @@ impl Parts {
         self.0.len()
     }
 
-    /// Takes away what the line matches, and gives it.
+    /// Takes away what is in a piece, whose hull is this one, and gives it.
     ///
     /// # Errors
     /// [`Spent`] if that takes too many steps.
     pub(super) fn take(
         &mut self,
-        line: &Line<'_>,
+        (piece, hull): (&Piece, &Hull),
         budget: &mut Budget,
     ) -> Result<Vec<Piece>, Spent> {
         // To look at hulls costs much less than to take apart what meets.
         budget.spend(1 + self.0.len() / 16)?;
-        let meets = |part: &(Hull, Box<Piece>)| part.0.meets(&line.hull);
+        let meets = |part: &(Hull, Box<Piece>)| part.0.meets(hull);
         let Some(first) = self.0.iter().position(meets) else { return Ok(Vec::new()) };
         let mut taken = Vec::new();
         for part in self.0.split_off(first) {
@@ -44,7 +43,7 @@ impl Parts {
                 continue;
             }
             budget.spend(part.1.weight())?;
-            let (share, outside) = part.1.split(&line.piece);
+            let (share, outside) = part.1.split(piece);
             taken.extend(share);
             self.0.extend(outside.into_iter().map(with_hull));
         }

@@ -177,7 +177,7 @@ impl<'l, 'p> Rule<'l, 'p> {
             if left.is_empty() || left.len() > MOST_PARTS {
                 break;
             }
-            let took = left.take(line, &mut budget).is_ok_and(|it| !it.is_empty());
+            let took = left.take(line.what(), &mut budget).is_ok_and(|it| !it.is_empty());
             if took && !deciders.iter().any(|it| it.id == line.of.id) {
                 deciders.push(line.of);
             }
@@ -255,7 +255,7 @@ impl<'l, 'p> Rule<'l, 'p> {
             if left.is_empty() {
                 break;
             }
-            let took = !left.take(line, &mut budget).ok()?.is_empty();
+            let took = !left.take(line.what(), &mut budget).ok()?.is_empty();
             if took && ids.last() != Some(&line.of.id) {
                 ids.push(line.of.id.clone());
             }
