@@ -238,7 +238,7 @@ fn with_kernel(
         });
     };
     let mut atlas = atlas(all);
-    let meanings = Meanings::of(&mut atlas, policy, &snapshot.program.at(policy.now));
+    let meanings = Meanings::of(&mut atlas, policy, &snapshot.program.as_of(policy.now));
     Ok(differences(&mut atlas, policy, &meanings, kernel_first, all))
 }
 
@@ -259,8 +259,8 @@ pub(crate) fn from_kernel(
     put_there: impl FnOnce() -> Option<Loaded>,
     all: bool,
 ) -> FromKernel {
-    let found = found.clone().at(policy.now);
-    let drifts = program::compare(&policy.program.clone().at(policy.now), &found);
+    let found = found.as_of(policy.now);
+    let drifts = program::compare(&policy.program().as_of(policy.now), &found);
     if !drifts.iter().any(Drift::is_of_rules) {
         // What has the form that it was given means what it was given for.
         let effects = Effects { changes_known: true, ..Effects::default() };

@@ -99,7 +99,8 @@ pub fn report(
     let Some(before) = before else { return report };
     // What holds later is there twice: who reads this has not written that.
     let of_now = |program| decisions_of(program).into_iter().filter(|it| !it.later).collect();
-    let (old, new): (BTreeSet<_>, BTreeSet<_>) = (of_now(&before.program), of_now(&loaded.program));
+    let (old, new): (BTreeSet<_>, BTreeSet<_>) =
+        (of_now(&before.program), of_now(loaded.program()));
     let names = |ids: &mut dyn Iterator<Item = &&RuleId>| ids.map(ToString::to_string).collect();
     report.new = names(&mut new.difference(&old));
     report.gone = names(&mut old.difference(&new));
@@ -120,7 +121,7 @@ pub struct Program {
 }
 
 fn programs_of(machine: &dyn Machine, loaded: &Loaded) -> Vec<Program> {
-    let names = loaded.program.owner_lists().into_iter().flatten();
+    let names = loaded.program().owner_lists().into_iter().flatten();
     let paths: BTreeSet<String> = names.filter(|it| is_program(it)).collect();
     let program = |path: String| {
         let file = super::programs::word(&machine.file_kind(&path));

@@ -56,8 +56,8 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded) -> Result<Report, Failure>
     machine.generation()?;
     let kernel = machine.release();
     let too_old = is_too_old(&kernel);
-    let found = machine.abilities(&loaded.plan.host, &loaded.program)?;
-    let needs_programs = !loaded.program.owner_lists().is_empty();
+    let found = machine.abilities(&loaded.plan.host, loaded.program())?;
+    let needs_programs = !loaded.program().owner_lists().is_empty();
     let needed = |need: Need| need == Need::Rules || (need == Need::Programs && needs_programs);
     let falls_short = too_old || found.iter().any(|it| needed(it.need) && it.lacking.is_some());
     let abilities = found.into_iter().map(|it| Ability {

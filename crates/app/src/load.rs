@@ -8,10 +8,11 @@ use std::fs::{self, File, Metadata};
 use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::sync::OnceLock;
 use std::time::SystemTime;
 use tipstaff_core::plan::{Decision, HostPlan, Idle, Placed, resolve};
 use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_all};
-use tipstaff_core::program::{RuleProgram, lower};
+use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::{Here, LinuxError, Machine};
 
@@ -26,8 +27,6 @@ pub struct Loaded {
     pub policy: Policy,
     /// What it means for the host.
     pub plan: HostPlan,
-    /// What the kernel is to be told.
-    pub program: RuleProgram,
     /// The moment for which that was worked out.
     pub now: Time,
     /// Whether its rules for programs are left out.
@@ -40,6 +39,8 @@ pub struct Loaded {
     pub(crate) later: Option<Box<HostPlan>>,
     /// Which posture it is to be worked out for.
     pub(crate) wanted: Wanted,
+    /// What the kernel is to be told, once that was asked.
+    pub(crate) lowered: OnceLock<RuleProgram>,
 }
 
 impl Loaded {
@@ -61,7 +62,7 @@ impl Loaded {
     /// Forgets all that is not needed to load it and to say where it was refused: half of the memory. Rules
     /// for programs may still have to be left out; with such ones nothing is forgotten.
     pub(crate) fn keep_only_what_loading_needs(&mut self) {
-        if !self.program.owner_lists().is_empty() {
+        if !self.program().owner_lists().is_empty() {
             return;
         }
         (self.policy.places, self.policy.services) = (Vec::new(), Vec::new());
@@ -108,7 +109,7 @@ impl Loaded {
     /// Whether what the kernel is told of it depends on what this machine's links are called, or on which
     /// networks they are on.
     pub(crate) fn follows(&self) -> bool {
-        !self.moving_names().is_empty() || !self.program.asks_for_links().is_empty()
+        !self.moving_names().is_empty() || !self.program().asks_for_links().is_empty()
     }
 
     /// The names of interfaces in it that depend on which this machine has.
@@ -360,14 +361,13 @@ pub(crate) fn loaded_unread(
     };
     let (now, sources) = (now(), policy.sources.clone());
     let plan = resolve(&policy, &host_name(&policy, host, now)?, now)?;
-    let program = lower(&plan);
     let name = name.to_owned();
     Ok(Loaded {
         name,
         sources,
         policy,
         plan,
-        program,
+        lowered: OnceLock::new(),
         now,
         without_programs: false,
         clock_is_wrong: false,

@@ -58,7 +58,7 @@ impl Loaded {
     /// Has all decisions reported for so long from now on.
     pub(crate) fn log_all_for(&mut self, time: Duration) {
         let seconds = i64::try_from(time.as_secs()).unwrap_or(i64::MAX);
-        self.log_all_until(Time::from_seconds(self.now.seconds().saturating_add(seconds)));
+        self.report_all_until(Some(Time::from_seconds(self.now.seconds().saturating_add(seconds))));
     }
 
     /// Goes on reporting all decisions for as long as the rules in force do, unless it is said for how long.
@@ -66,22 +66,23 @@ impl Loaded {
         let held = before.and_then(|it| it.program.logging?.all_until);
         let until = self.plan.logging.all_until.or(held).filter(|it| *it > self.now);
         let Some(until) = until else {
-            self.plan.logging.all_until = None;
-            self.program.logging = self.plan.logging.of_anything();
+            self.report_all_until(None);
             return;
         };
-        self.log_all_until(until);
+        self.report_all_until(Some(until));
     }
 
-    fn log_all_until(&mut self, until: Time) {
-        self.plan.logging.all_until = Some(until);
-        self.program.logging = self.plan.logging.of_anything();
+    fn report_all_until(&mut self, until: Option<Time>) {
+        self.plan.logging.all_until = until;
+        if let Some(program) = self.lowered.get_mut() {
+            program.logging = self.plan.logging.of_anything();
+        }
     }
 }
 
 /// What is to be known of it when rules have been put in force, as whole sentences.
 pub(crate) fn remarks(machine: &dyn Machine, policy: &Loaded) -> Vec<String> {
-    let logging = policy.program.logging.and_then(|it| current(it, policy.now));
+    let logging = policy.program().logging.and_then(|it| current(it, policy.now));
     let Some(logging) = logging else { return Vec::new() };
     let mut remarks = Vec::new();
     if let Some(until) = logging.all_until.filter(|_| logging.level != Level::All) {

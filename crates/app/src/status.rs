@@ -398,7 +398,7 @@ impl Compared {
     fn of(loaded: &Loaded, snapshot: &Snapshot) -> Self {
         // Rules that have ended since they were enforced do nothing in the kernel either.
         let (given, found) =
-            (loaded.program.clone().at(loaded.now), snapshot.program.clone().at(loaded.now));
+            (loaded.program().as_of(loaded.now), snapshot.program.as_of(loaded.now));
         let drifts = compare(&given, &found);
         let same = drifts.is_empty() && snapshot.strays.is_empty();
         if same && loaded.plan.decisions().count() > PROVEN {

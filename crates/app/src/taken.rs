@@ -2,28 +2,33 @@
 
 use super::wanted::Wanted;
 use super::{Failure, Loaded, now};
+use std::sync::OnceLock;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Host, NO_POSTURE, SHUT, Taken, nearest};
-use tipstaff_core::program::lower;
+use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_linux::{LinuxError, Machine};
 
 impl Loaded {
+    /// What the kernel is to be told. Most commands do not ask, and with many rules it takes as long as to read them.
+    pub fn program(&self) -> &RuleProgram {
+        self.lowered.get_or_init(|| self.lower())
+    }
+
     /// Changes what it means, and what the kernel is to be told.
     pub(crate) fn each_plan(&mut self, mut change: impl FnMut(&mut HostPlan)) {
         change(&mut self.plan);
         if let Some(later) = &mut self.later {
             change(later);
         }
-        self.lower();
+        self.lowered = OnceLock::new();
     }
 
-    /// Works out what the kernel is to be told.
-    fn lower(&mut self) {
-        self.program = lower(&self.plan);
-        if let Some(later) = &self.later
-            && let Some(end) = self.plan.taken.as_ref().and_then(|it| it.until)
-        {
-            self.program = std::mem::take(&mut self.program).until(end, lower(later));
+    fn lower(&self) -> RuleProgram {
+        let program = lower(&self.plan);
+        let end = self.plan.taken.as_ref().and_then(|it| it.until);
+        match (&self.later, end) {
+            (Some(later), Some(end)) => program.until(end, lower(later)),
+            _ => program,
         }
     }
 
@@ -101,7 +106,7 @@ impl Loaded {
         self.later = later.map(Box::new);
         self.policy = policy;
         self.wanted = Wanted::This(Some(taken));
-        self.lower();
+        self.lowered = OnceLock::new();
         Ok(())
     }
 

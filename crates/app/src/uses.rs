@@ -47,7 +47,7 @@ pub(crate) fn uses(machine: &dyn Machine, loaded: &Loaded, now: u64) -> Uses {
             for caller in callers.list.iter().filter(|it| it.admitted) {
                 by.entry((caller.direction, &caller.decision)).or_default().push(caller);
             }
-            let admitting = loaded.program.admitting.iter().filter(|it| it.id.kind == Kind::Rule);
+            let admitting = loaded.program().admitting.iter().filter(|it| it.id.kind == Kind::Rule);
             let known = admitting.filter_map(|it| {
                 let seconds = now.saturating_sub(*since.get(it)?).min(callers.keeps.into());
                 let its = by.get(&(it.direction, &it.id)).into_iter().flatten();

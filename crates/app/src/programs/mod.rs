@@ -26,7 +26,7 @@ pub fn recognised<T>(
     before: &Marks,
     load: impl FnOnce(&Marks) -> Result<T, LinuxError>,
 ) -> Result<(T, Vec<String>), LinuxError> {
-    let demand = Demand::of(&policy.plan, &policy.program);
+    let demand = Demand::of(&policy.plan, policy.program());
     let prepared = programs::prepare(&demand, before)?;
     match load(prepared.marks()) {
         Ok(loaded) => {
@@ -52,7 +52,7 @@ pub fn recognised<T>(
 /// As for [`recognised`].
 pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxError> {
     let before = ruleset::read(kernel)?.map(|it| it.marks).unwrap_or_default();
-    let (host, program) = (&policy.plan.host, &policy.program);
+    let (host, program) = (&policy.plan.host, policy.program());
     recognised(policy, &before, |marks| {
         ruleset::enforce_marked(kernel, host, program, marks).map(drop)
     })
@@ -61,7 +61,7 @@ pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxErro
 
 /// Whether the kernel recognises the programs of the rules in force as they are now.
 pub(crate) fn are_known(machine: &dyn Machine, policy: &Loaded, marks: &Marks) -> bool {
-    let named = !policy.program.owner_lists().is_empty();
+    let named = !policy.program().owner_lists().is_empty();
     match machine.recognition() {
         // Who may not look may have nothing recognised either.
         Ok(None) | Err(_) => !named,

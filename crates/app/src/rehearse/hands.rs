@@ -140,7 +140,7 @@ fn policy(
 fn enforced(order: &Order, stage: &Stage, loaded: &Loaded) -> Result<Snapshot, Failure> {
     let enforce = || {
         let mut kernel = Here.channel(Protocol::Netfilter)?;
-        ruleset::enforce(&mut kernel, &order.host, &loaded.program)
+        ruleset::enforce(&mut kernel, &order.host, loaded.program())
     };
     stage
         .host()

@@ -340,7 +340,7 @@ pub(super) fn close(
     shell: &[String],
 ) -> Result<(), Failure> {
     let policy = only_shell(host, shell)?;
-    let program = &policy.program;
+    let program = policy.program();
     ruleset::enforce(kernel, &policy.plan.host, program)?;
     Ok(())
 }

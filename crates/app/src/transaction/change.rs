@@ -127,7 +127,7 @@ fn follows_what_is(docket: &Docket, kind: Kind, of: Option<u64>) -> Result<(), F
 
 /// How many connections live on. Only told: what cannot be looked at does not make the enforcement fail.
 fn living_on(options: &Options<'_>, policy: &Loaded) -> Option<usize> {
-    cut::count(options.machine, &policy.program).ok()
+    cut::count(options.machine, policy.program()).ok()
 }
 
 /// Nothing of the rules is touched: what has been counted stays. What is to be reported for a time is nothing that

@@ -41,9 +41,8 @@ fn holds(
     before: &Snapshot,
     same: impl Fn(&RuleProgram, &RuleProgram) -> bool,
 ) -> bool {
-    let now = |program: &RuleProgram| program.clone().at(policy.now);
     !before.dormant
         && before.strays.is_empty()
         && before.host == policy.plan.host
-        && same(&now(&policy.program), &now(&before.program))
+        && same(&policy.program().as_of(policy.now), &before.program.as_of(policy.now))
 }

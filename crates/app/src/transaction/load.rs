@@ -64,7 +64,7 @@ pub(crate) fn put_in_force(
             if !same(now.as_ref(), before) {
                 return Err(LinuxError::Changed);
             }
-            let (host, program) = (&policy.plan.host, &policy.program);
+            let (host, program) = (&policy.plan.host, policy.program());
             if let (How::Elements, Some(held)) = (how, &now) {
                 let meant = (host.as_str(), program, marks);
                 match ruleset::change_elements(kernel, held, meant, generation) {
@@ -150,8 +150,10 @@ fn is_raised(before: &Snapshot) -> bool {
 }
 
 fn same(now: Option<&Snapshot>, before: Option<&Snapshot>) -> bool {
-    let what = |it: &'_ Snapshot| (it.program.clone(), it.dormant);
-    now.map(what) == before.map(what)
+    match (now, before) {
+        (Some(now), Some(before)) => now.dormant == before.dormant && now.program == before.program,
+        (now, before) => now.is_none() && before.is_none(),
+    }
 }
 
 /// Whether the kernel holds the new rules (`true`) or the old ones (`false`); `None` if that cannot be

@@ -26,7 +26,7 @@ pub(crate) fn must_suffice(policy: &Loaded, limit: u64) -> Result<(), Failure> {
         return Ok(());
     }
     // What cannot be told is refused where it is, a little later.
-    let Ok(told) = ruleset::size(&policy.program, &policy.plan.host) else { return Ok(()) };
+    let Ok(told) = ruleset::size(policy.program(), &policy.plan.host) else { return Ok(()) };
     let told = u64::try_from(told).unwrap_or(u64::MAX);
     let needed = taken.saturating_add(told.saturating_mul(FOLDED)).div_ceil(MIB);
     if needed <= limit {

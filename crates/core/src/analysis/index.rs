@@ -169,3 +169,44 @@ impl Iterator for Ones {
         Some(bit)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Hull, Hulls, SCANS};
+    use crate::space::{AddressSet, Piece, PortProtocol, RangeSet, TrafficSet};
+    use proptest::prelude::{any, proptest};
+
+    /// A hull of senders and ports; of all traffic, of one version or of none in particular.
+    fn hull((kind, a, b, port, more): (u8, u8, u8, u16, u8)) -> Hull {
+        let (first, last) = (u32::from(a.min(b)), u32::from(a.max(b)));
+        let source = match kind % 4 {
+            0 => AddressSet::from_v4([(first << 24, (last << 24) + 9)]),
+            1 => AddressSet::from_v6([(u128::from(first) << 120, u128::from(last) << 120)]),
+            2 => AddressSet::full(),
+            _ => AddressSet::from_v4([(first << 24, first << 24)]),
+        };
+        let ports = RangeSet::from_ranges([(port, port.saturating_add(more.into()))]);
+        let traffic = match kind / 4 % 4 {
+            0 => TrafficSet::any(),
+            1 => TrafficSet::icmp(RangeSet::full(), RangeSet::empty()),
+            2 => PortProtocol::Udp.traffic(ports),
+            _ => PortProtocol::Tcp.traffic(ports),
+        };
+        Hull::of(&Piece { source, traffic, ..Piece::full() })
+    }
+
+    proptest! {
+        #[test]
+        fn an_index_finds_what_looking_at_each_does(
+            list in proptest::collection::vec(any::<(u8, u8, u8, u16, u8)>(), 0..300),
+            asked in proptest::collection::vec(any::<(u8, u8, u8, u16, u8)>(), SCANS * 2),
+        ) {
+            let list: Vec<Hull> = list.into_iter().map(hull).collect();
+            let hulls = Hulls::of(list.iter());
+            for asked in asked.into_iter().map(hull) {
+                let meant: Vec<usize> = (0..list.len()).filter(|&at| list[at].meets(&asked)).collect();
+                assert_eq!(hulls.meeting(&asked).collect::<Vec<_>>(), meant);
+            }
+        }
+    }
+}

@@ -8,6 +8,7 @@ use super::model::{Action, Chain, ProgramRule, RuleProgram, Test, Then};
 use crate::plan::{LATER, RuleId};
 use crate::policy::Time;
 use crate::space::Direction;
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 /// The chain where packets of a direction are decided up to the end of a posture.
@@ -72,6 +73,17 @@ impl RuleProgram {
             chain.rules.retain(|rule| !passed(rule));
         }
         program
+    }
+
+    /// What [`at`](Self::at) gives, without a copy where time changes nothing.
+    #[must_use]
+    pub fn as_of(&self, now: Time) -> Cow<'_, Self> {
+        let over = self.taken.as_ref().is_some_and(|it| !it.holds_at(now));
+        let mut tests = self.chains.iter().flat_map(|it| &it.rules).flat_map(|it| &it.tests);
+        match over || tests.any(|it| matches!(it, Test::Before(_))) {
+            true => Cow::Owned(self.clone().at(now)),
+            false => Cow::Borrowed(self),
+        }
     }
 
     /// What holds once its posture is over, as if that had never been taken.
