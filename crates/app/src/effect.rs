@@ -5,8 +5,9 @@ use super::region::{RegionWords, Words};
 use super::{By, PacketWords, likely_packet};
 use crate::vocabulary as say;
 use serde::Serialize;
+use std::collections::HashMap;
 use tipstaff_core::analysis::{Change, Side, compare};
-use tipstaff_core::plan::{Act, HostPlan};
+use tipstaff_core::plan::{Act, Decision, HostPlan, RuleId};
 use tipstaff_core::policy::{Policy, Verdict};
 
 /// Packets that fare otherwise than before, all in the same way.
@@ -68,12 +69,13 @@ pub struct SideWords {
 }
 
 impl SideWords {
-    fn of(side: &Side, plan: &HostPlan) -> Self {
+    fn of(side: &Side, decisions: &Decisions<'_>) -> Self {
         let rate = match side.act {
             Act::AllowWithin(rate) => Some(rate.to_string()),
             Act::Decide(_) => None,
         };
-        Self { verdict: side.act.verdict().into(), rate, by: By::of(&side.by, plan) }
+        let by = By::found(&side.by, decisions.get(&side.by).copied());
+        Self { verdict: side.act.verdict().into(), rate, by }
     }
 
     /// The verdict in words: `allow 6/minute`, `deny`.
@@ -84,6 +86,9 @@ impl SideWords {
         }
     }
 }
+
+/// The decisions of a plan, by name.
+type Decisions<'p> = HashMap<&'p RuleId, &'p Decision>;
 
 /// The differences between two plans.
 pub fn changes(before: (&Policy, &HostPlan), after: (&Policy, &HostPlan)) -> Vec<ChangeWords> {
@@ -97,8 +102,10 @@ pub(crate) fn in_words(
     before: (&Policy, &HostPlan),
     after: (&Policy, &HostPlan),
 ) -> Vec<ChangeWords> {
+    let known = [before.1, after.1]
+        .map(|plan| plan.decisions().map(|(_, it)| (&it.id, it)).collect::<Decisions<'_>>());
     let mut list: Vec<ChangeWords> =
-        changes.iter().map(|change| words(change, before, after)).collect();
+        changes.iter().map(|change| words(change, before.1, after, &known)).collect();
     arrange(&mut list);
     list
 }
@@ -135,17 +142,18 @@ pub(crate) fn rank(kind: say::Effect) -> usize {
 
 fn words(
     change: &Change,
-    before: (&Policy, &HostPlan),
+    before: &HostPlan,
     after: (&Policy, &HostPlan),
+    known: &[Decisions<'_>; 2],
 ) -> ChangeWords {
-    let words = Words::of_all(after.0, after.1, before.1, change.direction);
+    let words = Words::of_all(after.0, after.1, before, change.direction);
     let regions = words.pieces(&change.pieces);
     ChangeWords {
         told: told(&change.pieces, &regions, &words),
         kind: kind(change.before.act, change.after.act),
         direction: change.direction.into(),
-        before: SideWords::of(&change.before, before.1),
-        after: SideWords::of(&change.after, after.1),
+        before: SideWords::of(&change.before, &known[0]),
+        after: SideWords::of(&change.after, &known[1]),
         regions,
         rest: change.rest,
         witness: change.witness.as_ref().map(PacketWords::of),

@@ -25,7 +25,12 @@ impl By {
     /// Describes a decision of a plan. One that the plan does not have (a stray rule of the
     /// kernel) has no origin.
     pub fn of(id: &RuleId, plan: &HostPlan) -> Self {
-        let origin = plan.find(id).and_then(|decision| decision.origin.as_ref());
+        Self::found(id, plan.find(id))
+    }
+
+    /// Describes a decision that a plan has, or has not.
+    pub(crate) fn found(id: &RuleId, decision: Option<&Decision>) -> Self {
+        let origin = decision.and_then(|decision| decision.origin.as_ref());
         Self { kind: id.kind.into(), name: id.to_string(), origin: origin.map(Into::into) }
     }
 }

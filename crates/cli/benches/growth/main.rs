@@ -196,6 +196,7 @@ fn run(folder: &Path, args: &[&str]) -> Cost {
         .arg(&state)
         .arg("--boot-note")
         .arg(folder.join("note"))
+        .env("TIPSTAFF_POLICY", "policy.toml")
         .current_dir(folder)
         .stdin(Stdio::null())
         .stdout(Stdio::null())
