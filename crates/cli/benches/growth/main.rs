@@ -42,7 +42,15 @@ const WORK: [Work; 11] = [
     Work { name: "status", how: How::After(Some("policy.toml"), &["status"]) },
 ];
 
-const ENFORCE: [&str; 4] = ["enforce", "--keep", "--even-if-locked-out", "--not-this-machine"];
+const ENFORCE: [&str; 6] = [
+    "enforce",
+    "--keep",
+    "--even-if-locked-out",
+    "--not-this-machine",
+    // As much as the largest needs.
+    "--boot-memory",
+    "4096",
+];
 
 const ASK: [&str; 5] = ["ask", "--from", "10.1.2.3", "--traffic", "22/tcp"];
 
@@ -200,7 +208,7 @@ fn run(folder: &Path, args: &[&str]) -> Cost {
         .current_dir(folder)
         .stdin(Stdio::null())
         .stdout(Stdio::null())
-        .stderr(Stdio::piped())
+        .stderr(Stdio::inherit())
         .spawn()
         .expect("the program starts");
     let (mut memory, status) = (None, format!("/proc/{}/status", child.id()));
