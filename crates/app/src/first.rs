@@ -6,10 +6,10 @@ use crate::vocabulary as say;
 use crate::{By, Loaded};
 use serde::Serialize;
 use std::collections::HashSet;
-use tipstaff_core::analysis::{admitted, ordinary};
+use tipstaff_core::analysis::{admitted, nearly_everybody, ordinary};
 use tipstaff_core::plan::{Act, Condition, Decision, Kind, RuleId};
 use tipstaff_core::policy::Verdict;
-use tipstaff_core::space::Direction;
+use tipstaff_core::space::{AddressSet, Direction};
 
 /// One direction.
 #[derive(Clone, Debug, Serialize)]
@@ -40,8 +40,8 @@ pub struct Open {
 /// Of so many rules it is told what they leave open, unless all are asked for.
 const TOLD: usize = 24;
 
-/// What stays open where nothing was closed before: of all decisions, or of the first, and of those that are for anybody
-/// before others.
+/// What stays open where nothing was closed before: of all decisions, or of the first, and of those that are for nearly
+/// everybody before others.
 pub(crate) fn stays_open(policy: &Loaded, all: bool) -> Vec<StaysOpen> {
     Direction::ALL.into_iter().map(|direction| of(policy, direction, all)).collect()
 }
@@ -52,7 +52,8 @@ fn of(policy: &Loaded, direction: Direction, all: bool) -> StaysOpen {
         it.idle.is_none() && it.act.verdict() == Verdict::Allow && it.id.kind != Kind::Baseline
     };
     let mut asked: Vec<&Decision> = plan.chain(direction).decisions.iter().filter(allows).collect();
-    asked.sort_by_key(|it| (it.id.kind == Kind::Rule, !it.conditions.iter().any(is_for_anybody)));
+    let wide = |it: &Decision| it.conditions.iter().any(|it| nearly_everybody(far(direction, it)));
+    asked.sort_by_key(|it| (it.id.kind == Kind::Rule, !wide(it)));
     let more = if all { 0 } else { asked.len().saturating_sub(TOLD) };
     asked.truncate(asked.len() - more);
     let asked: HashSet<&RuleId> = asked.into_iter().map(|it| &it.id).collect();
@@ -73,6 +74,10 @@ fn of(policy: &Loaded, direction: Direction, all: bool) -> StaysOpen {
     StaysOpen { direction: direction.into(), everything, open, more }
 }
 
-fn is_for_anybody(condition: &Condition) -> bool {
-    condition.source.is_full() && condition.destination.is_full()
+/// The addresses of those who are not the host, or who send what it passes on.
+fn far(direction: Direction, condition: &Condition) -> &AddressSet {
+    match direction {
+        Direction::Inbound | Direction::Forwarded => &condition.source,
+        Direction::Outbound => &condition.destination,
+    }
 }

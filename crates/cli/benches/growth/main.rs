@@ -89,12 +89,11 @@ fn report() {
     for work in WORK {
         let mut line = format!("{:<30}", work.name);
         let mut curve = Curve { name: work.name, points: Vec::new() };
-        for ((rules, desk), text) in SIZES.into_iter().zip(&desks).zip(&texts) {
+        for (at, (desk, text)) in desks.iter().zip(&texts).enumerate() {
+            let rules = desk.rules;
             // A knee makes tenfold rules take more than tenfold time.
             let last = curve.points.last().map_or(Duration::ZERO, |it: &(usize, Duration)| it.1);
-            if last * 12 > PATIENCE
-                || curve.points.len() < desks.iter().position(|it| it.rules == rules).unwrap_or(0)
-            {
+            if last * 12 > PATIENCE || curve.points.len() < at {
                 line.push_str(&format!("{:>19}", "–"));
                 continue;
             }

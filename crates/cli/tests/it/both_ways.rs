@@ -31,6 +31,40 @@ fn the_first_rules_tell_what_they_leave_open() {
 }
 
 #[test]
+fn of_many_rules_those_for_nearly_everybody_are_told_first() {
+    sealed("both_ways::of_many_rules_those_for_nearly_everybody_are_told_first", || {
+        let narrow = |number: u32| {
+            format!(
+                "[[host.sluice.rule]]\nname = \"clerk-{number}\"\nallow = [\"443/tcp\"]\n\
+                 from = [\"198.51.100.{number}\"]\n"
+            )
+        };
+        let mut text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n".to_owned();
+        text.extend((1..=30).map(narrow));
+        // All of one IP version, and not of the other.
+        text.push_str(
+            "[[host.sluice.rule]]\nname = \"wide\"\nallow = [\"873/tcp\"]\nfrom = [\"0.0.0.0/0\"]\n",
+        );
+        let desk = Desk::with(text);
+        let told = |more: &[&str]| {
+            let args = ["--format", "json", "--host", "sluice", "enforce", "--dry-run"];
+            let args =
+                args.iter().chain(&["--not-this-machine", "--even-if-locked-out"]).chain(more);
+            let inbound = desk.run(args).exits(0).json()["stays_open"][0].take();
+            let names = inbound["open"].as_array().expect("a list").iter();
+            let names: Vec<String> =
+                names.map(|it| it["by"]["name"].as_str().expect("a name").to_owned()).collect();
+            (names, inbound["more"].as_u64())
+        };
+        let (names, more) = told(&[]);
+        assert_eq!((names.len(), more), (24, Some(7)));
+        assert!(names.contains(&"wide".to_owned()), "{names:?}");
+        let (names, more) = told(&["--all"]);
+        assert_eq!((names.len(), more), (31, Some(0)));
+    });
+}
+
+#[test]
 fn after_a_change_went_back_both_ways_are_offered() {
     sealed("both_ways::after_a_change_went_back_both_ways_are_offered", || {
         let (lab, desk) = (street_sluice_granary(), Desk::with(POLICY));

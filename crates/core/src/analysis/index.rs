@@ -61,9 +61,10 @@ impl Axis {
         let mut starts: Vec<u64> = firsts.into_iter().step_by(step).collect();
         starts.insert(0, 0);
         starts.dedup();
-        let none = || vec![vec![0; ranges.len().div_ceil(64)]; starts.len() + 1];
-        let (mut ended, mut to_come) = (none(), none());
-        let mut axis = Self { some: none().swap_remove(0), ended: vec![], to_come: vec![], starts };
+        let none = vec![0; ranges.len().div_ceil(64)];
+        let mut ended = vec![none.clone(); starts.len() + 1];
+        let mut to_come = ended.clone();
+        let mut axis = Self { some: none, ended: vec![], to_come: vec![], starts };
         for (place, range) in ranges.iter().enumerate() {
             if let Some(range) = range {
                 let (word, bit) = (place / 64, 1 << (place % 64));

@@ -23,8 +23,8 @@ pub use compare::{Change, Comparison, Noticed, Side, compare, compare_decisions}
 pub use expect::{Failing, failing};
 pub use findings::{
     Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, Published, RoutingMark,
-    Scope, Subject, Use, explain, kinds, odd_interface, reachable, review, review_errors,
-    review_expectations, review_machine,
+    Scope, Subject, Use, explain, kinds, nearly_everybody, odd_interface, reachable, review,
+    review_errors, review_expectations, review_machine,
 };
 pub use lines::piece_of;
 pub use narrowing::{Narrowed, Narrowness, lasting, narrowed};

@@ -122,7 +122,8 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
 }
 
 /// Whether a set holds at least half of the addresses of an IP version.
-fn nearly_everybody(set: &AddressSet) -> bool {
+#[must_use]
+pub fn nearly_everybody(set: &AddressSet) -> bool {
     let v4: u64 = set.v4.ranges().iter().map(|it| u64::from(it.1) - u64::from(it.0) + 1).sum();
     // Half of the whole numbers fit without the carry that all of them would need.
     let v6 = set.v6.ranges().iter().fold(0u128, |all, it| all.saturating_add(it.1 - it.0));

@@ -32,6 +32,7 @@ mod versions;
 mod wide;
 mod wider_than_used;
 
+pub use exposure::nearly_everybody;
 pub use facts::{Contact, Facts, Listener, ProgramFile, Published, RoutingMark, Use};
 pub use finder::{FindingKind, Scope};
 pub use finding::{Finding, Mend, Subject};
