@@ -1,20 +1,24 @@
 //! Arranges many items of one IP version into lookups.
 
-use super::cells::{Stretch as Values, cells};
+use super::cells::Stretch as Values;
+use super::field::{Field, Found, weight};
 use super::item::{FEW, Item};
 use super::lowering::{Lowering, lead};
-use super::model::{Action, Entry, Key, KeyValue, Lookup, ProgramRule, Test, Then};
-use super::points::{Split, split, stretches_of};
+use super::model::{Action, Entry, Key, Lookup, ProgramRule, Test, Then};
+use super::points::{Split, addresses, split, stretches_of};
 use super::room;
 use super::stretch::{Axis, Stretch, stretches};
 use crate::plan::{Act, Condition};
 use crate::policy::Verdict;
 use crate::space::{Family, ICMP, ICMPV6, Point, PortProtocol, RangeSet, TrafficSet};
-use std::collections::{HashMap, HashSet};
-use std::rc::Rc;
+use std::collections::HashMap;
 
 /// A list that falls into more stretches than this is better looked up by traffic first.
 const STRETCHES: usize = 4;
+/// The sizes of blocks of IPv4 addresses, as powers of two: one, and networks of 28, 24, 20 and 16 bits.
+const BLOCKS_V4: [u32; 5] = [0, 4, 8, 12, 16];
+/// Those of IPv6: one, and networks of 64, 56 and 48 bits.
+const BLOCKS_V6: [u32; 4] = [0, 64, 72, 80];
 
 pub(super) struct Arranger<'l> {
     pub lowering: &'l mut Lowering,
@@ -85,23 +89,31 @@ impl Arranger<'_> {
         if items.len() <= FEW / 2 {
             return self.lowering.one_by_one(items);
         }
-        let mut ranges = Vec::new();
-        for (at, item) in items.iter().enumerate() {
-            ranges.extend(stretches_of(axis.addresses(&item.condition), self.family, at));
-        }
-        let free = |condition: &Condition| axis.freed(condition);
-        let Some(entries) = self.entries(items, &ranges, free, 16 * items.len() + 4_096) else {
+        let family = self.family;
+        let ranges =
+            |at: usize, item: &Item<'_>| stretches_of(axis.addresses(&item.condition), family, at);
+        let field = Field {
+            key: match axis {
+                Axis::Source => Key::Source(family),
+                Axis::Destination => Key::Destination(family),
+            },
+            tests: &[Test::Family(family)],
+            sizes: if family == Family::V4 { &BLOCKS_V4 } else { &BLOCKS_V6 },
+            each: 4,
+            ranges: &ranges,
+            freed: &|condition| axis.freed(condition),
+            within: &|condition, block| {
+                let inside = axis.addresses(condition).intersection(&addresses(family, block));
+                axis.with(condition, inside)
+            },
+        };
+        self.by(&field, items, 16 * items.len() + 4_096).unwrap_or_else(|| {
             // Too many of them lie one over the other: halves are easier.
             let (first, second) = items.split_at(items.len() / 2);
             let mut rules = self.by_address(first, axis);
             rules.extend(self.by_address(second, axis));
-            return rules;
-        };
-        let key = match axis {
-            Axis::Source => Key::Source(self.family),
-            Axis::Destination => Key::Destination(self.family),
-        };
-        vec![lead(vec![Test::Family(self.family)], Action::Choose(Lookup { key, entries }))]
+            rules
+        })
     }
 
     /// Items that name no addresses.
@@ -135,7 +147,7 @@ impl Arranger<'_> {
             let ports = |it: &TrafficSet| it.ports[protocol].clone();
             let part = |it: &TrafficSet| protocol.traffic(it.ports[protocol].clone());
             let tests = vec![Test::Protocol(RangeSet::single(protocol.number()))];
-            rules.extend(self.by_field(items, ports, part, tests, Key::DestinationPort, most)?);
+            rules.extend(self.by_field(items, ports, part, &tests, Key::DestinationPort, most)?);
         }
         let (number, types): (u8, fn(&TrafficSet) -> RangeSet<u8>) = match self.family {
             Family::V4 => (ICMP, |it| it.icmp.clone()),
@@ -143,7 +155,7 @@ impl Arranger<'_> {
         };
         let part = |it: &TrafficSet| TrafficSet::icmp(it.icmp.clone(), it.icmpv6.clone());
         let tests = vec![Test::Family(self.family), Test::Protocol(RangeSet::single(number))];
-        rules.extend(self.by_field(items, types, part, tests, Key::IcmpType, most)?);
+        rules.extend(self.by_field(items, types, part, &tests, Key::IcmpType, most)?);
         let others =
             parts(items, |it| TrafficSet { others: it.others.clone(), ..TrafficSet::empty() });
         rules.extend(self.lowering.one_by_one(&others));
@@ -155,7 +167,7 @@ impl Arranger<'_> {
         items: &[Item<'_>],
         field: impl Fn(&TrafficSet) -> RangeSet<T>,
         part: impl Fn(&TrafficSet) -> TrafficSet,
-        tests: Vec<Test>,
+        tests: &[Test],
         key: Key,
         most: usize,
     ) -> Option<Vec<ProgramRule>> {
@@ -163,53 +175,76 @@ impl Arranger<'_> {
         if items.len() <= FEW / 2 {
             return Some(self.lowering.one_by_one(&items));
         }
-        let mut ranges: Vec<Values> = Vec::new();
-        for (at, item) in items.iter().enumerate() {
+        let ranges = |at: usize, item: &Item<'_>| -> Vec<Values> {
             let set = field(&item.condition.traffic);
-            ranges.extend(set.ranges().iter().map(|it| (at, it.0.into(), it.1.into())));
-        }
-        let free = |it: &Condition| Condition { traffic: TrafficSet::any(), ..it.clone() };
-        let entries = self.entries(&items, &ranges, free, most)?;
-        Some(vec![lead(tests, Action::Choose(Lookup { key, entries }))])
+            set.ranges().iter().map(|it| (at, it.0.into(), it.1.into())).collect()
+        };
+        let freed = |it: &Condition| Condition { traffic: TrafficSet::any(), ..it.clone() };
+        let field = Field {
+            key,
+            tests,
+            sizes: &[0],
+            each: 16,
+            ranges: &ranges,
+            freed: &freed,
+            // Single values: who takes one takes all of it.
+            within: &|condition, _| condition.clone(),
+        };
+        self.by(&field, &items, most)
     }
 
-    /// The entries of a lookup: for each stretch of values that the same items matter for, what
-    /// those items do when the looked-up field is `freed` of its test. `None` if that would list more
-    /// than `most` items, or take more room than there is, even if what follows is walked one by one.
-    fn entries(
+    /// Rules that look items up by a field: by blocks, where those do, and what is too wide for them behind. `None`
+    /// if that would list more than `most` items, or take more room than there is, even if what follows is walked one
+    /// by one.
+    fn by(
         &mut self,
+        field: &Field<'_>,
         items: &[Item<'_>],
-        ranges: &[Values],
-        freed: impl Fn(&Condition) -> Condition,
         most: usize,
-    ) -> Option<Vec<Entry>> {
-        let freed: Vec<Rc<Condition>> =
-            items.iter().map(|item| Rc::new(freed(&item.condition))).collect();
-        let cells = cells(ranges, |at| freed[at].is_any(), most)?;
-        let weights: Vec<usize> = freed.iter().map(|it| room::weight(it)).collect();
-        let lists: HashSet<&[usize]> = cells.iter().map(|it| &it.items[..]).collect();
-        let walked = lists.iter().flat_map(|list| list.iter().map(|&at| weights[at]));
-        let needed = cells.len() * room::ENTRY + walked.sum::<usize>();
-        if !self.lowering.room.take(needed) {
+    ) -> Option<Vec<ProgramRule>> {
+        let before = self.lowering.mark();
+        if let Some(rules) = self.by_blocks(field, items, most) {
+            return Some(rules);
+        }
+        self.lowering.rewind(before);
+        let entries = field.stretches(items, most).and_then(|found| self.entries(items, found))?;
+        Some(vec![looked_up(field, entries)])
+    }
+
+    fn by_blocks(
+        &mut self,
+        field: &Field<'_>,
+        items: &[Item<'_>],
+        most: usize,
+    ) -> Option<Vec<ProgramRule>> {
+        let (found, wide) = field.blocks(items, most)?;
+        let mut rules = vec![looked_up(field, self.entries(items, found)?)];
+        rules.extend(match &wide[..] {
+            few if few.len() <= FEW / 2 => self.lowering.one_by_one(few),
+            wide => self.by(field, wide, most)?,
+        });
+        Some(rules)
+    }
+
+    /// The entries of a lookup, unless they take more room than there is.
+    fn entries(&mut self, items: &[Item<'_>], found: Vec<Found>) -> Option<Vec<Entry>> {
+        if !self.lowering.room.take(weight(&found)) {
             return None;
         }
         let mut known: HashMap<Vec<usize>, Then> = HashMap::new();
-        let mut entries = Vec::with_capacity(cells.len());
-        for cell in cells {
-            let then = match known.get(&cell.items) {
-                Some(then) => then.clone(),
-                None => {
-                    let item = |&at: &usize| Item {
-                        decision: items[at].decision,
-                        condition: Rc::clone(&freed[at]),
-                    };
-                    let behind: Vec<Item<'_>> = cell.items.iter().map(item).collect();
-                    let then = self.leaf(&behind);
-                    known.insert(cell.items.clone(), then.clone());
-                    then
-                }
-            };
-            entries.push(Entry { first: value(cell.first), last: value(cell.last), then });
+        let mut entries = Vec::with_capacity(found.len());
+        for found in found {
+            let (first, last, numbers) = ((found.first, 0), (found.last, 0), found.numbers());
+            let then = numbers.as_ref().and_then(|it| known.get(it)).cloned();
+            let then = then.unwrap_or_else(|| {
+                let behind = found
+                    .items
+                    .into_iter()
+                    .map(|(at, condition)| Item { decision: items[at].decision, condition });
+                self.leaf(&behind.collect::<Vec<_>>())
+            });
+            known.extend(numbers.map(|it| (it, then.clone())));
+            entries.push(Entry { first, last, then });
         }
         Some(entries)
     }
@@ -226,8 +261,8 @@ impl Arranger<'_> {
     }
 }
 
-fn value(value: u128) -> KeyValue {
-    (value, 0)
+fn looked_up(field: &Field<'_>, entries: Vec<Entry>) -> ProgramRule {
+    lead(field.tests.to_vec(), Action::Choose(Lookup { key: field.key, entries }))
 }
 
 /// Where an entry leads at which the item takes every packet.

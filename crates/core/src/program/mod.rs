@@ -6,11 +6,13 @@
 //! for which values of a field.
 
 mod arrange;
+mod blocks;
 mod cells;
 mod clauses;
 mod compare;
 mod ending;
 mod evaluate;
+mod field;
 mod item;
 mod lookup_form;
 mod lower;

@@ -87,6 +87,16 @@ pub(crate) fn stretches_of(
     }
 }
 
+/// The addresses from the first to the last.
+pub(super) fn addresses(family: Family, (first, last): (u128, u128)) -> AddressSet {
+    // They came from addresses of that version.
+    let narrow = |value: u128| u32::try_from(value).unwrap_or(u32::MAX);
+    match family {
+        Family::V4 => AddressSet::from_v4([(narrow(first), narrow(last))]),
+        Family::V6 => AddressSet::from_v6([(first, last)]),
+    }
+}
+
 /// What stands ahead of a point.
 enum Ahead {
     Nothing,
@@ -121,18 +131,8 @@ fn service(value: KeyValue) -> (Option<PortProtocol>, u16) {
 
 /// The item narrowed to one of its points.
 fn single<'p>(item: &Item<'p>, axis: Axis, family: Family, value: KeyValue) -> Item<'p> {
-    let mut condition = Condition::clone(&item.condition);
-    let address = match family {
-        Family::V4 => {
-            let address = u32::try_from(value.0).unwrap_or(u32::MAX);
-            AddressSet::from_v4([(address, address)])
-        }
-        Family::V6 => AddressSet::from_v6([(value.0, value.0)]),
-    };
-    match axis {
-        Axis::Source => condition.source = address,
-        Axis::Destination => condition.destination = address,
-    }
+    let address = addresses(family, (value.0, value.0));
+    let mut condition = axis.with(&item.condition, address);
     let (protocol, port) = service(value);
     let none = TrafficSet::empty();
     condition.traffic = protocol.map_or(none, |it| it.traffic(RangeSet::single(port)));

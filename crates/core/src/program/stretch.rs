@@ -39,12 +39,17 @@ impl Axis {
 
     /// The condition without its addresses at this end.
     pub(crate) fn freed(self, condition: &Condition) -> Condition {
-        let mut freed = condition.clone();
+        self.with(condition, AddressSet::full())
+    }
+
+    /// The condition with other addresses at this end.
+    pub(crate) fn with(self, condition: &Condition, addresses: AddressSet) -> Condition {
+        let mut other = condition.clone();
         match self {
-            Self::Source => freed.source = AddressSet::full(),
-            Self::Destination => freed.destination = AddressSet::full(),
+            Self::Source => other.source = addresses,
+            Self::Destination => other.destination = addresses,
         }
-        freed
+        other
     }
 
     /// Whether the condition tests more than the addresses at this end and the traffic.

@@ -1,6 +1,6 @@
 //! What registers hold.
 
-use super::super::keys;
+use super::super::keys::{self, Way};
 use super::super::names::{AS_IT_BEGAN, CROWDS};
 use std::collections::HashMap;
 use tipstaff_core::program::{End, Sender, Test};
@@ -31,6 +31,10 @@ pub(super) enum Field {
     /// The hash of a sender.
     Crowd(Sender),
     Destination(Family),
+    /// The first bits of a sender's address, and how entries are found by them.
+    SourceBlock(Family, Way),
+    /// Likewise of a receiver's.
+    DestinationBlock(Family, Way),
     /// The first byte behind the IP header.
     IcmpType,
     SourcePort,
@@ -53,6 +57,22 @@ impl Field {
             Self::Source(Family::V4) => Some(Sender::Address),
             Self::SourceNetwork => Some(Sender::Network),
             _ => None,
+        }
+    }
+
+    /// What is left of it behind a mask.
+    fn masked(self, mask: &[u8]) -> Self {
+        let bits = mask.try_into().map_or(0, u32::from_ne_bytes);
+        let block = |family, of: fn(Family, Way) -> Self| {
+            Way::masked(family, mask).map_or(Self::Unknown, |way| of(family, way))
+        };
+        match self {
+            Self::State => Self::StateBits(bits),
+            Self::Status => Self::StatusBits(bits),
+            Self::SocketMark => Self::ProgramBits(bits),
+            Self::Source(family) => block(family, Self::SourceBlock),
+            Self::Destination(family) => block(family, Self::DestinationBlock),
+            _ => Self::Unknown,
         }
     }
 }
@@ -113,17 +133,10 @@ impl Registers {
                 let asked = (*key, *direction) == (ct::DESTINATION_PORT, AS_IT_BEGAN);
                 (register, if asked { Field::AskedPort } else { Field::Unknown })
             }
-            Expression::Bitwise { source, destination, length: 4, mask, xor }
-                if xor.iter().all(|&byte| byte == 0) =>
+            Expression::Bitwise { source, destination, length, mask, xor }
+                if xor.iter().all(|&byte| byte == 0) && mask.len() as u64 == u64::from(*length) =>
             {
-                let mask = mask.as_slice().try_into().map_or(0, u32::from_ne_bytes);
-                let field = match self.get(*source) {
-                    Field::State => Field::StateBits(mask),
-                    Field::Status => Field::StatusBits(mask),
-                    Field::SocketMark => Field::ProgramBits(mask),
-                    _ => Field::Unknown,
-                };
-                (destination, field)
+                (destination, self.get(*source).masked(mask))
             }
             Expression::Byteorder { source, destination } => {
                 let time = self.get(*source) == Field::Time;

@@ -21,8 +21,8 @@ pub(crate) enum Found {
     Senders,
     /// The numbers of decisions, by ranges of keys.
     Numbers(HashMap<(Vec<u8>, Vec<u8>), u32>),
-    /// Ranges of keys, each with the element that says what they lead to.
-    Map(Vec<(Vec<u8>, Vec<u8>, Element)>),
+    /// Ranges of keys, each with the element that says what they lead to, and whether they are intervals.
+    Map(Vec<(Vec<u8>, Vec<u8>, Element)>, bool),
 }
 
 /// What is in our sets.
@@ -78,11 +78,11 @@ pub(crate) fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> F
             let start = starts.find(|start| start.key == first)?;
             Some((first, last, start))
         });
-        map_of(with_start.collect())
+        map_of(with_start.collect(), true)
     } else if map {
         elements.sort_by(|a, b| a.key.cmp(&b.key));
         let pair = |element: Element| (element.key.clone(), element.key.clone(), element);
-        map_of(elements.into_iter().map(pair).collect())
+        map_of(elements.into_iter().map(pair).collect(), false)
     } else if elements.iter().any(|it| !it.user_data.is_empty()) {
         let number = |key: &[u8]| key.try_into().map_or(0, u32::from_ne_bytes);
         let entry = |it: &Element| (number(&it.key), text_of(&it.user_data).map(str::to_owned));
@@ -92,12 +92,12 @@ pub(crate) fn found(mut elements: Vec<Element>, intervals: bool, map: bool) -> F
     }
 }
 
-fn map_of(elements: Vec<(Vec<u8>, Vec<u8>, Element)>) -> Found {
+fn map_of(elements: Vec<(Vec<u8>, Vec<u8>, Element)>, intervals: bool) -> Found {
     let numbers = elements.iter().map(|(first, last, it)| {
         let number = it.number?;
         Some(((first.clone(), last.clone()), number))
     });
-    numbers.collect::<Option<_>>().map_or(Found::Map(elements), Found::Numbers)
+    numbers.collect::<Option<_>>().map_or(Found::Map(elements, intervals), Found::Numbers)
 }
 
 /// The elements as ranges; afterwards they are sorted.

@@ -1,6 +1,6 @@
 //! Expressions followed one after the other.
 
-use super::super::keys;
+use super::super::keys::{self, Way};
 use super::super::marks::Marks;
 use super::super::names::{LOG_GROUP, NOT_IN, links, text_of};
 use super::super::record::{
@@ -170,7 +170,7 @@ impl<'a> RuleReader<'a> {
 
     /// A lookup in a map of verdicts, from what the registers hold.
     fn choose(&mut self, register: u32, set: &str) -> Option<Lookup> {
-        let Some(Found::Map(elements)) = self.sets.get(set) else { return None };
+        let Some(Found::Map(elements, intervals)) = self.sets.get(set) else { return None };
         let bytes = u32::try_from(elements.first()?.0.len()).ok()?;
         let behind = |words: u32| self.registers.behind(register, words);
         let service = |address: u32| {
@@ -178,15 +178,22 @@ impl<'a> RuleReader<'a> {
                 && behind(address) == Field::Protocol
                 && behind(address + 1) == Field::DestinationPort
         };
-        let key = match self.registers.get(register) {
-            Field::Source(family) if service(words(family)) => LookupKey::SourceService(family),
-            Field::Destination(family) if service(words(family)) => {
-                LookupKey::DestinationService(family)
+        let single = if *intervals { Way::Intervals } else { Way::Blocks(0) };
+        let (key, way) = match self.registers.get(register) {
+            Field::Source(family) if service(words(family)) => {
+                (LookupKey::SourceService(family), single)
             }
-            Field::Source(family) => LookupKey::Source(family),
-            Field::Destination(family) => LookupKey::Destination(family),
-            Field::DestinationPort => LookupKey::DestinationPort,
-            Field::IcmpType => LookupKey::IcmpType,
+            Field::Destination(family) if service(words(family)) => {
+                (LookupKey::DestinationService(family), single)
+            }
+            Field::Source(family) => (LookupKey::Source(family), single),
+            Field::Destination(family) => (LookupKey::Destination(family), single),
+            Field::SourceBlock(family, way) if !intervals => (LookupKey::Source(family), way),
+            Field::DestinationBlock(family, way) if !intervals => {
+                (LookupKey::Destination(family), way)
+            }
+            Field::DestinationPort => (LookupKey::DestinationPort, single),
+            Field::IcmpType => (LookupKey::IcmpType, single),
             _ => return None,
         };
         let mut entries = Vec::with_capacity(elements.len());
@@ -201,9 +208,9 @@ impl<'a> RuleReader<'a> {
                     self.forgets.0 = true;
                     Then::Deny(id())
                 }
-                Verdict::Goto(chain) => {
-                    self.remembered(chain, (set, key), (first, last), id()).unwrap_or_else(opaque)
-                }
+                Verdict::Goto(chain) => self
+                    .remembered(chain, (set, (key, way)), (first, last), id())
+                    .unwrap_or_else(opaque),
                 Verdict::Jump(chain) => Then::Jump(chain.clone()),
                 Verdict::Return | Verdict::Other(..) => opaque(),
             };
@@ -212,7 +219,8 @@ impl<'a> RuleReader<'a> {
             {
                 self.counts.push((id.clone(), Count { packets, bytes }));
             }
-            let (first, last) = (keys::value(key, first)?, keys::value(key, last)?);
+            let first = keys::value(key, first)?;
+            let last = if *intervals { keys::value(key, last)? } else { way.last(first)? };
             entries.push(Entry { first, last, then });
         }
         Some(Lookup { key, entries })
@@ -222,7 +230,7 @@ impl<'a> RuleReader<'a> {
     fn remembered(
         &mut self,
         chain: &str,
-        (map, key): (&str, LookupKey),
+        (map, key): (&str, (LookupKey, Way)),
         range: (&Vec<u8>, &Vec<u8>),
         id: RuleId,
     ) -> Option<Then> {

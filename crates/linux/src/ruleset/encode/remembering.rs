@@ -8,7 +8,7 @@ use super::super::record::{
 use super::carried::Before;
 use super::encoder::Encoder;
 use super::record::Remembering;
-use super::sets::{end_of, is_of_points, size_of_set};
+use super::sets::{end_of, size_of_set};
 use std::collections::HashSet;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{End, Lookup, RuleProgram, Then};
@@ -157,7 +157,7 @@ impl Encoder<'_> {
         };
         let (mut numbered, mut chains) = (Vec::new(), HashSet::new());
         let name = record::numbers_of(map);
-        let points = is_of_points(lookup);
+        let way = keys::Way::of(lookup);
         let end = end(direction);
         let mut starts = elements.iter_mut().filter(|it| !it.ends_interval);
         for entry in &lookup.entries {
@@ -172,7 +172,7 @@ impl Encoder<'_> {
             chains.insert(refusal);
             let first = keys::bytes(lookup.key, entry.first);
             numbered.push(Element { number: Some(number), ..Element::key(first) });
-            numbered.extend(end_of(lookup.key, entry).filter(|_| !points));
+            numbered.extend(end_of(lookup.key, entry).filter(|_| way.by_intervals()));
         }
         if numbered.is_empty() {
             return;
@@ -183,10 +183,10 @@ impl Encoder<'_> {
             name,
             flags: set_flags::CONSTANT
                 | set_flags::MAP
-                | if points { 0 } else { set_flags::INTERVAL },
+                | if way.by_intervals() { set_flags::INTERVAL } else { 0 },
             key_length: keys::length(lookup.key),
             id: self.sets,
-            size: size_of_set(points, numbered.len()),
+            size: size_of_set(!way.by_intervals(), numbered.len()),
             numbers: true,
             ..nf::Set::default()
         };
@@ -199,7 +199,7 @@ impl Encoder<'_> {
             }
             let numbers = (set.name.as_str(), set.id);
             let Some(remembering) = &self.remembering else { return };
-            let chain = looked_up(numbers, lookup.key, end, refusal, remembering.keeping());
+            let chain = looked_up(numbers, (lookup.key, way), end, refusal, remembering.keeping());
             self.chain_of_record(chain);
         }
     }

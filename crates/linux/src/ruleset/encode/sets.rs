@@ -1,6 +1,6 @@
 //! The sets that rules look packets up in.
 
-use super::super::keys;
+use super::super::keys::{self, Way};
 use super::super::names::{TABLE, user_data};
 use super::super::values::{Key as Value, spelled_out};
 use super::encoder::Encoder;
@@ -16,17 +16,17 @@ impl Encoder<'_> {
         lookup: &Lookup,
         out: &mut Vec<Expression>,
     ) {
-        let points = is_of_points(lookup);
+        let way = Way::of(lookup);
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
             name: format!("map-{}", self.sets),
             flags: set_flags::CONSTANT
                 | set_flags::MAP
-                | if points { 0 } else { set_flags::INTERVAL },
+                | if way.by_intervals() { set_flags::INTERVAL } else { 0 },
             key_length: keys::length(lookup.key),
             id: self.sets,
-            size: size_of_set(points, lookup.entries.len()),
+            size: size_of_set(!way.by_intervals(), lookup.entries.len()),
             verdicts: true,
             counted: true,
             ..nf::Set::default()
@@ -39,13 +39,13 @@ impl Encoder<'_> {
                 element.count = count.map(|count| (count.packets, count.bytes));
             }
             elements.push(element);
-            elements.extend(end_of(lookup.key, entry).filter(|_| !points));
+            elements.extend(end_of(lookup.key, entry).filter(|_| way.by_intervals()));
         }
         self.looked_up(direction, lookup, &set.name, &mut elements);
         self.batch.new_set(&set);
         let message = self.batch.new_elements(&set, &elements);
         self.ledger.note(message, None);
-        out.extend(keys::load(lookup.key));
+        out.extend(keys::load(lookup.key, way));
         out.push(Expression::Lookup {
             register: registers::FIRST,
             set: set.name,
@@ -98,11 +98,6 @@ const CHANGES: usize = 16;
 /// For how many elements a set is made that has so many now: the number stays the same while some come and go.
 fn room(elements: usize) -> usize {
     (elements + elements / 4).next_power_of_two()
-}
-
-/// Whether all that a lookup finds are single values.
-pub(super) fn is_of_points(lookup: &Lookup) -> bool {
-    lookup.entries.iter().all(|entry| entry.first == entry.last)
 }
 
 /// Where the interval of an entry ends, if it does before the values do.

@@ -128,12 +128,12 @@ pub(crate) fn admitted(
 /// The chain in which what a lookup has decided gets its number.
 pub(crate) fn looked_up(
     numbers: (&str, u32),
-    key: Key,
+    (key, way): (Key, keys::Way),
     end: End,
     refusal: Option<Refusal>,
     keeping: Keeping<'_>,
 ) -> Made {
-    let mut decision = keys::load(key);
+    let mut decision = keys::load(key, way);
     decision.push(Expression::Find {
         register: registers::FIRST,
         set: numbers.0.into(),

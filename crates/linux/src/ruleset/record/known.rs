@@ -1,5 +1,6 @@
 //! What is led to the record, in rules that the kernel holds, and whether the record is as we make it.
 
+use super::super::keys::Way as By;
 use super::super::names::TABLE;
 use super::chains::{ENDS, Way, admitted, admitted_by, found_by, looked_up, refused, turn_away};
 use super::decisions::{self, Decided, Refusal};
@@ -27,7 +28,7 @@ pub(crate) enum Leads {
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Found {
     pub numbers: String,
-    pub key: Key,
+    pub key: (Key, By),
     pub end: End,
     pub refusal: Option<Refusal>,
 }
