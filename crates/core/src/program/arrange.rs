@@ -30,8 +30,11 @@ impl Arranger<'_> {
     /// none goes on behind them.
     pub(crate) fn arrange(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
         if items.len() <= FEW {
-            return self.lowering.one_by_one(items);
+            return self.lowering.among_others(items, self.family);
         }
+        let places = items.iter().enumerate();
+        let items: &[Item<'_>] =
+            &places.map(|(place, item)| Item { place, ..item.clone() }).collect::<Vec<_>>();
         let axis = Axis::of_most(items);
         let list = stretches(items, axis, self.family);
         if list.len() > STRETCHES {
@@ -58,7 +61,7 @@ impl Arranger<'_> {
     /// Items that all name addresses.
     fn named(&mut self, items: Vec<Item<'_>>, axis: Axis) -> Vec<ProgramRule> {
         if items.len() <= FEW / 2 {
-            return self.lowering.one_by_one(&items);
+            return self.walked(&items);
         }
         let mut rules = Vec::new();
         let mut parts = split(items.clone(), axis, self.family);
@@ -87,7 +90,7 @@ impl Arranger<'_> {
 
     fn by_address(&mut self, items: &[Item<'_>], axis: Axis) -> Vec<ProgramRule> {
         if items.len() <= FEW / 2 {
-            return self.lowering.one_by_one(items);
+            return self.walked(items);
         }
         let family = self.family;
         let ranges =
@@ -207,7 +210,7 @@ impl Arranger<'_> {
             return Some(rules);
         }
         self.lowering.rewind(before);
-        let entries = field.stretches(items, most).and_then(|found| self.entries(items, found))?;
+        let entries = field.stretches(items, most).and_then(|found| self.entries(found))?;
         Some(vec![looked_up(field, entries)])
     }
 
@@ -218,35 +221,34 @@ impl Arranger<'_> {
         most: usize,
     ) -> Option<Vec<ProgramRule>> {
         let (found, wide) = field.blocks(items, most)?;
-        let mut rules = vec![looked_up(field, self.entries(items, found)?)];
+        let mut rules = vec![looked_up(field, self.entries(found)?)];
         rules.extend(match &wide[..] {
-            few if few.len() <= FEW / 2 => self.lowering.one_by_one(few),
+            few if few.len() <= FEW / 2 => self.walked(few),
             wide => self.by(field, wide, most)?,
         });
         Some(rules)
     }
 
     /// The entries of a lookup, unless they take more room than there is.
-    fn entries(&mut self, items: &[Item<'_>], found: Vec<Found>) -> Option<Vec<Entry>> {
+    fn entries(&mut self, found: Vec<Found<'_>>) -> Option<Vec<Entry>> {
         if !self.lowering.room.take(weight(&found)) {
             return None;
         }
         let mut known: HashMap<Vec<usize>, Then> = HashMap::new();
         let mut entries = Vec::with_capacity(found.len());
         for found in found {
-            let (first, last, numbers) = ((found.first, 0), (found.last, 0), found.numbers());
-            let then = numbers.as_ref().and_then(|it| known.get(it)).cloned();
-            let then = then.unwrap_or_else(|| {
-                let behind = found
-                    .items
-                    .into_iter()
-                    .map(|(at, condition)| Item { decision: items[at].decision, condition });
-                self.leaf(&behind.collect::<Vec<_>>())
-            });
-            known.extend(numbers.map(|it| (it, then.clone())));
+            let (first, last) = ((found.first, 0), (found.last, 0));
+            let then = found.numbers.as_ref().and_then(|it| known.get(it)).cloned();
+            let then = then.unwrap_or_else(|| self.leaf(&found.items));
+            known.extend(found.numbers.map(|it| (it, then.clone())));
             entries.push(Entry { first, last, then });
         }
         Some(entries)
+    }
+
+    /// Few items, and those that have to be asked before them.
+    fn walked(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
+        self.lowering.one_by_one(&Item::with_those_ahead(items))
     }
 
     /// Where an entry leads at which these items matter.

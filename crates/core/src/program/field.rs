@@ -1,11 +1,12 @@
 //! What is left of items once packets were looked up by a field.
 
-use super::blocks::{Bounds, Cut, cut};
+use super::blocks::{Block, Bounds, Cut, cut};
 use super::cells::{Stretch, cells};
 use super::item::Item;
 use super::model::{Key, Test};
 use super::room;
 use crate::plan::Condition;
+use crate::space::TrafficSet;
 use std::collections::HashSet;
 use std::rc::Rc;
 
@@ -26,13 +27,13 @@ pub(super) struct Field<'f> {
     pub within: &'f dyn Fn(&Condition, (u128, u128)) -> Condition,
 }
 
-/// A value, or a stretch of them, and what matters there: by number, with the condition that is left.
-pub(super) struct Found {
+/// A value, or a stretch of them, and what is left there of the items that matter.
+pub(super) struct Found<'p> {
     pub first: u128,
     pub last: u128,
-    pub items: Vec<(usize, Rc<Condition>)>,
-    /// Whether the same is left of the same items wherever they matter.
-    pub alike: bool,
+    pub items: Vec<Item<'p>>,
+    /// The items' numbers, if the same is left of them wherever only they matter.
+    pub numbers: Option<Vec<usize>>,
 }
 
 impl Field<'_> {
@@ -48,48 +49,68 @@ impl Field<'_> {
         &self,
         items: &[Item<'p>],
         most: usize,
-    ) -> Option<(Vec<Found>, Vec<Item<'p>>)> {
+    ) -> Option<(Vec<Found<'p>>, Vec<Item<'p>>)> {
         let (ranges, freed) = self.all(items);
         let bounds = Bounds { sizes: self.sizes, each: self.each, most };
         let Cut { blocks, wide } = cut(&ranges, bounds, |at| freed[at].is_any())?;
         if wide.len() == items.len() {
             return None;
         }
-        let found = blocks.into_iter().map(|block| {
+        let found = blocks.into_iter().filter_map(|block| {
             let ends = (block.first, block.last);
             let left = |&(at, whole): &(usize, bool)| {
                 let rest = || Rc::new((self.within)(&items[at].condition, ends));
-                (at, if whole { Rc::clone(&freed[at]) } else { rest() })
+                items[at].with(if whole { Rc::clone(&freed[at]) } else { rest() })
             };
-            let alike = block.items.iter().all(|it| it.1);
-            let items = block.items.iter().map(left).collect();
-            Found { first: block.first, last: block.last, items, alike }
+            let of_block = needed(&block.items, items, &wide);
+            let alike = of_block.iter().all(|it| it.1);
+            let numbers = alike.then(|| of_block.iter().map(|it| it.0).collect());
+            let items: Vec<_> = of_block.iter().map(left).collect();
+            let items = Item::with_those_ahead(&items);
+            let Block { first, last, .. } = block;
+            (!items.is_empty()).then_some(Found { first, last, items, numbers })
         });
         Some((found.collect(), wide.iter().map(|&at| items[at].clone()).collect()))
     }
 
     /// What is left of the items by stretches of values of any length. `None` if that would list more than `most`.
-    pub(super) fn stretches(&self, items: &[Item<'_>], most: usize) -> Option<Vec<Found>> {
+    pub(super) fn stretches<'p>(&self, items: &[Item<'p>], most: usize) -> Option<Vec<Found<'p>>> {
         let (ranges, freed) = self.all(items);
         let found = cells(&ranges, |at| freed[at].is_any(), most)?.into_iter().map(|cell| {
-            let items = cell.items.iter().map(|&at| (at, Rc::clone(&freed[at]))).collect();
-            Found { first: cell.first, last: cell.last, items, alike: true }
+            let left = |&at: &usize| items[at].with(Rc::clone(&freed[at]));
+            let items: Vec<_> = cell.items.iter().map(left).collect();
+            let items = Item::with_those_ahead(&items);
+            Found { first: cell.first, last: cell.last, items, numbers: Some(cell.items) }
         });
         Some(found.collect())
     }
 }
 
-impl Found {
-    /// What leads to the same as others with these numbers; `None` if only this does.
-    pub(super) fn numbers(&self) -> Option<Vec<usize>> {
-        self.alike.then(|| self.items.iter().map(|it| it.0).collect())
+/// The items of a block that have to be asked there: of those that go behind as well only those that stand ahead of one
+/// that has to be, or that this brings along, and may take some of its traffic.
+fn needed(block: &[(usize, bool)], items: &[Item<'_>], behind: &[usize]) -> Vec<(usize, bool)> {
+    let mut traffic = TrafficSet::empty();
+    let mut list = Vec::with_capacity(block.len());
+    for &(at, whole) in block.iter().rev() {
+        let own = &items[at].condition.traffic;
+        if behind.binary_search(&at).is_err() || own.meets(&traffic) {
+            let ahead = items[at].ahead.iter().map(|it| &it.condition.traffic);
+            traffic = ahead.fold(traffic.union(own), |all, it| all.union(it));
+            list.push((at, whole));
+        }
     }
+    list.reverse();
+    list
 }
 
 /// The bytes that a lookup takes if what it leads to is walked.
-pub(super) fn weight(found: &[Found]) -> usize {
-    let mut seen = HashSet::new();
-    let walked = found.iter().filter(|it| it.numbers().is_none_or(|it| seen.insert(it)));
-    let conditions = walked.flat_map(|it| &it.items).map(|it| room::weight(&it.1));
+pub(super) fn weight(found: &[Found<'_>]) -> usize {
+    let (mut seen, mut told) = (HashSet::new(), HashSet::new());
+    let walked = found.iter().filter(|it| it.numbers.as_ref().is_none_or(|it| seen.insert(it)));
+    let conditions = walked.flat_map(|it| &it.items).map(|it| {
+        // What takes much is told once, and led to.
+        let known = room::is_heavy(&it.condition) && !told.insert(Rc::as_ptr(&it.condition));
+        if known { room::RULE } else { room::weight(&it.condition) }
+    });
     found.len() * room::ENTRY + conditions.sum::<usize>()
 }

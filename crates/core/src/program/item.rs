@@ -12,17 +12,48 @@ pub(super) const FEW: usize = 8;
 pub(super) struct Item<'p> {
     pub decision: &'p Decision,
     pub condition: Rc<Condition>,
+    /// Where it stands in the list that is being arranged.
+    pub place: usize,
+    /// Items that stand ahead of it, and may take what it would, but are looked up behind it.
+    pub ahead: Rc<[Item<'p>]>,
 }
 
-impl Item<'_> {
+impl<'p> Item<'p> {
+    /// One by itself.
+    pub(crate) fn new(decision: &'p Decision, condition: Rc<Condition>) -> Self {
+        Self { decision, condition, place: 0, ahead: Rc::new([]) }
+    }
+
+    /// The item with another condition.
+    pub(super) fn with(&self, condition: Rc<Condition>) -> Self {
+        Self {
+            decision: self.decision,
+            condition,
+            place: self.place,
+            ahead: Rc::clone(&self.ahead),
+        }
+    }
+
     /// The item with a part of its traffic.
     pub(crate) fn carrying(&self, traffic: TrafficSet) -> Self {
-        let condition = if traffic == self.condition.traffic {
-            Rc::clone(&self.condition)
-        } else {
-            Rc::new(Condition { traffic, ..Condition::clone(&self.condition) })
+        if traffic == self.condition.traffic {
+            return self.clone();
+        }
+        self.with(Rc::new(Condition { traffic, ..Condition::clone(&self.condition) }))
+    }
+
+    /// The items and those ahead of them, in order, as a list of its own.
+    pub(super) fn with_those_ahead(items: &[Self]) -> Vec<Self> {
+        let mut ahead: Vec<&Self> = items.iter().flat_map(|it| it.ahead.iter()).collect();
+        ahead.sort_by_key(|it| it.place);
+        ahead.dedup_by_key(|it| it.place);
+        let mut all: Vec<&Self> = items.iter().chain(ahead).collect();
+        all.sort_by_key(|it| it.place);
+        let alone = |it: &Self| Self {
+            place: it.place,
+            ..Self::new(it.decision, Rc::clone(&it.condition))
         };
-        Self { decision: self.decision, condition }
+        all.into_iter().map(alone).collect()
     }
 
     /// The part that packets of one IP version can meet; what does not narrow them is full.
@@ -35,7 +66,6 @@ impl Item<'_> {
             *end = if end.has_all(family) { AddressSet::full() } else { end.only(family) };
         }
         condition.traffic = condition.traffic.of_family(family);
-        (!condition.traffic.is_empty())
-            .then(|| Self { decision: self.decision, condition: Rc::new(condition) })
+        (!condition.traffic.is_empty()).then(|| Self::new(self.decision, Rc::new(condition)))
     }
 }

@@ -88,7 +88,7 @@ fn reopened(plan: &HostPlan) -> RangeSet<u16> {
 fn base(lowering: &mut Lowering, decisions: &[Decision]) -> Vec<ProgramRule> {
     let active = decisions.iter().filter(|decision| decision.idle.is_none());
     let items = active.flat_map(|decision| {
-        let item = move |it: &Condition| Item { decision, condition: Rc::new(it.clone()) };
+        let item = move |it: &Condition| Item::new(decision, Rc::new(it.clone()));
         decision.conditions.iter().map(item)
     });
     let (written, others): (Vec<Item<'_>>, Vec<Item<'_>>) =
@@ -99,12 +99,19 @@ fn base(lowering: &mut Lowering, decisions: &[Decision]) -> Vec<ProgramRule> {
     if written.len() <= FEW {
         rules.extend(lowering.one_by_one(&written));
     } else {
-        for family in Family::BOTH {
-            let part: Vec<Item<'_>> =
-                written.iter().filter_map(|item| item.of_family(family)).collect();
+        let parts = Family::BOTH.map(|family| {
+            let part = written.iter().filter_map(|item| item.of_family(family));
+            let part: Vec<Item<'_>> = part.collect();
+            let weight = part.iter().map(|it| room::weight(&it.condition)).sum::<usize>();
+            (family, part, weight)
+        });
+        let all = parts.iter().map(|it| it.2).sum();
+        let room = lowering.room;
+        for (family, part, weight) in parts {
             if part.is_empty() {
                 continue;
             }
+            lowering.room = room.part(weight, all);
             let word = if family == Family::V4 { "v4" } else { "v6" };
             let name = format!("{}/{word}", lowering.direction.as_str());
             let arranged = Arranger { lowering, family }.arrange(&part);

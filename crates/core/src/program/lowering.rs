@@ -3,11 +3,12 @@
 use super::clauses::clauses;
 use super::item::Item;
 use super::model::{Action, Chain, ProgramRule, Sender, Test};
-use super::room::Room;
-use crate::plan::{Act, Decision};
+use super::room::{self, Room};
+use crate::plan::{Act, Condition, Decision};
 use crate::policy::Verdict;
 use crate::space::{Direction, Family, RangeSet, TCP};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::rc::Rc;
 
 /// The lowering of one direction.
 pub(super) struct Lowering {
@@ -16,6 +17,8 @@ pub(super) struct Lowering {
     pub chains: Vec<Chain>,
     /// Decisions that have a chain of their own.
     own: BTreeSet<String>,
+    /// The chains for conditions that take much to tell and occur in many lists.
+    told: HashMap<*const Condition, (Rc<Condition>, String)>,
     /// How many chains have been numbered.
     numbered: usize,
     /// How many bytes lookups may still take.
@@ -33,7 +36,14 @@ pub(super) struct Mark {
 impl Lowering {
     /// A lowering that has made no chain yet.
     pub(super) fn new(direction: Direction, room: Room) -> Self {
-        Self { direction, chains: Vec::new(), own: BTreeSet::new(), numbered: 0, room }
+        Self {
+            direction,
+            chains: Vec::new(),
+            own: BTreeSet::new(),
+            told: HashMap::new(),
+            numbered: 0,
+            room,
+        }
     }
 
     /// How far it has come.
@@ -43,16 +53,16 @@ impl Lowering {
 
     /// Goes back to where it was.
     pub(crate) fn rewind(&mut self, mark: Mark) {
-        for chain in self.chains.drain(mark.chains..) {
-            self.own.remove(&chain.name);
-        }
+        let gone: HashSet<String> = self.chains.drain(mark.chains..).map(|it| it.name).collect();
+        self.own.retain(|it| !gone.contains(it));
+        self.told.retain(|_, it| !gone.contains(&it.1));
         (self.numbered, self.room) = (mark.numbered, mark.room);
     }
 
     /// The items as rules, in order.
     pub(crate) fn one_by_one(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
         let mut rules = Vec::with_capacity(items.len());
-        for Item { decision, condition } in items {
+        for Item { decision, condition, .. } in items {
             let (Act::Decide(verdict), None) = (decision.act, decision.log) else {
                 let name = self.own_chain(decision);
                 rules.extend(clauses(condition, false).into_iter().map(|tests| ProgramRule {
@@ -67,6 +77,29 @@ impl Lowering {
                 let action = decide(verdict, &tests);
                 ProgramRule { id: Some(decision.id.clone()), tests, action }
             }));
+        }
+        rules
+    }
+
+    /// Likewise for one list of many that an item may occur in: where it takes much to tell one, that is told once, in
+    /// a chain.
+    pub(super) fn among_others(&mut self, items: &[Item<'_>], family: Family) -> Vec<ProgramRule> {
+        let mut rules = Vec::with_capacity(items.len());
+        for item in items {
+            let known = self.told.get(&Rc::as_ptr(&item.condition)).map(|it| it.1.clone());
+            if let Some(chain) = known {
+                rules.push(lead(Vec::new(), Action::Jump(chain)));
+                continue;
+            }
+            let own = self.one_by_one(std::slice::from_ref(item));
+            if !room::is_heavy(&item.condition) || Rc::strong_count(&item.condition) == 1 {
+                rules.extend(own);
+                continue;
+            }
+            let chain = self.numbered_chain(family, own);
+            let key = (Rc::clone(&item.condition), chain.clone());
+            self.told.insert(Rc::as_ptr(&item.condition), key);
+            rules.push(lead(Vec::new(), Action::Jump(chain)));
         }
         rules
     }

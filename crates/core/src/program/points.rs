@@ -5,7 +5,6 @@ use super::cells::{Cell, cells};
 use super::item::{FEW, Item};
 use super::model::KeyValue;
 use super::stretch::Axis;
-use crate::plan::Condition;
 use crate::space::{AddressSet, Family, Point, PortProtocol, RangeSet, TrafficSet};
 use std::collections::HashSet;
 use std::rc::Rc;
@@ -30,7 +29,7 @@ pub(super) struct Split<'p> {
 /// left out if the box takes it anyway, and stays among the boxes if only the box knows.
 pub(super) fn split<'p>(items: Vec<Item<'p>>, axis: Axis, family: Family) -> Split<'p> {
     let values: Vec<Option<Vec<KeyValue>>> =
-        items.iter().map(|item| spelled_out(&item.condition, axis, family)).collect();
+        items.iter().map(|item| spelled_out(item, axis, family)).collect();
     let all: usize = values.iter().flatten().map(Vec::len).sum();
     let Some(cells) = (all >= FEW).then(|| cells_of(&items, &values, axis, family)).flatten()
     else {
@@ -136,15 +135,16 @@ fn single<'p>(item: &Item<'p>, axis: Axis, family: Family, value: KeyValue) -> I
     let (protocol, port) = service(value);
     let none = TrafficSet::empty();
     condition.traffic = protocol.map_or(none, |it| it.traffic(RangeSet::single(port)));
-    Item { decision: item.decision, condition: Rc::new(condition) }
+    item.with(Rc::new(condition))
 }
 
-/// All values that the condition takes, if they are few and it tests nothing else.
-fn spelled_out(condition: &Condition, axis: Axis, family: Family) -> Option<Vec<KeyValue>> {
+/// All values that the item takes, if they are few, it tests nothing else and nothing may come before it.
+fn spelled_out(item: &Item<'_>, axis: Axis, family: Family) -> Option<Vec<KeyValue>> {
+    let condition = &item.condition;
     let traffic = &condition.traffic;
     let only_ports =
         traffic.icmp.is_empty() && traffic.icmpv6.is_empty() && traffic.others.is_empty();
-    if !only_ports || axis.tests_more(condition) {
+    if !only_ports || !item.ahead.is_empty() || axis.tests_more(condition) {
         return None;
     }
     let set = axis.addresses(condition);

@@ -10,7 +10,7 @@ use crate::plan::{Condition, InterfaceTest};
 /// The bytes that an entry of a lookup takes in the kernel's messages.
 pub(super) const ENTRY: usize = 72;
 /// Those of a rule without the sets that it looks into.
-const RULE: usize = 320;
+pub(super) const RULE: usize = 320;
 /// Those of a range in a set.
 const RANGE: usize = 56;
 /// Lookups may make a program so many times as large as it is when walked...
@@ -25,10 +25,14 @@ pub(super) struct Room(usize);
 impl Room {
     /// What a list may take that is `plain` bytes when walked, of a program that is `all`.
     pub(super) fn share(plain: usize, all: usize) -> Self {
-        let whole = (TIMES * all).max(LEAST);
-        let share = u128::try_from(whole).unwrap_or(0) * u128::try_from(plain).unwrap_or(0)
-            / u128::try_from(all.max(1)).unwrap_or(1);
-        Self(usize::try_from(share).unwrap_or(usize::MAX))
+        Self((TIMES * all).max(LEAST)).part(plain, all)
+    }
+
+    /// The part of it for something that weighs so much of all that it is for.
+    pub(super) fn part(self, weight: usize, all: usize) -> Self {
+        let wide = |it: usize| u128::try_from(it).unwrap_or(0);
+        let part = wide(self.0) * wide(weight) / wide(all.max(1));
+        Self(usize::try_from(part).unwrap_or(usize::MAX))
     }
 
     /// Takes so many bytes, if there are that many.
@@ -62,6 +66,11 @@ pub(super) fn weight(condition: &Condition) -> usize {
     let interfaces = [&condition.in_interface, &condition.out_interface];
     let interfaces = interfaces.into_iter().filter(|it| **it != InterfaceTest::Any).count();
     groups * (RULE + interfaces * 100) + ranges
+}
+
+/// Whether a condition that occurs in many lists takes less if its rules stand in a chain of their own.
+pub(super) fn is_heavy(condition: &Condition) -> bool {
+    weight(condition) >= 3 * RULE
 }
 
 #[cfg(test)]

@@ -1,14 +1,22 @@
 //! Cuts an ordered list into stretches within which lookups can keep the order.
 
 use super::item::Item;
+use super::room;
 use crate::plan::{Condition, InterfaceTest};
 use crate::space::{AddressSet, Family, TrafficSet};
+use std::rc::Rc;
 
 /// Sets of more ranges than this are kept whole: one set loads and is walked better than a
 /// lookup that all of its ranges would split.
 const LARGE: usize = 1_000;
-/// How many more ranges of traffic a stretch may need for each item, on average.
-const SPREAD: usize = 8;
+/// The items of a stretch may take so many times what they take as they are written, for what is taken out of them...
+const TIMES: usize = 1;
+/// ... and this many bytes more.
+const MORE: usize = 32 * 1024;
+/// How many items may have to be asked before each item of a stretch, on average.
+const AHEAD: usize = 4;
+/// Of so many open items it is looked which have to.
+const CONTESTING: usize = 256;
 
 /// The end by whose address items are looked up.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -77,7 +85,8 @@ pub(super) enum Stretch<'p> {
     /// No lookup fits: they are walked one by one.
     OneByOne(Vec<Item<'p>>),
     /// Items that name addresses, to be looked up first, and items that do not, behind them.
-    /// What the latter take ahead of the former is taken out of the former.
+    /// What the latter take ahead of the former is taken out of the former; where only they know what that is, they
+    /// are [ahead](Item::ahead).
     Sorted { named: Vec<Item<'p>>, open: Vec<Item<'p>> },
 }
 
@@ -87,10 +96,15 @@ struct Current<'p> {
     open: Vec<Item<'p>>,
     /// The traffic that open items take whatever else a packet carries.
     taken: TrafficSet,
-    /// The traffic of which open items take a part that only they know.
+    /// The open items that take a part only they know of what was left.
+    contesting: Vec<Item<'p>>,
+    /// The traffic of these.
     contested: TrafficSet,
-    /// How many more ranges were made by taking out.
+    /// How many bytes the items take as they are written, and how many more with what was taken out.
+    plain: usize,
     spread: usize,
+    /// How many items stand ahead of others.
+    ahead: usize,
 }
 
 impl<'p> Current<'p> {
@@ -99,8 +113,11 @@ impl<'p> Current<'p> {
             named: Vec::new(),
             open: Vec::new(),
             taken: TrafficSet::empty(),
+            contesting: Vec::new(),
             contested: TrafficSet::empty(),
+            plain: 0,
             spread: 0,
+            ahead: 0,
         }
     }
 
@@ -114,29 +131,57 @@ impl<'p> Current<'p> {
     /// Adds an item that names addresses; `false` if the order could not be kept.
     fn add_named(&mut self, item: &Item<'p>, family: Family) -> bool {
         let traffic = &item.condition.traffic;
-        if !self.contested.is_empty() && !traffic.intersection(&self.contested).is_empty() {
+        let weight = room::weight(&item.condition);
+        let (mut rest, mut spread) = (item.clone(), self.spread);
+        if self.taken.meets(traffic) {
+            rest = item.carrying(traffic.difference(&self.taken).of_family(family));
+            spread += room::weight(&rest.condition).saturating_sub(weight);
+        }
+        let Some(ahead) = self.ahead_of(&rest.condition.traffic) else { return false };
+        let listed = self.ahead + ahead.len();
+        if spread > TIMES * self.plain + MORE || listed > AHEAD * (self.named.len() + 100) {
             return false;
         }
-        if self.taken.is_empty() {
-            self.named.push(item.clone());
-            return true;
-        }
-        let rest = traffic.difference(&self.taken).of_family(family);
-        let spread = self.spread + rest.pieces().saturating_sub(traffic.pieces());
-        if spread > SPREAD * (self.named.len() + 100) {
-            return false;
-        }
-        self.spread = spread;
+        (self.plain, self.spread, self.ahead) = (self.plain + weight, spread, listed);
         // What is empty now never gets a packet.
-        if !rest.is_empty() {
-            self.named.push(item.carrying(rest));
+        if !rest.condition.traffic.is_empty() {
+            self.named.push(Item { ahead, ..rest });
         }
         true
     }
 
-    fn add_open(&mut self, item: Item<'p>, tests_more: bool) {
-        let to = if tests_more { &mut self.contested } else { &mut self.taken };
-        *to = to.union(&item.condition.traffic);
+    /// What has to be asked before an item with this traffic: the open items that may take some of it, and those that
+    /// may take some of what these would. `None` if there are too many to look at.
+    fn ahead_of(&self, traffic: &TrafficSet) -> Option<Rc<[Item<'p>]>> {
+        if !self.contested.meets(traffic) {
+            return Some(Rc::new([]));
+        }
+        if self.contesting.len() > CONTESTING {
+            return None;
+        }
+        let (mut all, mut ahead) = (traffic.clone(), Vec::new());
+        for item in self.contesting.iter().rev() {
+            if item.condition.traffic.meets(&all) {
+                all = all.union(&item.condition.traffic);
+                ahead.push(item.clone());
+            }
+        }
+        ahead.reverse();
+        Some(ahead.into())
+    }
+
+    fn add_open(&mut self, item: Item<'p>, tests_more: bool, family: Family) {
+        let traffic = &item.condition.traffic;
+        if tests_more {
+            // What is taken already goes by it as well.
+            let left = traffic.difference(&self.taken).of_family(family);
+            if !left.is_empty() {
+                self.contested = self.contested.union(&left);
+                self.contesting.push(item.carrying(left));
+            }
+        } else {
+            self.taken = self.taken.union(traffic);
+        }
         self.open.push(item);
     }
 }
@@ -149,7 +194,7 @@ pub(crate) fn stretches<'p>(items: &[Item<'p>], axis: Axis, family: Family) -> V
         let addresses = axis.addresses(&item.condition);
         let ranges = addresses.v4.ranges().len().max(addresses.v6.ranges().len());
         if addresses.is_full() && !item.condition.traffic.is_any() {
-            current.add_open(item.clone(), axis.tests_more(&item.condition));
+            current.add_open(item.clone(), axis.tests_more(&item.condition), family);
         } else if addresses.is_full() || ranges > LARGE {
             current.close(&mut list);
             match list.last_mut() {

@@ -171,6 +171,22 @@ impl<T: Point> RangeSet<T> {
         }
     }
 
+    /// Whether both sets hold some value.
+    #[must_use]
+    pub fn meets(&self, other: &Self) -> bool {
+        let (mut ours, mut theirs) = (self.ranges(), other.ranges());
+        while let (Some(one), Some(two)) = (ours.first(), theirs.first()) {
+            if one.1 < two.0 {
+                ours = &ours[1..];
+            } else if two.1 < one.0 {
+                theirs = &theirs[1..];
+            } else {
+                return true;
+            }
+        }
+        false
+    }
+
     /// The set of more ranges, and the other one.
     fn by_length<'s>(&'s self, other: &'s Self) -> (&'s Self, &'s Self) {
         if self.ranges().len() < other.ranges().len() { (other, self) } else { (self, other) }

@@ -102,6 +102,15 @@ impl TrafficSet {
         }
     }
 
+    /// Whether both sets hold some traffic.
+    #[must_use]
+    pub fn meets(&self, other: &Self) -> bool {
+        self.ports.iter().any(|(protocol, ports)| ports.meets(&other.ports[protocol]))
+            || self.icmp.meets(&other.icmp)
+            || self.icmpv6.meets(&other.icmpv6)
+            || self.others.meets(&other.others)
+    }
+
     /// What this set holds and the other does not.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {
