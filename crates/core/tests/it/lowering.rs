@@ -1,6 +1,7 @@
 //! A plan to the neutral program that the kernel is told.
 
 use crate::given::{MENDED, plan};
+use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, Counted, RuleProgram, lower};
 use tipstaff_core::space::Direction;
@@ -108,4 +109,78 @@ fn a_rate_per_source_has_a_limiter_for_each_version() {
 #[test]
 fn a_paused_rule_is_not_lowered() {
     assert_eq!(rule("allow = [\"443/tcp\"]\npaused = true"), "");
+}
+
+/// A policy of one sender for each of twenty /24 networks, with these rules before the eleventh.
+fn networks(between: &str) -> RuleProgram {
+    let mut text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+        interfaces = { outside = \"eth0\" }\n"
+        .to_owned();
+    for number in 0..20 {
+        if number == 10 {
+            text.push_str(between);
+        }
+        text.push_str(&format!(
+            "[[host.sluice.rule]]\nname = \"n{number}\"\nallow = [\"443/tcp\"]\n\
+             from = [\"10.44.{number}.0/24\"]\n"
+        ));
+    }
+    let plan = plan(&text, "sluice");
+    let program = lower(&plan);
+    let mut atlas = Atlas::new();
+    assert_eq!(atlas.plan(&plan), atlas.program(&program));
+    program
+}
+
+/// The rules of the chains for IPv4.
+fn for_v4(program: &RuleProgram) -> String {
+    let chains = program.chains.iter().filter(|it| it.name.starts_with("inbound/v4"));
+    chains
+        .map(|it| listing(&RuleProgram { chains: vec![it.clone()], ..RuleProgram::default() }))
+        .collect()
+}
+
+#[test]
+fn networks_of_one_size_are_one_lookup() {
+    let program = networks("");
+    let first = program.chains.iter().find(|it| it.name == "inbound/v4").expect("it");
+    let Action::Choose(lookup) = &first.rules[0].action else { panic!("{first:?}") };
+    assert_eq!((first.rules.len(), lookup.entries.len()), (1, 20));
+    assert!(lookup.entries.iter().all(|it| it.last.0 - it.first.0 == 255));
+}
+
+#[test]
+fn an_open_rule_that_tells_more_is_asked_where_later_ones_are() {
+    // It may take what later rules would, and only it knows: these ask it first. It is asked of the others behind.
+    let contested =
+        "[[host.sluice.rule]]\nname = \"through\"\ndeny = [\"443/tcp\"]\ningress = [\"outside\"]\n";
+    insta::assert_snapshot!(for_v4(&networks(contested)));
+    // What takes other traffic is not.
+    let elsewhere = contested.replace("443/tcp", "22/tcp");
+    assert_eq!(for_v4(&networks(&elsewhere)).matches("through").count(), 1);
+}
+
+#[test]
+fn what_takes_much_to_tell_is_told_once() {
+    // What twenty open rules take is taken out of a denial of everything, which stands in every block.
+    let mut text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n".to_owned();
+    let mut rule = |name: String, rest: &str| {
+        text.push_str(&format!("[[host.sluice.rule]]\nname = \"{name}\"\n{rest}\n"));
+    };
+    for number in 0..20 {
+        rule(format!("open-{number}"), &format!("allow = [\"{}/tcp\"]", 1_000 + 7 * number));
+    }
+    rule("all".into(), "deny = [\"any\"]\nfrom = [\"10.44.0.0/16\"]");
+    for number in 0..100 {
+        let from = format!("from = [\"10.44.{number}.0/24\"]\nto = [\"192.0.2.10\"]");
+        rule(format!("n{number}"), &format!("allow = [\"443/tcp\"]\n{from}"));
+    }
+    let plan = plan(&text, "sluice");
+    let program = lower(&plan);
+    let mut atlas = Atlas::new();
+    assert_eq!(atlas.plan(&plan), atlas.program(&program));
+    let all = RuleId::rule("all");
+    let told =
+        program.chains.iter().flat_map(|it| &it.rules).filter(|it| it.id.as_ref() == Some(&all));
+    assert!((1..20).contains(&told.count()), "once for each lookup, not for each network");
 }
