@@ -22,7 +22,7 @@ use tipstaff_wire::packet::{Payload, build};
 const FEW: usize = 10;
 const MANY: usize = 10_000;
 const PACKETS: usize = 20_000;
-const ROUNDS: usize = 7;
+const ROUNDS: usize = 21;
 
 fn main() {
     sealed_benchmark(report);
