@@ -43,8 +43,8 @@ impl Field<'_> {
         (ranges.collect(), freed.collect())
     }
 
-    /// What is left of the items by blocks, and the items, fewer, that are too wide for them and go behind. `None` if
-    /// blocks gain nothing, or would list more than `most` items.
+    /// What is left of the items by blocks, at least one, and the items, fewer, that are too wide for them and go behind.
+    /// `None` if blocks gain nothing, or would list more than `most` items.
     pub(super) fn blocks<'p>(
         &self,
         items: &[Item<'p>],
@@ -70,7 +70,9 @@ impl Field<'_> {
             let Block { first, last, .. } = block;
             (!items.is_empty()).then_some(Found { first, last, items, numbers })
         });
-        Some((found.collect(), wide.iter().map(|&at| items[at].clone()).collect()))
+        let found: Vec<_> = found.collect();
+        // Nothing is left where wide items take all that the others would.
+        (!found.is_empty()).then(|| (found, wide.iter().map(|&at| items[at].clone()).collect()))
     }
 
     /// What is left of the items by stretches of values of any length. `None` if that would list more than `most`.

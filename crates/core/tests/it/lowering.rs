@@ -184,3 +184,24 @@ fn what_takes_much_to_tell_is_told_once() {
         program.chains.iter().flat_map(|it| &it.rules).filter(|it| it.id.as_ref() == Some(&all));
     assert!((1..20).contains(&told.count()), "once for each lookup, not for each network");
 }
+
+#[test]
+fn no_lookup_is_empty() {
+    // What takes every port stands above rules for single ones: nothing is left to look up by port.
+    let mut text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n".to_owned();
+    let mut rule = |name: String, rest: &str| {
+        text.push_str(&format!("[[host.sluice.rule]]\nname = \"{name}\"\n{rest}\n"));
+    };
+    rule("all".into(), "allow = [\"proto:17\"]");
+    for number in 0..30 {
+        rule(format!("n{number}"), &format!("deny = [\"{}/udp\"]", 1_000 + number));
+    }
+    let plan = plan(&text, "sluice");
+    let program = lower(&plan);
+    let mut atlas = Atlas::new();
+    assert_eq!(atlas.plan(&plan), atlas.program(&program));
+    for rule in program.chains.iter().flat_map(|it| &it.rules) {
+        let Action::Choose(lookup) = &rule.action else { continue };
+        assert!(!lookup.entries.is_empty(), "{rule}");
+    }
+}
