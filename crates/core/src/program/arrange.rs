@@ -23,6 +23,8 @@ const BLOCKS_V6: [u32; 4] = [0, 64, 72, 80];
 pub(super) struct Arranger<'l> {
     pub lowering: &'l mut Lowering,
     pub family: Family,
+    /// Which part of what stretches may grow by.
+    pub part: usize,
 }
 
 impl Arranger<'_> {
@@ -36,7 +38,7 @@ impl Arranger<'_> {
         let items: &[Item<'_>] =
             &places.map(|(place, item)| Item { place, ..item.clone() }).collect::<Vec<_>>();
         let axis = Axis::of_most(items);
-        let list = stretches(items, axis, self.family);
+        let list = stretches(items, axis, self.family, self.part);
         if list.len() > STRETCHES {
             let narrow = items.iter().filter(|item| !item.condition.traffic.is_any()).count();
             if narrow * 2 > items.len()

@@ -83,6 +83,27 @@ fn reopened(plan: &HostPlan) -> RangeSet<u16> {
         .fold(RangeSet::empty(), |ports, it| ports.union(&it.traffic.ports[PortProtocol::Tcp]))
 }
 
+/// A list of more rules than this was walked for want of room.
+const WALKED: usize = 64;
+/// The part of what stretches may grow by where all of it leaves no room for lookups.
+const MODEST: usize = 4;
+
+/// Items as the shorter list for packets to walk of two. Long stretches make few steps, and where they leave no room for
+/// lookups, many.
+fn shortest(lowering: &mut Lowering, family: Family, items: &[Item<'_>]) -> Vec<ProgramRule> {
+    let before = lowering.mark();
+    let with = |part: usize, lowering: &mut Lowering| {
+        lowering.rewind(before);
+        Arranger { lowering, family, part }.arrange(items)
+    };
+    let rules = with(1, lowering);
+    if rules.len() <= WALKED {
+        return rules;
+    }
+    let modest = with(MODEST, lowering);
+    if modest.len() <= rules.len() { modest } else { with(1, lowering) }
+}
+
 /// The rules that packets enter. The baseline and the default stay as they are; many written
 /// rules are arranged for each IP version, since addresses differ in size.
 fn base(lowering: &mut Lowering, decisions: &[Decision]) -> Vec<ProgramRule> {
@@ -114,7 +135,7 @@ fn base(lowering: &mut Lowering, decisions: &[Decision]) -> Vec<ProgramRule> {
             lowering.room = room.part(weight, all);
             let word = if family == Family::V4 { "v4" } else { "v6" };
             let name = format!("{}/{word}", lowering.direction.as_str());
-            let arranged = Arranger { lowering, family }.arrange(&part);
+            let arranged = shortest(lowering, family, &part);
             lowering.chains.push(lowering.helper(&name, arranged));
             rules.push(lead(vec![Test::Family(family)], Action::Jump(name)));
         }

@@ -9,9 +9,8 @@ use std::rc::Rc;
 /// Sets of more ranges than this are kept whole: one set loads and is walked better than a
 /// lookup that all of its ranges would split.
 const LARGE: usize = 1_000;
-/// The items of a stretch may take so many times what they take as they are written, for what is taken out of them...
-const TIMES: usize = 1;
-/// ... and this many bytes more.
+/// The items of a stretch may take as much more, for what is taken out of them, as they take as they are written, and
+/// this many bytes; or a part of that, where it would leave no room for lookups.
 const MORE: usize = 32 * 1024;
 /// How many items may have to be asked before each item of a stretch, on average.
 const AHEAD: usize = 4;
@@ -105,10 +104,12 @@ struct Current<'p> {
     spread: usize,
     /// How many items stand ahead of others.
     ahead: usize,
+    /// Which part of what may be spread is.
+    part: usize,
 }
 
 impl<'p> Current<'p> {
-    fn new() -> Self {
+    fn new(part: usize) -> Self {
         Self {
             named: Vec::new(),
             open: Vec::new(),
@@ -118,11 +119,12 @@ impl<'p> Current<'p> {
             plain: 0,
             spread: 0,
             ahead: 0,
+            part,
         }
     }
 
     fn close(&mut self, list: &mut Vec<Stretch<'p>>) {
-        let done = std::mem::replace(self, Self::new());
+        let done = std::mem::replace(self, Self::new(self.part));
         if !done.named.is_empty() || !done.open.is_empty() {
             list.push(Stretch::Sorted { named: done.named, open: done.open });
         }
@@ -139,7 +141,7 @@ impl<'p> Current<'p> {
         }
         let Some(ahead) = self.ahead_of(&rest.condition.traffic) else { return false };
         let listed = self.ahead + ahead.len();
-        if spread > TIMES * self.plain + MORE || listed > AHEAD * (self.named.len() + 100) {
+        if spread > (self.plain + MORE) / self.part || listed > AHEAD * (self.named.len() + 100) {
             return false;
         }
         (self.plain, self.spread, self.ahead) = (self.plain + weight, spread, listed);
@@ -186,10 +188,15 @@ impl<'p> Current<'p> {
     }
 }
 
-/// Cuts `items`, all of one IP version, into stretches.
-pub(crate) fn stretches<'p>(items: &[Item<'p>], axis: Axis, family: Family) -> Vec<Stretch<'p>> {
+/// Cuts `items`, all of one IP version, into stretches, of which one may grow by one `part` of what it could.
+pub(crate) fn stretches<'p>(
+    items: &[Item<'p>],
+    axis: Axis,
+    family: Family,
+    part: usize,
+) -> Vec<Stretch<'p>> {
     let mut list = Vec::new();
-    let mut current = Current::new();
+    let mut current = Current::new(part);
     for item in items {
         let addresses = axis.addresses(&item.condition);
         let ranges = addresses.v4.ranges().len().max(addresses.v6.ranges().len());

@@ -1,8 +1,10 @@
 //! A plan to the neutral program that the kernel is told.
 
 use crate::given::{MENDED, plan};
+use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::meaning::Atlas;
-use tipstaff_core::plan::RuleId;
+use tipstaff_core::plan::{RuleId, resolve};
+use tipstaff_core::policy::{Source, read};
 use tipstaff_core::program::{Action, Counted, RuleProgram, lower};
 use tipstaff_core::space::Direction;
 
@@ -203,5 +205,19 @@ fn no_lookup_is_empty() {
     for rule in program.chains.iter().flat_map(|it| &it.rules) {
         let Action::Choose(lookup) = &rule.action else { continue };
         assert!(!lookup.entries.is_empty(), "{rule}");
+    }
+}
+
+#[test]
+fn lists_that_find_no_room_are_cut_instead_of_walked() {
+    // What is taken out of longer stretches would leave no room for lookups, and packets thousands of rules to walk.
+    for rules in [10_000, 20_000] {
+        let text = Generator::new(1).grown_policy(rules);
+        let policy = read(&Source::new("grown.toml", &text)).expect("good");
+        let program = lower(&resolve(&policy, HOST_NAME, NOW).expect("the host"));
+        for name in ["inbound/v4", "inbound/v6"] {
+            let chain = program.chains.iter().find(|it| it.name == name).expect("it");
+            assert!(chain.rules.len() < rules / 50, "{name}: {}", chain.rules.len());
+        }
     }
 }
