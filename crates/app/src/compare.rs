@@ -5,7 +5,9 @@ use super::folded::told;
 use super::load::of_places;
 use super::of_others::others;
 use super::region::Words;
-use super::{By, Failure, Loaded, PacketWords, exported, likely_packet, load, loaded, whole_plan};
+use super::{
+    By, Failure, Loaded, PacketWords, beside, exported, likely_packet, load, loaded, whole_plan,
+};
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
@@ -24,8 +26,6 @@ const PARTS: usize = 2_000;
 /// So many differences with the kernel are worked out exactly, unless all are asked for: each takes about
 /// as long as to find out how many there are.
 const TOLD: usize = 24;
-/// Of policies with more decisions than this, what an edit changes is worked out from the policy that was in force.
-const LONG: usize = 300;
 /// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
 pub(crate) const NODES: usize = 5_000_000;
 
@@ -231,7 +231,7 @@ fn with_kernel(
     kernel_first: bool,
     all: bool,
 ) -> Result<Effects, Failure> {
-    let Some(snapshot) = machine.rules()? else {
+    let Some(snapshot) = beside::rules(machine, policy)? else {
         return Err(Failure::System {
             message: "no rules of ours are in the kernel".into(),
             help: vec!["put the policy's there with `tipstaff enforce`".into()],
@@ -268,7 +268,7 @@ pub(crate) fn from_kernel(
     }
     // The same is so of what was there before; and from one policy to another only what is edited matters, however
     // long they are.
-    if is_long(policy)
+    if beside::is_long(policy)
         && let Some(before) = put_there()
         && let Some(changes) = from_policy(&before, policy, all)
     {
@@ -279,11 +279,6 @@ pub(crate) fn from_kernel(
     let decisions = (!atlas.is_exhausted()).then(|| changed(&atlas, &meanings));
     let effects = differences(&mut atlas, policy, &meanings, true, all);
     FromKernel { effects, decisions }
-}
-
-/// Whether the diagrams of a policy take longer than to work out once more what was in force before.
-fn is_long(policy: &Loaded) -> bool {
-    policy.plan.decisions().count() > LONG
 }
 
 /// What changes from one policy to another; `None` if they differ in too much to be told line by line.

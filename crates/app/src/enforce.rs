@@ -31,6 +31,9 @@ pub struct Report {
     pub programs: Vec<Program>,
     /// What is not recognised of sockets on this kernel, as whole sentences.
     pub not_recognised: Vec<String>,
+    /// Whether only what differs was changed in the kernel, with all else left as it was; `false` if all rules were
+    /// replaced, `null` if none were.
+    pub by_parts: Option<bool>,
     /// Decisions that are new.
     pub new: Vec<String>,
     /// Decisions that were there and take other packets now, or do something else with them.
@@ -92,6 +95,7 @@ pub fn report(
         left_out: loaded.left_out(),
         programs: programs_of(machine, loaded),
         not_recognised: Vec::new(),
+        by_parts: None,
         new: Vec::new(),
         changed: Vec::new(),
         gone: Vec::new(),

@@ -7,6 +7,7 @@ mod as_in_force;
 pub mod ask;
 pub mod asked;
 pub mod attend;
+mod beside;
 pub mod callers;
 mod came;
 pub mod chosen;

@@ -1,7 +1,9 @@
 //! `status`: what the kernel holds, and whether that is what the policy says.
 
 use super::listing::{PlaceAge, ages};
-use super::{Failure, Loaded, PacketWords, likely_packet, logging, posture, programs, transaction};
+use super::{
+    Failure, Loaded, PacketWords, beside, likely_packet, logging, posture, programs, transaction,
+};
 use crate::Outcome;
 use crate::attend::is_attended;
 use crate::store::{
@@ -198,7 +200,7 @@ pub struct OtherChain {
 /// # Errors
 /// [`Failure`] if the kernel cannot be read.
 pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
-    let snapshot = machine.rules()?;
+    let snapshot = beside::rules(machine, loaded)?;
     let others = machine.others()?;
     // Who may not look into the docket still learns the rest.
     let (written, kept_trouble) = kept(home);

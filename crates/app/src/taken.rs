@@ -1,11 +1,12 @@
 //! A policy in one of its postures.
 
+use super::beside::Threads;
 use super::wanted::Wanted;
 use super::{Failure, Loaded, now};
 use std::sync::OnceLock;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Host, NO_POSTURE, SHUT, Taken, nearest};
-use tipstaff_core::program::{RuleProgram, lower};
+use tipstaff_core::program::{RuleProgram, lower_by};
 use tipstaff_linux::{LinuxError, Machine};
 
 impl Loaded {
@@ -24,10 +25,10 @@ impl Loaded {
     }
 
     fn lower(&self) -> RuleProgram {
-        let program = lower(&self.plan);
+        let program = lower_by(&self.plan, &Threads);
         let end = self.plan.taken.as_ref().and_then(|it| it.until);
         match (&self.later, end) {
-            (Some(later), Some(end)) => program.until(end, lower(later)),
+            (Some(later), Some(end)) => program.until(end, lower_by(later, &Threads)),
             _ => program,
         }
     }

@@ -17,6 +17,7 @@ pub mod acl;
 pub mod adopt;
 pub mod analysis;
 pub mod draft;
+pub mod fnv;
 #[cfg(feature = "generate")]
 pub mod generate;
 pub mod meaning;

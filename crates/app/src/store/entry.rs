@@ -69,6 +69,10 @@ pub struct Entry {
     pub policy: Option<String>,
     /// The entry that it goes back to.
     pub of: Option<u64>,
+    /// A digest of the rules that the policy was worked out to: who finds these in the kernel has found what the policy
+    /// means, however it would be worked out today.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rules: Option<String>,
     /// What it changed for packets, in a few words.
     pub effect: String,
     /// Where the remote shell of its host listens, as traffic terms.

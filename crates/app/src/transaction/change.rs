@@ -3,8 +3,8 @@
 use super::back::Back;
 use super::clock::now;
 use super::entries::{self, New, entry};
-use super::holds::{is_in_force, put_there};
-use super::load::{How, Outcome, put_in_force};
+use super::holds::{Last, confirmed_before, is_in_force, put_there};
+use super::load::{Outcome, Seen, Sent, put_in_force};
 use super::noted::noted;
 use super::objections::objections;
 use super::open::opened;
@@ -16,7 +16,7 @@ use crate::effect::Effects;
 use crate::first::stays_open;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, compare, cut, enforce, live, logging, programs, shut};
+use crate::{Failure, Loaded, beside, compare, cut, enforce, live, logging, programs, shut};
 use std::borrow::Cow;
 use tipstaff_core::plan::{RuleId, TURNED_AWAY};
 use tipstaff_linux::LinuxError;
@@ -35,8 +35,10 @@ pub(crate) fn carry_out(
     let despite = objections(policy, options)?;
     // Whoever else changes what is enforced waits until this is done.
     let mut docket = if options.dry { None } else { Some(opened(options.machine, options.home)?) };
-    let before = options.machine.rules()?;
-    let report = foreseen(policy, options, before.as_ref());
+    let generation = Some(options.machine.generation()?);
+    let (before, last) = rules_and_last(policy, options)?;
+    let seen = Seen { rules: before.as_ref(), generation };
+    let report = foreseen(policy, options, before.as_ref(), last);
     let reset = counting_anew(&report, kind);
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: say::Changed::WouldEnforce, ..report });
@@ -51,7 +53,7 @@ pub(crate) fn carry_out(
         last.is_some_and(|it| it.policy.as_ref() == Some(&digest) && is_in_posture_of(policy, it));
     let posture = situation::of_change(policy, options.posture, last);
     if same && known {
-        return unchanged(policy, options, before.as_ref(), report);
+        return unchanged(policy, options, seen, report);
     }
     let told = options.tell.filter(|_| !report.effects.is_nothing());
     if let Some(tell) = told {
@@ -75,19 +77,20 @@ pub(crate) fn carry_out(
         false => watched(options, docket, &waits)?,
     };
     let sent = match same && options.log_for.is_none() {
-        true => Ok(Vec::new()),
-        false => put_in_force(options.machine, policy, before.as_ref(), &reset, how(kind)),
+        true => Ok(Sent::default()),
+        false => put_in_force(options.machine, policy, seen, &reset),
     };
     let mut report = report;
-    let not_recognised = match sent {
-        Ok(not_recognised) => not_recognised,
+    let sent = match sent {
+        Ok(sent) => sent,
         Err(outcome) => {
             let at_once = keep.then_some((&back, before.as_ref()));
             return Err(not_in_force(policy, options, docket, id, at_once, outcome));
         }
     };
     if let Some(enforced) = &mut report.enforced {
-        enforced.not_recognised = not_recognised;
+        enforced.not_recognised = sent.not_recognised;
+        enforced.by_parts = sent.by_parts;
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
@@ -109,8 +112,15 @@ fn counting_anew(report: &Report, kind: Kind) -> Vec<String> {
     changed.map(|it| it.changed.clone()).unwrap_or_default()
 }
 
-fn how(kind: Kind) -> How {
-    if kind == Kind::Refresh { How::Elements } else { How::Whole }
+/// What the kernel holds, and of a long policy what was confirmed last.
+fn rules_and_last(
+    policy: &Loaded,
+    options: &Options<'_>,
+) -> Result<(Option<Snapshot>, Last), LinuxError> {
+    let (machine, home) = (options.machine, options.home);
+    let last = || confirmed_before(machine, home, policy);
+    let (before, last) = beside::rules_and(machine, policy, last)?;
+    Ok((before, last.flatten()))
 }
 
 /// What follows by itself from an entry does not take the place of what somebody has put in force since.
@@ -135,11 +145,11 @@ fn living_on(options: &Options<'_>, policy: &Loaded) -> Option<usize> {
 fn unchanged(
     policy: &Loaded,
     options: &Options<'_>,
-    before: Option<&Snapshot>,
+    seen: Seen<'_>,
     mut report: Report,
 ) -> Result<Report, Failure> {
     if options.log_for.is_some() {
-        let sent = put_in_force(options.machine, policy, before, &[], How::Whole);
+        let sent = put_in_force(options.machine, policy, seen, &[]);
         sent.map_err(|(Outcome::Refused(error) | Outcome::Unknown(error))| {
             Failure::in_kernel(error, &policy.sources, &policy.plan)
         })?;
@@ -177,10 +187,15 @@ fn shut_out(policy: &Loaded, options: &Options<'_>, report: &mut Report) {
 }
 
 /// What a change would do.
-fn foreseen(policy: &Loaded, options: &Options<'_>, before: Option<&Snapshot>) -> Report {
+fn foreseen(
+    policy: &Loaded,
+    options: &Options<'_>,
+    before: Option<&Snapshot>,
+    last: Last,
+) -> Report {
     let (effects, changed) = match before {
         Some(snapshot) => {
-            let put_there = || put_there(options.machine, options.home, snapshot);
+            let put_there = || put_there(last, snapshot);
             let found = compare::from_kernel(policy, &snapshot.program, put_there, options.all);
             (found.effects, found.decisions)
         }

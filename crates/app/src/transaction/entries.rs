@@ -3,6 +3,7 @@
 use super::super::users::Users;
 use super::super::{Failure, Loaded, loaded};
 use super::clock::{now, since_boot};
+use super::rules_digest::digest_of;
 use crate::store::{
     Entry, Guarded, Home, InPosture, Kind, Situation, State, kept_policy, this_boot,
 };
@@ -61,6 +62,7 @@ pub(super) fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
         from: machine.own_session().map(|session| session.client.to_string()),
         policy: new.policy.map(|it| it.1),
         of: new.of,
+        rules: policy.map(|it| digest_of(it.program())),
         effect: new.effect,
         state: State::Intended,
     }

@@ -1,8 +1,9 @@
 //! Whether the kernel holds what a policy asks for.
 
 use super::entries::recorded;
+use super::rules_digest::digest_of;
 use crate::Loaded;
-use crate::store::{Docket, Home};
+use crate::store::{Docket, Home, digest};
 use tipstaff_core::program::{self, RuleProgram};
 use tipstaff_linux::Machine;
 use tipstaff_linux::ruleset::Snapshot;
@@ -27,13 +28,31 @@ pub(crate) fn was_in_force(policy: &Loaded, before: &Snapshot) -> bool {
         })
 }
 
-/// The policy for which the kernel was given the rules that it holds: the last that was confirmed, if they are just what
-/// it asks for. In a posture more than one policy holds.
-pub(super) fn put_there(machine: &dyn Machine, home: &Home, held: &Snapshot) -> Option<Loaded> {
+/// The policy that was confirmed last, and the digest of the rules that it was worked out to.
+pub(super) type Last = Option<(Loaded, Option<String>)>;
+
+/// The policy for which the kernel was given the rules that it holds: the last that was confirmed, if they are what it
+/// was worked out to, or is. In a posture more than one policy holds.
+pub(super) fn put_there(last: Last, held: &Snapshot) -> Option<Loaded> {
+    let (policy, rules) = last?;
+    let known = rules.is_some_and(|it| {
+        it == digest_of(&held.program)
+            && !held.dormant
+            && held.strays.is_empty()
+            && held.host == policy.plan.host
+    });
+    (known || is_in_force(&policy, held)).then_some(policy)
+}
+
+/// What was confirmed last; `None` if it is in a posture, or is this one.
+pub(super) fn confirmed_before(machine: &dyn Machine, home: &Home, policy: &Loaded) -> Last {
     let written = Docket::look(home).ok()?;
     let last = written.confirmed().filter(|it| it.posture.is_none())?;
-    let policy = recorded(machine, home, last).ok()?;
-    (policy.plan.taken.is_none() && is_in_force(&policy, held)).then_some(policy)
+    if last.policy.as_ref() == Some(&digest(&policy.plan.host, &policy.sources).0) {
+        return None;
+    }
+    let before = recorded(machine, home, last).ok()?;
+    before.plan.taken.is_none().then(|| (before, last.rules.clone()))
 }
 
 fn holds(

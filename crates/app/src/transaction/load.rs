@@ -8,8 +8,8 @@ use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::space::Direction;
-use tipstaff_linux::ruleset::{self, Snapshot, Tally};
-use tipstaff_linux::{LinuxError, Machine, Protocol};
+use tipstaff_linux::ruleset::{self, Marks, Snapshot, Tally};
+use tipstaff_linux::{LinuxError, Machine, Protocol, Transport};
 
 /// Others may change their rules at any time; so often it is tried again.
 const TRIES: usize = 8;
@@ -26,28 +26,37 @@ pub(super) enum Outcome {
     Unknown(LinuxError),
 }
 
-/// In which way the rules get into the kernel.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum How {
-    /// All of them are replaced.
-    Whole,
-    /// Only what is in sets is changed, where that will do.
-    Elements,
+/// The kernel's rules as they were when it was worked out what changes.
+#[derive(Clone, Copy)]
+pub(crate) struct Seen<'a> {
+    /// Ours; `None` if there were none.
+    pub rules: Option<&'a Snapshot>,
+    /// What the kernel's rules had been no later than that, as a [`ruleset::generation`]; `None` if nobody asked.
+    pub generation: Option<u32>,
+}
+
+/// The policy's rules are in the kernel.
+#[derive(Default)]
+pub(crate) struct Sent {
+    /// What is not recognised of sockets.
+    pub not_recognised: Vec<String>,
+    /// Whether only what differs was changed; `None` if nothing was sent.
+    pub by_parts: Option<bool>,
 }
 
 /// Puts the policy's rules into the kernel, provided that ours are still what they were when it
 /// was worked out what changes. Others may change theirs at any time. Decisions go on counting from
-/// where they are, but for those that `reset` names. Gives what is not recognised of sockets.
+/// where they are, but for those that `reset` names.
 ///
 /// # Errors
 /// [`Outcome`].
 pub(crate) fn put_in_force(
     machine: &dyn Machine,
     policy: &Loaded,
-    before: Option<&Snapshot>,
+    seen: Seen<'_>,
     reset: &[String],
-    how: How,
-) -> Result<Vec<String>, Outcome> {
+) -> Result<Sent, Outcome> {
+    let before = seen.rules;
     let mut policy = Cow::Borrowed(policy);
     if policy.plan.logging.all_until.is_some() || before.is_some_and(is_raised) {
         policy.to_mut().goes_on_logging(before);
@@ -60,38 +69,61 @@ pub(crate) fn put_in_force(
     let done = programs::recognised(policy, &marks, |marks| {
         for _ in 0..TRIES {
             let generation = ruleset::generation(kernel)?;
-            let now = ruleset::read(kernel)?;
-            if !same(now.as_ref(), before) {
-                return Err(LinuxError::Changed);
+            // Of the same generation they are as they were seen.
+            let as_seen = before.filter(|_| Some(generation) == seen.generation);
+            let to = (policy, marks, generation);
+            let mut done = as_seen.and_then(|held| by_parts(kernel, held, to, reset));
+            let mut now = None;
+            if done.is_none() {
+                now = ruleset::read(kernel)?;
+                if !same(now.as_ref(), before) {
+                    return Err(LinuxError::Changed);
+                }
+                let tried = as_seen.is_some();
+                done = now
+                    .as_ref()
+                    .filter(|_| !tried)
+                    .and_then(|held| by_parts(kernel, held, to, reset));
             }
-            let (host, program) = (&policy.plan.host, policy.program());
-            if let (How::Elements, Some(held)) = (how, &now) {
-                let meant = (host.as_str(), program, marks);
-                match ruleset::change_elements(kernel, held, meant, generation) {
-                    Ok(None) => {}
-                    done => {
-                        let done = done.map(drop);
-                        match settled(done, (machine, policy, before), &mut known) {
-                            Some(done) => return done,
-                            None => continue,
-                        }
-                    }
+            if let Some(done) = done {
+                match settled(done, (machine, policy, before), &mut known) {
+                    Some(done) => return done.map(|()| true),
+                    None => continue,
                 }
             }
+            let (host, program) = (&policy.plan.host, policy.program());
             // What has been counted up to now, of decisions that take what they took.
             let counted = now.filter(|it| it.host == policy.plan.host).map(|it| it.tallies);
             let carried = carried(policy, counted.unwrap_or_default(), reset);
             let done = ruleset::enforce_at(kernel, host, program, marks, generation, &carried);
             if let Some(done) = settled(done.map(drop), (machine, policy, before), &mut known) {
-                return done;
+                return done.map(|()| false);
             }
         }
         Err(LinuxError::Changed)
     });
     match done {
-        Ok(((), not_recognised)) => Ok(not_recognised),
+        Ok((by_parts, not_recognised)) => Ok(Sent { not_recognised, by_parts: Some(by_parts) }),
         Err(error) if known => Err(Outcome::Refused(error)),
         Err(error) => Err(Outcome::Unknown(error)),
+    }
+}
+
+/// Changes only what differs; `None` where that is not possible.
+fn by_parts(
+    kernel: &mut dyn Transport,
+    held: &Snapshot,
+    (policy, marks, generation): (&Loaded, &Marks, u32),
+    reset: &[String],
+) -> Option<Result<(), LinuxError>> {
+    // What a posture counts goes over to what holds without it.
+    if policy.later.is_some() || held.program.taken.is_some() {
+        return None;
+    }
+    let meant = (policy.plan.host.as_str(), policy.program(), marks);
+    match ruleset::change(kernel, held, meant, generation, reset) {
+        Ok(false) => None,
+        done => Some(done.map(drop)),
     }
 }
 

@@ -19,6 +19,7 @@ mod objections;
 mod open;
 mod over;
 mod request;
+mod rules_digest;
 mod seeing_out;
 mod settle;
 mod situation;

@@ -2,7 +2,7 @@
 
 use super::clock::{now, since_boot};
 use super::entries::{New, entry, in_any_posture};
-use super::load::{How, Outcome, put_in_force};
+use super::load::{Outcome, Seen, put_in_force};
 use super::noted::noted;
 use crate::store::{Docket, Entry, Home, InPosture, Kind, State, pending};
 use crate::{Failure, Loaded, cut};
@@ -65,7 +65,8 @@ pub(super) fn settle_posture(
     let policy =
         behind(machine, home, &last, posture.as_ref().and_then(InPosture::taken).as_ref())?;
     let admitted = as_in_posture(&before.program);
-    put_in_force(machine, &policy, Some(&before), &[], How::Whole).map_err(
+    let seen = Seen { rules: Some(&before), generation: None };
+    put_in_force(machine, &policy, seen, &[]).map_err(
         |(Outcome::Refused(error) | Outcome::Unknown(error))| {
             Failure::in_kernel(error, &policy.sources, &policy.plan)
         },

@@ -259,7 +259,7 @@ impl Arranger<'_> {
             [only] if only.condition.is_any() => whole(self.lowering, only),
             _ => {
                 let rules = self.arrange(items);
-                Then::Jump(self.lowering.numbered_chain(self.family, rules))
+                Then::Jump(self.lowering.chain_of(self.family, rules))
             }
         }
     }

@@ -8,7 +8,7 @@ use super::room;
 use crate::plan::Condition;
 use crate::space::TrafficSet;
 use std::collections::HashSet;
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// A field that items can be looked up by.
 pub(super) struct Field<'f> {
@@ -37,9 +37,9 @@ pub(super) struct Found<'p> {
 }
 
 impl Field<'_> {
-    fn all(&self, items: &[Item<'_>]) -> (Vec<Stretch>, Vec<Rc<Condition>>) {
+    fn all(&self, items: &[Item<'_>]) -> (Vec<Stretch>, Vec<Arc<Condition>>) {
         let ranges = items.iter().enumerate().flat_map(|(at, item)| (self.ranges)(at, item));
-        let freed = items.iter().map(|item| Rc::new((self.freed)(&item.condition)));
+        let freed = items.iter().map(|item| Arc::new((self.freed)(&item.condition)));
         (ranges.collect(), freed.collect())
     }
 
@@ -59,8 +59,8 @@ impl Field<'_> {
         let found = blocks.into_iter().filter_map(|block| {
             let ends = (block.first, block.last);
             let left = |&(at, whole): &(usize, bool)| {
-                let rest = || Rc::new((self.within)(&items[at].condition, ends));
-                items[at].with(if whole { Rc::clone(&freed[at]) } else { rest() })
+                let rest = || Arc::new((self.within)(&items[at].condition, ends));
+                items[at].with(if whole { Arc::clone(&freed[at]) } else { rest() })
             };
             let of_block = needed(&block.items, items, &wide);
             let alike = of_block.iter().all(|it| it.1);
@@ -79,7 +79,7 @@ impl Field<'_> {
     pub(super) fn stretches<'p>(&self, items: &[Item<'p>], most: usize) -> Option<Vec<Found<'p>>> {
         let (ranges, freed) = self.all(items);
         let found = cells(&ranges, |at| freed[at].is_any(), most)?.into_iter().map(|cell| {
-            let left = |&at: &usize| items[at].with(Rc::clone(&freed[at]));
+            let left = |&at: &usize| items[at].with(Arc::clone(&freed[at]));
             let items: Vec<_> = cell.items.iter().map(left).collect();
             let items = Item::with_those_ahead(&items);
             Found { first: cell.first, last: cell.last, items, numbers: Some(cell.items) }
@@ -111,7 +111,7 @@ pub(super) fn weight(found: &[Found<'_>]) -> usize {
     let walked = found.iter().filter(|it| it.numbers.as_ref().is_none_or(|it| seen.insert(it)));
     let conditions = walked.flat_map(|it| &it.items).map(|it| {
         // What takes much is told once, and led to.
-        let known = room::is_heavy(&it.condition) && !told.insert(Rc::as_ptr(&it.condition));
+        let known = room::is_heavy(&it.condition) && !told.insert(Arc::as_ptr(&it.condition));
         if known { room::RULE } else { room::weight(&it.condition) }
     });
     found.len() * room::ENTRY + conditions.sum::<usize>()

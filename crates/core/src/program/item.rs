@@ -2,7 +2,7 @@
 
 use crate::plan::{Condition, Decision};
 use crate::space::{AddressSet, Family, TrafficSet};
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// Up to so many items are walked one by one: a lookup would not be cheaper.
 pub(super) const FEW: usize = 8;
@@ -11,26 +11,26 @@ pub(super) const FEW: usize = 8;
 #[derive(Clone, Debug)]
 pub(super) struct Item<'p> {
     pub decision: &'p Decision,
-    pub condition: Rc<Condition>,
+    pub condition: Arc<Condition>,
     /// Where it stands in the list that is being arranged.
     pub place: usize,
     /// Items that stand ahead of it, and may take what it would, but are looked up behind it.
-    pub ahead: Rc<[Item<'p>]>,
+    pub ahead: Arc<[Item<'p>]>,
 }
 
 impl<'p> Item<'p> {
     /// One by itself.
-    pub(crate) fn new(decision: &'p Decision, condition: Rc<Condition>) -> Self {
-        Self { decision, condition, place: 0, ahead: Rc::new([]) }
+    pub(crate) fn new(decision: &'p Decision, condition: Arc<Condition>) -> Self {
+        Self { decision, condition, place: 0, ahead: Arc::new([]) }
     }
 
     /// The item with another condition.
-    pub(super) fn with(&self, condition: Rc<Condition>) -> Self {
+    pub(super) fn with(&self, condition: Arc<Condition>) -> Self {
         Self {
             decision: self.decision,
             condition,
             place: self.place,
-            ahead: Rc::clone(&self.ahead),
+            ahead: Arc::clone(&self.ahead),
         }
     }
 
@@ -39,7 +39,7 @@ impl<'p> Item<'p> {
         if traffic == self.condition.traffic {
             return self.clone();
         }
-        self.with(Rc::new(Condition { traffic, ..Condition::clone(&self.condition) }))
+        self.with(Arc::new(Condition { traffic, ..Condition::clone(&self.condition) }))
     }
 
     /// The items and those ahead of them, in order, as a list of its own.
@@ -51,7 +51,7 @@ impl<'p> Item<'p> {
         all.sort_by_key(|it| it.place);
         let alone = |it: &Self| Self {
             place: it.place,
-            ..Self::new(it.decision, Rc::clone(&it.condition))
+            ..Self::new(it.decision, Arc::clone(&it.condition))
         };
         all.into_iter().map(alone).collect()
     }
@@ -66,6 +66,6 @@ impl<'p> Item<'p> {
             *end = if end.has_all(family) { AddressSet::full() } else { end.only(family) };
         }
         condition.traffic = condition.traffic.of_family(family);
-        (!condition.traffic.is_empty()).then(|| Self::new(self.decision, Rc::new(condition)))
+        (!condition.traffic.is_empty()).then(|| Self::new(self.decision, Arc::new(condition)))
     }
 }

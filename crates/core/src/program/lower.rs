@@ -1,6 +1,7 @@
 //! A plan to a rule program.
 
 use super::arrange::Arranger;
+use super::hands::{Hands, OneByOne};
 use super::item::{FEW, Item};
 use super::lowering::{Lowering, lead};
 use super::model::{Action, Admitting, BaseChain, Chain, ProgramRule, RuleProgram, Test};
@@ -8,7 +9,7 @@ use super::room::{self, Room};
 use crate::plan::{Condition, Decision, HostPlan, Kind};
 use crate::policy::Verdict;
 use crate::space::{Direction, Family, PortProtocol, RangeSet};
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// Lowers a plan.
 ///
@@ -16,26 +17,36 @@ use std::rc::Rc;
 /// bytes of the plain form, the list is walked ([`Room`]).
 #[must_use]
 pub fn lower(plan: &HostPlan) -> RuleProgram {
+    lower_by(plan, &OneByOne)
+}
+
+/// Likewise; of long lists both IP versions at a time, if `hands` can do that.
+#[must_use]
+pub fn lower_by(plan: &HostPlan, hands: &impl Hands) -> RuleProgram {
     let plain = |chain: &crate::plan::Chain| {
         let active = chain.decisions.iter().filter(|it| it.idle.is_none());
         active.flat_map(|it| &it.conditions).map(room::weight).sum::<usize>()
     };
     let all: usize = plan.chains.iter().map(plain).sum();
-    lower_with(plan, |chain| Room::share(plain(chain), all))
+    lower_with(plan, |chain| Room::share(plain(chain), all), hands)
 }
 
 /// A plan to the plainest rule program: every list is walked.
 #[cfg(feature = "generate")]
 #[must_use]
 pub fn lower_plainly(plan: &HostPlan) -> RuleProgram {
-    lower_with(plan, |_| Room::default())
+    lower_with(plan, |_| Room::default(), &OneByOne)
 }
 
-fn lower_with(plan: &HostPlan, room: impl Fn(&crate::plan::Chain) -> Room) -> RuleProgram {
+fn lower_with(
+    plan: &HostPlan,
+    room: impl Fn(&crate::plan::Chain) -> Room,
+    hands: &impl Hands,
+) -> RuleProgram {
     let mut program = RuleProgram::default();
     for chain in &plan.chains {
         let mut lowering = Lowering::new(chain.direction, room(chain));
-        let rules = base(&mut lowering, &chain.decisions);
+        let rules = base(&mut lowering, &chain.decisions, hands);
         let last = chain.decisions.last().map(|decision| decision.act.verdict());
         program.chains.push(Chain {
             name: chain.direction.as_str().into(),
@@ -83,6 +94,8 @@ fn reopened(plan: &HostPlan) -> RangeSet<u16> {
         .fold(RangeSet::empty(), |ports, it| ports.union(&it.traffic.ports[PortProtocol::Tcp]))
 }
 
+/// With fewer rules it is not worth it to arrange both IP versions at a time.
+const MANY: usize = 512;
 /// A list of more rules than this was walked for want of room.
 const WALKED: usize = 64;
 /// The part of what stretches may grow by where all of it leaves no room for lookups.
@@ -106,10 +119,10 @@ fn shortest(lowering: &mut Lowering, family: Family, items: &[Item<'_>]) -> Vec<
 
 /// The rules that packets enter. The baseline and the default stay as they are; many written
 /// rules are arranged for each IP version, since addresses differ in size.
-fn base(lowering: &mut Lowering, decisions: &[Decision]) -> Vec<ProgramRule> {
+fn base(lowering: &mut Lowering, decisions: &[Decision], hands: &impl Hands) -> Vec<ProgramRule> {
     let active = decisions.iter().filter(|decision| decision.idle.is_none());
     let items = active.flat_map(|decision| {
-        let item = move |it: &Condition| Item::new(decision, Rc::new(it.clone()));
+        let item = move |it: &Condition| Item::new(decision, Arc::new(it.clone()));
         decision.conditions.iter().map(item)
     });
     let (written, others): (Vec<Item<'_>>, Vec<Item<'_>>) =
@@ -127,17 +140,26 @@ fn base(lowering: &mut Lowering, decisions: &[Decision]) -> Vec<ProgramRule> {
             (family, part, weight)
         });
         let all = parts.iter().map(|it| it.2).sum();
-        let room = lowering.room;
-        for (family, part, weight) in parts {
+        let (direction, room) = (lowering.direction, lowering.room);
+        let arranged = |(family, part, weight): &(Family, Vec<Item<'_>>, usize)| {
+            let mut of_family = Lowering::new(direction, room.part(*weight, all));
+            let arranged = shortest(&mut of_family, *family, part);
+            (arranged, of_family.chains)
+        };
+        let [v4, v6] = &parts;
+        let (v4, v6) = match written.len() < MANY {
+            true => OneByOne.both(|| arranged(v4), || arranged(v6)),
+            false => hands.both(|| arranged(v4), || arranged(v6)),
+        };
+        for ((family, part, _), (arranged, chains)) in parts.iter().zip([v4, v6]) {
             if part.is_empty() {
                 continue;
             }
-            lowering.room = room.part(weight, all);
-            let word = if family == Family::V4 { "v4" } else { "v6" };
-            let name = format!("{}/{word}", lowering.direction.as_str());
-            let arranged = shortest(lowering, family, &part);
+            let word = if *family == Family::V4 { "v4" } else { "v6" };
+            let name = format!("{}/{word}", direction.as_str());
+            lowering.join(chains);
             lowering.chains.push(lowering.helper(&name, arranged));
-            rules.push(lead(vec![Test::Family(family)], Action::Jump(name)));
+            rules.push(lead(vec![Test::Family(*family)], Action::Jump(name)));
         }
     }
     rules.extend(lowering.one_by_one(&default));

@@ -4,11 +4,13 @@ use super::clauses::clauses;
 use super::item::Item;
 use super::model::{Action, Chain, ProgramRule, Sender, Test};
 use super::room::{self, Room};
+use crate::fnv::Fnv;
 use crate::plan::{Act, Condition, Decision};
 use crate::policy::Verdict;
 use crate::space::{Direction, Family, RangeSet, TCP};
 use std::collections::{BTreeSet, HashMap, HashSet};
-use std::rc::Rc;
+use std::hash::{Hash, Hasher};
+use std::sync::Arc;
 
 /// The lowering of one direction.
 pub(super) struct Lowering {
@@ -18,9 +20,9 @@ pub(super) struct Lowering {
     /// Decisions that have a chain of their own.
     own: BTreeSet<String>,
     /// The chains for conditions that take much to tell and occur in many lists.
-    told: HashMap<*const Condition, (Rc<Condition>, String)>,
-    /// How many chains have been numbered.
-    numbered: usize,
+    told: HashMap<*const Condition, (Arc<Condition>, String)>,
+    /// Chains named by what is in them, and where they are.
+    named: HashMap<String, usize>,
     /// How many bytes lookups may still take.
     pub room: Room,
 }
@@ -29,7 +31,6 @@ pub(super) struct Lowering {
 #[derive(Clone, Copy)]
 pub(super) struct Mark {
     chains: usize,
-    numbered: usize,
     room: Room,
 }
 
@@ -41,14 +42,14 @@ impl Lowering {
             chains: Vec::new(),
             own: BTreeSet::new(),
             told: HashMap::new(),
-            numbered: 0,
+            named: HashMap::new(),
             room,
         }
     }
 
     /// How far it has come.
     pub(super) fn mark(&self) -> Mark {
-        Mark { chains: self.chains.len(), numbered: self.numbered, room: self.room }
+        Mark { chains: self.chains.len(), room: self.room }
     }
 
     /// Goes back to where it was.
@@ -56,7 +57,8 @@ impl Lowering {
         let gone: HashSet<String> = self.chains.drain(mark.chains..).map(|it| it.name).collect();
         self.own.retain(|it| !gone.contains(it));
         self.told.retain(|_, it| !gone.contains(&it.1));
-        (self.numbered, self.room) = (mark.numbered, mark.room);
+        gone.iter().for_each(|it| _ = self.named.remove(it));
+        self.room = mark.room;
     }
 
     /// The items as rules, in order.
@@ -86,19 +88,19 @@ impl Lowering {
     pub(super) fn among_others(&mut self, items: &[Item<'_>], family: Family) -> Vec<ProgramRule> {
         let mut rules = Vec::with_capacity(items.len());
         for item in items {
-            let known = self.told.get(&Rc::as_ptr(&item.condition)).map(|it| it.1.clone());
+            let known = self.told.get(&Arc::as_ptr(&item.condition)).map(|it| it.1.clone());
             if let Some(chain) = known {
                 rules.push(lead(Vec::new(), Action::Jump(chain)));
                 continue;
             }
             let own = self.one_by_one(std::slice::from_ref(item));
-            if !room::is_heavy(&item.condition) || Rc::strong_count(&item.condition) == 1 {
+            if !room::is_heavy(&item.condition) || Arc::strong_count(&item.condition) == 1 {
                 rules.extend(own);
                 continue;
             }
-            let chain = self.numbered_chain(family, own);
-            let key = (Rc::clone(&item.condition), chain.clone());
-            self.told.insert(Rc::as_ptr(&item.condition), key);
+            let chain = self.chain_of(family, own);
+            let key = (Arc::clone(&item.condition), chain.clone());
+            self.told.insert(Arc::as_ptr(&item.condition), key);
             rules.push(lead(Vec::new(), Action::Jump(chain)));
         }
         rules
@@ -115,13 +117,35 @@ impl Lowering {
         name
     }
 
-    /// A new chain with rules that several decisions may share.
-    pub(crate) fn numbered_chain(&mut self, family: Family, rules: Vec<ProgramRule>) -> String {
-        self.numbered += 1;
+    /// The chain with these rules, which several decisions may share. It is named by what is in it: what an edit of
+    /// the policy leaves alone is called as before.
+    pub(crate) fn chain_of(&mut self, family: Family, rules: Vec<ProgramRule>) -> String {
         let word = if family == Family::V4 { "v4" } else { "v6" };
-        let name = format!("{}/{word}/{}", self.direction.as_str(), self.numbered);
+        let mut hasher = Fnv::default();
+        rules.hash(&mut hasher);
+        self.called(format!("{}/{word}/{:016x}", self.direction.as_str(), hasher.finish()), rules)
+    }
+
+    /// The chain of that name with these rules; of another name, if others have it.
+    fn called(&mut self, mut name: String, rules: Vec<ProgramRule>) -> String {
+        while let Some(at) = self.named.get(&name) {
+            if self.chains[*at].rules == rules {
+                return name;
+            }
+            name.push('+');
+        }
+        self.named.insert(name.clone(), self.chains.len());
         self.chains.push(self.helper(&name, rules));
         name
+    }
+
+    /// Takes in the chains that were made for a part of the list. Those of decisions are the same in each.
+    pub(super) fn join(&mut self, chains: Vec<Chain>) {
+        for chain in chains {
+            if self.own.insert(chain.name.clone()) {
+                self.chains.push(chain);
+            }
+        }
     }
 
     /// A chain that rules of this direction jump to.
@@ -177,4 +201,25 @@ fn whole(decision: &Decision) -> Vec<ProgramRule> {
         }
     }
     rules
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Chains of one number keep apart, and what is gone again leaves its name to others.
+    #[test]
+    fn chains_that_share_a_number_are_told_apart() {
+        let mut lowering = Lowering::new(Direction::Inbound, Room::default());
+        let start = lowering.mark();
+        let rules = |action| vec![lead(Vec::new(), action)];
+        let mut called = |action| lowering.called("a".into(), rules(action));
+        assert_eq!(called(Action::Allow), "a");
+        assert_eq!(called(Action::Deny), "a+");
+        assert_eq!((called(Action::Allow), called(Action::Deny)), ("a".into(), "a+".into()));
+        assert_eq!(called(Action::Reset), "a++");
+        lowering.rewind(start);
+        assert_eq!(lowering.called("a".into(), rules(Action::Deny)), "a");
+        assert_eq!(lowering.chains.len(), 1);
+    }
 }

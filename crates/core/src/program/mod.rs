@@ -13,6 +13,7 @@ mod compare;
 mod ending;
 mod evaluate;
 mod field;
+mod hands;
 mod item;
 mod lookup_form;
 mod lower;
@@ -24,9 +25,10 @@ mod room;
 mod stretch;
 
 pub use compare::{Drift, compare};
-pub use lower::lower;
+pub use hands::{Hands, OneByOne};
 #[cfg(feature = "generate")]
 pub use lower::lower_plainly;
+pub use lower::{lower, lower_by};
 pub use model::{
     Action, Admitting, BaseChain, Chain, Counted, End, Entry, Key, KeyValue, Lookup, ProgramRule,
     RuleProgram, Sender, Test, Then,

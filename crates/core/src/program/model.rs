@@ -113,14 +113,14 @@ impl RuleProgram {
 }
 
 /// What is said of a chain where packets enter.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct BaseChain {
     /// Whether a packet that leaves it undecided passes.
     pub passes: bool,
 }
 
 /// A named list of rules, walked in order.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Chain {
     /// The name by which rules jump to it.
     pub name: String,

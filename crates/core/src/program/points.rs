@@ -7,7 +7,7 @@ use super::model::KeyValue;
 use super::stretch::Axis;
 use crate::space::{AddressSet, Family, Point, PortProtocol, RangeSet, TrafficSet};
 use std::collections::HashSet;
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// An item is spelled out into at most so many points.
 const SPELLED_OUT: usize = 1_024;
@@ -135,7 +135,7 @@ fn single<'p>(item: &Item<'p>, axis: Axis, family: Family, value: KeyValue) -> I
     let (protocol, port) = service(value);
     let none = TrafficSet::empty();
     condition.traffic = protocol.map_or(none, |it| it.traffic(RangeSet::single(port)));
-    item.with(Rc::new(condition))
+    item.with(Arc::new(condition))
 }
 
 /// All values that the item takes, if they are few, it tests nothing else and nothing may come before it.

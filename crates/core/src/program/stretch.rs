@@ -4,7 +4,7 @@ use super::item::Item;
 use super::room;
 use crate::plan::{Condition, InterfaceTest};
 use crate::space::{AddressSet, Family, TrafficSet};
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// Sets of more ranges than this are kept whole: one set loads and is walked better than a
 /// lookup that all of its ranges would split.
@@ -154,9 +154,9 @@ impl<'p> Current<'p> {
 
     /// What has to be asked before an item with this traffic: the open items that may take some of it, and those that
     /// may take some of what these would. `None` if there are too many to look at.
-    fn ahead_of(&self, traffic: &TrafficSet) -> Option<Rc<[Item<'p>]>> {
+    fn ahead_of(&self, traffic: &TrafficSet) -> Option<Arc<[Item<'p>]>> {
         if !self.contested.meets(traffic) {
-            return Some(Rc::new([]));
+            return Some(Arc::new([]));
         }
         if self.contesting.len() > CONTESTING {
             return None;

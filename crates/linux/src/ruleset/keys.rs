@@ -91,6 +91,24 @@ impl Way {
     }
 }
 
+/// What names of maps say of what is looked up, and of how many bits.
+pub(super) fn word(key: Key, way: Way) -> String {
+    let version = |it| if it == Family::V4 { "v4" } else { "v6" };
+    let (what, family) = match key {
+        Key::Source(family) => ("source", Some(family)),
+        Key::Destination(family) => ("destination", Some(family)),
+        Key::DestinationPort => ("port", None),
+        Key::IcmpType => ("icmp-type", None),
+        Key::SourceService(family) => ("source-service", Some(family)),
+        Key::DestinationService(family) => ("destination-service", Some(family)),
+    };
+    let how = match way {
+        Way::Intervals => "intervals".to_owned(),
+        Way::Blocks(size) => (address_bits(key) - size).to_string(),
+    };
+    format!("{what}{}-{how}", family.map_or("", |it| version(it)))
+}
+
 fn address_bits(key: Key) -> u32 {
     length(key) * 8
 }

@@ -1,10 +1,10 @@
 //! Rule programs in the kernel.
 //!
-//! All that is ours lives in one table of the family `inet`. It is replaced as a whole in one
-//! batch, which the kernel applies entirely or not at all. Tables of others are never changed.
+//! All that is ours lives in one table of the family `inet`. It is replaced as a whole, or [`change`]d where it
+//! differs, in one batch, which the kernel applies entirely or not at all. Tables of others are never changed.
 
 mod decode;
-mod elements;
+mod difference;
 mod encode;
 mod keys;
 mod ledger;
@@ -24,7 +24,7 @@ mod shut;
 mod tally;
 mod values;
 
-pub use elements::{change_elements, encode_elements};
+pub use difference::{Meant, change};
 pub use encode::encode;
 pub use ledger::Ledger;
 pub(crate) use ledger::send;
@@ -131,7 +131,7 @@ fn load(
     let latest = callers.as_ref().map(|it| it.latest(AT_ONCE));
     let mut put = |callers: Option<&Callers>| {
         let batch = Batch::begin_at(transport.next_sequence(), generation);
-        let before = Before { tallies: carried, callers, now: now() };
+        let before = Before { tallies: carried, callers, known: None, now: now() };
         let (batch, ledger) = encode::encode_into(batch, program, host, marks, &before)?;
         send(transport, "load rules", batch, &ledger)
     };

@@ -7,6 +7,7 @@ mod actor;
 mod adopted;
 mod agreement;
 mod breaking;
+mod by_parts;
 mod carried_over;
 mod ending;
 mod enforcement;

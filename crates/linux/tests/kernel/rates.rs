@@ -162,7 +162,12 @@ fn a_rule_that_uses_another_rates_set_is_not_taken_for_what_it_was() {
                         length: 4,
                         register,
                     },
-                    nf::Expression::Dynset { register, set: format!("set-{number}"), id: 0, limit },
+                    nf::Expression::Dynset {
+                        register,
+                        set: format!("limits/inbound/rule/each/{number}"),
+                        id: 0,
+                        limit,
+                    },
                     nf::Expression::Immediate(nf::Verdict::Accept),
                 ],
                 ..nf::Rule::default()

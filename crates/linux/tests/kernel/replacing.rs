@@ -9,7 +9,7 @@ use std::time::Duration;
 use tipstaff_core::program::lower;
 use tipstaff_linux::NetlinkSocket;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
-use tipstaff_linux::ruleset::{Marks, change_elements, encode_elements, enforce, generation, read};
+use tipstaff_linux::ruleset::{Marks, change, enforce, generation, read};
 
 const REPLACEMENTS: usize = 1_000;
 const CHANGES: usize = 200;
@@ -192,8 +192,8 @@ fn a_place_that_changes_misjudges_nobody() {
                         let held = read(&mut socket).expect("read").expect("our table");
                         let at = generation(&mut socket).expect("a number");
                         let meant = ("sluice", &programs[round % 2], &marks);
-                        let done = change_elements(&mut socket, &held, meant, at).expect("changed");
-                        assert!(done.is_some(), "more than elements was changed");
+                        let done = change(&mut socket, &held, meant, at, &[]).expect("changed");
+                        assert!(done, "all rules would have been replaced");
                     }
                     assert!(counted(&mut socket) > before, "what was counted is gone");
                 })
@@ -219,43 +219,4 @@ fn a_place_that_changes_misjudges_nobody() {
 fn counted(socket: &mut NetlinkSocket) -> u64 {
     let held = read(socket).expect("read").expect("our table");
     held.tallies.iter().map(|it| it.taken.packets).sum()
-}
-
-/// Where more than a place differs, nothing is done by halves.
-#[test]
-fn only_places_are_changed_that_way() {
-    sealed("replacing::only_places_are_changed_that_way", || {
-        let lab = street_sluice_granary();
-        let sluice = lab.node("sluice").expect("it");
-        let of = |text: &str| lower(&plan(text));
-        let (old, new) = (policy_of_place(false), policy_of_place(true));
-        let more = |text: &str, rule: &str| format!("{text}[[host.sluice.rule]]\n{rule}");
-        let outcome = sluice.run(|| {
-            let mut socket = netfilter();
-            let marks = Marks::default();
-            let held = enforce(&mut socket, "sluice", &of(&old)).expect("enforced");
-            let at = generation(&mut socket).expect("a number");
-            for other in [
-                more(&new, "name = \"mail\"\nallow = [\"25/tcp\"]\n"),
-                new.replace("443/udp", "444/udp"),
-                new.replace("allow = [", "deny = ["),
-                new.replace("[host.sluice]", "[host.sluice]\nrecord = \"off\""),
-                old.replace("[\"far\"]", "[\"203.0.113.66\"]"),
-            ] {
-                let program = of(&other);
-                let meant = ("sluice", &program, &marks);
-                let made = encode_elements(&held, meant, (0, at)).expect("encoded");
-                assert!(made.is_none(), "{}", &other[other.len() - 80..]);
-            }
-            // Another host's rules, or a change in between.
-            let program = of(&new);
-            let made = encode_elements(&held, ("bench", &program, &marks), (0, at));
-            assert!(made.expect("encoded").is_none());
-            enforce(&mut socket, "sluice", &of(&old)).expect("enforced");
-            let meant = ("sluice", &program, &marks);
-            let late = change_elements(&mut socket, &held, meant, at);
-            assert!(matches!(late, Err(tipstaff_linux::LinuxError::Changed)), "{late:?}");
-        });
-        outcome.expect("entered");
-    });
 }

@@ -13,14 +13,20 @@ pub const DELETE_TABLE: u16 = SUBSYSTEM << 8 | 2;
 pub const NEW_CHAIN: u16 = SUBSYSTEM << 8 | 3;
 /// `NFT_MSG_GETCHAIN`.
 pub const GET_CHAIN: u16 = SUBSYSTEM << 8 | 4;
+/// `NFT_MSG_DELCHAIN`.
+pub(crate) const DELETE_CHAIN: u16 = SUBSYSTEM << 8 | 5;
 /// `NFT_MSG_NEWRULE`.
 pub const NEW_RULE: u16 = SUBSYSTEM << 8 | 6;
 /// `NFT_MSG_GETRULE`.
 pub const GET_RULE: u16 = SUBSYSTEM << 8 | 7;
+/// `NFT_MSG_DELRULE`.
+pub(crate) const DELETE_RULE: u16 = SUBSYSTEM << 8 | 8;
 /// `NFT_MSG_NEWSET`.
 pub const NEW_SET: u16 = SUBSYSTEM << 8 | 9;
 /// `NFT_MSG_GETSET`.
 pub const GET_SET: u16 = SUBSYSTEM << 8 | 10;
+/// `NFT_MSG_DELSET`.
+pub(crate) const DELETE_SET: u16 = SUBSYSTEM << 8 | 11;
 /// `NFT_MSG_NEWSETELEM`.
 pub const NEW_ELEMENTS: u16 = SUBSYSTEM << 8 | 12;
 /// `NFT_MSG_GETSETELEM`.

@@ -179,6 +179,30 @@ impl Batch {
         self.add(message_kind::DELETE_ELEMENTS, 0, |out| set.write_request(out))
     }
 
+    /// Deletes a set with all it holds; the kernel refuses while rules look into it.
+    pub fn delete_set(&mut self, set: &Set) -> u32 {
+        self.add(message_kind::DELETE_SET, 0, |out| set.write_name(out))
+    }
+
+    /// Deletes a chain; the kernel refuses while anything leads there.
+    pub fn delete_chain(&mut self, chain: &Chain) -> u32 {
+        self.add(message_kind::DELETE_CHAIN, 0, |out| chain.write_name(out))
+    }
+
+    /// Deletes the rule of that handle; without one, all rules of the chain.
+    pub fn delete_rule(&mut self, table: &str, chain: &str, handle: Option<u64>) -> u32 {
+        let rule = Rule { table: table.into(), chain: chain.into(), handle, ..Rule::default() };
+        self.add(message_kind::DELETE_RULE, 0, |out| rule.write_place(out))
+    }
+
+    /// Adds a rule before the one of that handle.
+    pub fn insert_rule(&mut self, rule: &Rule, before: u64) -> u32 {
+        self.add(message_kind::NEW_RULE, CREATE, |out| {
+            rule.write(out);
+            rule.write_position(before, out);
+        })
+    }
+
     /// Adds a rule at the end of its chain.
     pub fn new_rule(&mut self, rule: &Rule) -> u32 {
         self.add(message_kind::NEW_RULE, CREATE | APPEND, |out| {

@@ -8,6 +8,7 @@ const TABLE: u16 = 1;
 const CHAIN: u16 = 2;
 const HANDLE: u16 = 3;
 const EXPRESSIONS: u16 = 4;
+const POSITION: u16 = 6;
 const USER_DATA: u16 = 7;
 const LIST_ELEMENT: u16 = 1;
 
@@ -46,6 +47,20 @@ impl Rule {
     /// Writes the attributes of a request for all rules of the table.
     pub fn write_table(&self, out: &mut Writer) {
         out.text(TABLE, &self.table);
+    }
+
+    /// Writes where it is: its chain, and its handle if it has one. Likewise a request for all rules of a chain.
+    pub fn write_place(&self, out: &mut Writer) {
+        out.text(TABLE, &self.table);
+        out.text(CHAIN, &self.chain);
+        if let Some(handle) = self.handle {
+            out.be64(HANDLE, handle);
+        }
+    }
+
+    /// Writes beside which rule it is to stand.
+    pub(super) fn write_position(&self, handle: u64, out: &mut Writer) {
+        out.be64(POSITION, handle);
     }
 
     /// Reads the body of a `NFT_MSG_NEWRULE` message.

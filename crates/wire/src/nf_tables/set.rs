@@ -106,6 +106,12 @@ impl Set {
         }
     }
 
+    /// Writes which one it is.
+    pub(super) fn write_name(&self, out: &mut Writer) {
+        out.text(TABLE, &self.table);
+        out.text(NAME, &self.name);
+    }
+
     /// Reads the body of a `NFT_MSG_NEWSET` message.
     ///
     /// # Errors

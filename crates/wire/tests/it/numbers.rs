@@ -189,6 +189,57 @@ fn requests_are_what_the_kernel_expects() {
     assert_eq!((i32::from(ERROR), i32::from(DONE)), (libc::NLMSG_ERROR, libc::NLMSG_DONE));
 }
 
+/// What goes is named by its attributes as linux/netfilter/nf_tables.h numbers them: the table 1, a rule's chain or a
+/// set 2, a chain 3, the handle of a rule 3, and 6 the rule before which another is put.
+#[test]
+fn what_goes_and_where_something_comes_is_named() {
+    let (table, handle) = ("tipstaff", 0x0102_0304_0506_0708);
+    let chain = Chain { table: table.into(), name: "inbound/v4".into(), ..Chain::default() };
+    let gone = Set { table: table.into(), name: "map".into(), size: Some(9), ..Set::default() };
+    let rule = Rule { table: table.into(), chain: "inbound".into(), ..Rule::default() };
+    let mut batch = Batch::begin(1);
+    batch.delete_rule(table, "inbound", Some(handle));
+    batch.delete_rule(table, "inbound", None);
+    batch.delete_set(&gone);
+    batch.delete_chain(&chain);
+    batch.insert_rule(&rule, handle);
+    let bytes = batch.finish().expect("fits").bytes;
+    let messages = split(&bytes).expect("splits");
+    let flag = |it: i32| u16::try_from(it).expect("small");
+    let request = flag(libc::NLM_F_REQUEST);
+    let kind = |number: i32| flag(libc::NFNL_SUBSYS_NFTABLES) << 8 | flag(number);
+    let meant = [
+        (kind(libc::NFT_MSG_DELRULE), request),
+        (kind(libc::NFT_MSG_DELRULE), request),
+        (kind(libc::NFT_MSG_DELSET), request),
+        (kind(libc::NFT_MSG_DELCHAIN), request),
+        (kind(libc::NFT_MSG_NEWRULE), request | flag(libc::NLM_F_CREATE)),
+    ];
+    let found: Vec<(u16, u16)> = messages[1..6].iter().map(|it| (it.kind, it.flags)).collect();
+    assert_eq!(found, meant);
+    let named = |name: &str, handle: Option<(u16, u64)>| {
+        written(|out| {
+            out.text(1, table);
+            out.text(2, name);
+            if let Some((kind, handle)) = handle {
+                out.be64(kind, handle);
+            }
+        })
+    };
+    let body = |at: usize| &messages[at].body[4..];
+    assert_eq!(body(1), named("inbound", Some((3, handle))));
+    assert_eq!(body(2), named("inbound", None));
+    assert_eq!(body(3), named("map", None));
+    let chain = written(|out| {
+        out.text(1, table);
+        out.text(3, "inbound/v4");
+    });
+    assert_eq!(body(4), chain);
+    let position = written(|out| out.be64(6, handle));
+    assert!(body(5).ends_with(&position), "{:?}", body(5));
+    assert!(body(5).starts_with(&named("inbound", None)));
+}
+
 #[test]
 fn what_has_no_name_is_no_table_chain_or_set() {
     let nameless = [&[1, 0, 0, 0][..], &written(|out| out.be32(40, 1))].concat();

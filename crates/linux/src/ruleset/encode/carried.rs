@@ -1,6 +1,6 @@
 //! What decisions have counted so far and are to go on from.
 
-use super::super::record::Callers;
+use super::super::record::{Callers, Decisions};
 use super::super::tally::{Count, Tally};
 use std::collections::HashMap;
 use tipstaff_core::plan::RuleId;
@@ -14,6 +14,8 @@ pub(crate) struct Before<'b> {
     pub tallies: &'b [Tally],
     /// Who came.
     pub callers: Option<&'b Callers>,
+    /// The numbers of decisions.
+    pub known: Option<&'b Decisions>,
     /// What time it is, in seconds since the Unix epoch.
     pub now: u64,
 }

@@ -96,7 +96,7 @@ impl Encoder<'_> {
                 let (set, id) = match self.known.get(test) {
                     Some(known) => known.clone(),
                     None => {
-                        let made = self.new_set(values, rule);
+                        let made = self.new_set(values, test, rule);
                         self.known.insert(test.clone(), made.clone());
                         made
                     }

@@ -4,18 +4,18 @@ use super::super::ledger::Ledger;
 use super::super::marks::Marks;
 use super::carried::Carried;
 use super::record::Remembering;
-use std::collections::HashMap;
+use super::sheet::Sheet;
+use std::collections::{HashMap, HashSet};
 use tipstaff_core::program::{Sender, Test};
 use tipstaff_core::space::Family;
-use tipstaff_wire::nf_tables::{Batch, Element, Expression, Set};
-
-/// A set that may change, and what is in it.
-pub(crate) type Changeable = (Set, Vec<Element>);
+use tipstaff_wire::nf_tables::Expression;
 
 /// A batch while it is being written.
 pub(super) struct Encoder<'a> {
     pub carried: Carried,
-    pub batch: Batch,
+    pub batch: Sheet,
+    /// The chain that rules go into.
+    pub chain: String,
     pub ledger: Ledger,
     /// How many sets have been made.
     pub sets: u32,
@@ -28,8 +28,10 @@ pub(super) struct Encoder<'a> {
     /// The numbers of the sets with the networks that the machine is on.
     pub links: HashMap<Family, u32>,
     pub marks: &'a Marks,
-    /// Where elements go of sets that may change, if not into the batch.
-    pub apart: Option<Vec<Changeable>>,
+    /// How many sets there are of each role.
+    pub roles: HashMap<String, u32>,
+    /// The names of sets that are called by what is in them.
+    pub taken: HashSet<String>,
     /// What is to be remembered of packets, if anything is.
     pub remembering: Option<Remembering>,
 }

@@ -12,6 +12,9 @@ use tipstaff_wire::nf_tables::{self as nf, Base, Expression, Verdict, registers,
 /// How many senders a rate per source can tell apart at a time.
 const SENDERS: u32 = 65_536;
 
+/// So begin the names of the sets in which a rate keeps a limiter for each sender.
+pub(crate) const LIMITS: &str = "limits/";
+
 impl Encoder<'_> {
     /// What limits a rule. Gives whether that is all of what it does.
     pub(super) fn limited(&mut self, rule: &ProgramRule, out: &mut Vec<Expression>) -> bool {
@@ -76,7 +79,7 @@ impl Encoder<'_> {
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
-            name: format!("set-{}", self.sets),
+            name: self.named(&format!("{LIMITS}{}", self.chain)),
             flags: set_flags::DYNAMIC | set_flags::TIMEOUT,
             key_length: length,
             id: self.sets,

@@ -34,7 +34,7 @@ impl Encoder<'_> {
         let (set, id) = match self.known.get(test) {
             Some(known) => known.clone(),
             None => {
-                let made = self.new_list(names, rule)?;
+                let made = self.new_list(names, test, rule)?;
                 self.known.insert(test.clone(), made.clone());
                 made
             }
@@ -57,6 +57,7 @@ impl Encoder<'_> {
     fn new_list(
         &mut self,
         names: &[String],
+        test: &Test,
         rule: &ProgramRule,
     ) -> Result<(String, u32), LinuxError> {
         let entries = self.marks.lists.get(names).filter(|_| self.marks.mask != 0);
@@ -77,7 +78,7 @@ impl Encoder<'_> {
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
-            name: format!("programs-{}", self.sets),
+            name: self.by_content("programs", test),
             flags: set_flags::CONSTANT,
             key_length: 4,
             id: self.sets,

@@ -8,12 +8,12 @@ use super::super::record::{
 use super::carried::Before;
 use super::encoder::Encoder;
 use super::record::Remembering;
-use super::sets::{end_of, size_of_set};
-use std::collections::HashSet;
+use super::sets::end_of;
+use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{End, Lookup, RuleProgram, Then};
 use tipstaff_core::space::Direction;
-use tipstaff_wire::nf_tables::{self as nf, Element, Expression, Verdict, set_flags};
+use tipstaff_wire::nf_tables::{self as nf, Element, Expression, Verdict};
 
 impl Encoder<'_> {
     /// Makes the sets for what is done about decisions, and what all decisions share.
@@ -40,8 +40,12 @@ impl Encoder<'_> {
                 self.batch.new_set(&set);
             }
         }
-        let mut numbers = Decisions::default();
-        let known = before.callers.map(Callers::since).unwrap_or_default();
+        let mut numbers = before.known.map(Decisions::unbegun).unwrap_or_default();
+        let known = match (before.callers, before.known) {
+            (Some(callers), _) => callers.since(),
+            (None, Some(known)) => known.since(),
+            (None, None) => HashMap::new(),
+        };
         for rule in program.admitting.iter().cloned() {
             let since = known.get(&rule).copied().unwrap_or(before.now);
             numbers.begin(Began { rule, since });
@@ -95,13 +99,14 @@ impl Encoder<'_> {
                     prefix.push_str(&remembering.duties.list);
                 }
             }
-            self.batch.new_rule(&nf::Rule {
+            let rule = nf::Rule {
                 table: TABLE.into(),
                 chain,
                 user_data: user_data(""),
                 expressions,
                 ..nf::Rule::default()
-            });
+            };
+            self.batch.new_rule(&rule, None);
         }
     }
 
@@ -181,12 +186,10 @@ impl Encoder<'_> {
         let set = nf::Set {
             table: TABLE.into(),
             name,
-            flags: set_flags::CONSTANT
-                | set_flags::MAP
-                | if way.by_intervals() { set_flags::INTERVAL } else { 0 },
+            flags: way.flags(),
             key_length: keys::length(lookup.key),
             id: self.sets,
-            size: size_of_set(!way.by_intervals(), numbered.len()),
+            size: way.size(numbered.len()),
             numbers: true,
             ..nf::Set::default()
         };

@@ -3,12 +3,15 @@
 use super::super::ledger::Ledger;
 use super::super::marks::{self, Marks};
 use super::super::names::{TABLE, about, hook_number, user_data};
+use super::super::record::Decisions;
 use super::super::reopen;
 use super::carried::{Before, Carried};
-use super::encoder::{Changeable, Encoder};
+use super::encoder::Encoder;
 use super::expressions::action;
+use super::parts::Parts;
+use super::sheet::Sheet;
 use crate::LinuxError;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, Chain, Counted, ProgramRule, RuleProgram, Test};
 use tipstaff_core::space::{Family, RangeSet};
@@ -47,46 +50,58 @@ pub(crate) fn encode_into(
     marks: &Marks,
     before: &Before<'_>,
 ) -> Result<(Batch, Ledger), LinuxError> {
-    let encoder = write(batch, program, host, marks, (before, None))?;
-    Ok((encoder.batch, encoder.ledger))
+    let mut batch = batch;
+    let user_data = about(host, program.taken.as_ref());
+    let table = nf::Table { name: TABLE.into(), user_data, ..nf::Table::default() };
+    batch.new_table(&table);
+    batch.delete_table(TABLE);
+    batch.new_table(&table);
+    let encoder = write(Sheet::Batch(batch), program, marks, before)?;
+    match encoder.batch {
+        Sheet::Batch(batch) => Ok((batch, encoder.ledger)),
+        Sheet::Parts(_) => unreachable!("it was begun as a batch"),
+    }
 }
 
-/// Everything but the elements of sets that may change, and those.
-pub(crate) fn skeleton(
+/// What `program` is in the kernel, part by part, where nothing was counted and nobody came yet. The decisions that
+/// are `known` keep their numbers.
+///
+/// # Errors
+/// As for [`encode`].
+pub(crate) fn parts(
     program: &RuleProgram,
-    host: &str,
     marks: &Marks,
-) -> Result<(Vec<u8>, Vec<Changeable>), LinuxError> {
-    let before = Before::default();
-    let encoder = write(Batch::begin(0), program, host, marks, (&before, Some(Vec::new())))?;
-    Ok((encoder.batch.finish()?.bytes, encoder.apart.unwrap_or_default()))
+    known: (&Decisions, u64),
+) -> Result<Parts, LinuxError> {
+    let before = Before { known: Some(known.0), now: known.1, ..Before::default() };
+    let encoder = write(Sheet::Parts(Box::default()), program, marks, &before)?;
+    match encoder.batch {
+        Sheet::Parts(parts) => Ok(*parts),
+        Sheet::Batch(_) => unreachable!("it was begun as parts"),
+    }
 }
 
 fn write<'a>(
-    batch: Batch,
+    batch: Sheet,
     program: &RuleProgram,
-    host: &str,
     marks: &'a Marks,
-    (before, apart): (&Before<'_>, Option<Vec<Changeable>>),
+    before: &Before<'_>,
 ) -> Result<Encoder<'a>, LinuxError> {
     let mut encoder = Encoder {
         carried: Carried::of(before.tallies),
         batch,
-        apart,
+        chain: String::new(),
         ledger: Ledger::default(),
         sets: 0,
         expressions: Vec::new(),
         told_apart: HashMap::new(),
         known: HashMap::new(),
+        roles: HashMap::new(),
+        taken: HashSet::new(),
         links: HashMap::new(),
         marks,
         remembering: None,
     };
-    let user_data = about(host, program.taken.as_ref());
-    let table = nf::Table { name: TABLE.into(), user_data, ..nf::Table::default() };
-    encoder.batch.new_table(&table);
-    encoder.batch.delete_table(TABLE);
-    encoder.batch.new_table(&table);
     for chain in &program.chains {
         encoder.ledger.preamble = encoder.chain(chain);
     }
@@ -94,6 +109,7 @@ fn write<'a>(
     encoder.links(program);
     encoder.reopened(&program.reopened)?;
     for chain in &program.chains {
+        encoder.chain.clone_from(&chain.name);
         for (rule, counted) in chain.rules.iter().zip(chain.counted()) {
             encoder.rule(chain, rule, counted)?;
         }
@@ -130,13 +146,14 @@ impl Encoder<'_> {
                 self.test(test, &rule, &mut expressions)?;
             }
             expressions.extend(reopen::last_steps(family));
-            let message = self.batch.new_rule(&nf::Rule {
+            let rule = nf::Rule {
                 table: TABLE.into(),
                 chain: reopen::CHAIN.into(),
                 user_data: user_data(""),
                 expressions,
                 ..nf::Rule::default()
-            });
+            };
+            let message = self.batch.new_rule(&rule, None);
             self.ledger.note(message, None);
             self.ledger.lacking.insert(message, TO_LISTENER);
         }
@@ -165,11 +182,14 @@ impl Encoder<'_> {
             Expression::Counter { packets, bytes } => Some((packets, bytes)),
             _ => None,
         });
+        let mut counts = None;
         if let (Some((packets, bytes)), Some(id)) = (counter, &rule.id)
             && let Some(direction) = chain.direction
-            && let Some(count) = self.carried.take(direction, id, counted)
         {
-            (*packets, *bytes) = (count.packets, count.bytes);
+            counts = Some((direction, id, counted));
+            if let Some(count) = self.carried.take(direction, id, counted) {
+                (*packets, *bytes) = (count.packets, count.bytes);
+            }
         }
         let rule_message = nf::Rule {
             table: TABLE.into(),
@@ -178,7 +198,7 @@ impl Encoder<'_> {
             user_data: user_data(&name),
             ..nf::Rule::default()
         };
-        let message = self.batch.new_rule(&rule_message);
+        let message = self.batch.new_rule(&rule_message, counts);
         self.ledger.note(message, rule.id.as_ref());
         if rule.tests.iter().any(|it| matches!(it, Test::Program(_) | Test::User(_))) {
             self.ledger.lacking.insert(message, BY_MARK);

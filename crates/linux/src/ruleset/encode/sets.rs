@@ -4,7 +4,7 @@ use super::super::keys::{self, Way};
 use super::super::names::{TABLE, user_data};
 use super::super::values::{Key as Value, spelled_out};
 use super::encoder::Encoder;
-use tipstaff_core::program::{Counted, Entry, Key, Lookup, ProgramRule, Then};
+use tipstaff_core::program::{Counted, Entry, Key, Lookup, ProgramRule, Test, Then};
 use tipstaff_core::space::{Direction, RangeSet};
 use tipstaff_wire::nf_tables::{self as nf, Element, Expression, Verdict, registers, set_flags};
 
@@ -20,13 +20,11 @@ impl Encoder<'_> {
         self.sets += 1;
         let set = nf::Set {
             table: TABLE.into(),
-            name: format!("map-{}", self.sets),
-            flags: set_flags::CONSTANT
-                | set_flags::MAP
-                | if way.by_intervals() { set_flags::INTERVAL } else { 0 },
+            name: self.named(&format!("map/{}/{}", self.chain, keys::word(lookup.key, way))),
+            flags: way.flags(),
             key_length: keys::length(lookup.key),
             id: self.sets,
-            size: size_of_set(!way.by_intervals(), lookup.entries.len()),
+            size: way.size(lookup.entries.len()),
             verdicts: true,
             counted: true,
             ..nf::Set::default()
@@ -43,7 +41,7 @@ impl Encoder<'_> {
         }
         self.looked_up(direction, lookup, &set.name, &mut elements);
         self.batch.new_set(&set);
-        let message = self.batch.new_elements(&set, &elements);
+        let message = self.batch.new_counted(&set, &elements, direction);
         self.ledger.note(message, None);
         out.extend(keys::load(lookup.key, way));
         out.push(Expression::Lookup {
@@ -58,6 +56,7 @@ impl Encoder<'_> {
     pub(super) fn new_set<T: Value>(
         &mut self,
         values: &RangeSet<T>,
+        test: &Test,
         rule: &ProgramRule,
     ) -> (String, u32) {
         self.sets += 1;
@@ -65,9 +64,10 @@ impl Encoder<'_> {
         let points = spelled.is_some();
         let ranges = spelled.as_deref().unwrap_or(values.ranges());
         let changes = ranges.len() >= CHANGES;
+        let name = if changes { self.by_rule(rule, test) } else { self.by_content("set", test) };
         let set = nf::Set {
             table: TABLE.into(),
-            name: format!("set-{}", self.sets),
+            name,
             flags: if changes { 0 } else { set_flags::CONSTANT }
                 | if points { 0 } else { set_flags::INTERVAL },
             key_length: T::LENGTH,
@@ -82,18 +82,26 @@ impl Encoder<'_> {
         };
         self.batch.new_set(&set);
         let name_and_id = (set.name.clone(), set.id);
-        if let Some(apart) = self.apart.as_mut().filter(|_| changes) {
-            apart.push((set, elements));
-            return name_and_id;
-        }
         let message = self.batch.new_elements(&set, &elements);
         self.ledger.note(message, rule.id.as_ref());
         name_and_id
     }
 }
 
-/// Sets with so many ranges or more may get others without all rules being replaced.
+/// Sets with so many ranges or more may get others while rules look into them.
 const CHANGES: usize = 16;
+
+impl Way {
+    /// The kind of its map.
+    pub(super) fn flags(self) -> u32 {
+        if self.by_intervals() { set_flags::MAP | set_flags::INTERVAL } else { set_flags::MAP }
+    }
+
+    /// For how many that is made.
+    pub(super) fn size(self, entries: usize) -> Option<u32> {
+        size_of_set(!self.by_intervals(), room(entries))
+    }
+}
 
 /// For how many elements a set is made that has so many now: the number stays the same while some come and go.
 fn room(elements: usize) -> usize {

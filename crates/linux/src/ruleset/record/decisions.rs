@@ -4,6 +4,8 @@ use super::super::names::{TABLE, text_of, user_data};
 use super::layout::DECISIONS;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
+use std::hash::Hasher;
+use tipstaff_core::fnv::Fnv;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::Admitting;
 use tipstaff_core::space::Direction;
@@ -140,6 +142,17 @@ impl Decisions {
         decisions
     }
 
+    /// The same numbers, for a list for which nobody has begun yet to remember whom it admits.
+    pub(crate) fn unbegun(&self) -> Self {
+        let list = self.list.iter().map(|it| (it.0.clone(), None)).collect();
+        Self { list, numbers: self.numbers.clone() }
+    }
+
+    /// Since when it is remembered whom rules admit.
+    pub(crate) fn since(&self) -> HashMap<&Admitting, u64> {
+        self.list.iter().filter_map(|it| it.1.as_ref()).map(|it| (&it.rule, it.since)).collect()
+    }
+
     /// How many there are.
     pub(crate) fn count(&self) -> usize {
         self.list.len()
@@ -163,12 +176,14 @@ impl Decisions {
         (set, numbered.collect())
     }
 
-    /// A number for the list: another list has another one (FNV-1a, RFC 9923).
+    /// A number for the list: another list has another one.
     pub(crate) fn fingerprint(&self) -> u64 {
-        let bytes = self.list.iter().flat_map(|it| it.0.text().into_bytes().into_iter().chain([0]));
-        bytes.fold(0xcbf2_9ce4_8422_2325, |hash, byte| {
-            (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3)
-        })
+        let mut hasher = Fnv::default();
+        for (decided, _) in &self.list {
+            hasher.write(decided.text().as_bytes());
+            hasher.write(&[0]);
+        }
+        hasher.finish()
     }
 }
 

@@ -1,0 +1,163 @@
+//! From one program in the kernel to another by what differs.
+//!
+//! A program is always the same chains, rules and sets in the kernel ([`parts`]), whatever was there before. So what
+//! differs between two programs is known before anything is asked of the kernel; it is changed in one batch, which
+//! the kernel takes only while nobody has changed anything else. What stays is not touched, and goes on counting.
+
+mod change;
+mod check;
+mod counts;
+mod write;
+
+use super::encode::{Parts, parts};
+use super::ledger::{Ledger, send};
+use super::marks::Marks;
+use super::names::TABLE;
+use super::read::Snapshot;
+use super::record::{self, Decisions};
+use super::{as_meant, generation as generation_of, now};
+use crate::LinuxError;
+use crate::transport::Transport;
+use change::{Change, work_out};
+use std::collections::HashSet;
+use tipstaff_core::program::{Action, ProgramRule, RuleProgram, Test, Then};
+use tipstaff_wire::nf_tables::{Batch, Set};
+use write::{There, elements_of};
+
+/// A decision has a number for each direction in which it admits, and turns away; in the usual case one.
+const NUMBERS: usize = 4;
+const SPARE_NUMBERS: usize = 256;
+
+/// What is to be: the host, its rules, and the numbers by which programs are known.
+pub type Meant<'a> = (&'a str, &'a RuleProgram, &'a Marks);
+
+/// Makes the kernel's rules what is `meant` from what is `held`, provided that nobody has changed any rules since they
+/// had that [`super::generation`]: in one batch of what differs. What stays goes on counting; what is replaced goes
+/// on from what it has counted, but for the decisions that are `reset`. What came into the kernel is read back.
+/// Gives `false`, having done nothing, where this is not possible, or not worth it.
+///
+/// # Errors
+/// [`LinuxError::Changed`] if somebody has changed rules; [`LinuxError::Unknown`] and [`LinuxError::ReadBack`]
+/// where nobody knows what the kernel holds.
+pub fn change(
+    transport: &mut dyn Transport,
+    held: &Snapshot,
+    meant: Meant<'_>,
+    generation: u32,
+    reset: &[String],
+) -> Result<bool, LinuxError> {
+    let reset: HashSet<&str> = reset.iter().map(String::as_str).collect();
+    let (_, program, marks) = meant;
+    if !is_comparable(held, meant) {
+        return Ok(false);
+    }
+    // Where something cannot be read, all of it is loaded anew, or why not is said then.
+    let Ok(Some((old, new))) = both(transport, held, meant) else { return Ok(false) };
+    let Some(change) = work_out(&old, &new, &reset) else { return Ok(false) };
+    let Ok(Some(there)) = There::read(transport, &change) else { return Ok(false) };
+    if change.is_nothing() {
+        return match generation_of(transport)? == generation {
+            true => Ok(true),
+            false => Err(LinuxError::Changed),
+        };
+    }
+    let batch = Batch::begin_at(transport.next_sequence(), Some(generation));
+    let Some(batch) = there.write(batch, &change, (&new, &reset)) else { return Ok(false) };
+    match send(transport, "change rules", batch, &Ledger::default()) {
+        Ok(()) => {}
+        Err(error @ (LinuxError::Changed | LinuxError::Unknown { .. })) => return Err(error),
+        Err(_) => return Ok(false),
+    }
+    if !is_held(transport, &change, &new, generation).unwrap_or(false) {
+        as_meant(transport, program, marks)?;
+    }
+    Ok(true)
+}
+
+/// Whether the kernel holds what was sent, and nobody has changed anything else: its rules then are of the next
+/// generation.
+fn is_held(
+    transport: &mut dyn Transport,
+    change: &Change<'_>,
+    new: &Parts,
+    generation: u32,
+) -> Result<bool, LinuxError> {
+    // The kernel leaves out 0.
+    let next = generation.checked_add(1).unwrap_or(1);
+    Ok(check::holds(transport, change, new)? && generation_of(transport)? == next)
+}
+
+/// Whether both differ in lists of rules at most, and all that is there is of our making.
+fn is_comparable(held: &Snapshot, (host, program, marks): Meant<'_>) -> bool {
+    let was = &held.program;
+    held.host == host
+        && !held.dormant
+        && held.strays.is_empty()
+        && held.marks == *marks
+        && was.taken == program.taken
+        && was.record == program.record
+        && was.logging == program.logging
+        && is_understood(was)
+}
+
+/// What both are in the kernel, with the numbers that decisions have there.
+fn both(
+    transport: &mut dyn Transport,
+    held: &Snapshot,
+    (_, program, marks): Meant<'_>,
+) -> Result<Option<(Parts, Parts)>, LinuxError> {
+    let known = match held.program.record.is_some() || held.program.logging.is_some() {
+        true => {
+            let set = Set { table: TABLE.into(), name: record::DECISIONS.into(), ..Set::default() };
+            Decisions::of(&elements_of(transport, &set)?)
+        }
+        false => Decisions::default(),
+    };
+    // Decisions that are there no more keep their numbers: not for ever.
+    if known.count() > deciding(program) * NUMBERS + SPARE_NUMBERS {
+        return Ok(None);
+    }
+    let now = now();
+    let (old, new) = std::thread::scope(|scope| {
+        let old = scope.spawn(|| parts(&held.program, marks, (&known, now)));
+        let new = parts(program, marks, (&known, now));
+        (old.join(), new)
+    });
+    match (old, new) {
+        (Ok(Ok(old)), Ok(new)) => Ok(Some((old, new))),
+        _ => Ok(None),
+    }
+}
+
+/// How many decisions there are.
+fn deciding(program: &RuleProgram) -> usize {
+    let rules = program.chains.iter().flat_map(|it| &it.rules);
+    let of = |rule| {
+        let ProgramRule { id, action, .. }: &ProgramRule = rule;
+        let entries = match action {
+            Action::Choose(lookup) => lookup.entries.as_slice(),
+            _ => &[],
+        };
+        let in_entries = entries.iter().filter_map(|it| match &it.then {
+            Then::Allow(id) | Then::Deny(id) => Some(id),
+            _ => None,
+        });
+        id.iter().chain(in_entries).collect::<Vec<_>>()
+    };
+    rules.flat_map(of).collect::<HashSet<_>>().len()
+}
+
+/// Whether nothing of it is of somebody else's making, which could not be written down again.
+fn is_understood(program: &RuleProgram) -> bool {
+    program.chains.iter().flat_map(|it| &it.rules).all(|rule| {
+        let tests = rule.tests.iter().all(|it| !matches!(it, Test::Opaque(_)));
+        tests
+            && match &rule.action {
+                Action::Opaque(_) => false,
+                Action::Choose(lookup) => {
+                    lookup.entries.iter().all(|it| !matches!(it.then, Then::Opaque(_)))
+                }
+                _ => true,
+            }
+    })
+}

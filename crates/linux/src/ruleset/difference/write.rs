@@ -1,0 +1,195 @@
+//! A change as one batch.
+
+use super::super::encode::{Parts, SetPart};
+use super::super::listed::rules_of_chain;
+use super::super::names::TABLE;
+use super::change::{Change, ChangedChain, ChangedSet};
+use super::counts::{Counts, id_of};
+use crate::LinuxError;
+use crate::transport::{Transport, dump};
+use std::collections::{HashMap, HashSet};
+use tipstaff_core::space::Direction;
+use tipstaff_wire::nf_tables::{
+    Batch, Chain, Element, FAMILY_INET, Rule, Set, decode_elements, dump as ask, message_kind,
+    set_flags,
+};
+
+/// What the kernel has of what changes.
+pub(super) struct There<'p> {
+    /// The handles of the rules of each chain of which some change.
+    handles: HashMap<&'p str, Vec<u64>>,
+    counts: Counts,
+}
+
+impl<'p> There<'p> {
+    /// Reads it; `None` if it is not what it is taken for.
+    pub(super) fn read(
+        transport: &mut dyn Transport,
+        change: &Change<'p>,
+    ) -> Result<Option<Self>, LinuxError> {
+        let (mut handles, mut counts) = (HashMap::new(), Counts::default());
+        let changed = change.changed.iter().map(|it| (it.name, it.was, it.gone()));
+        let gone = change.gone_chains.iter().map(|it| (&*it.chain.name, &*it.rules, &*it.rules));
+        for (name, was, goes) in changed.chain(gone) {
+            let found = rules_of_chain(transport, READING, TABLE, name)?;
+            let named = found.iter().map(|it| &it.user_data);
+            if !named.eq(was.iter().map(|it| &it.rule.user_data)) {
+                return Ok(None);
+            }
+            handles.insert(name, found.iter().filter_map(|it| it.handle).collect());
+            // The rules that stay ahead of them are left out.
+            let ahead = change.changed.iter().find(|it| it.name == name).map_or(0, |it| it.ahead);
+            for (part, rule) in goes.iter().zip(&found[ahead..]) {
+                counts.note(part, rule);
+            }
+        }
+        for (part, gone) in change.counting() {
+            let Some(direction) = part.counts else { continue };
+            for element in elements_of(transport, &part.set)? {
+                if gone.as_ref().is_none_or(|it| it.contains(element.key.as_slice())) {
+                    counts.note_element(direction, &element);
+                }
+            }
+        }
+        Ok(Some(Self { handles, counts }))
+    }
+
+    /// The batch; `None` if something would no longer be counted.
+    pub(super) fn write(
+        mut self,
+        mut batch: Batch,
+        change: &Change<'p>,
+        (new, reset): (&Parts, &HashSet<&str>),
+    ) -> Option<Batch> {
+        for id in reset {
+            self.counts.forget(id);
+        }
+        self.take_out(&mut batch, change)?;
+        self.put_in(&mut batch, change)?;
+        self.counts.all_go_on(new, reset).then_some(batch)
+    }
+
+    /// Takes out what goes: rules before the sets that they look into, and elements before the chains that they lead to.
+    fn take_out(&self, batch: &mut Batch, change: &Change<'p>) -> Option<()> {
+        for chain in &change.changed {
+            let handles = self.handles.get(chain.name)?;
+            for handle in handles.get(chain.ahead..chain.was.len() - chain.behind)? {
+                batch.delete_rule(TABLE, chain.name, Some(*handle));
+            }
+        }
+        for part in &change.gone_chains {
+            if !part.rules.is_empty() {
+                batch.delete_rule(TABLE, &part.chain.name, None);
+            }
+        }
+        for set in &change.filled {
+            batch.delete_elements(&set.was.set, &set.gone.concat());
+        }
+        for part in &change.gone_sets {
+            if part.set.verdicts && !part.elements.is_empty() && !is_fixed(&part.set) {
+                batch.empty_set(&part.set);
+            }
+        }
+        for part in &change.gone_sets {
+            batch.delete_set(&part.set);
+        }
+        for part in &change.gone_chains {
+            batch.delete_chain(&part.chain);
+        }
+        Some(())
+    }
+
+    /// Puts in what comes.
+    fn put_in(&mut self, batch: &mut Batch, change: &Change<'p>) -> Option<()> {
+        for part in &change.new_chains {
+            batch.new_chain(&part.chain);
+        }
+        for part in &change.ended {
+            batch.new_chain(&Chain { hook: None, kind: None, ..part.chain.clone() });
+        }
+        // Numbers of sets are those of one batch; all that comes names them by their names.
+        for (id, part) in (1..).zip(&change.new_sets) {
+            let set = Set { id, ..part.set.clone() };
+            batch.new_set(&set);
+            let elements = self.carried(part.counts, &part.elements);
+            batch.new_elements(&set, &elements);
+        }
+        for ChangedSet { is, come, .. } in &change.filled {
+            let elements = self.carried(is.counts, &come.concat());
+            batch.new_elements(&is.set, &elements);
+        }
+        for part in &change.new_chains {
+            for rule in &part.rules {
+                batch.new_rule(&self.counts.carried(rule));
+            }
+        }
+        for chain in &change.changed {
+            let behind = self.first_behind(chain)?;
+            for rule in chain.come() {
+                let rule = self.counts.carried(rule);
+                match behind {
+                    Some(handle) => batch.insert_rule(&rule, handle),
+                    None => batch.new_rule(&rule),
+                };
+            }
+        }
+        Some(())
+    }
+
+    /// The first of the rules that stay behind what changes; `Some(None)` if there is none.
+    fn first_behind(&self, chain: &ChangedChain<'p>) -> Option<Option<u64>> {
+        let handles = self.handles.get(chain.name)?;
+        if chain.behind == 0 {
+            return Some(None);
+        }
+        handles.get(chain.was.len() - chain.behind).copied().map(Some)
+    }
+
+    fn carried(&mut self, counts: Option<Direction>, elements: &[Element]) -> Vec<Element> {
+        let Some(direction) = counts else { return elements.to_vec() };
+        elements.iter().map(|it| self.counts.carried_element(direction, it)).collect()
+    }
+}
+
+impl<'p> Change<'p> {
+    /// The sets in which something goes that has counted for a decision, with the keys of what goes, if not all does.
+    fn counting(&self) -> impl Iterator<Item = (&'p SetPart, Option<HashSet<&'p [u8]>>)> {
+        let all = self.gone_sets.iter().map(|it| (*it, None));
+        let some = self.filled.iter().map(|it| {
+            let gone = it.gone.iter().flat_map(|it| it.iter());
+            let deciding = gone.filter(|it| id_of(it).is_some());
+            (it.was, Some(deciding.map(|it| it.key.as_slice()).collect::<HashSet<_>>()))
+        });
+        all.chain(some.filter(|it| it.1.as_ref().is_some_and(|it| !it.is_empty())))
+    }
+}
+
+/// Whether the kernel changes nothing in it while rules look into it: until the batch is over, also if they go.
+fn is_fixed(set: &Set) -> bool {
+    set.flags & set_flags::CONSTANT != 0
+}
+
+const READING: &str = "read the rules that change";
+
+/// What is in a set.
+pub(super) fn elements_of(
+    transport: &mut dyn Transport,
+    set: &Set,
+) -> Result<Vec<Element>, LinuxError> {
+    let request = |sequence| {
+        ask(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| set.write_request(out))
+    };
+    let parts = dump(transport, READING, request, |body| decode_elements(body).map(|it| it.1))?;
+    Ok(parts.into_iter().flatten().collect())
+}
+
+/// A rule as it was sent or came back, without what it counts.
+pub(super) fn uncounted(mut rule: Rule) -> Rule {
+    use tipstaff_wire::nf_tables::Expression;
+    for step in &mut rule.expressions {
+        if let Expression::Counter { packets, bytes } = step {
+            (*packets, *bytes) = (0, 0);
+        }
+    }
+    rule
+}
