@@ -53,10 +53,7 @@ pub fn recognised<T>(
 pub fn load(kernel: &mut NetlinkSocket, policy: &Loaded) -> Result<(), LinuxError> {
     let before = ruleset::read(kernel)?.map(|it| it.marks).unwrap_or_default();
     let (host, program) = (&policy.plan.host, policy.program());
-    recognised(policy, &before, |marks| {
-        ruleset::enforce_marked(kernel, host, program, marks).map(drop)
-    })
-    .map(drop)
+    recognised(policy, &before, |marks| ruleset::go_to(kernel, host, program, marks)).map(drop)
 }
 
 /// Whether the kernel recognises the programs of the rules in force as they are now.

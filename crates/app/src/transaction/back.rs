@@ -268,8 +268,8 @@ fn restore(
 ) -> Option<Gone> {
     let before = before?;
     let (host, program) = (&before.host, &before.program);
-    match ruleset::enforce_marked(kernel, host, program, &before.marks) {
-        Ok(_) => Some(Gone::to(Went::Before, std::mem::take(trouble))),
+    match ruleset::go_to(kernel, host, program, &before.marks) {
+        Ok(()) => Some(Gone::to(Went::Before, std::mem::take(trouble))),
         Err(error) => {
             trouble.push(format!("what was in force before: {error}"));
             None

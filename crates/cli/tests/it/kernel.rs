@@ -192,7 +192,7 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
         assert_eq!(
             keys(&enforced),
             "done posture entry confirm_within host replaced rules paused ended left_out programs \
-             not_recognised new changed gone changes more_changes changes_known stays_open living_on living remarks"
+             not_recognised by_parts new changed gone changes more_changes changes_known stays_open living_on living remarks"
         );
         let status = json(&["status"], 0);
         assert_eq!(

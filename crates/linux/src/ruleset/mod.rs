@@ -24,7 +24,7 @@ mod shut;
 mod tally;
 mod values;
 
-pub use difference::{Meant, change};
+pub use difference::{Meant, change, go_to};
 pub use encode::encode;
 pub use ledger::Ledger;
 pub(crate) use ledger::send;

@@ -3,7 +3,7 @@
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::{Taken, Time};
 use tipstaff_core::space::{ConnectionState, Direction, Family};
-use tipstaff_wire::nf_tables::{Hook, Rule, STATE_BITS};
+use tipstaff_wire::nf_tables::{Expression, Hook, Rule, STATE_BITS};
 
 /// The name of our table.
 pub const TABLE: &str = "tipstaff";
@@ -31,6 +31,38 @@ pub(crate) fn links(family: Family) -> &'static str {
     match family {
         Family::V4 => "on-link-v4",
         Family::V6 => "on-link-v6",
+    }
+}
+
+/// Behind the name of a set it makes the name of the one that takes its place.
+pub(super) const OTHER: char = '~';
+
+/// The name without that.
+pub(super) fn plain(name: &str) -> &str {
+    name.strip_suffix(OTHER).unwrap_or(name)
+}
+
+/// The set that a step looks into.
+pub(super) fn set_of(expression: &Expression) -> Option<&str> {
+    match expression {
+        Expression::Lookup { set, .. }
+        | Expression::Find { set, .. }
+        | Expression::Dynset { set, .. }
+        | Expression::DynsetCounts { set, .. }
+        | Expression::DynsetAdds { set, .. } => Some(set),
+        _ => None,
+    }
+}
+
+/// Likewise, to call it something else.
+pub(super) fn set_of_mut(expression: &mut Expression) -> Option<&mut String> {
+    match expression {
+        Expression::Lookup { set, .. }
+        | Expression::Find { set, .. }
+        | Expression::Dynset { set, .. }
+        | Expression::DynsetCounts { set, .. }
+        | Expression::DynsetAdds { set, .. } => Some(set),
+        _ => None,
     }
 }
 

@@ -98,7 +98,8 @@ pub(super) fn read_table(
         |sequence| ask_for_rules(TABLE, sequence),
         || decode_sets(&dumps),
         |sets, body| {
-            let rule = nf::Rule::decode(body)?;
+            let mut rule = nf::Rule::decode(body)?;
+            dumps.as_made(&mut rule);
             Ok((rule.table == TABLE).then(|| {
                 if rule.chain.starts_with(record::PREFIX) {
                     return Err(rule);
@@ -144,7 +145,14 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<SetDumps, LinuxError> {
     )?;
     let mut dumps = Vec::with_capacity(sets.len());
     // What rules remember of senders is no part of what they mean.
-    let sets: Vec<nf::Set> = sets.into_iter().filter(|set| set.table == TABLE).collect();
+    let mut sets: Vec<nf::Set> = sets.into_iter().filter(|set| set.table == TABLE).collect();
+    let mut seen = HashSet::new();
+    let twins: HashSet<String> = sets
+        .iter()
+        .map(|it| names::plain(&it.name))
+        .filter(|it| !seen.insert(*it))
+        .map(str::to_owned)
+        .collect();
     for set in sets.iter().filter(|set| set.flags & set_flags::DYNAMIC == 0) {
         let elements = dump_raw(transport, READING, |sequence| {
             nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
@@ -153,16 +161,37 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<SetDumps, LinuxError> {
         })?;
         dumps.push((set.clone(), elements));
     }
-    Ok(SetDumps { sets, dumps })
+    let mut dumps = SetDumps { sets: Vec::new(), dumps, twins };
+    sets.iter_mut().for_each(|it| dumps.call_as_made(&mut it.name));
+    let mut contents = std::mem::take(&mut dumps.dumps);
+    contents.iter_mut().for_each(|it| dumps.call_as_made(&mut it.0.name));
+    Ok(SetDumps { sets, dumps: contents, ..dumps })
 }
 
 /// Our sets, and the elements of some as the kernel sends them.
 struct SetDumps {
     sets: Vec<nf::Set>,
     dumps: Vec<(nf::Set, RawDump)>,
+    /// The names of sets that are there twice: one takes the place of the other, and is not yet alone.
+    twins: HashSet<String>,
 }
 
 impl SetDumps {
+    /// Has a set be called as it was when it was first made.
+    fn call_as_made(&self, name: &mut String) {
+        if name.ends_with(names::OTHER) && !self.twins.contains(names::plain(name)) {
+            name.truncate(names::plain(name).len());
+        }
+    }
+
+    /// Likewise those that a rule looks into.
+    fn as_made(&self, rule: &mut nf::Rule) {
+        rule.expressions
+            .iter_mut()
+            .filter_map(names::set_of_mut)
+            .for_each(|it| self.call_as_made(it));
+    }
+
     /// The elements of a set; none if it is not there.
     fn elements_of(&self, name: &str) -> Result<Vec<Element>, LinuxError> {
         let found = self.dumps.iter().find(|it| it.0.name == name);
@@ -178,7 +207,7 @@ impl SetDumps {
     /// Only those sets.
     fn only(self, which: impl Fn(&nf::Set) -> bool) -> Self {
         let dumps = self.dumps.into_iter().filter(|it| which(&it.0)).collect();
-        Self { sets: Vec::new(), dumps }
+        Self { sets: Vec::new(), dumps, twins: self.twins }
     }
 }
 

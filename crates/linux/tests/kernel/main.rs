@@ -12,6 +12,7 @@ mod carried_over;
 mod ending;
 mod enforcement;
 mod faults;
+mod in_flight;
 mod labs;
 mod leaking;
 mod probing;

@@ -17,7 +17,7 @@ const HOST: [&str; 2] = ["192.0.2.10", "[2001:db8:2::10]"];
 const ANY: [&str; 2] = ["0.0.0.0", "::"];
 
 /// A socket of a sender that the street speaks for.
-fn of(sender: &str) -> UdpSocket {
+pub fn of(sender: &str) -> UdpSocket {
     let address = SocketAddr::new(sender.parse().expect("an address"), 0);
     let family = if address.is_ipv6() { AddressFamily::INET6 } else { AddressFamily::INET };
     let socket = socket_with(family, SocketType::DGRAM, SocketFlags::CLOEXEC, None);

@@ -1,7 +1,8 @@
 //! What has to change in the kernel for one program to become another.
 
 use super::super::encode::{ChainPart, LIMITS, Parts, RulePart, SetPart};
-use super::super::names::text_of;
+use super::super::names::{set_of, text_of};
+use super::super::record::DECISIONS;
 use std::collections::{BTreeMap, HashSet};
 use tipstaff_wire::nf_tables::{Chain, Element, Expression, set_flags};
 
@@ -31,7 +32,6 @@ pub(super) struct ChangedChain<'p> {
 
 /// A set that others come into, and out of which some go; of intervals, beginning and end together.
 pub(super) struct ChangedSet<'p> {
-    pub was: &'p SetPart,
     pub is: &'p SetPart,
     pub gone: Vec<&'p [Element]>,
     pub come: Vec<&'p [Element]>,
@@ -50,13 +50,14 @@ impl<'p> ChangedChain<'p> {
 }
 
 /// Works out what changes. Decisions that are `reset` begin to count anew, wherever they count. `None` where that
-/// cannot be done by parts, or where so much changes that all is replaced as quickly.
+/// cannot be done by parts.
 pub(super) fn work_out<'p>(
     old: &'p Parts,
     new: &'p Parts,
     reset: &HashSet<&str>,
 ) -> Option<Change<'p>> {
-    let mut replaced = replaced(old, new, reset);
+    let in_place = in_place(old, new);
+    let mut replaced = replaced(old, new, reset, &in_place);
     let (mut differing, mut ended) = (Vec::new(), Vec::new());
     for (name, is) in &new.chains {
         let Some(was) = old.chains.get(name) else { continue };
@@ -99,9 +100,9 @@ pub(super) fn work_out<'p>(
         new_chains: only(&new.chains, &old.chains),
         gone_sets: only_or(&old.sets, &new.sets, &replaced),
         new_sets: only_or(&new.sets, &old.sets, &replaced),
-        filled: filled(old, new, &replaced, reset),
+        filled: filled(old, new, &replaced),
     };
-    change.is_small(new).then_some(change)
+    Some(change)
 }
 
 impl Change<'_> {
@@ -112,35 +113,44 @@ impl Change<'_> {
         let sets = self.gone_sets.len() + self.new_sets.len() + self.filled.len();
         chains + sets == 0
     }
+}
 
-    /// Whether it is so much less than all that it pays to work with what is there.
-    fn is_small(&self, all: &Parts) -> bool {
-        let weigh = |chains: usize, sets: usize| chains * 2 + sets;
-        let rules = |of: &[&ChainPart]| of.iter().map(|it| 1 + it.rules.len()).sum::<usize>();
-        let elements = |of: &[&SetPart]| of.iter().map(|it| 2 + it.elements.len()).sum::<usize>();
-        let changed: usize = self.changed.iter().map(|it| it.gone().len() + it.come().len()).sum();
-        let filled: usize = self.filled.iter().map(|it| it.gone.len() + it.come.len()).sum();
-        let here = weigh(
-            rules(&self.gone_chains) + rules(&self.new_chains) + changed,
-            elements(&self.gone_sets) + elements(&self.new_sets) + filled,
-        );
-        let whole = weigh(
-            rules(&all.chains.values().collect::<Vec<_>>()),
-            elements(&all.sets.values().collect::<Vec<_>>()),
-        );
-        here <= whole / 2 + SMALL
+/// The sets of which elements may change while rules look into them. A packet on its way goes by the rules of when it
+/// came, but meets a set as it is by then: so only where nothing else changes, and it can meet one such set at most. The
+/// numbers of decisions are met by no packet.
+fn in_place<'p>(old: &'p Parts, new: &'p Parts) -> HashSet<&'p str> {
+    let numbers = new.sets.keys().filter(|it| *it == DECISIONS).map(String::as_str).collect();
+    if old.chains != new.chains || !old.sets.keys().eq(new.sets.keys()) {
+        return numbers;
+    }
+    let both = old.sets.iter().zip(new.sets.values());
+    let differing: Vec<(&String, &SetPart)> =
+        both.filter(|((_, was), is)| was != is).map(|((name, _), is)| (name, is)).collect();
+    let lengths: HashSet<u32> = differing.iter().map(|it| it.1.set.key_length).collect();
+    let rules = || new.chains.values().flat_map(|it| &it.rules);
+    let asked = |name: &String| {
+        let sets = rules().flat_map(|it| it.rule.expressions.iter().filter_map(set_of));
+        sets.filter(|it| it == name).count()
+    };
+    let is_met_once =
+        |(name, is): &(&String, &SetPart)| is.set.flags & set_flags::MAP == 0 && asked(name) == 1;
+    match lengths.len() == differing.len() && differing.iter().all(is_met_once) {
+        true => differing.iter().map(|it| it.0.as_str()).collect(),
+        false => numbers,
     }
 }
 
-/// With so few rules it does not matter how they are replaced, and what stays goes on counting.
-const SMALL: usize = 64;
-
 /// The sets that are there before and after, and have to be made anew.
-fn replaced<'p>(old: &'p Parts, new: &'p Parts, reset: &HashSet<&str>) -> HashSet<&'p str> {
+fn replaced<'p>(
+    old: &'p Parts,
+    new: &'p Parts,
+    reset: &HashSet<&str>,
+    in_place: &HashSet<&str>,
+) -> HashSet<&'p str> {
     let mut replaced = HashSet::new();
     for (name, is) in &new.sets {
         let Some(was) = old.sets.get(name) else { continue };
-        let fixed = is.set.flags & set_flags::CONSTANT != 0;
+        let fixed = is.set.flags & set_flags::CONSTANT != 0 || !in_place.contains(name.as_str());
         let differ = || was.elements != is.elements || begins_anew(is, reset);
         if was.set != is.set || was.counts != is.counts || fixed && differ() {
             replaced.insert(name.as_str());
@@ -168,18 +178,6 @@ fn is_touched(part: &RulePart, replaced: &HashSet<&str>, reset: &HashSet<&str>) 
         || part.rule.expressions.iter().filter_map(set_of).any(|it| replaced.contains(it))
 }
 
-/// The set that a step looks into.
-fn set_of(expression: &Expression) -> Option<&str> {
-    match expression {
-        Expression::Lookup { set, .. }
-        | Expression::Find { set, .. }
-        | Expression::Dynset { set, .. }
-        | Expression::DynsetCounts { set, .. }
-        | Expression::DynsetAdds { set, .. } => Some(set),
-        _ => None,
-    }
-}
-
 fn only<'p, T>(these: &'p BTreeMap<String, T>, others: &BTreeMap<String, T>) -> Vec<&'p T> {
     these.iter().filter(|it| !others.contains_key(it.0)).map(|it| it.1).collect()
 }
@@ -194,36 +192,20 @@ fn only_or<'p>(
     these.iter().filter(chosen).map(|it| it.1).collect()
 }
 
-fn filled<'p>(
-    old: &'p Parts,
-    new: &'p Parts,
-    replaced: &HashSet<&str>,
-    reset: &HashSet<&str>,
-) -> Vec<ChangedSet<'p>> {
+fn filled<'p>(old: &'p Parts, new: &'p Parts, replaced: &HashSet<&str>) -> Vec<ChangedSet<'p>> {
     let mut filled = Vec::new();
     for (name, is) in &new.sets {
-        let Some(was) = old.sets.get(name).filter(|_| !replaced.contains(name.as_str())) else {
-            continue;
-        };
-        let anew = begins_anew(is, reset);
-        if was.elements == is.elements && !anew {
-            continue;
-        }
-        let reset = if anew { reset } else { &HashSet::new() };
-        let (gone, come) = (without(was, is, reset), without(is, was, reset));
-        if !gone.is_empty() || !come.is_empty() {
-            filled.push(ChangedSet { was, is, gone, come });
-        }
+        let was = old.sets.get(name).filter(|_| !replaced.contains(name.as_str()));
+        let Some(was) = was.filter(|it| it.elements != is.elements) else { continue };
+        filled.push(ChangedSet { is, gone: without(was, is), come: without(is, was) });
     }
     filled
 }
 
-/// The values and whole intervals of a set that are not in another, or begin to count anew.
-fn without<'p>(these: &'p SetPart, others: &SetPart, reset: &HashSet<&str>) -> Vec<&'p [Element]> {
+/// The values and whole intervals of a set that are not in another.
+fn without<'p>(these: &'p SetPart, others: &SetPart) -> Vec<&'p [Element]> {
     let there: HashSet<&[Element]> = intervals(&others.elements).collect();
-    intervals(&these.elements)
-        .filter(|it| !there.contains(it) || it.iter().any(|it| is_reset(it, reset)))
-        .collect()
+    intervals(&these.elements).filter(|it| !there.contains(it)).collect()
 }
 
 /// Each value, or beginning and end of an interval, by itself.

@@ -2,15 +2,14 @@
 
 use super::super::encode::{ChainPart, Parts, SetPart};
 use super::super::listed::rules_of_chain;
-use super::super::names::TABLE;
+use super::super::names::{TABLE, plain};
 use super::change::Change;
+use super::variants::{Names, all};
 use super::write::{elements_of, uncounted};
 use crate::LinuxError;
-use crate::transport::{Transport, dump};
+use crate::transport::Transport;
 use std::collections::HashSet;
-use tipstaff_wire::nf_tables::{
-    self as nf, Chain, Element, FAMILY_INET, Set, dump as ask, message_kind, set_flags,
-};
+use tipstaff_wire::nf_tables::{self as nf, Chain, Element, Set, set_flags};
 
 const READING: &str = "read back what has changed";
 /// With more parts than these it takes as long as reading all.
@@ -21,24 +20,24 @@ const MOST: usize = 512;
 pub(super) fn holds(
     transport: &mut dyn Transport,
     change: &Change<'_>,
-    new: &Parts,
+    (new, names): (&Parts, &Names),
 ) -> Result<bool, LinuxError> {
     let chains = change.changed.len() + change.new_chains.len();
     if chains + change.filled.len() + change.new_sets.len() > MOST {
         return Ok(false);
     }
-    if !all_there(transport, new)? {
+    if !all_there(transport, new, names)? {
         return Ok(false);
     }
     let changed = change.changed.iter().filter_map(|it| new.chains.get(it.name));
     for part in changed.chain(change.new_chains.iter().copied()) {
-        if !is_chain(transport, part)? {
+        if !is_chain(transport, part, names)? {
             return Ok(false);
         }
     }
     let filled = change.filled.iter().map(|it| it.is);
     for part in filled.chain(change.new_sets.iter().copied()) {
-        if !is_set(transport, part)? {
+        if !is_set(transport, part, names)? {
             return Ok(false);
         }
     }
@@ -46,23 +45,22 @@ pub(super) fn holds(
 }
 
 /// Whether the chains and sets are there, and no others.
-fn all_there(transport: &mut dyn Transport, new: &Parts) -> Result<bool, LinuxError> {
-    let list = |kind| move |sequence| ask(kind, FAMILY_INET, sequence, |_| {});
-    let chains: Vec<Chain> =
-        dump(transport, READING, list(message_kind::GET_CHAIN), Chain::decode)?;
-    let sets: Vec<Set> = dump(transport, READING, list(message_kind::GET_SET), Set::decode)?;
-    let chains: Vec<&Chain> = chains.iter().filter(|it| it.table == TABLE).collect();
-    let sets: Vec<&Set> = sets.iter().filter(|it| it.table == TABLE).collect();
-    let is_chain = |it: &&Chain| {
+fn all_there(
+    transport: &mut dyn Transport,
+    new: &Parts,
+    names: &Names,
+) -> Result<bool, LinuxError> {
+    let (chains, sets) = all(transport)?;
+    let is_chain = |it: &Chain| {
         new.chains
             .get(&it.name)
             .is_some_and(|part| (&part.chain.hook, &part.chain.policy) == (&it.hook, &it.policy))
     };
-    let is_set = |it: &&Set| {
-        new.sets.get(&it.name).is_some_and(|part| {
+    let is_set = |it: &Set| {
+        new.sets.get(plain(&it.name)).is_some_and(|part| {
             let of =
                 |it: &Set| (it.flags, it.key_length, it.size, it.timeout, it.verdicts, it.counted);
-            of(&part.set) == of(it)
+            names.set(part).name == it.name && of(&part.set) == of(it)
         })
     };
     Ok(chains.len() == new.chains.len()
@@ -71,20 +69,28 @@ fn all_there(transport: &mut dyn Transport, new: &Parts) -> Result<bool, LinuxEr
         && sets.iter().all(is_set))
 }
 
-fn is_chain(transport: &mut dyn Transport, part: &ChainPart) -> Result<bool, LinuxError> {
+fn is_chain(
+    transport: &mut dyn Transport,
+    part: &ChainPart,
+    names: &Names,
+) -> Result<bool, LinuxError> {
     let found = rules_of_chain(transport, READING, TABLE, &part.chain.name)?;
     let found = found.into_iter().map(|rule| {
         let rule = nf::Rule { handle: None, family: 0, ..rule };
         uncounted(rule)
     });
-    Ok(found.eq(part.rules.iter().map(|it| it.rule.clone())))
+    Ok(found.eq(part.rules.iter().map(|it| names.rule(it.rule.clone()))))
 }
 
-fn is_set(transport: &mut dyn Transport, part: &SetPart) -> Result<bool, LinuxError> {
+fn is_set(
+    transport: &mut dyn Transport,
+    part: &SetPart,
+    names: &Names,
+) -> Result<bool, LinuxError> {
     if part.set.flags & set_flags::DYNAMIC != 0 {
         return Ok(true);
     }
-    let found = elements_of(transport, &part.set)?;
+    let found = elements_of(transport, &names.set(part))?;
     let plain = |it: &Element| Element { count: None, expires: None, ..it.clone() };
     let there: HashSet<Element> = found.iter().map(plain).collect();
     let meant: HashSet<Element> = part.elements.iter().map(plain).collect();

@@ -88,6 +88,6 @@ impl Counts {
 }
 
 /// The decision that an element of a map serves.
-pub(super) fn id_of(element: &Element) -> Option<RuleId> {
+fn id_of(element: &Element) -> Option<RuleId> {
     text_of(&element.user_data).filter(|it| !it.is_empty()).map(RuleId::parse)
 }

@@ -3,25 +3,34 @@
 //! A program is always the same chains, rules and sets in the kernel ([`parts`]), whatever was there before. So what
 //! differs between two programs is known before anything is asked of the kernel; it is changed in one batch, which
 //! the kernel takes only while nobody has changed anything else. What stays is not touched, and goes on counting.
+//!
+//! A packet goes by the rules of when it came to the hook, but the kernel looks into sets as they are in the instant
+//! in which it looks (`nft_genmask_cur` in net/netfilter). So a set that rules look into is never changed together with
+//! them: another takes its place, and the old one is taken out when no packet can be on its way to it.
 
 mod change;
 mod check;
 mod counts;
+mod variants;
 mod write;
 
 use super::encode::{Parts, parts};
 use super::ledger::{Ledger, send};
 use super::marks::Marks;
 use super::names::TABLE;
-use super::read::Snapshot;
+use super::read::{Snapshot, read};
 use super::record::{self, Decisions};
 use super::{as_meant, generation as generation_of, now};
 use crate::LinuxError;
 use crate::transport::Transport;
 use change::{Change, work_out};
+use rustix::thread::MembarrierCommand;
 use std::collections::HashSet;
-use tipstaff_core::program::{Action, ProgramRule, RuleProgram, Test, Then};
+use std::time::Duration;
+use tipstaff_core::plan::RuleId;
+use tipstaff_core::program::{Action, Entry, ProgramRule, RuleProgram, Test, Then};
 use tipstaff_wire::nf_tables::{Batch, Set};
+use variants::Names;
 use write::{There, elements_of};
 
 /// A decision has a number for each direction in which it admits, and turns away; in the usual case one.
@@ -54,7 +63,7 @@ pub fn change(
     // Where something cannot be read, all of it is loaded anew, or why not is said then.
     let Ok(Some((old, new))) = both(transport, held, meant) else { return Ok(false) };
     let Some(change) = work_out(&old, &new, &reset) else { return Ok(false) };
-    let Ok(Some(there)) = There::read(transport, &change) else { return Ok(false) };
+    let Ok(Some(mut there)) = There::read(transport, &old, &change) else { return Ok(false) };
     if change.is_nothing() {
         return match generation_of(transport)? == generation {
             true => Ok(true),
@@ -68,22 +77,89 @@ pub fn change(
         Err(error @ (LinuxError::Changed | LinuxError::Unknown { .. })) => return Err(error),
         Err(_) => return Ok(false),
     }
-    if !is_held(transport, &change, &new, generation).unwrap_or(false) {
+    let times = 1 + clean_up(transport, &there, &change);
+    let names = (&new, &there.are);
+    if !is_held(transport, &change, names, (generation, times)).unwrap_or(false) {
         as_meant(transport, program, marks)?;
     }
     Ok(true)
 }
+
+/// Puts `program` into the kernel like [`enforce_marked`](super::enforce_marked), by what differs from what is there if
+/// that is possible. Decisions that are worked out to the same rules go on counting.
+///
+/// # Errors
+/// As for [`enforce_marked`](super::enforce_marked).
+pub fn go_to(
+    transport: &mut dyn Transport,
+    host: &str,
+    program: &RuleProgram,
+    marks: &Marks,
+) -> Result<(), LinuxError> {
+    let by_parts = generation_of(transport).and_then(|at| {
+        let Some(held) = read(transport)? else { return Ok(false) };
+        let reset = told_otherwise(&held.program, program);
+        change(transport, &held, (host, program, marks), at, &reset)
+    });
+    match by_parts {
+        Ok(true) => Ok(()),
+        // Whatever came of it, this puts all of it there.
+        _ => super::enforce_marked(transport, host, program, marks).map(drop),
+    }
+}
+
+/// The decisions that are worked out to other rules.
+fn told_otherwise(one: &RuleProgram, other: &RuleProgram) -> Vec<String> {
+    let [one, other] = [one, other].map(|program| {
+        let rules = program.chains.iter().flat_map(|it| &it.rules);
+        rules.flat_map(told).collect::<HashSet<_>>()
+    });
+    let ids: HashSet<&RuleId> = one.symmetric_difference(&other).map(|it| it.0).collect();
+    ids.into_iter().map(ToString::to_string).collect()
+}
+
+/// What a rule does for each decision.
+fn told(rule: &ProgramRule) -> Vec<(&RuleId, Option<&Entry>, Option<&ProgramRule>)> {
+    if let Some(id) = &rule.id {
+        return vec![(id, None, Some(rule))];
+    }
+    let Action::Choose(lookup) = &rule.action else { return Vec::new() };
+    let decides = |it| {
+        let entry: &Entry = it;
+        match &entry.then {
+            Then::Allow(id) | Then::Deny(id) => Some((id, Some(entry), None)),
+            _ => None,
+        }
+    };
+    lookup.entries.iter().filter_map(decides).collect()
+}
+
+/// Takes out what is not used any more, once no packet is on its way by the rules of before. Gives how often the kernel's
+/// rules changed by that; what it does not take out decides nothing.
+fn clean_up(transport: &mut dyn Transport, there: &There<'_>, change: &Change<'_>) -> u32 {
+    let batch = Batch::begin(transport.next_sequence());
+    let Some(batch) = there.clean_up(batch, change) else { return 0 };
+    let waited = rustix::thread::membarrier(MembarrierCommand::Global);
+    if waited.is_err() {
+        // Some kernels are built without it.
+        std::thread::sleep(ON_THE_WAY);
+    }
+    u32::from(send(transport, "take out old rules", batch, &Ledger::default()).is_ok())
+}
+
+/// No packet is on its way for so long.
+const ON_THE_WAY: Duration = Duration::from_millis(50);
 
 /// Whether the kernel holds what was sent, and nobody has changed anything else: its rules then are of the next
 /// generation.
 fn is_held(
     transport: &mut dyn Transport,
     change: &Change<'_>,
-    new: &Parts,
-    generation: u32,
+    new: (&Parts, &Names),
+    (generation, times): (u32, u32),
 ) -> Result<bool, LinuxError> {
     // The kernel leaves out 0.
-    let next = generation.checked_add(1).unwrap_or(1);
+    let next = (0..times).fold(generation, |it, _| it.checked_add(1).unwrap_or(1));
     Ok(check::holds(transport, change, new)? && generation_of(transport)? == next)
 }
 

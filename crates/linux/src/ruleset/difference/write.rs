@@ -1,10 +1,11 @@
 //! A change as one batch.
 
-use super::super::encode::{Parts, SetPart};
+use super::super::encode::Parts;
 use super::super::listed::rules_of_chain;
 use super::super::names::TABLE;
 use super::change::{Change, ChangedChain, ChangedSet};
-use super::counts::{Counts, id_of};
+use super::counts::Counts;
+use super::variants::Names;
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use std::collections::{HashMap, HashSet};
@@ -19,14 +20,19 @@ pub(super) struct There<'p> {
     /// The handles of the rules of each chain of which some change.
     handles: HashMap<&'p str, Vec<u64>>,
     counts: Counts,
+    /// What sets are called, and what they are called behind the change.
+    were: Names,
+    pub are: Names,
 }
 
 impl<'p> There<'p> {
     /// Reads it; `None` if it is not what it is taken for.
     pub(super) fn read(
         transport: &mut dyn Transport,
+        old: &Parts,
         change: &Change<'p>,
     ) -> Result<Option<Self>, LinuxError> {
+        let Some(were) = Names::read(transport, old)? else { return Ok(None) };
         let (mut handles, mut counts) = (HashMap::new(), Counts::default());
         let changed = change.changed.iter().map(|it| (it.name, it.was, it.gone()));
         let gone = change.gone_chains.iter().map(|it| (&*it.chain.name, &*it.rules, &*it.rules));
@@ -43,20 +49,20 @@ impl<'p> There<'p> {
                 counts.note(part, rule);
             }
         }
-        for (part, gone) in change.counting() {
+        for part in &change.gone_sets {
             let Some(direction) = part.counts else { continue };
-            for element in elements_of(transport, &part.set)? {
-                if gone.as_ref().is_none_or(|it| it.contains(element.key.as_slice())) {
-                    counts.note_element(direction, &element);
-                }
+            for element in elements_of(transport, &were.set(part))? {
+                counts.note_element(direction, &element);
             }
         }
-        Ok(Some(Self { handles, counts }))
+        let are = were.behind(change);
+        Ok(Some(Self { handles, counts, were, are }))
     }
 
-    /// The batch; `None` if something would no longer be counted.
+    /// The batch; `None` if something would no longer be counted. Packets on their way go by the rules of when they came:
+    /// what those lead to and look into stays as it is.
     pub(super) fn write(
-        mut self,
+        &mut self,
         mut batch: Batch,
         change: &Change<'p>,
         (new, reset): (&Parts, &HashSet<&str>),
@@ -69,7 +75,30 @@ impl<'p> There<'p> {
         self.counts.all_go_on(new, reset).then_some(batch)
     }
 
-    /// Takes out what goes: rules before the sets that they look into, and elements before the chains that they lead to.
+    /// The batch that takes out what no rule leads to any more, nor looks into; `None` if there is nothing.
+    pub(super) fn clean_up(&self, mut batch: Batch, change: &Change<'p>) -> Option<Batch> {
+        if change.gone_chains.is_empty() && change.gone_sets.is_empty() {
+            return None;
+        }
+        // Rules before the sets that they look into, and elements before the chains that they lead to.
+        for part in change.gone_chains.iter().filter(|it| !it.rules.is_empty()) {
+            batch.delete_rule(TABLE, &part.chain.name, None);
+        }
+        for part in change.gone_sets.iter().filter(|it| it.set.verdicts && !is_fixed(&it.set)) {
+            if !part.elements.is_empty() {
+                batch.empty_set(&self.were.set(part));
+            }
+        }
+        for part in &change.gone_sets {
+            batch.delete_set(&self.were.set(part));
+        }
+        for part in &change.gone_chains {
+            batch.delete_chain(&part.chain);
+        }
+        Some(batch)
+    }
+
+    /// Takes out rules, and elements of sets that stay.
     fn take_out(&self, batch: &mut Batch, change: &Change<'p>) -> Option<()> {
         for chain in &change.changed {
             let handles = self.handles.get(chain.name)?;
@@ -77,24 +106,8 @@ impl<'p> There<'p> {
                 batch.delete_rule(TABLE, chain.name, Some(*handle));
             }
         }
-        for part in &change.gone_chains {
-            if !part.rules.is_empty() {
-                batch.delete_rule(TABLE, &part.chain.name, None);
-            }
-        }
         for set in &change.filled {
-            batch.delete_elements(&set.was.set, &set.gone.concat());
-        }
-        for part in &change.gone_sets {
-            if part.set.verdicts && !part.elements.is_empty() && !is_fixed(&part.set) {
-                batch.empty_set(&part.set);
-            }
-        }
-        for part in &change.gone_sets {
-            batch.delete_set(&part.set);
-        }
-        for part in &change.gone_chains {
-            batch.delete_chain(&part.chain);
+            batch.delete_elements(&self.were.set(set.is), &set.gone.concat());
         }
         Some(())
     }
@@ -109,24 +122,23 @@ impl<'p> There<'p> {
         }
         // Numbers of sets are those of one batch; all that comes names them by their names.
         for (id, part) in (1..).zip(&change.new_sets) {
-            let set = Set { id, ..part.set.clone() };
+            let set = Set { id, ..self.are.set(part) };
             batch.new_set(&set);
             let elements = self.carried(part.counts, &part.elements);
             batch.new_elements(&set, &elements);
         }
         for ChangedSet { is, come, .. } in &change.filled {
-            let elements = self.carried(is.counts, &come.concat());
-            batch.new_elements(&is.set, &elements);
+            batch.new_elements(&self.are.set(is), &come.concat());
         }
         for part in &change.new_chains {
             for rule in &part.rules {
-                batch.new_rule(&self.counts.carried(rule));
+                batch.new_rule(&self.are.rule(self.counts.carried(rule)));
             }
         }
         for chain in &change.changed {
             let behind = self.first_behind(chain)?;
             for rule in chain.come() {
-                let rule = self.counts.carried(rule);
+                let rule = self.are.rule(self.counts.carried(rule));
                 match behind {
                     Some(handle) => batch.insert_rule(&rule, handle),
                     None => batch.new_rule(&rule),
@@ -148,19 +160,6 @@ impl<'p> There<'p> {
     fn carried(&mut self, counts: Option<Direction>, elements: &[Element]) -> Vec<Element> {
         let Some(direction) = counts else { return elements.to_vec() };
         elements.iter().map(|it| self.counts.carried_element(direction, it)).collect()
-    }
-}
-
-impl<'p> Change<'p> {
-    /// The sets in which something goes that has counted for a decision, with the keys of what goes, if not all does.
-    fn counting(&self) -> impl Iterator<Item = (&'p SetPart, Option<HashSet<&'p [u8]>>)> {
-        let all = self.gone_sets.iter().map(|it| (*it, None));
-        let some = self.filled.iter().map(|it| {
-            let gone = it.gone.iter().flat_map(|it| it.iter());
-            let deciding = gone.filter(|it| id_of(it).is_some());
-            (it.was, Some(deciding.map(|it| it.key.as_slice()).collect::<HashSet<_>>()))
-        });
-        all.chain(some.filter(|it| it.1.as_ref().is_some_and(|it| !it.is_empty())))
     }
 }
 
