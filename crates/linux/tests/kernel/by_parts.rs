@@ -9,8 +9,8 @@ use tipstaff_core::policy::{self, Level, Logging, Record, Source};
 use tipstaff_core::program::{Chain, RuleProgram, compare, lower};
 use tipstaff_core::space::Direction;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
-use tipstaff_linux::ruleset::{Marks, Tally, change, enforce, generation, read};
-use tipstaff_linux::{LinuxError, NetlinkSocket, Transport};
+use tipstaff_linux::ruleset::{Marks, TABLE, Tally, change, enforce, generation, read};
+use tipstaff_linux::{LinuxError, NetlinkSocket, Transport, deliver};
 use tipstaff_wire::netlink::{DONE, split};
 use tipstaff_wire::nf_tables::{self as nf, FAMILY_INET, message_kind};
 
@@ -285,5 +285,63 @@ fn what_has_been_counted_goes_on() {
         // What no rule decides is let in, and goes on counting.
         let text = text + "[host.sluice.default]\ninbound = \"allow\"\n";
         assert_eq!(go(&text, &[]), meant);
+    });
+}
+
+/// The kernel, and somebody who has something lead to an old chain before that is taken out.
+struct Meddled {
+    kernel: NetlinkSocket,
+    batches: usize,
+    old: String,
+}
+
+impl Transport for Meddled {
+    fn send(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        let kind = split(bytes).expect("splits")[0].kind;
+        self.batches += usize::from(i32::from(kind) == libc::NFNL_MSG_BATCH_BEGIN);
+        if self.batches == 2 && i32::from(kind) == libc::NFNL_MSG_BATCH_BEGIN {
+            let mut batch = nf::Batch::begin(1);
+            batch.new_rule(&nf::Rule {
+                table: TABLE.into(),
+                chain: "forwarded".into(),
+                expressions: vec![nf::Expression::Immediate(nf::Verdict::Jump(self.old.clone()))],
+                ..nf::Rule::default()
+            });
+            let batch = batch.finish().expect("fits");
+            assert_eq!(deliver(&mut netfilter(), "meddle", &batch).expect("delivered"), []);
+        }
+        self.kernel.send(bytes)
+    }
+
+    fn receive(&mut self) -> std::io::Result<Vec<u8>> {
+        self.kernel.receive()
+    }
+
+    fn next_sequence(&mut self) -> u32 {
+        self.kernel.next_sequence()
+    }
+}
+
+/// Where the kernel does not let go of what no packet needs any more, all is loaded anew, and counts go on.
+#[test]
+fn what_cannot_be_taken_out_is_replaced() {
+    sealed("by_parts::what_cannot_be_taken_out_is_replaced", || {
+        let text = Generator::new(1).grown_policy(300);
+        let program = lower(&plan(&text));
+        let mut generator = Generator::new(2);
+        // An edit by which a chain goes.
+        let (other, old) = std::iter::repeat_with(|| lower(&plan(&edited(&text, &mut generator))))
+            .find_map(|other| {
+                let mut gone = program.chains.iter().filter(|it| other.chain(&it.name).is_none());
+                gone.next().map(|it| it.name.clone()).map(|name| (other, name))
+            })
+            .expect("there is one");
+        let held = enforce(&mut netfilter(), "sluice", &program).expect("enforced");
+        let mut meddled = Meddled { kernel: netfilter(), batches: 0, old };
+        let at = generation(&mut meddled).expect("a number");
+        let done = change(&mut meddled, &held, ("sluice", &other, &held.marks), at, &[]);
+        assert!(done.expect("it is in force"));
+        assert_eq!(meddled.batches, 3, "changed, not taken out, loaded anew");
+        assert!(read(&mut netfilter()).expect("read").expect("our table").program == other);
     });
 }

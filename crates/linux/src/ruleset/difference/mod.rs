@@ -77,9 +77,12 @@ pub fn change(
         Err(error @ (LinuxError::Changed | LinuxError::Unknown { .. })) => return Err(error),
         Err(_) => return Ok(false),
     }
-    let times = 1 + clean_up(transport, &there, &change);
+    let Some(times) = clean_up(transport, &there, &change) else {
+        // What is left decides nothing, but nobody would know what it is for.
+        return anew(transport, meant).map_err(|it| LinuxError::ReadBack(it.to_string()));
+    };
     let names = (&new, &there.are);
-    if !is_held(transport, &change, names, (generation, times)).unwrap_or(false) {
+    if !is_held(transport, &change, names, (generation, 1 + times)).unwrap_or(false) {
         as_meant(transport, program, marks)?;
     }
     Ok(true)
@@ -134,17 +137,27 @@ fn told(rule: &ProgramRule) -> Vec<(&RuleId, Option<&Entry>, Option<&ProgramRule
     lookup.entries.iter().filter_map(decides).collect()
 }
 
+/// Puts all of it there, where it is in force already, and has it go on counting.
+fn anew(
+    transport: &mut dyn Transport,
+    (host, program, marks): Meant<'_>,
+) -> Result<bool, LinuxError> {
+    let at = generation_of(transport)?;
+    let counted = read(transport)?.map(|it| it.tallies).unwrap_or_default();
+    super::enforce_at(transport, host, program, marks, at, &counted).map(|_| true)
+}
+
 /// Takes out what is not used any more, once no packet is on its way by the rules of before. Gives how often the kernel's
-/// rules changed by that; what it does not take out decides nothing.
-fn clean_up(transport: &mut dyn Transport, there: &There<'_>, change: &Change<'_>) -> u32 {
+/// rules changed by that; `None` if it does not take it out.
+fn clean_up(transport: &mut dyn Transport, there: &There<'_>, change: &Change<'_>) -> Option<u32> {
     let batch = Batch::begin(transport.next_sequence());
-    let Some(batch) = there.clean_up(batch, change) else { return 0 };
+    let Some(batch) = there.clean_up(batch, change) else { return Some(0) };
     let waited = rustix::thread::membarrier(MembarrierCommand::Global);
     if waited.is_err() {
         // Some kernels are built without it.
         std::thread::sleep(ON_THE_WAY);
     }
-    u32::from(send(transport, "take out old rules", batch, &Ledger::default()).is_ok())
+    send(transport, "take out old rules", batch, &Ledger::default()).ok().map(|()| 1)
 }
 
 /// No packet is on its way for so long.
