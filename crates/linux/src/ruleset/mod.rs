@@ -8,6 +8,7 @@ mod difference;
 mod encode;
 mod keys;
 mod ledger;
+mod left_over;
 mod listed;
 mod marks;
 mod moment;

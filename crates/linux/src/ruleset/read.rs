@@ -1,6 +1,7 @@
 //! Reading our table back.
 
 use super::decode::{self, Read, Sets};
+use super::left_over;
 use super::listed::ask_for_rules;
 use super::marks::Marks;
 use super::names::{self, TABLE, direction_of, hook_number};
@@ -90,7 +91,7 @@ pub(super) fn read_table(
     let tables = tables(transport)?;
     let Some(table) = ours(&tables) else { return Ok(None) };
     let chains = chains(transport)?;
-    let dumps = dump_sets(transport)?;
+    let dumps = dump_sets(transport, &chains)?;
     // The elements and the first rules are decoded while the kernel writes down the others.
     let rules = dump_and_decode(
         transport,
@@ -121,6 +122,7 @@ pub(super) fn read_table(
             Err(rule) => of_record.push(rule),
         }
     }
+    let chains = left_over::without(chains, &mut ours);
     let numbers = dumps.elements_of(record::DECISIONS)?;
     let maps = dumps.of_record()?;
     let known = Known::new(of_record, &dumps.sets, &maps, &numbers);
@@ -136,7 +138,7 @@ pub(super) fn read_table(
 }
 
 /// Our sets, and what is in those that rules do not fill.
-fn dump_sets(transport: &mut dyn Transport) -> Result<SetDumps, LinuxError> {
+fn dump_sets(transport: &mut dyn Transport, chains: &[nf::Chain]) -> Result<SetDumps, LinuxError> {
     let sets: Vec<nf::Set> = dump(
         transport,
         READING,
@@ -146,13 +148,6 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<SetDumps, LinuxError> {
     let mut dumps = Vec::with_capacity(sets.len());
     // What rules remember of senders is no part of what they mean.
     let mut sets: Vec<nf::Set> = sets.into_iter().filter(|set| set.table == TABLE).collect();
-    let mut seen = HashSet::new();
-    let twins: HashSet<String> = sets
-        .iter()
-        .map(|it| names::plain(&it.name))
-        .filter(|it| !seen.insert(*it))
-        .map(str::to_owned)
-        .collect();
     for set in sets.iter().filter(|set| set.flags & set_flags::DYNAMIC == 0) {
         let elements = dump_raw(transport, READING, |sequence| {
             nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
@@ -161,11 +156,32 @@ fn dump_sets(transport: &mut dyn Transport) -> Result<SetDumps, LinuxError> {
         })?;
         dumps.push((set.clone(), elements));
     }
-    let mut dumps = SetDumps { sets: Vec::new(), dumps, twins };
-    sets.iter_mut().for_each(|it| dumps.call_as_made(&mut it.name));
-    let mut contents = std::mem::take(&mut dumps.dumps);
-    contents.iter_mut().for_each(|it| dumps.call_as_made(&mut it.0.name));
-    Ok(SetDumps { sets, dumps: contents, ..dumps })
+    let mut twins = left_over::twins(&sets);
+    if !twins.is_empty() {
+        let maps: Vec<(&str, Vec<Element>)> = dumps
+            .iter()
+            .filter(|it| it.0.verdicts)
+            .map(|(set, dump)| Ok((set.name.as_str(), elements(dump)?)))
+            .collect::<Result<_, LinuxError>>()?;
+        let used = left_over::used(transport, chains, &maps)?;
+        let unused = |name: &String| twins.contains(names::plain(name)) && !used.contains(name);
+        let unused: HashSet<String> =
+            sets.iter().map(|it| it.name.clone()).filter(unused).collect();
+        sets.retain(|it| !unused.contains(&it.name));
+        dumps.retain(|it| !unused.contains(&it.0.name));
+        twins = left_over::twins(&sets);
+    }
+    for set in sets.iter_mut().chain(dumps.iter_mut().map(|it| &mut it.0)) {
+        call_as_made(&twins, &mut set.name);
+    }
+    Ok(SetDumps { sets, dumps, twins })
+}
+
+/// Has a set be called as it was when it was first made.
+fn call_as_made(twins: &HashSet<String>, name: &mut String) {
+    if name.ends_with(names::OTHER) && !twins.contains(names::plain(name)) {
+        name.truncate(names::plain(name).len());
+    }
 }
 
 /// Our sets, and the elements of some as the kernel sends them.
@@ -177,19 +193,10 @@ struct SetDumps {
 }
 
 impl SetDumps {
-    /// Has a set be called as it was when it was first made.
-    fn call_as_made(&self, name: &mut String) {
-        if name.ends_with(names::OTHER) && !self.twins.contains(names::plain(name)) {
-            name.truncate(names::plain(name).len());
-        }
-    }
-
-    /// Likewise those that a rule looks into.
+    /// Has the sets that a rule looks into be called as they were when they were first made.
     fn as_made(&self, rule: &mut nf::Rule) {
-        rule.expressions
-            .iter_mut()
-            .filter_map(names::set_of_mut)
-            .for_each(|it| self.call_as_made(it));
+        let sets = rule.expressions.iter_mut().filter_map(names::set_of_mut);
+        sets.for_each(|it| call_as_made(&self.twins, it));
     }
 
     /// The elements of a set; none if it is not there.
@@ -234,9 +241,9 @@ fn decode_sets(dumps: &SetDumps) -> Result<Sets, LinuxError> {
 }
 
 /// A rule of our table.
-struct FoundRule {
-    chain: String,
-    read: Read,
+pub(super) struct FoundRule {
+    pub chain: String,
+    pub read: Read,
     /// For a rule by which old connections give way to new ones: for which.
     reopens: Option<(Family, RangeSet<u16>)>,
 }

@@ -322,20 +322,66 @@ impl Transport for Meddled {
     }
 }
 
+/// An edit by which a chain goes, with that.
+fn one_chain_less() -> (RuleProgram, RuleProgram, String) {
+    let text = Generator::new(1).grown_policy(300);
+    let program = lower(&plan(&text));
+    let mut generator = Generator::new(2);
+    let (other, old) = std::iter::repeat_with(|| lower(&plan(&edited(&text, &mut generator))))
+        .find_map(|other| {
+            let mut gone = program.chains.iter().filter(|it| other.chain(&it.name).is_none());
+            gone.next().map(|it| it.name.clone()).map(|name| (other, name))
+        })
+        .expect("there is one");
+    (program, other, old)
+}
+
+/// The kernel, and somebody who ends before the second batch.
+struct Ended(NetlinkSocket, usize);
+
+impl Transport for Ended {
+    fn send(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        let kind = split(bytes).expect("splits")[0].kind;
+        self.1 += usize::from(i32::from(kind) == libc::NFNL_MSG_BATCH_BEGIN);
+        if self.1 > 1 { Err(std::io::ErrorKind::BrokenPipe.into()) } else { self.0.send(bytes) }
+    }
+
+    fn receive(&mut self) -> std::io::Result<Vec<u8>> {
+        self.0.receive()
+    }
+
+    fn next_sequence(&mut self) -> u32 {
+        self.0.next_sequence()
+    }
+}
+
+/// Whoever is killed before what no packet needs any more is taken out has changed the rules, and leaves nothing that
+/// makes others of them.
+#[test]
+fn a_change_that_is_ended_midway_is_one() {
+    sealed("by_parts::a_change_that_is_ended_midway_is_one", || {
+        let (program, other, old) = one_chain_less();
+        let held = enforce(&mut netfilter(), "sluice", &program).expect("enforced");
+        let mut ended = Ended(netfilter(), 0);
+        let at = generation(&mut ended).expect("a number");
+        let done = change(&mut ended, &held, ("sluice", &other, &held.marks), at, &[]);
+        assert!(matches!(done, Err(LinuxError::ReadBack(_))), "{done:?}");
+        let socket = &mut netfilter();
+        assert!(handles(socket).iter().any(|it| it.0 == old), "nothing was left");
+        let found = read(socket).expect("read").expect("our table");
+        assert!(found.program == other, "{:#?}", compare(&other, &found.program));
+        // The next change takes it out.
+        assert!(!go(socket, &program, "all anew"));
+        assert!(go(socket, &other, "by parts again"));
+        assert!(!handles(socket).iter().any(|it| it.0 == old), "it is still there");
+    });
+}
+
 /// Where the kernel does not let go of what no packet needs any more, all is loaded anew, and counts go on.
 #[test]
 fn what_cannot_be_taken_out_is_replaced() {
     sealed("by_parts::what_cannot_be_taken_out_is_replaced", || {
-        let text = Generator::new(1).grown_policy(300);
-        let program = lower(&plan(&text));
-        let mut generator = Generator::new(2);
-        // An edit by which a chain goes.
-        let (other, old) = std::iter::repeat_with(|| lower(&plan(&edited(&text, &mut generator))))
-            .find_map(|other| {
-                let mut gone = program.chains.iter().filter(|it| other.chain(&it.name).is_none());
-                gone.next().map(|it| it.name.clone()).map(|name| (other, name))
-            })
-            .expect("there is one");
+        let (program, other, old) = one_chain_less();
         let held = enforce(&mut netfilter(), "sluice", &program).expect("enforced");
         let mut meddled = Meddled { kernel: netfilter(), batches: 0, old };
         let at = generation(&mut meddled).expect("a number");
