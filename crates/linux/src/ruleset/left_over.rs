@@ -3,7 +3,6 @@
 
 use super::listed::rules_of;
 use super::names::{TABLE, direction_of, plain, set_of};
-use super::read::FoundRule;
 use crate::LinuxError;
 use crate::transport::Transport;
 use std::collections::{HashMap, HashSet};
@@ -64,14 +63,18 @@ fn entered(chains: &[Chain]) -> HashSet<&str> {
 }
 
 /// The chains and rules without those of ours that no packet comes to. Where something is not understood, all are left.
-pub(super) fn without(chains: Vec<Chain>, rules: &mut Vec<FoundRule>) -> Vec<Chain> {
+/// Of each rule `of` tells in which chain it is, and what it does.
+pub(super) fn without<T>(
+    chains: Vec<Chain>,
+    rules: &mut Vec<T>,
+    of: impl Fn(&T) -> (&str, &Action),
+) -> Vec<Chain> {
     let mut of_chain: HashMap<&str, Vec<&Action>> = HashMap::new();
-    for found in &*rules {
-        let action = &found.read.rule.action;
+    for (chain, action) in rules.iter().map(&of) {
         if matches!(action, Action::Opaque(_)) {
             return chains;
         }
-        of_chain.entry(&found.chain).or_default().push(action);
+        of_chain.entry(chain).or_default().push(action);
     }
     let mut come_to = entered(&chains);
     let mut next: Vec<&str> = come_to.iter().copied().collect();
@@ -94,7 +97,7 @@ pub(super) fn without(chains: Vec<Chain>, rules: &mut Vec<FoundRule>) -> Vec<Cha
     let stays = |name: &str| come_to.contains(name) || !is_helper(name);
     let gone: HashSet<String> =
         chains.iter().map(|it| &it.name).filter(|it| !stays(it)).cloned().collect();
-    rules.retain(|it| !gone.contains(&it.chain));
+    rules.retain(|it| !gone.contains(of(it).0));
     chains.into_iter().filter(|it| it.table != TABLE || !gone.contains(&it.name)).collect()
 }
 

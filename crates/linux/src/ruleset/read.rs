@@ -122,7 +122,7 @@ pub(super) fn read_table(
             Err(rule) => of_record.push(rule),
         }
     }
-    let chains = left_over::without(chains, &mut ours);
+    let chains = left_over::without(chains, &mut ours, |it| (&it.chain, &it.read.rule.action));
     let numbers = dumps.elements_of(record::DECISIONS)?;
     let maps = dumps.of_record()?;
     let known = Known::new(of_record, &dumps.sets, &maps, &numbers);
@@ -241,9 +241,9 @@ fn decode_sets(dumps: &SetDumps) -> Result<Sets, LinuxError> {
 }
 
 /// A rule of our table.
-pub(super) struct FoundRule {
-    pub chain: String,
-    pub read: Read,
+struct FoundRule {
+    chain: String,
+    read: Read,
     /// For a rule by which old connections give way to new ones: for which.
     reopens: Option<(Family, RangeSet<u16>)>,
 }
