@@ -70,7 +70,7 @@ pub struct Entry {
     /// The entry that it goes back to.
     pub of: Option<u64>,
     /// A digest of the rules that the policy was worked out to: who finds these in the kernel has found what the policy
-    /// means, however it would be worked out today.
+    /// means, however it would be worked out today. None where that depends on where the machine is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rules: Option<String>,
     /// What it changed for packets, in a few words.

@@ -56,9 +56,7 @@ pub(crate) fn carry_out(
         return unchanged(policy, options, seen, report);
     }
     let told = options.tell.filter(|_| !report.effects.is_nothing());
-    if let Some(tell) = told {
-        tell(&report.effects);
-    }
+    told.inspect(|tell| tell(&report.effects));
     let back_to = last_confirmed(options.home, docket);
     let effect = effect(&report.effects, before.is_some());
     let keep = options.keep || same;
@@ -66,12 +64,8 @@ pub(crate) fn carry_out(
     let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite, posture };
     let id = docket.add(entry(options.machine, new))?;
     // Before anything changes: whatever happens to this process then, somebody is there.
-    let waits = Waits {
-        id,
-        back_to,
-        held: before.is_some(),
-        shell: entries::shell(options.machine, policy),
-    };
+    let (held, shell) = (before.is_some(), entries::shell(options.machine, policy));
+    let waits = Waits { id, back_to, held, shell };
     let back = match keep {
         true => Back::of(options.home, docket.written(), &waits.pending(0, 0, None)),
         false => watched(options, docket, &waits)?,

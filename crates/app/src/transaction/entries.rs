@@ -62,7 +62,7 @@ pub(super) fn entry(machine: &dyn Machine, new: New<'_>) -> Entry {
         from: machine.own_session().map(|session| session.client.to_string()),
         policy: new.policy.map(|it| it.1),
         of: new.of,
-        rules: policy.map(|it| digest_of(it.program())),
+        rules: policy.filter(|it| !it.follows()).map(|it| digest_of(it.program())),
         effect: new.effect,
         state: State::Intended,
     }

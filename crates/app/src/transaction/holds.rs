@@ -65,3 +65,44 @@ fn holds(
         && before.host == policy.plan.host
         && same(&policy.program().as_of(policy.now), &before.program.as_of(policy.now))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::loaded;
+    use tipstaff_core::policy::Source;
+    use tipstaff_linux::ruleset::Marks;
+
+    /// Rules that were written down as what the policy was worked out to are known as that, even if they would be
+    /// worked out otherwise today; others are not, nor these in a table that decides nothing or is another host's.
+    #[test]
+    fn what_was_worked_out_is_known_by_its_digest() {
+        let text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+                    [[host.sluice.rule]]\nname = \"web\"\nallow = [\"443/tcp\"]\n";
+        let policy = || loaded("policy.toml", vec![Source::new("policy.toml", text)], None).ok();
+        let mut program = policy().expect("a policy").program().clone();
+        // As another version might have it.
+        let rules = &mut program.chains[0].rules;
+        rules.swap(0, 1);
+        let digest = digest_of(&program);
+        let held = Snapshot {
+            host: "sluice".into(),
+            dormant: false,
+            program,
+            strays: Vec::new(),
+            marks: Marks::default(),
+            tallies: Vec::new(),
+        };
+        let knows = |held: &Snapshot, rules: Option<&String>| {
+            put_there(Some((policy().expect("a policy"), rules.cloned())), held).is_some()
+        };
+        assert!(knows(&held, Some(&digest)));
+        assert!(!knows(&held, None) && !knows(&held, Some(&"0".repeat(64))));
+        let asleep = Snapshot { dormant: true, ..held.clone() };
+        let of_another = Snapshot { host: "bench".into(), ..held.clone() };
+        assert!(!knows(&asleep, Some(&digest)) && !knows(&of_another, Some(&digest)));
+        let mut other = held;
+        other.program.chains[0].rules.pop();
+        assert!(!knows(&other, Some(&digest)));
+    }
+}

@@ -189,6 +189,8 @@ fn json_of_every_command_has_the_keys_that_programs_rely_on() {
             value.as_object().expect("an object").keys().cloned().collect::<Vec<_>>().join(" ")
         };
         let enforced = json(&["enforce", "--keep"], 0);
+        let known = &json(&["docket"], 0)["entries"][0]["rules"];
+        assert_eq!(known.as_str().map(str::len), Some(64), "SHA-256 of the rules");
         assert_eq!(
             keys(&enforced),
             "done posture entry confirm_within host replaced rules paused ended left_out programs \

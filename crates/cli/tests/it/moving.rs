@@ -74,6 +74,10 @@ fn rules_hold_while_the_addresses_change() {
         let stopped = world.run(&["enforce", "--keep"]).exits(1).stderr;
         assert!(stopped.contains("nothing says that `sluice` is this machine"), "{stopped}");
         world.run(&["enforce", "--keep", "--not-this-machine"]).exits(0);
+        // Where its rules depend on where it is, they are not known by what they were.
+        let docket = world.run(&["docket", "--format", "json"]).exits(0).json();
+        let entry = &docket["entries"][0];
+        assert_eq!((entry["follows"].as_bool(), &entry["rules"]), (Some(true), &().into()));
         // The ends of both versions: the street's, the host's first, and what it has later.
         let versions = [
             ("192.0.2.1", "192.0.2.10", "192.0.2.77", 24, "198.51.100.7"),

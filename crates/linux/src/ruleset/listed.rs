@@ -1,9 +1,9 @@
-//! The rules of a table, as the kernel lists them.
+//! Rules, chains, sets and what is in them, as the kernel lists them.
 
 use crate::LinuxError;
 use crate::transport::{Transport, dump};
 use tipstaff_wire::WireError;
-use tipstaff_wire::nf_tables::{self as nf, FAMILY_INET, message_kind};
+use tipstaff_wire::nf_tables::{self as nf, Element, FAMILY_INET, decode_elements, message_kind};
 
 /// Lists the rules of a table.
 pub(crate) fn rules_of(
@@ -35,4 +35,37 @@ pub(super) fn rules_of_chain(
 pub(super) fn ask_for_rules(table: &str, sequence: u32) -> Result<Vec<u8>, WireError> {
     let only = nf::Rule { table: table.into(), ..nf::Rule::default() };
     nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| only.write_table(out))
+}
+
+/// Lists the chains of the family in which ours are.
+pub(super) fn chains(
+    transport: &mut dyn Transport,
+    doing: &str,
+) -> Result<Vec<nf::Chain>, LinuxError> {
+    dump(transport, doing, |sequence| all(message_kind::GET_CHAIN, sequence), nf::Chain::decode)
+}
+
+/// Lists its sets.
+pub(super) fn sets(transport: &mut dyn Transport, doing: &str) -> Result<Vec<nf::Set>, LinuxError> {
+    dump(transport, doing, |sequence| all(message_kind::GET_SET, sequence), nf::Set::decode)
+}
+
+fn all(kind: u16, sequence: u32) -> Result<Vec<u8>, WireError> {
+    nf::dump(kind, FAMILY_INET, sequence, |_| {})
+}
+
+/// Lists what is in a set.
+pub(super) fn elements(
+    transport: &mut dyn Transport,
+    doing: &str,
+    set: &nf::Set,
+) -> Result<Vec<Element>, LinuxError> {
+    let request = |sequence| ask_for_elements(set, sequence);
+    let parts = dump(transport, doing, request, |body| decode_elements(body).map(|it| it.1))?;
+    Ok(parts.into_iter().flatten().collect())
+}
+
+/// The request for that.
+pub(super) fn ask_for_elements(set: &nf::Set, sequence: u32) -> Result<Vec<u8>, WireError> {
+    nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| set.write_request(out))
 }

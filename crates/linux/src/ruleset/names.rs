@@ -42,28 +42,38 @@ pub(super) fn plain(name: &str) -> &str {
     name.strip_suffix(OTHER).unwrap_or(name)
 }
 
+/// The part of a step that looks into a set: `set`, its name, or `id`, its number in the batch that makes it.
+macro_rules! of_set {
+    ($step:expr, $part:ident) => {{
+        use tipstaff_wire::nf_tables::Expression as Step;
+        match $step {
+            Step::Lookup { $part, .. }
+            | Step::Find { $part, .. }
+            | Step::Dynset { $part, .. }
+            | Step::DynsetCounts { $part, .. }
+            | Step::DynsetAdds { $part, .. } => Some($part),
+            _ => None,
+        }
+    }};
+}
+pub(super) use of_set;
+
 /// The set that a step looks into.
-pub(super) fn set_of(expression: &Expression) -> Option<&str> {
-    match expression {
-        Expression::Lookup { set, .. }
-        | Expression::Find { set, .. }
-        | Expression::Dynset { set, .. }
-        | Expression::DynsetCounts { set, .. }
-        | Expression::DynsetAdds { set, .. } => Some(set),
-        _ => None,
-    }
+pub(super) fn set_of(step: &Expression) -> Option<&str> {
+    of_set!(step, set).map(String::as_str)
 }
 
-/// Likewise, to call it something else.
-pub(super) fn set_of_mut(expression: &mut Expression) -> Option<&mut String> {
-    match expression {
-        Expression::Lookup { set, .. }
-        | Expression::Find { set, .. }
-        | Expression::Dynset { set, .. }
-        | Expression::DynsetCounts { set, .. }
-        | Expression::DynsetAdds { set, .. } => Some(set),
+/// The counters of a rule, as packets and bytes.
+pub(super) fn counters(steps: &mut [Expression]) -> impl Iterator<Item = (&mut u64, &mut u64)> {
+    steps.iter_mut().filter_map(|it| match it {
+        Expression::Counter { packets, bytes } => Some((packets, bytes)),
         _ => None,
-    }
+    })
+}
+
+/// Leaves out what a rule has counted.
+pub(super) fn forget_counts(steps: &mut [Expression]) {
+    counters(steps).for_each(|(packets, bytes)| (*packets, *bytes) = (0, 0));
 }
 
 pub(super) fn user_data(text: &str) -> Vec<u8> {

@@ -2,7 +2,7 @@
 
 use super::decode::{self, Read, Sets};
 use super::left_over;
-use super::listed::ask_for_rules;
+use super::listed::{self, ask_for_rules};
 use super::marks::Marks;
 use super::names::{self, TABLE, direction_of, hook_number};
 use super::record::{self, Duties, Known, Leads};
@@ -73,16 +73,6 @@ fn ours(tables: &[nf::Table]) -> Option<&nf::Table> {
     tables.iter().find(|it| it.family == FAMILY_INET && it.name == TABLE)
 }
 
-/// Lists the chains of that family.
-pub(super) fn chains(transport: &mut dyn Transport) -> Result<Vec<nf::Chain>, LinuxError> {
-    dump(
-        transport,
-        READING,
-        |sequence| nf::dump(message_kind::GET_CHAIN, FAMILY_INET, sequence, |_| {}),
-        nf::Chain::decode,
-    )
-}
-
 /// Reads our table, and if `counted` also what it has counted: adding that up takes time.
 pub(super) fn read_table(
     transport: &mut dyn Transport,
@@ -90,7 +80,7 @@ pub(super) fn read_table(
 ) -> Result<Option<Snapshot>, LinuxError> {
     let tables = tables(transport)?;
     let Some(table) = ours(&tables) else { return Ok(None) };
-    let chains = chains(transport)?;
+    let chains = listed::chains(transport, READING)?;
     let dumps = dump_sets(transport, &chains)?;
     // The elements and the first rules are decoded while the kernel writes down the others.
     let rules = dump_and_decode(
@@ -139,21 +129,13 @@ pub(super) fn read_table(
 
 /// Our sets, and what is in those that rules do not fill.
 fn dump_sets(transport: &mut dyn Transport, chains: &[nf::Chain]) -> Result<SetDumps, LinuxError> {
-    let sets: Vec<nf::Set> = dump(
-        transport,
-        READING,
-        |sequence| nf::dump(message_kind::GET_SET, FAMILY_INET, sequence, |_| {}),
-        nf::Set::decode,
-    )?;
+    let sets = listed::sets(transport, READING)?;
     let mut dumps = Vec::with_capacity(sets.len());
     // What rules remember of senders is no part of what they mean.
     let mut sets: Vec<nf::Set> = sets.into_iter().filter(|set| set.table == TABLE).collect();
     for set in sets.iter().filter(|set| set.flags & set_flags::DYNAMIC == 0) {
-        let elements = dump_raw(transport, READING, |sequence| {
-            nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
-                set.write_request(out);
-            })
-        })?;
+        let elements =
+            dump_raw(transport, READING, |sequence| listed::ask_for_elements(set, sequence))?;
         dumps.push((set.clone(), elements));
     }
     let mut twins = left_over::twins(&sets);
@@ -195,7 +177,7 @@ struct SetDumps {
 impl SetDumps {
     /// Has the sets that a rule looks into be called as they were when they were first made.
     fn as_made(&self, rule: &mut nf::Rule) {
-        let sets = rule.expressions.iter_mut().filter_map(names::set_of_mut);
+        let sets = rule.expressions.iter_mut().filter_map(|it| names::of_set!(it, set));
         sets.for_each(|it| call_as_made(&self.twins, it));
     }
 

@@ -4,10 +4,11 @@
 //! the table away, and all is as it was, with what has been counted. No policy is needed for it, nor anything on disk.
 
 use super::ledger::{Ledger, send};
+use super::listed::chains;
 use super::listed::rules_of;
 use super::moment::before;
 use super::names::{text_of, user_data};
-use super::read::{FLAG_DORMANT, chains, tables};
+use super::read::{FLAG_DORMANT, tables};
 use crate::LinuxError;
 use crate::session::Session;
 use crate::transport::Transport;
@@ -133,7 +134,7 @@ pub fn door(transport: &mut dyn Transport) -> Result<Option<Door>, LinuxError> {
         let expected = chain(name, Some(hook)).hook;
         move |it: &nf::Chain| it.table == TABLE && it.name == name && it.hook == expected
     };
-    let chains = chains(transport)?;
+    let chains = chains(transport, "read the kernel's rules")?;
     let intact = table.flags & FLAG_DORMANT == 0
         && meant == found
         && WAYS.into_iter().all(|way| chains.iter().any(at_hooks(way)));

@@ -1,11 +1,10 @@
 //! Whether the kernel holds what came into it, as it was sent.
 
 use super::super::encode::{ChainPart, Parts, SetPart};
-use super::super::listed::rules_of_chain;
-use super::super::names::{TABLE, plain};
+use super::super::listed::{elements, rules_of_chain};
+use super::super::names::{TABLE, forget_counts, plain};
 use super::change::Change;
 use super::variants::{Names, all};
-use super::write::{elements_of, uncounted};
 use crate::LinuxError;
 use crate::transport::Transport;
 use std::collections::HashSet;
@@ -76,8 +75,9 @@ fn is_chain(
 ) -> Result<bool, LinuxError> {
     let found = rules_of_chain(transport, READING, TABLE, &part.chain.name)?;
     let found = found.into_iter().map(|rule| {
-        let rule = nf::Rule { handle: None, family: 0, ..rule };
-        uncounted(rule)
+        let mut rule = nf::Rule { handle: None, family: 0, ..rule };
+        forget_counts(&mut rule.expressions);
+        rule
     });
     Ok(found.eq(part.rules.iter().map(|it| names.rule(it.rule.clone()))))
 }
@@ -90,7 +90,7 @@ fn is_set(
     if part.set.flags & set_flags::DYNAMIC != 0 {
         return Ok(true);
     }
-    let found = elements_of(transport, &names.set(part))?;
+    let found = elements(transport, READING, &names.set(part))?;
     let plain = |it: &Element| Element { count: None, expires: None, ..it.clone() };
     let there: HashSet<Element> = found.iter().map(plain).collect();
     let meant: HashSet<Element> = part.elements.iter().map(plain).collect();

@@ -1,7 +1,7 @@
 //! What is counted by what goes, and where that is to go on.
 
 use super::super::encode::{Parts, RulePart};
-use super::super::names::text_of;
+use super::super::names::{counters, text_of};
 use super::super::tally::Count;
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
@@ -44,19 +44,16 @@ impl Counts {
         }
     }
 
-    /// Has a decision begin to count anew.
-    pub(super) fn forget(&mut self, id: &str) {
-        self.of.retain(|it, _| it.1.to_string() != id);
+    /// Has decisions begin to count anew.
+    pub(super) fn forget(&mut self, reset: &HashSet<&str>) {
+        self.of.retain(|it, _| !reset.contains(it.1.to_string().as_str()));
     }
 
     /// The rule, to go on counting from there.
     pub(super) fn carried(&mut self, part: &RulePart) -> Rule {
         let mut rule = part.rule.clone();
         let taken = part.counts.clone().and_then(|it| self.of.remove(&it));
-        let counter = rule.expressions.iter_mut().find_map(|it| match it {
-            Expression::Counter { packets, bytes } => Some((packets, bytes)),
-            _ => None,
-        });
+        let counter = counters(&mut rule.expressions).next();
         if let (Some(count), Some((packets, bytes))) = (taken, counter) {
             (*packets, *bytes) = (count.packets, count.bytes);
         }
@@ -70,10 +67,9 @@ impl Counts {
         Element { count: taken.map(|it| (it.packets, it.bytes)), ..element.clone() }
     }
 
-    /// Whether all that was counted for decisions of `parts` goes on somewhere, but for those that are reset.
-    pub(super) fn all_go_on(&self, parts: &Parts, reset: &HashSet<&str>) -> bool {
-        let mut left = self.of.keys().filter(|it| !reset.contains(it.1.to_string().as_str()));
-        if left.clone().next().is_none() {
+    /// Whether all that was counted for decisions of `parts` goes on somewhere.
+    pub(super) fn all_go_on(&self, parts: &Parts) -> bool {
+        if self.of.is_empty() {
             return true;
         }
         let rules = parts.chains.values().flat_map(|it| &it.rules);
@@ -83,7 +79,7 @@ impl Counts {
             elements.iter().filter_map(move |it| Some((direction, id_of(it)?)))
         });
         let there: HashSet<(Direction, RuleId)> = of_rules.chain(of_maps).collect();
-        !left.any(|it| there.contains(&(it.0, it.1.clone())))
+        !self.of.keys().any(|it| there.contains(&(it.0, it.1.clone())))
     }
 }
 

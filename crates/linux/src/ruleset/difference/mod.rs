@@ -16,6 +16,7 @@ mod write;
 
 use super::encode::{Parts, parts};
 use super::ledger::{Ledger, send};
+use super::listed::elements;
 use super::marks::Marks;
 use super::names::TABLE;
 use super::read::{Snapshot, read};
@@ -31,7 +32,7 @@ use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, Entry, ProgramRule, RuleProgram, Test, Then};
 use tipstaff_wire::nf_tables::{Batch, Set};
 use variants::Names;
-use write::{There, elements_of};
+use write::There;
 
 /// A decision has a number for each direction in which it admits, and turns away; in the usual case one.
 const NUMBERS: usize = 4;
@@ -43,7 +44,7 @@ pub type Meant<'a> = (&'a str, &'a RuleProgram, &'a Marks);
 /// Makes the kernel's rules what is `meant` from what is `held`, provided that nobody has changed any rules since they
 /// had that [`super::generation`]: in one batch of what differs. What stays goes on counting; what is replaced goes
 /// on from what it has counted, but for the decisions that are `reset`. What came into the kernel is read back.
-/// Gives `false`, having done nothing, where this is not possible, or not worth it.
+/// Gives `false`, having done nothing, where this is not possible.
 ///
 /// # Errors
 /// [`LinuxError::Changed`] if somebody has changed rules; [`LinuxError::Unknown`] and [`LinuxError::ReadBack`]
@@ -198,12 +199,14 @@ fn both(
     let known = match held.program.record.is_some() || held.program.logging.is_some() {
         true => {
             let set = Set { table: TABLE.into(), name: record::DECISIONS.into(), ..Set::default() };
-            Decisions::of(&elements_of(transport, &set)?)
+            Decisions::of(&elements(transport, "read the numbers of decisions", &set)?)
         }
         false => Decisions::default(),
     };
     // Decisions that are there no more keep their numbers: not for ever.
-    if known.count() > deciding(program) * NUMBERS + SPARE_NUMBERS {
+    let deciding: HashSet<&RuleId> =
+        program.chains.iter().flat_map(|it| &it.rules).flat_map(told).map(|it| it.0).collect();
+    if known.count() > deciding.len() * NUMBERS + SPARE_NUMBERS {
         return Ok(None);
     }
     let now = now();
@@ -216,24 +219,6 @@ fn both(
         (Ok(Ok(old)), Ok(new)) => Ok(Some((old, new))),
         _ => Ok(None),
     }
-}
-
-/// How many decisions there are.
-fn deciding(program: &RuleProgram) -> usize {
-    let rules = program.chains.iter().flat_map(|it| &it.rules);
-    let of = |rule| {
-        let ProgramRule { id, action, .. }: &ProgramRule = rule;
-        let entries = match action {
-            Action::Choose(lookup) => lookup.entries.as_slice(),
-            _ => &[],
-        };
-        let in_entries = entries.iter().filter_map(|it| match &it.then {
-            Then::Allow(id) | Then::Deny(id) => Some(id),
-            _ => None,
-        });
-        id.iter().chain(in_entries).collect::<Vec<_>>()
-    };
-    rules.flat_map(of).collect::<HashSet<_>>().len()
 }
 
 /// Whether nothing of it is of somebody else's making, which could not be written down again.

@@ -1,12 +1,13 @@
 //! What sets are called in the kernel: one that takes the place of another has to have another name.
 
 use super::super::encode::{Parts, SetPart};
-use super::super::names::{OTHER, TABLE, plain, set_of_mut};
+use super::super::listed::{chains, sets};
+use super::super::names::{OTHER, TABLE, of_set, plain};
 use super::change::Change;
 use crate::LinuxError;
-use crate::transport::{Transport, dump};
+use crate::transport::Transport;
 use std::collections::{HashMap, HashSet};
-use tipstaff_wire::nf_tables::{Chain, FAMILY_INET, Rule, Set, dump as ask, message_kind};
+use tipstaff_wire::nf_tables::{Chain, Rule, Set};
 
 const READING: &str = "read what rules and sets there are";
 /// What the sets of a program are called in the kernel.
@@ -58,7 +59,7 @@ impl Names {
     /// The rule with the sets as they are called.
     pub(super) fn rule(&self, mut rule: Rule) -> Rule {
         for step in &mut rule.expressions {
-            if let Some(set) = set_of_mut(step)
+            if let Some(set) = of_set!(step, set)
                 && let Some(called) = self.0.get(set)
             {
                 set.clone_from(called);
@@ -70,10 +71,8 @@ impl Names {
 
 /// All chains and sets of our table.
 pub(super) fn all(transport: &mut dyn Transport) -> Result<(Vec<Chain>, Vec<Set>), LinuxError> {
-    let list = |kind| move |sequence| ask(kind, FAMILY_INET, sequence, |_| {});
-    let chains: Vec<Chain> =
-        dump(transport, READING, list(message_kind::GET_CHAIN), Chain::decode)?;
-    let sets: Vec<Set> = dump(transport, READING, list(message_kind::GET_SET), Set::decode)?;
-    let chains = chains.into_iter().filter(|it| it.table == TABLE).collect();
-    Ok((chains, sets.into_iter().filter(|it| it.table == TABLE).collect()))
+    let (mut chains, mut sets) = (chains(transport, READING)?, sets(transport, READING)?);
+    chains.retain(|it| it.table == TABLE);
+    sets.retain(|it| it.table == TABLE);
+    Ok((chains, sets))
 }

@@ -1,19 +1,16 @@
 //! A change as one batch.
 
-use super::super::encode::Parts;
-use super::super::listed::rules_of_chain;
+use super::super::encode::{ChainPart, Parts};
+use super::super::listed::{elements, rules_of_chain};
 use super::super::names::TABLE;
 use super::change::{Change, ChangedChain, ChangedSet};
 use super::counts::Counts;
 use super::variants::Names;
 use crate::LinuxError;
-use crate::transport::{Transport, dump};
+use crate::transport::Transport;
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::space::Direction;
-use tipstaff_wire::nf_tables::{
-    Batch, Chain, Element, FAMILY_INET, Rule, Set, decode_elements, dump as ask, message_kind,
-    set_flags,
-};
+use tipstaff_wire::nf_tables::{Batch, Chain, Element, Set, set_flags};
 
 /// What the kernel has of what changes.
 pub(super) struct There<'p> {
@@ -34,24 +31,22 @@ impl<'p> There<'p> {
     ) -> Result<Option<Self>, LinuxError> {
         let Some(were) = Names::read(transport, old)? else { return Ok(None) };
         let (mut handles, mut counts) = (HashMap::new(), Counts::default());
-        let changed = change.changed.iter().map(|it| (it.name, it.was, it.gone()));
-        let gone = change.gone_chains.iter().map(|it| (&*it.chain.name, &*it.rules, &*it.rules));
-        for (name, was, goes) in changed.chain(gone) {
+        let changed = change.changed.iter().map(|it| (it.name, it.was, it.ahead, it.gone()));
+        let whole = |it: &&'p ChainPart| (&*it.chain.name, &*it.rules, 0, &*it.rules);
+        for (name, was, ahead, goes) in changed.chain(change.gone_chains.iter().map(whole)) {
             let found = rules_of_chain(transport, READING, TABLE, name)?;
             let named = found.iter().map(|it| &it.user_data);
             if !named.eq(was.iter().map(|it| &it.rule.user_data)) {
                 return Ok(None);
             }
             handles.insert(name, found.iter().filter_map(|it| it.handle).collect());
-            // The rules that stay ahead of them are left out.
-            let ahead = change.changed.iter().find(|it| it.name == name).map_or(0, |it| it.ahead);
             for (part, rule) in goes.iter().zip(&found[ahead..]) {
                 counts.note(part, rule);
             }
         }
         for part in &change.gone_sets {
             let Some(direction) = part.counts else { continue };
-            for element in elements_of(transport, &were.set(part))? {
+            for element in elements(transport, READING, &were.set(part))? {
                 counts.note_element(direction, &element);
             }
         }
@@ -67,12 +62,10 @@ impl<'p> There<'p> {
         change: &Change<'p>,
         (new, reset): (&Parts, &HashSet<&str>),
     ) -> Option<Batch> {
-        for id in reset {
-            self.counts.forget(id);
-        }
+        self.counts.forget(reset);
         self.take_out(&mut batch, change)?;
         self.put_in(&mut batch, change)?;
-        self.counts.all_go_on(new, reset).then_some(batch)
+        self.counts.all_go_on(new).then_some(batch)
     }
 
     /// The batch that takes out what no rule leads to any more, nor looks into; `None` if there is nothing.
@@ -169,26 +162,3 @@ fn is_fixed(set: &Set) -> bool {
 }
 
 const READING: &str = "read the rules that change";
-
-/// What is in a set.
-pub(super) fn elements_of(
-    transport: &mut dyn Transport,
-    set: &Set,
-) -> Result<Vec<Element>, LinuxError> {
-    let request = |sequence| {
-        ask(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| set.write_request(out))
-    };
-    let parts = dump(transport, READING, request, |body| decode_elements(body).map(|it| it.1))?;
-    Ok(parts.into_iter().flatten().collect())
-}
-
-/// A rule as it was sent or came back, without what it counts.
-pub(super) fn uncounted(mut rule: Rule) -> Rule {
-    use tipstaff_wire::nf_tables::Expression;
-    for step in &mut rule.expressions {
-        if let Expression::Counter { packets, bytes } = step {
-            (*packets, *bytes) = (0, 0);
-        }
-    }
-    rule
-}

@@ -2,7 +2,7 @@
 
 use super::super::ledger::Ledger;
 use super::super::marks::{self, Marks};
-use super::super::names::{TABLE, about, hook_number, user_data};
+use super::super::names::{TABLE, about, counters, hook_number, user_data};
 use super::super::record::Decisions;
 use super::super::reopen;
 use super::carried::{Before, Carried};
@@ -15,7 +15,7 @@ use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{Action, Chain, Counted, ProgramRule, RuleProgram, Test};
 use tipstaff_core::space::{Family, RangeSet};
-use tipstaff_wire::nf_tables::{self as nf, Batch, Expression, FAMILY_INET, Hook};
+use tipstaff_wire::nf_tables::{self as nf, Batch, FAMILY_INET, Hook};
 
 /// Where our chains stand among those of others at the same hook: in the middle.
 const PRIORITY: i32 = 0;
@@ -178,10 +178,7 @@ impl Encoder<'_> {
             _ => {}
         }
         self.remember(chain.direction, rule.id.as_ref(), &mut expressions);
-        let counter = expressions.iter_mut().find_map(|it| match it {
-            Expression::Counter { packets, bytes } => Some((packets, bytes)),
-            _ => None,
-        });
+        let counter = counters(&mut expressions).next();
         let mut counts = None;
         if let (Some((packets, bytes)), Some(id)) = (counter, &rule.id)
             && let Some(direction) = chain.direction

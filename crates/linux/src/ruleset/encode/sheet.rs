@@ -1,8 +1,9 @@
 //! Where rules are written down: in a batch for the kernel, or so that two lists can be held against each other.
 
+use super::super::names::of_set;
 use super::parts::{Counts, Parts, RulePart};
 use tipstaff_core::space::Direction;
-use tipstaff_wire::nf_tables::{Batch, Chain, Element, Expression, Rule, Set};
+use tipstaff_wire::nf_tables::{Batch, Chain, Element, Rule, Set};
 
 /// Where rules are written down.
 pub(super) enum Sheet {
@@ -64,24 +65,13 @@ impl Sheet {
             Self::Batch(batch) => batch.new_rule(rule),
             Self::Parts(parts) => {
                 let mut rule = rule.clone();
-                rule.expressions.iter_mut().for_each(forget_numbers);
+                // The number of a set is that of one batch; its name stays.
+                rule.expressions.iter_mut().filter_map(|it| of_set!(it, id)).for_each(|id| *id = 0);
                 let counts = counts.map(|(direction, id, what)| (direction, id.clone(), what));
                 let chain = parts.chains.entry(rule.chain.clone()).or_default();
                 chain.rules.push(RulePart { rule, counts });
                 0
             }
         }
-    }
-}
-
-/// The number of a set is that of one batch; its name stays.
-fn forget_numbers(expression: &mut Expression) {
-    if let Expression::Lookup { id, .. }
-    | Expression::Find { id, .. }
-    | Expression::Dynset { id, .. }
-    | Expression::DynsetCounts { id, .. }
-    | Expression::DynsetAdds { id, .. } = expression
-    {
-        *id = 0;
     }
 }

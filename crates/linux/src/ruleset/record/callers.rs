@@ -1,7 +1,7 @@
 //! The entries of the record: who came for what, how often, first and last.
 
 use super::super::ledger::{Ledger, send};
-use super::super::listed::rules_of;
+use super::super::listed::{self, rules_of, sets};
 use super::super::names::TABLE;
 use super::decisions::{self, Began, Decided, Decisions};
 use super::duties::remembers_admitted;
@@ -9,16 +9,14 @@ use super::key::{Key, Wanted, Who};
 use super::layout::{CALLERS, DECISIONS, FIRST, MOST, PREFIX, Place, keeps};
 use super::reports;
 use crate::LinuxError;
-use crate::transport::{Transport, dump};
+use crate::transport::Transport;
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Record;
 use tipstaff_core::program::Admitting;
 use tipstaff_core::space::Direction;
-use tipstaff_wire::nf_tables::{
-    self as nf, Batch, Element, Expression, FAMILY_INET, decode_elements, message_kind,
-};
+use tipstaff_wire::nf_tables::{self as nf, Batch, Element, Expression};
 
 const READING: &str = "read who came";
 /// So many elements are told the kernel at once: some hundred kilobytes.
@@ -93,17 +91,9 @@ pub(crate) fn read(transport: &mut dyn Transport) -> Result<Option<Callers>, Lin
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
 pub(crate) fn numbers(transport: &mut dyn Transport) -> Result<Option<Vec<Element>>, LinuxError> {
-    let there = sets(transport)?.iter().any(|it| it.table == TABLE && it.name == DECISIONS);
+    let there =
+        sets(transport, READING)?.iter().any(|it| it.table == TABLE && it.name == DECISIONS);
     there.then(|| elements(transport, DECISIONS)).transpose()
-}
-
-fn sets(transport: &mut dyn Transport) -> Result<Vec<nf::Set>, LinuxError> {
-    dump(
-        transport,
-        READING,
-        |sequence| nf::dump(message_kind::GET_SET, FAMILY_INET, sequence, |_| {}),
-        nf::Set::decode,
-    )
 }
 
 /// Likewise, without what found no room, for which all rules have to be read.
@@ -111,7 +101,7 @@ fn sets(transport: &mut dyn Transport) -> Result<Vec<nf::Set>, LinuxError> {
 /// # Errors
 /// As for [`read`].
 pub(crate) fn entries(transport: &mut dyn Transport) -> Result<Option<Callers>, LinuxError> {
-    let Some(keeps) = keeps(&sets(transport)?) else { return Ok(None) };
+    let Some(keeps) = keeps(&sets(transport, READING)?) else { return Ok(None) };
     let (callers, first) = (elements(transport, CALLERS)?, elements(transport, FIRST)?);
     let numbers = elements(transport, DECISIONS)?;
     let age = |it: &Element| (u64::from(keeps) * 1_000).saturating_sub(it.expires.unwrap_or(0));
@@ -246,17 +236,7 @@ pub(crate) fn forget(transport: &mut dyn Transport, now: u64) -> Result<(), Linu
 
 fn elements(transport: &mut dyn Transport, name: &str) -> Result<Vec<Element>, LinuxError> {
     let set = nf::Set { table: TABLE.into(), name: name.into(), ..nf::Set::default() };
-    let chunks = dump(
-        transport,
-        READING,
-        |sequence| {
-            nf::dump(message_kind::GET_ELEMENTS, FAMILY_INET, sequence, |out| {
-                set.write_request(out);
-            })
-        },
-        |body| decode_elements(body).map(|it| it.1),
-    )?;
-    Ok(chunks.into_iter().flatten().collect())
+    listed::elements(transport, READING, &set)
 }
 
 /// What the rules have counted that were for those without room.

@@ -1,7 +1,7 @@
 //! What is led to the record, in rules that the kernel holds, and whether the record is as we make it.
 
 use super::super::keys::Way as By;
-use super::super::names::TABLE;
+use super::super::names::{TABLE, forget_counts};
 use super::chains::{ENDS, Way, admitted, admitted_by, found_by, looked_up, refused, turn_away};
 use super::decisions::{self, Decided, Refusal};
 use super::duties::{Duties, Keeping};
@@ -87,11 +87,7 @@ impl Known {
         let mut chains: HashMap<String, Vec<Steps>> = HashMap::new();
         for rule in rules {
             let mut steps = rule.expressions;
-            for step in &mut steps {
-                if let Expression::Counter { packets, bytes } = step {
-                    (*packets, *bytes) = (0, 0);
-                }
-            }
+            forget_counts(&mut steps);
             chains.entry(rule.chain).or_default().push(steps);
         }
         let numbers = decisions.iter().map(|(number, it)| (it.clone(), *number)).collect();
