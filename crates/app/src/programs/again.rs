@@ -46,9 +46,9 @@ pub fn refresh(machine: &dyn Machine, home: &Home) -> Result<Report, Failure> {
                 help: vec!["look with `tipstaff status`, and enforce the policy again".into()],
             });
         }
-        let (host, rules) = (&found.host, &found.program);
-        let marks = prepared.marks();
-        let done = ruleset::enforce_at(&mut kernel, host, rules, marks, generation, &found.tallies);
+        let meant = (found.host.as_str(), &found.program, prepared.marks());
+        let (held, counted) = (Some(&found), &found.tallies);
+        let done = ruleset::enforce_at(&mut kernel, held, meant, generation, counted);
         if let Err(error) = done {
             prepared.undo();
             return Err(error.into());

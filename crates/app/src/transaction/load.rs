@@ -91,11 +91,12 @@ pub(crate) fn put_in_force(
                     None => continue,
                 }
             }
-            let (host, program) = (&policy.plan.host, policy.program());
+            let meant = (policy.plan.host.as_str(), policy.program(), marks);
             // What has been counted up to now, of decisions that take what they took.
-            let counted = now.filter(|it| it.host == policy.plan.host).map(|it| it.tallies);
-            let carried = carried(policy, counted.unwrap_or_default(), reset);
-            let done = ruleset::enforce_at(kernel, host, program, marks, generation, &carried);
+            let counted = now.as_ref().filter(|it| it.host == policy.plan.host);
+            let counted = counted.map(|it| it.tallies.clone()).unwrap_or_default();
+            let carried = carried(policy, counted, reset);
+            let done = ruleset::enforce_at(kernel, now.as_ref(), meant, generation, &carried);
             if let Some(done) = settled(done.map(drop), (machine, policy, before), &mut known) {
                 return done.map(|()| false);
             }

@@ -20,6 +20,7 @@ mod lower;
 mod lowering;
 mod model;
 mod points;
+mod reached;
 mod renamed;
 mod room;
 mod stretch;
@@ -33,4 +34,5 @@ pub use model::{
     Action, Admitting, BaseChain, Chain, Counted, End, Entry, Key, KeyValue, Lookup, ProgramRule,
     RuleProgram, Sender, Test, Then,
 };
+pub use reached::reached;
 pub use renamed::renamed;

@@ -221,3 +221,25 @@ fn lists_that_find_no_room_are_cut_instead_of_walked() {
         }
     }
 }
+
+/// A chain that no packet comes to is nothing that a policy means, and the kernel is not told of it: of a rate of which
+/// the rules before leave nothing.
+#[test]
+fn no_chain_is_made_that_no_packet_comes_to() {
+    let idle = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n\
+        [[host.sluice.rule]]\nname = \"all\"\nallow = [\"any\"]\n\
+        [[host.sluice.rule]]\nname = \"some\"\nallow = [\"443/tcp\"]\nrate = \"5/second\"\n";
+    let generated = (0..1_000).map(|seed| Generator::new(seed).policy());
+    let long = (0..8).map(|seed| Generator::new(seed).grown_policy(400));
+    let mut chains = 0;
+    for text in generated.chain(long).chain([idle.to_owned()]) {
+        let policy = read(&Source::new("it.toml", &text)).expect("good");
+        let program = lower(&resolve(&policy, HOST_NAME, NOW).expect("the host"));
+        let come_to = program.reached();
+        for chain in &program.chains {
+            assert!(come_to.contains(chain.name.as_str()), "{} of\\n{text}", chain.name);
+            chains += usize::from(chain.base.is_none());
+        }
+    }
+    assert!(chains > 2_000, "{chains}");
+}

@@ -3,10 +3,11 @@
 
 use super::listed::rules_of;
 use super::names::{TABLE, direction_of, plain, set_of};
+use super::record::PREFIX;
 use crate::LinuxError;
 use crate::transport::Transport;
 use std::collections::{HashMap, HashSet};
-use tipstaff_core::program::{Action, Then};
+use tipstaff_core::program::{Action, reached};
 use tipstaff_wire::nf_tables::{Chain, Element, Expression, Rule, Set, Verdict};
 
 /// The names of sets that are there twice: one takes the place of the other.
@@ -76,24 +77,7 @@ pub(super) fn without<T>(
         }
         of_chain.entry(chain).or_default().push(action);
     }
-    let mut come_to = entered(&chains);
-    let mut next: Vec<&str> = come_to.iter().copied().collect();
-    while let Some(chain) = next.pop() {
-        for action in of_chain.get(chain).map_or(&[][..], Vec::as_slice) {
-            let leads: Vec<&str> = match action {
-                Action::Jump(to) => vec![to],
-                Action::Choose(lookup) => {
-                    let jumps = lookup.entries.iter().filter_map(|it| match &it.then {
-                        Then::Jump(to) => Some(to.as_str()),
-                        _ => None,
-                    });
-                    jumps.collect()
-                }
-                _ => Vec::new(),
-            };
-            next.extend(leads.into_iter().filter(|it| come_to.insert(it)));
-        }
-    }
+    let come_to = reached(entered(&chains), &of_chain);
     let stays = |name: &str| come_to.contains(name) || !is_helper(name);
     let gone: HashSet<String> =
         chains.iter().map(|it| &it.name).filter(|it| !stays(it)).cloned().collect();
@@ -103,5 +87,5 @@ pub(super) fn without<T>(
 
 /// Whether it is a chain of ours that only rules lead to.
 fn is_helper(chain: &str) -> bool {
-    chain.contains('/') && direction_of(chain).is_some()
+    chain.contains('/') && (direction_of(chain).is_some() || chain.starts_with(PREFIX))
 }

@@ -51,14 +51,15 @@ pub(crate) use values::{Key as KernelKey, before, largest, set_of};
 
 use crate::LinuxError;
 use crate::transport::Transport;
+use difference::Instead;
 use encode::Before;
 use std::time::{SystemTime, UNIX_EPOCH};
 use tipstaff_core::program::{RuleProgram, compare};
 use tipstaff_wire::netlink::{ERROR, split};
 use tipstaff_wire::nf_tables::{Batch, ask_generation, decode_generation, message_kind};
 
-/// Puts `program` into the kernel in place of whatever our table held, and reads it back; what it
-/// counts begins then, and is not read.
+/// Puts `program` into the kernel in place of whatever our table held, in one batch, and reads it back; what it counts
+/// begins then, and is not read. Where rules are in force, use [`enforce_at`] or [`go_to`].
 ///
 /// # Errors
 /// [`LinuxError::RuleRefused`] if the kernel refuses a rule, and others of [`LinuxError`]; in
@@ -82,34 +83,53 @@ pub fn enforce_marked(
     program: &RuleProgram,
     marks: &Marks,
 ) -> Result<Snapshot, LinuxError> {
-    load(transport, host, program, marks, None, &[])
+    load(transport, None, (host, program, marks), None, &[])
 }
 
 /// Like [`enforce`], but only if nobody has changed any of the kernel's rules since they had this
 /// [`generation`]; and decisions go on counting from what is `carried` over. Programs are known by
-/// the numbers of `marks`.
+/// the numbers of `marks`. Where it is known what is `held`, packets on their way meet all the rules of before, or
+/// all of the new ones.
 ///
 /// # Errors
 /// As for [`enforce`]; [`LinuxError::Changed`] if somebody has.
 pub fn enforce_at(
     transport: &mut dyn Transport,
-    host: &str,
-    program: &RuleProgram,
-    marks: &Marks,
+    held: Option<&Snapshot>,
+    meant: Meant<'_>,
     generation: u32,
     carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
-    load(transport, host, program, marks, Some(generation), carried)
+    load(transport, held, meant, Some(generation), carried)
 }
 
 /// So many of those who came last are carried over in the moment in which rules are replaced, the others behind it.
 const AT_ONCE: usize = 1_024;
 
+/// Puts rules in the place of those that are `held`, if that is known; what is not understood there is replaced at once.
 fn load(
     transport: &mut dyn Transport,
-    host: &str,
-    program: &RuleProgram,
-    marks: &Marks,
+    held: Option<&Snapshot>,
+    meant: Meant<'_>,
+    generation: Option<u32>,
+    carried: &[Tally],
+) -> Result<Snapshot, LinuxError> {
+    let mut generation = generation;
+    if let Some(held) = held {
+        match difference::instead(transport, held, meant, generation, carried)? {
+            Instead::Done(snapshot) => return Ok(*snapshot),
+            Instead::NotDone => {}
+            // It was what was to be changed.
+            Instead::Halfway => generation = None,
+        }
+    }
+    at_once(transport, meant, generation, carried)
+}
+
+/// Puts rules in the place of whatever our table held, in one batch.
+fn at_once(
+    transport: &mut dyn Transport,
+    (host, program, marks): Meant<'_>,
     generation: Option<u32>,
     carried: &[Tally],
 ) -> Result<Snapshot, LinuxError> {
@@ -133,7 +153,7 @@ fn load(
     let mut put = |callers: Option<&Callers>| {
         let batch = Batch::begin_at(transport.next_sequence(), generation);
         let before = Before { tallies: carried, callers, known: None, now: now() };
-        let (batch, ledger) = encode::encode_into(batch, program, host, marks, &before)?;
+        let (batch, ledger) = encode::encode_into(batch, (host, program, marks), &before)?;
         send(transport, "load rules", batch, &ledger)
     };
     let outcome = match put(latest.as_ref()) {

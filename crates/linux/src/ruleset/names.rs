@@ -1,9 +1,11 @@
 //! What writing our table and reading it must agree on.
 
+use std::hash::Hasher;
+use tipstaff_core::fnv::Fnv;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::{Taken, Time};
 use tipstaff_core::space::{ConnectionState, Direction, Family};
-use tipstaff_wire::nf_tables::{Expression, Hook, Rule, STATE_BITS};
+use tipstaff_wire::nf_tables::{Element, Expression, Hook, Rule, STATE_BITS, Set};
 
 /// The name of our table.
 pub const TABLE: &str = "tipstaff";
@@ -115,11 +117,26 @@ pub(crate) fn interface_key(name: &str) -> Vec<u8> {
     key
 }
 
-/// User data of a table holds so many bytes (`NFT_USERDATA_MAXLEN`).
-const TABLE_DATA: usize = 256;
+/// The set that says whose policy our table is. What a table itself says of that stays as long as the table does.
+pub(super) const ABOUT: &str = "about";
+
+pub(super) fn about_set() -> Set {
+    Set { table: TABLE.into(), name: ABOUT.into(), key_length: 8, ..Set::default() }
+}
+
+/// What is in it.
+pub(super) fn about(host: &str, taken: Option<&Taken>) -> Element {
+    let user_data = of_itself(host, taken);
+    let mut hasher = Fnv::default();
+    hasher.write(&user_data);
+    Element { user_data, ..Element::key(hasher.finish().to_ne_bytes().to_vec()) }
+}
+
+/// User data holds so many bytes (`NFT_USERDATA_MAXLEN`).
+const MOST_DATA: usize = 256;
 
 /// What our table says of itself: the host whose policy it is, and the posture that it is in.
-pub(super) fn about(host: &str, taken: Option<&Taken>) -> Vec<u8> {
+fn of_itself(host: &str, taken: Option<&Taken>) -> Vec<u8> {
     let Some(Taken { name, since, until, why, then }) = taken else { return user_data(host) };
     let until = until.map(|it| it.seconds().to_string()).unwrap_or_default();
     // What is behind it has no end.
@@ -129,7 +146,7 @@ pub(super) fn about(host: &str, taken: Option<&Taken>) -> Vec<u8> {
     };
     let mut text = format!("{host}\n{name}\n{}\n{until}\n{then}\n", since.seconds());
     // The reason is for readers, and gives way.
-    let room = (TABLE_DATA - 1).saturating_sub(text.len());
+    let room = (MOST_DATA - 1).saturating_sub(text.len());
     text.extend(
         why.char_indices().take_while(|(at, it)| at + it.len_utf8() <= room).map(|it| it.1),
     );
@@ -188,18 +205,18 @@ mod tests {
             why: why.into(),
             then: None,
         };
-        assert_eq!(read_about(&about("bench", None)), ("bench".into(), None));
+        assert_eq!(read_about(&of_itself("bench", None)), ("bench".into(), None));
         for until in [None, Some(Time::from_seconds(1_800_000_600))] {
             for why in ["", "at a café\nabroad"] {
                 let taken = taken(until, why);
                 assert_eq!(
-                    read_about(&about("bench", Some(&taken))),
+                    read_about(&of_itself("bench", Some(&taken))),
                     ("bench".into(), Some(taken))
                 );
             }
         }
-        let long = about(&"b".repeat(63), Some(&taken(None, &"é".repeat(300))));
-        assert!(long.len() <= TABLE_DATA);
+        let long = of_itself(&"b".repeat(63), Some(&taken(None, &"é".repeat(300))));
+        assert!(long.len() <= MOST_DATA);
         let (host, read) = read_about(&long);
         assert_eq!(host.len(), 63);
         let why = read.expect("a posture").why;

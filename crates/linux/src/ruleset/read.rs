@@ -64,9 +64,20 @@ pub(crate) fn tables(transport: &mut dyn Transport) -> Result<Vec<nf::Table>, Li
 /// [`LinuxError`] if the kernel does not let us read.
 pub fn taken(transport: &mut dyn Transport) -> Result<Option<(String, Taken)>, LinuxError> {
     let tables = tables(transport)?;
-    let (host, taken) =
-        ours(&tables).map(|it| names::read_about(&it.user_data)).unwrap_or_default();
+    let Some(table) = ours(&tables) else { return Ok(None) };
+    let set = names::about_set();
+    let sets = listed::sets(transport, READING)?;
+    let says = match sets.iter().any(|it| it.table == TABLE && it.name == set.name) {
+        true => listed::elements(transport, READING, &set)?,
+        false => Vec::new(),
+    };
+    let (host, taken) = says_of_itself(table, &says);
     Ok(taken.map(|taken| (host, taken)))
+}
+
+/// Tables that were made by versions before have it in their own user data.
+fn says_of_itself(table: &nf::Table, about: &[Element]) -> (String, Option<Taken>) {
+    names::read_about(about.first().map_or(&table.user_data, |it| &it.user_data))
 }
 
 fn ours(tables: &[nf::Table]) -> Option<&nf::Table> {
@@ -116,7 +127,8 @@ pub(super) fn read_table(
     let numbers = dumps.elements_of(record::DECISIONS)?;
     let maps = dumps.of_record()?;
     let known = Known::new(of_record, &dumps.sets, &maps, &numbers);
-    let mut snapshot = assemble(table, &chains, ours, &known);
+    let about = says_of_itself(table, &dumps.elements_of(names::ABOUT)?);
+    let mut snapshot = assemble((table, about), &chains, ours, &known);
     let links = |set: &nf::Set| Family::BOTH.iter().any(|it| names::links(*it) == set.name);
     let of_links = dumps.only(links);
     if snapshot.program.record.is_some() {
@@ -231,14 +243,13 @@ struct FoundRule {
 }
 
 fn assemble(
-    table: &nf::Table,
+    (table, (host, taken)): (&nf::Table, (String, Option<Taken>)),
     chains: &[nf::Chain],
     mut rules: Vec<FoundRule>,
     known: &Known,
 ) -> Snapshot {
     let done = done(&mut rules, known);
     let Duties { record, logging, .. } = *known.duties();
-    let (host, taken) = names::read_about(&table.user_data);
     let mut program = RuleProgram {
         taken,
         record: record.filter(|_| done),

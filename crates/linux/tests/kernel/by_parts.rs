@@ -1,6 +1,6 @@
 //! From one list of rules to another by what differs.
 
-use crate::world::{netfilter, plan};
+use crate::world::{listed, netfilter, plan};
 use std::collections::{BTreeMap, HashSet};
 use std::net::UdpSocket;
 use std::time::Duration;
@@ -11,26 +11,13 @@ use tipstaff_core::space::Direction;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::ruleset::{Marks, TABLE, Tally, change, enforce, generation, read};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Transport, deliver};
-use tipstaff_wire::netlink::{DONE, split};
-use tipstaff_wire::nf_tables::{self as nf, FAMILY_INET, message_kind};
+use tipstaff_wire::netlink::split;
+use tipstaff_wire::nf_tables::{self as nf, message_kind};
 
 /// All rules of our table: of which chain, and their handles.
 fn handles(socket: &mut NetlinkSocket) -> HashSet<(String, u64)> {
-    let sequence = socket.next_sequence();
-    let request = nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |_| {}).expect("fits");
-    socket.send(&request).expect("sent");
-    let mut handles = HashSet::new();
-    loop {
-        let datagram = socket.receive().expect("answered");
-        for message in split(&datagram).expect("splits").iter().filter(|it| it.sequence == sequence)
-        {
-            if message.kind == DONE {
-                return handles;
-            }
-            let rule = nf::Rule::decode(message.body).expect("a rule");
-            handles.insert((rule.chain, rule.handle.expect("it has one")));
-        }
-    }
+    let rules = listed(socket, message_kind::GET_RULE, nf::Rule::decode);
+    rules.into_iter().map(|it| (it.chain, it.handle.expect("it has one"))).collect()
 }
 
 /// One rule less, one more, or one that stands elsewhere; what is left can be read.
@@ -337,7 +324,7 @@ fn one_chain_less() -> (RuleProgram, RuleProgram, String) {
 }
 
 /// The kernel, and somebody who ends before the second batch.
-struct Ended(NetlinkSocket, usize);
+pub struct Ended(pub NetlinkSocket, pub usize);
 
 impl Transport for Ended {
     fn send(&mut self, bytes: &[u8]) -> std::io::Result<()> {

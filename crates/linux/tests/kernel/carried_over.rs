@@ -8,7 +8,9 @@ use std::time::Instant;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::lower;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
-use tipstaff_linux::ruleset::{Caller, Wanted, Who, enforce, forget, read, release, remind};
+use tipstaff_linux::ruleset::{
+    Caller, Marks, Wanted, Who, enforce, enforce_at, forget, generation, read, release, remind,
+};
 use tipstaff_linux::{NetlinkSocket, Transport};
 
 #[test]
@@ -85,13 +87,23 @@ fn a_full_record_keeps_no_rules_from_being_replaced() {
             .collect();
         host.run(|| forget(&mut netfilter())).expect("entered").expect("forgotten");
         host.run(|| remind(&mut Narrow(netfilter()), &full)).expect("entered").expect("reminded");
-        let program = lower(&plan(&CLOSED.replace("443/tcp", "8443/tcp")));
-        let begun = Instant::now();
-        let held = host.run(|| enforce(&mut Narrow(netfilter()), "sluice", &program));
-        println!("replaced over a full record in {:.2?}", begun.elapsed());
-        assert_eq!(held.expect("entered").expect("enforced").program, program);
-        let found = recall(host).expect("it remembers").list;
-        assert!(found.len() > 65_500, "{} are carried over", found.len());
-        assert!(found.iter().all(|it| it.count == 1 && it.first.is_some()));
+        for (port, at_once) in [("8443/tcp", true), ("8444/tcp", false)] {
+            let program = lower(&plan(&CLOSED.replace("443/tcp", port)));
+            let begun = Instant::now();
+            let held = host.run(|| {
+                let kernel = &mut Narrow(netfilter());
+                if at_once {
+                    return enforce(kernel, "sluice", &program);
+                }
+                let (held, at) = (read(kernel)?, generation(kernel)?);
+                let marks = Marks::default();
+                enforce_at(kernel, held.as_ref(), ("sluice", &program, &marks), at, &[])
+            });
+            println!("replaced over a full record in {:.2?}", begun.elapsed());
+            assert_eq!(held.expect("entered").expect("enforced").program, program);
+            let found = recall(host).expect("it remembers").list;
+            assert!(found.len() > 65_500, "{} are carried over", found.len());
+            assert!(found.iter().all(|it| it.count == 1 && it.first.is_some()));
+        }
     });
 }

@@ -223,12 +223,14 @@ fn a_change_by_somebody_else_in_between_is_noticed() {
         let others = Some(batch.finish().expect("fits"));
         let mut socket = Overtaken { socket: netfilter(), others };
         let before = generation(&mut socket).expect("a number");
-        let refused = enforce_at(&mut socket, "sluice", &mended, &Marks::default(), before, &[]);
+        let marks = Marks::default();
+        let meant = ("sluice", &mended, &marks);
+        let refused = enforce_at(&mut socket, None, meant, before, &[]);
         assert!(matches!(refused, Err(LinuxError::Changed)), "{refused:?}");
         let kept = read(&mut netfilter()).expect("read").expect("there");
         assert_eq!(kept.program, inherited, "the old rules stand");
         let now = generation(&mut socket).expect("a number");
         assert!(now > before, "{now} after {before}");
-        enforce_at(&mut socket, "sluice", &mended, &Marks::default(), now, &[]).expect("enforced");
+        enforce_at(&mut socket, None, meant, now, &[]).expect("enforced");
     });
 }

@@ -13,6 +13,7 @@ mod ending;
 mod enforcement;
 mod faults;
 mod in_flight;
+mod instead;
 mod labs;
 mod leaking;
 mod probing;

@@ -127,7 +127,13 @@ fn more_sources_than_are_told_apart_share_places_and_find_no_open_door() {
         let again = sluice.run(|| {
             let mut kernel = netfilter();
             let generation = generation(&mut kernel)?;
-            enforce_at(&mut kernel, host, &program, &marks, generation, &held.tallies)?;
+            enforce_at(
+                &mut kernel,
+                Some(&held),
+                (host, &program, &marks),
+                generation,
+                &held.tallies,
+            )?;
             read(&mut kernel)
         });
         assert_eq!(again.expect("it").expect("read").expect("it").tallies, held.tallies);

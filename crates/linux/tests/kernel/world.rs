@@ -7,7 +7,9 @@ use tipstaff_core::policy::{Source, read};
 use tipstaff_core::space::Tracking;
 use tipstaff_linux::ruleset::LOG_GROUP;
 use tipstaff_linux::{NetlinkSocket, Protocol, Transport};
-use tipstaff_wire::netlink::split;
+use tipstaff_wire::WireError;
+use tipstaff_wire::netlink::{DONE, split};
+use tipstaff_wire::nf_tables::{self as nf, FAMILY_INET};
 use tipstaff_wire::nflog;
 
 pub fn plan(text: &str) -> HostPlan {
@@ -52,4 +54,26 @@ pub fn reported(socket: &mut NetlinkSocket) -> Vec<String> {
 pub fn tracking() -> Tracking {
     static TRIED: OnceLock<Tracking> = OnceLock::new();
     *TRIED.get_or_init(|| tipstaff_linux::tracking().expect("it can be tried"))
+}
+
+/// All things of a kind that the kernel lists.
+pub fn listed<T>(
+    socket: &mut NetlinkSocket,
+    kind: u16,
+    decode: fn(&[u8]) -> Result<T, WireError>,
+) -> Vec<T> {
+    let sequence = socket.next_sequence();
+    let request = nf::dump(kind, FAMILY_INET, sequence, |_| {}).expect("fits");
+    socket.send(&request).expect("sent");
+    let mut found = Vec::new();
+    loop {
+        let datagram = socket.receive().expect("answered");
+        for message in split(&datagram).expect("splits").iter().filter(|it| it.sequence == sequence)
+        {
+            if message.kind == DONE {
+                return found;
+            }
+            found.push(decode(message.body).expect("one"));
+        }
+    }
 }

@@ -195,6 +195,12 @@ impl Batch {
         self.add(message_kind::DELETE_RULE, 0, |out| rule.write_place(out))
     }
 
+    /// Deletes all rules of all chains of a table; the chains stay.
+    pub fn delete_rules(&mut self, table: &str) -> u32 {
+        let of = Rule { table: table.into(), ..Rule::default() };
+        self.add(message_kind::DELETE_RULE, 0, |out| of.write_table(out))
+    }
+
     /// Adds a rule before the one of that handle.
     pub fn insert_rule(&mut self, rule: &Rule, before: u64) -> u32 {
         self.add(message_kind::NEW_RULE, CREATE, |out| {

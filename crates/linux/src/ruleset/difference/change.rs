@@ -1,7 +1,7 @@
 //! What has to change in the kernel for one program to become another.
 
 use super::super::encode::{ChainPart, LIMITS, Parts, RulePart, SetPart};
-use super::super::names::{set_of, text_of};
+use super::super::names::{ABOUT, set_of, text_of};
 use super::super::record::DECISIONS;
 use std::collections::{BTreeMap, HashSet};
 use tipstaff_wire::nf_tables::{Chain, Element, Expression, set_flags};
@@ -116,10 +116,11 @@ impl Change<'_> {
 }
 
 /// The sets of which elements may change while rules look into them. A packet on its way goes by the rules of when it
-/// came, but meets a set as it is by then: so only where nothing else changes, and it can meet one such set at most. The
-/// numbers of decisions are met by no packet.
+/// came, but meets a set as it is by then: so only where nothing else changes, and it can meet one such set at most. No
+/// packet meets the numbers of decisions, and what our table says of itself.
 fn in_place<'p>(old: &'p Parts, new: &'p Parts) -> HashSet<&'p str> {
-    let numbers = new.sets.keys().filter(|it| *it == DECISIONS).map(String::as_str).collect();
+    let met_by_none = |it: &&String| *it == DECISIONS || *it == ABOUT;
+    let numbers = new.sets.keys().filter(met_by_none).map(String::as_str).collect();
     if old.chains != new.chains || !old.sets.keys().eq(new.sets.keys()) {
         return numbers;
     }

@@ -2,7 +2,7 @@
 
 use super::super::encode::{Parts, RulePart};
 use super::super::names::{counters, text_of};
-use super::super::tally::Count;
+use super::super::tally::{Count, Tally};
 use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::Counted;
@@ -16,6 +16,18 @@ pub(super) struct Counts {
 }
 
 impl Counts {
+    /// What has been counted by then.
+    pub(super) fn of(tallies: &[Tally]) -> Self {
+        let mut counts = Self::default();
+        for Tally { direction, id, taken, excess, crowded } in tallies {
+            let all = [(Counted::Taken, Some(taken)), (Counted::Excess, excess.as_ref())];
+            for (counted, count) in all.into_iter().chain([(Counted::Crowded, crowded.as_ref())]) {
+                counts.add((*direction, id.clone(), counted), count.copied().unwrap_or_default());
+            }
+        }
+        counts
+    }
+
     /// Notes what a rule has counted that goes, as the kernel has it.
     pub(super) fn note(&mut self, part: &RulePart, found: &Rule) {
         let Some((direction, id, first)) = &part.counts else { return };

@@ -11,6 +11,7 @@
 mod change;
 mod check;
 mod counts;
+mod instead;
 mod variants;
 mod write;
 
@@ -25,6 +26,7 @@ use super::{as_meant, generation as generation_of, now};
 use crate::LinuxError;
 use crate::transport::Transport;
 use change::{Change, work_out};
+pub(super) use instead::{Instead, instead};
 use rustix::thread::MembarrierCommand;
 use std::collections::HashSet;
 use std::time::Duration;
@@ -108,7 +110,10 @@ pub fn go_to(
     match by_parts {
         Ok(true) => Ok(()),
         // Whatever came of it, this puts all of it there.
-        _ => super::enforce_marked(transport, host, program, marks).map(drop),
+        _ => {
+            let held = read(transport).ok().flatten();
+            super::load(transport, held.as_ref(), (host, program, marks), None, &[]).map(drop)
+        }
     }
 }
 
@@ -139,13 +144,11 @@ fn told(rule: &ProgramRule) -> Vec<(&RuleId, Option<&Entry>, Option<&ProgramRule
 }
 
 /// Puts all of it there, where it is in force already, and has it go on counting.
-fn anew(
-    transport: &mut dyn Transport,
-    (host, program, marks): Meant<'_>,
-) -> Result<bool, LinuxError> {
+fn anew(transport: &mut dyn Transport, meant: Meant<'_>) -> Result<bool, LinuxError> {
     let at = generation_of(transport)?;
-    let counted = read(transport)?.map(|it| it.tallies).unwrap_or_default();
-    super::enforce_at(transport, host, program, marks, at, &counted).map(|_| true)
+    let held = read(transport)?;
+    let counted = held.as_ref().map(|it| it.tallies.clone()).unwrap_or_default();
+    super::enforce_at(transport, held.as_ref(), meant, at, &counted).map(|_| true)
 }
 
 /// Takes out what is not used any more, once no packet is on its way by the rules of before. Gives how often the kernel's
@@ -153,12 +156,17 @@ fn anew(
 fn clean_up(transport: &mut dyn Transport, there: &There<'_>, change: &Change<'_>) -> Option<u32> {
     let batch = Batch::begin(transport.next_sequence());
     let Some(batch) = there.clean_up(batch, change) else { return Some(0) };
+    take_out(transport, batch).then_some(1)
+}
+
+/// Has the kernel take out what no rule leads to any more, once no packet is on its way by the rules of before.
+fn take_out(transport: &mut dyn Transport, batch: Batch) -> bool {
     let waited = rustix::thread::membarrier(MembarrierCommand::Global);
     if waited.is_err() {
         // Some kernels are built without it.
         std::thread::sleep(ON_THE_WAY);
     }
-    send(transport, "take out old rules", batch, &Ledger::default()).ok().map(|()| 1)
+    send(transport, "take out old rules", batch, &Ledger::default()).is_ok()
 }
 
 /// No packet is on its way for so long.
@@ -184,7 +192,6 @@ fn is_comparable(held: &Snapshot, (host, program, marks): Meant<'_>) -> bool {
         && !held.dormant
         && held.strays.is_empty()
         && held.marks == *marks
-        && was.taken == program.taken
         && was.record == program.record
         && was.logging == program.logging
         && is_understood(was)
@@ -194,31 +201,37 @@ fn is_comparable(held: &Snapshot, (host, program, marks): Meant<'_>) -> bool {
 fn both(
     transport: &mut dyn Transport,
     held: &Snapshot,
-    (_, program, marks): Meant<'_>,
+    meant: Meant<'_>,
 ) -> Result<Option<(Parts, Parts)>, LinuxError> {
-    let known = match held.program.record.is_some() || held.program.logging.is_some() {
-        true => {
-            let set = Set { table: TABLE.into(), name: record::DECISIONS.into(), ..Set::default() };
-            Decisions::of(&elements(transport, "read the numbers of decisions", &set)?)
-        }
-        false => Decisions::default(),
-    };
-    // Decisions that are there no more keep their numbers: not for ever.
-    let deciding: HashSet<&RuleId> =
-        program.chains.iter().flat_map(|it| &it.rules).flat_map(told).map(|it| it.0).collect();
-    if known.count() > deciding.len() * NUMBERS + SPARE_NUMBERS {
-        return Ok(None);
-    }
+    let (host, program, marks) = meant;
+    let Some(known) = numbers(transport, held, program)? else { return Ok(None) };
     let now = now();
     let (old, new) = std::thread::scope(|scope| {
-        let old = scope.spawn(|| parts(&held.program, marks, (&known, now)));
-        let new = parts(program, marks, (&known, now));
+        let old = scope.spawn(|| parts((host, &held.program, marks), (&known, now)));
+        let new = parts(meant, (&known, now));
         (old.join(), new)
     });
     match (old, new) {
         (Ok(Ok(old)), Ok(new)) => Ok(Some((old, new))),
         _ => Ok(None),
     }
+}
+
+/// The numbers that decisions have in the kernel. Those of decisions that are there no more stay, but not for ever:
+/// `None` if it is time that all are numbered anew.
+fn numbers(
+    transport: &mut dyn Transport,
+    held: &Snapshot,
+    program: &RuleProgram,
+) -> Result<Option<Decisions>, LinuxError> {
+    if held.program.record.is_none() && held.program.logging.is_none() {
+        return Ok(Some(Decisions::default()));
+    }
+    let set = Set { table: TABLE.into(), name: record::DECISIONS.into(), ..Set::default() };
+    let known = Decisions::of(&elements(transport, "read the numbers of decisions", &set)?);
+    let deciding: HashSet<&RuleId> =
+        program.chains.iter().flat_map(|it| &it.rules).flat_map(told).map(|it| it.0).collect();
+    Ok((known.count() <= deciding.len() * NUMBERS + SPARE_NUMBERS).then_some(known))
 }
 
 /// Whether nothing of it is of somebody else's making, which could not be written down again.

@@ -32,6 +32,22 @@ impl Names {
         Ok(same.then_some(Self(names)))
     }
 
+    /// What sets are called that come beside those that are `there`, but for `same`, which are called as they are made;
+    /// `None` if there is no name for one.
+    pub(super) fn beside<'s>(
+        there: &HashSet<&str>,
+        new: impl Iterator<Item = &'s String>,
+        same: impl Fn(&str) -> bool,
+    ) -> Option<Self> {
+        let free = |name: &String| {
+            if same(name) || !there.contains(name.as_str()) {
+                return Some(name.clone());
+            }
+            Some(format!("{name}{OTHER}")).filter(|it| !there.contains(it.as_str()))
+        };
+        new.map(|it| Some((it.clone(), free(it)?))).collect::<Option<_>>().map(Self)
+    }
+
     /// What they are called behind a change.
     pub(super) fn behind(&self, change: &Change<'_>) -> Self {
         let mut names = self.clone();

@@ -1,8 +1,9 @@
 //! A rule program to one batch of netlink messages.
 
+use super::super::Meant;
 use super::super::ledger::Ledger;
-use super::super::marks::{self, Marks};
-use super::super::names::{TABLE, about, counters, hook_number, user_data};
+use super::super::marks;
+use super::super::names::{TABLE, about, about_set, counters, hook_number, user_data};
 use super::super::record::Decisions;
 use super::super::reopen;
 use super::carried::{Before, Carried};
@@ -39,24 +40,22 @@ pub fn encode(
     host: &str,
     sequence: u32,
 ) -> Result<(Batch, Ledger), LinuxError> {
-    encode_into(Batch::begin(sequence), program, host, &marks::alone(program)?, &Before::default())
+    let marks = marks::alone(program)?;
+    encode_into(Batch::begin(sequence), (host, program, &marks), &Before::default())
 }
 
 /// Like [`encode`], into a batch that has been begun.
 pub(crate) fn encode_into(
     batch: Batch,
-    program: &RuleProgram,
-    host: &str,
-    marks: &Marks,
+    meant: Meant<'_>,
     before: &Before<'_>,
 ) -> Result<(Batch, Ledger), LinuxError> {
     let mut batch = batch;
-    let user_data = about(host, program.taken.as_ref());
-    let table = nf::Table { name: TABLE.into(), user_data, ..nf::Table::default() };
+    let table = nf::Table { name: TABLE.into(), ..nf::Table::default() };
     batch.new_table(&table);
     batch.delete_table(TABLE);
     batch.new_table(&table);
-    let encoder = write(Sheet::Batch(batch), program, marks, before)?;
+    let encoder = write(Sheet::Batch(batch), meant, before)?;
     match encoder.batch {
         Sheet::Batch(batch) => Ok((batch, encoder.ledger)),
         Sheet::Parts(_) => unreachable!("it was begun as a batch"),
@@ -68,13 +67,9 @@ pub(crate) fn encode_into(
 ///
 /// # Errors
 /// As for [`encode`].
-pub(crate) fn parts(
-    program: &RuleProgram,
-    marks: &Marks,
-    known: (&Decisions, u64),
-) -> Result<Parts, LinuxError> {
+pub(crate) fn parts(meant: Meant<'_>, known: (&Decisions, u64)) -> Result<Parts, LinuxError> {
     let before = Before { known: Some(known.0), now: known.1, ..Before::default() };
-    let encoder = write(Sheet::Parts(Box::default()), program, marks, &before)?;
+    let encoder = write(Sheet::Parts(Box::default()), meant, &before)?;
     match encoder.batch {
         Sheet::Parts(parts) => Ok(*parts),
         Sheet::Batch(_) => unreachable!("it was begun as parts"),
@@ -83,8 +78,7 @@ pub(crate) fn parts(
 
 fn write<'a>(
     batch: Sheet,
-    program: &RuleProgram,
-    marks: &'a Marks,
+    (host, program, marks): Meant<'a>,
     before: &Before<'_>,
 ) -> Result<Encoder<'a>, LinuxError> {
     let mut encoder = Encoder {
@@ -102,6 +96,7 @@ fn write<'a>(
         marks,
         remembering: None,
     };
+    encoder.batch.new_filled(&about_set(), &[about(host, program.taken.as_ref())]);
     for chain in &program.chains {
         encoder.ledger.preamble = encoder.chain(chain);
     }

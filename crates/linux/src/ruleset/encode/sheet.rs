@@ -36,6 +36,12 @@ impl Sheet {
         }
     }
 
+    /// A set, and what is in it.
+    pub(super) fn new_filled(&mut self, set: &Set, elements: &[Element]) {
+        self.new_set(set);
+        self.new_elements(set, elements);
+    }
+
     /// What is in a set.
     pub(super) fn new_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
         self.new_counted(set, elements, None)

@@ -27,5 +27,5 @@ pub(super) use duties::{Duties, Keeping};
 pub use key::{Wanted, Who};
 pub(super) use known::{Found, Known, Leads};
 pub use layout::MOST;
-pub(super) use layout::{DECISIONS, PREFIX, Place, end, is_recorded};
-pub(super) use reports::{counted, sets as sets_of_reports};
+pub(super) use layout::{CALLERS, CROWDED, DECISIONS, FIRST, PREFIX, Place, end, is_recorded};
+pub(super) use reports::{counted, is_of_reports, sets as sets_of_reports};

@@ -25,6 +25,11 @@ fn senders(family: Family) -> &'static str {
 
 /// The set with the one limiter for all reports.
 const TOTAL: &str = "reports";
+/// Whether a set is one of these.
+pub(crate) fn is_of_reports(name: &str) -> bool {
+    name == TOTAL || Family::BOTH.iter().any(|it| senders(*it) == name)
+}
+
 /// So many senders are told apart at a time; what comes of others is not reported.
 const SENDERS: u32 = 16_384;
 
