@@ -4,6 +4,7 @@ use super::diagram::{Diagram, Diagrams, Memo};
 use super::fate::{Fate, Fates, INSIDE, NOTHING};
 use super::fields::Vocabulary;
 use super::firsts::Firsts;
+use super::nearest::find;
 use crate::policy::Verdict;
 use crate::space::{Direction, Packet};
 
@@ -51,13 +52,13 @@ impl Atlas {
         Self { diagrams: Diagrams::default(), fates: Fates::default(), words }
     }
 
-    /// An atlas whose diagrams have at most about so many nodes in all.
+    /// An atlas whose diagrams have at most about so many intervals in all.
     #[must_use]
-    pub fn within(nodes: usize) -> Self {
-        Self { diagrams: Diagrams::within(nodes), ..Self::new() }
+    pub fn within(intervals: usize) -> Self {
+        Self { diagrams: Diagrams::within(intervals), ..Self::new() }
     }
 
-    /// Whether it had not enough nodes: then nothing that it said counts.
+    /// Whether it had not enough of them: then nothing that it said counts.
     #[must_use]
     pub fn is_exhausted(&self) -> bool {
         self.diagrams.is_exhausted()
@@ -75,7 +76,7 @@ impl Atlas {
     pub fn fate(&self, meaning: &Meaning, packet: &Packet) -> &Fate {
         let values = self.words.values(packet);
         let root = meaning.roots[packet.direction as usize];
-        self.fates.fate(self.diagrams.follow(root, |bit| values.bit(bit)))
+        self.fates.fate(self.diagrams.follow(root, |bit| values.value(bit)))
     }
 
     /// The packets of a direction that meet a verdict, those within a rate among the allowed.
@@ -94,23 +95,26 @@ impl Atlas {
     pub fn holds(&self, region: &Region, packet: &Packet) -> bool {
         let values = self.words.values(packet);
         packet.direction == region.direction
-            && Diagram::leaf(self.diagrams.follow(region.root, |bit| values.bit(bit))) == INSIDE
+            && Diagram::leaf(self.diagrams.follow(region.root, |bit| values.value(bit))) == INSIDE
     }
 
     /// A packet of the region, as like `wanted` as the region allows; `None` if it is empty.
     #[must_use]
     pub fn example(&self, region: &Region, wanted: &Packet) -> Option<Packet> {
         let mut values = self.words.values(wanted);
-        let (bits, _) = self.diagrams.find(region.root, NOTHING, |bit| values.bit(bit))?;
-        for (bit, on) in bits {
-            values.set(bit, on);
-        }
-        Some(self.words.packet(&values, region.direction))
+        find(&self.diagrams, region.root, NOTHING, &mut values)
+            .then(|| self.words.packet(&values, region.direction))
     }
 
     /// How many nodes the diagrams of this atlas have, those of intermediate results included.
     #[must_use]
     pub fn nodes(&self) -> usize {
+        self.diagrams.nodes()
+    }
+
+    /// How many intervals these have.
+    #[must_use]
+    pub fn intervals(&self) -> usize {
         self.diagrams.len()
     }
 
@@ -162,6 +166,7 @@ impl Atlas {
 #[cfg(test)]
 mod tests {
     use super::{Atlas, Fate, NOTHING};
+    use crate::meaning::diagram::low_bits;
     use crate::meaning::fields::{FAMILY, PORT, STATE, destination, source};
     use crate::plan::RuleId;
     use crate::policy::{Rate, Verdict};
@@ -230,7 +235,7 @@ mod tests {
                     let (first, last) = ends(field, line.0[field]);
                     then = FIELDS[field].fork(&mut atlas.diagrams, &[(first, last, then)], NOTHING);
                     if field == 1 {
-                        then = atlas.diagrams.ask(FAMILY.bit, then, NOTHING);
+                        then = FAMILY.either(&mut atlas.diagrams, then, NOTHING);
                     }
                 }
                 made.push(then);
@@ -243,8 +248,12 @@ mod tests {
                 };
                 let packet = [part(0), part(1), part(2), part(3)];
                 let found = atlas.diagrams.follow(together, |bit| {
-                    let at = FIELDS.iter().position(|it| (it.bit..it.end()).contains(&bit));
-                    at.is_some_and(|at| packet[at] >> (FIELDS[at].end() - 1 - bit) & 1 == 1)
+                    let of = |it: &crate::meaning::fields::Field| {
+                        (it.bit..it.bit + it.width).contains(&bit)
+                    };
+                    let Some(at) = FIELDS.iter().position(of) else { return 0 };
+                    let (place, width) = FIELDS[at].asked_with(bit);
+                    packet[at] >> place & low_bits(width)
                 });
                 assert_eq!(*atlas.fates.fate(found), naive(&lines, packet), "{packet:?}\n{lines:?}");
             }

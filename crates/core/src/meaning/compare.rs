@@ -1,16 +1,17 @@
 //! Where two meanings differ.
 
 use super::atlas::{Atlas, Meaning, Region};
-use super::diagram::{Diagram, Memo};
+use super::diagram::{Both, Diagram, Memo, low_bits};
 use super::fate::{Fate, INSIDE, NOTHING};
+use super::nearest::like;
 use super::table::Table;
 use crate::space::{Direction, Family, Packet};
 use std::collections::hash_map::Entry;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::net::{Ipv4Addr, Ipv6Addr};
 
-/// The pair of nodes before, and the bit that led on from there.
-type Way = ((Diagram, Diagram), u16, bool);
+/// The pair of nodes before, and the values of which field led on from there: the first of them, and the first behind.
+type Way = ((Diagram, Diagram), u16, u128, Option<u128>);
 
 /// Packets that two meanings treat differently, all in the same way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -56,9 +57,10 @@ impl Atlas {
                 continue;
             }
             let bit = self.diagrams.first_bit(a).min(self.diagrams.first_bit(b));
-            let ((a_low, a_high), (b_low, b_high)) =
-                (self.diagrams.halves(a, bit), self.diagrams.halves(b, bit));
-            open.extend([(a_low, b_low), (a_high, b_high)]);
+            let mut both = Both::of(&self.diagrams, a, b, bit);
+            while let Some((_, a, b)) = both.next(&self.diagrams) {
+                open.push((a, b));
+            }
         }
         pairs
     }
@@ -89,12 +91,14 @@ impl Atlas {
                     continue;
                 }
                 let bit = self.diagrams.first_bit(a).min(self.diagrams.first_bit(b));
-                let (a_halves, b_halves) =
-                    (self.diagrams.halves(a, bit), self.diagrams.halves(b, bit));
-                let sides = [(a_halves.0, b_halves.0, false), (a_halves.1, b_halves.1, true)];
-                for (x, y, on) in sides.into_iter().filter(|it| it.0 != it.1) {
-                    if let Entry::Vacant(vacant) = ways.entry((x, y)) {
-                        vacant.insert(Some(((a, b), bit, on)));
+                let mut both = Both::of(&self.diagrams, a, b, bit);
+                let mut next = both.next(&self.diagrams);
+                while let Some((first, x, y)) = next {
+                    next = both.next(&self.diagrams);
+                    if x != y
+                        && let Entry::Vacant(vacant) = ways.entry((x, y))
+                    {
+                        vacant.insert(Some(((a, b), bit, first, next.map(|it| it.0))));
                         open.push((x, y));
                     }
                 }
@@ -102,10 +106,15 @@ impl Atlas {
             for (a, b) in leaves {
                 let shown = |likely: &Packet| {
                     let mut values = self.words.values(likely);
-                    let mut at = (a, b);
-                    while let Some(Some((from, bit, on))) = ways.get(&at) {
-                        values.set(*bit, *on);
+                    let (mut at, mut steps) = ((a, b), Vec::new());
+                    while let Some(Some((from, bit, first, behind))) = ways.get(&at) {
+                        steps.push((*bit, *first, *behind));
                         at = *from;
+                    }
+                    for (bit, first, behind) in steps.into_iter().rev() {
+                        let width = values.width(bit);
+                        let range = (first, behind.map_or(low_bits(width), |it| it - 1));
+                        values.set(bit, like(values.value(bit), &[range], width));
                     }
                     self.words.packet(&values, direction)
                 };

@@ -1,16 +1,20 @@
-//! Decision diagrams over bits: exact functions from packets to small numbers.
+//! Decision diagrams over fields: exact functions from packets to small numbers.
 //!
-//! A diagram asks one bit of a packet after the other, always in the same order, and ends in a
-//! number, its leaf. Equal diagrams are kept once, so two functions are equal exactly when their
-//! references are; parts that functions have in common cost nothing twice. An address prefix or
-//! port range takes about as many nodes as it has bits.
+//! A diagram asks one field of a packet after the other, always in the same order, and ends in a number, its leaf. A
+//! node has the values of its field as ascending intervals, each with what follows. Equal diagrams are kept once, so two
+//! functions are equal exactly when their references are; parts that functions have in common cost nothing twice.
+//!
+//! Asking bits instead of fields takes as many nodes for an address or a port as it has bits. Of 10,000 grown rules that
+//! were a hundred nodes for each rule, of which each had to be looked up among all others.
 //!
 //! # References
-//! R. E. Bryant, "Graph-Based Algorithms for Boolean Function Manipulation", 1986; with more than
-//! two leaves: R. I. Bahar et al., "Algebraic Decision Diagrams and their Applications", 1993.
+//! R. E. Bryant, "Graph-Based Algorithms for Boolean Function Manipulation", 1986; with intervals instead of bits:
+//! K. Strehl and L. Thiele, "Symbolic Model Checking of Process Networks Using Interval Diagram Techniques", 1998;
+//! for lists of rules: M. G. Gouda and A. X. Liu, "Structured firewall design", 2007.
 
-use super::table::Table;
-use std::collections::HashMap;
+use super::table::{Mixer, Table};
+use std::hash::Hasher;
+use std::ops::Range;
 
 /// A diagram: a leaf, or the node with which it begins.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -38,63 +42,87 @@ impl Diagram {
     }
 }
 
-/// A node: which bit is asked, and where 0 and 1 lead.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+/// A node: which field is asked, by its first bit, and where its intervals stand.
+#[derive(Clone, Copy, Debug)]
 struct Node {
     bit: u16,
-    low: Diagram,
-    high: Diagram,
+    start: u32,
+    count: u32,
 }
 
 /// Remembered results of one operation.
 pub(super) type Memo = Table<(Diagram, Diagram), Diagram>;
 
+/// The first value of an interval, which ends where the next one begins, and what follows.
+pub(super) type Interval = (u128, Diagram);
+
 /// All diagrams that can be compared with one another.
 #[derive(Clone, Debug)]
 pub(super) struct Diagrams {
     nodes: Vec<Node>,
-    known: Table<Node, Diagram>,
-    /// With so many nodes nothing is combined any more.
+    /// The first values of all intervals, and what follows.
+    firsts: Vec<u128>,
+    thens: Vec<Diagram>,
+    /// By what is in them, the last node that was made; and for each node the one before that has the same number.
+    known: Table<u64, u32>,
+    before: Vec<u32>,
+    /// With so many intervals nothing is combined any more.
     most: usize,
 }
 
 impl Default for Diagrams {
     fn default() -> Self {
-        Self { nodes: Vec::new(), known: Table::default(), most: usize::MAX }
+        Self::within(usize::MAX)
     }
 }
 
 /// A range of values, both ends included, and what it leads to.
 pub(super) type Way = (u128, u128, Diagram);
 
+/// No node.
+const NONE: u32 = u32::MAX;
+
 impl Diagrams {
-    /// Diagrams of at most about so many nodes in all.
+    /// Diagrams of at most about so many intervals in all.
     #[must_use]
     pub(super) fn within(most: usize) -> Self {
-        Self { most, ..Self::default() }
+        Self {
+            nodes: Vec::new(),
+            firsts: Vec::new(),
+            thens: Vec::new(),
+            known: Table::default(),
+            before: Vec::new(),
+            most,
+        }
     }
 
-    /// Whether there were not enough nodes: then what was combined last is not what it should be.
+    /// Whether there were not enough intervals: then what was combined last is not what it should be.
     #[must_use]
     pub(super) fn is_exhausted(&self) -> bool {
-        self.nodes.len() >= self.most
+        self.thens.len() >= self.most
     }
 
-    /// With how many nodes nothing is combined any more.
+    /// With how many intervals nothing is combined any more.
     #[must_use]
     pub(super) fn most(&self) -> usize {
         self.most
     }
 
-    /// From here on there are not enough nodes.
+    /// From here on there are not enough.
     pub(super) fn exhaust(&mut self) {
         self.most = 0;
     }
 
     /// How many nodes there are.
     #[must_use]
-    pub(super) fn len(&self) -> usize {
+    pub(super) fn nodes(&self) -> usize {
         self.nodes.len()
+    }
+
+    /// How many intervals there are.
+    #[must_use]
+    pub(super) fn len(&self) -> usize {
+        self.thens.len()
     }
 
     fn node(&self, diagram: Diagram) -> Option<Node> {
@@ -102,25 +130,58 @@ impl Diagrams {
         self.nodes.get(diagram.0 as usize).copied()
     }
 
-    /// The bit that the diagram asks first; leaves come behind all bits.
+    /// The first bit of the field that the diagram asks first; leaves come behind all fields.
     #[must_use]
     pub(crate) fn first_bit(&self, diagram: Diagram) -> u16 {
         self.node(diagram).map_or(u16::MAX, |node| node.bit)
     }
 
-    /// The two halves of a diagram by a bit that nothing before it asks.
-    #[must_use]
-    pub(super) fn halves(&self, diagram: Diagram, bit: u16) -> (Diagram, Diagram) {
+    /// How many intervals a diagram has in a field that nothing before it asks.
+    pub(super) fn count(&self, diagram: Diagram, bit: u16) -> usize {
+        self.node(diagram).filter(|it| it.bit == bit).map_or(1, |it| it.count as usize)
+    }
+
+    /// One of these intervals.
+    pub(super) fn interval(&self, diagram: Diagram, bit: u16, at: usize) -> Interval {
         match self.node(diagram) {
-            Some(node) if node.bit == bit => (node.low, node.high),
-            _ => (diagram, diagram),
+            Some(node) if node.bit == bit => {
+                let at = node.start as usize + at;
+                (self.firsts[at], self.thens[at])
+            }
+            _ => (0, diagram),
         }
     }
 
-    /// Where 0 and 1 lead from a node, by its place.
+    /// Some intervals of a node.
+    fn slices(&self, diagram: Diagram, some: Range<usize>) -> (&[u128], &[Diagram]) {
+        let start = self.node(diagram).map_or(0, |it| it.start as usize);
+        let range = if some.is_empty() { 0..0 } else { start + some.start..start + some.end };
+        (&self.firsts[range.clone()], &self.thens[range])
+    }
+
+    /// All of them.
+    pub(super) fn intervals(&self, diagram: Diagram, bit: u16) -> impl Iterator<Item = Interval> {
+        (0..self.count(diagram, bit)).map(move |at| self.interval(diagram, bit, at))
+    }
+
+    /// What follows behind a node, by its place.
+    pub(super) fn followers(&self, place: usize) -> &[Diagram] {
+        let Node { start, count, .. } = self.nodes[place];
+        &self.thens[start as usize..][..count as usize]
+    }
+
+    /// What follows for a value of a field that nothing before the diagram asks.
     #[must_use]
-    pub(super) fn sides(&self, place: usize) -> (Diagram, Diagram) {
-        (self.nodes[place].low, self.nodes[place].high)
+    pub(super) fn at(&self, diagram: Diagram, bit: u16, value: u128) -> Diagram {
+        match self.node(diagram) {
+            Some(node) if node.bit == bit => {
+                let range = node.start as usize..(node.start + node.count) as usize;
+                let behind = self.firsts[range.clone()].partition_point(|it| *it <= value);
+                // The first interval begins with 0.
+                self.thens[range.start + behind - 1]
+            }
+            _ => diagram,
+        }
     }
 
     /// A diagram of others, with other leaves. What has been taken is known.
@@ -135,29 +196,57 @@ impl Diagrams {
         if let Some(&done) = known.get(&diagram) {
             return done;
         }
-        let low = self.taken_from(others, node.low, known, leaf);
-        let high = self.taken_from(others, node.high, known, leaf);
-        let done = self.ask(node.bit, low, high);
+        let mut made = Vec::with_capacity(node.count as usize);
+        for (first, then) in others.intervals(diagram, node.bit) {
+            made.push((first, self.taken_from(others, then, known, leaf)));
+        }
+        let done = self.ask(node.bit, made);
         known.insert(diagram, done);
         done
     }
 
-    /// The diagram that asks `bit` and goes on with one of two, neither of which asks that bit or
-    /// one before it.
+    /// The diagram that asks the field that begins with `bit`, and goes on as its interval says. Intervals ascend from
+    /// 0, and lead to diagrams that ask nothing before the end of the field.
     ///
     /// # Panics
-    /// With more than 2³¹ nodes, which do not fit the memory of machines.
-    pub(super) fn ask(&mut self, bit: u16, low: Diagram, high: Diagram) -> Diagram {
-        debug_assert!(bit < self.first_bit(low) && bit < self.first_bit(high), "in order");
-        if low == high {
-            return low;
+    /// With more than 2³¹ nodes or intervals, which do not fit the memory of machines.
+    pub(super) fn ask(&mut self, bit: u16, mut intervals: Vec<Interval>) -> Diagram {
+        debug_assert!(intervals.first().is_some_and(|it| it.0 == 0), "from 0");
+        debug_assert!(intervals.iter().all(|it| bit < self.first_bit(it.1)), "in order");
+        intervals.dedup_by_key(|it| it.1);
+        if let [only] = intervals[..] {
+            return only.1;
         }
-        let node = Node { bit, low, high };
-        let next = u32::try_from(self.nodes.len()).ok().filter(|it| it & LEAF == 0);
-        *self.known.entry(node).or_insert_with(|| {
-            self.nodes.push(node);
-            Diagram(next.unwrap_or_else(|| unreachable!("the nodes would take 24 GB")))
-        })
+        let mut mixer = Mixer::default();
+        mixer.write_u16(bit);
+        for (first, then) in &intervals {
+            mixer.write_u128(*first);
+            mixer.write_u32(then.0);
+        }
+        let number = mixer.finish();
+        let mut next = self.known.get(&number).copied().unwrap_or(NONE);
+        while next != NONE {
+            let known = Diagram(next);
+            let same = |node: Node| {
+                let range = node.start as usize..(node.start + node.count) as usize;
+                node.bit == bit
+                    && self.thens[range.clone()].iter().eq(intervals.iter().map(|it| &it.1))
+                    && self.firsts[range].iter().eq(intervals.iter().map(|it| &it.0))
+            };
+            if self.node(known).is_some_and(same) {
+                return known;
+            }
+            next = self.before[next as usize];
+        }
+        let fits = |it: usize| u32::try_from(it).ok().filter(|it| it & LEAF == 0);
+        let place = fits(self.nodes.len()).unwrap_or_else(|| unreachable!("nodes of 24 GB"));
+        let start = fits(self.thens.len()).unwrap_or_else(|| unreachable!("intervals of 40 GB"));
+        let count = u32::try_from(intervals.len()).unwrap_or(u32::MAX);
+        self.nodes.push(Node { bit, start, count });
+        self.firsts.extend(intervals.iter().map(|it| it.0));
+        self.thens.extend(intervals.iter().map(|it| it.1));
+        self.before.push(self.known.insert(number, place).unwrap_or(NONE));
+        Diagram(place)
     }
 
     /// Combines two diagrams. `join` gives the result where it can be told from the two alone, as
@@ -179,78 +268,136 @@ impl Diagrams {
             return Diagram::leaf(0);
         }
         let bit = self.first_bit(a).min(self.first_bit(b));
-        let ((a_low, a_high), (b_low, b_high)) = (self.halves(a, bit), self.halves(b, bit));
-        let low = self.combine(a_low, b_low, memo, join);
-        let high = self.combine(a_high, b_high, memo, join);
-        let result = self.ask(bit, low, high);
+        let mut both = Both::of(self, a, b, bit);
+        let mut made = Vec::with_capacity(both.most());
+        while let Some((first, a, b)) = both.next(self) {
+            made.push((first, self.combine(a, b, memo, join)));
+        }
+        let result = self.ask(bit, made);
         memo.insert((a, b), result);
         result
     }
 
-    /// Leads each value of a field of `width` bits, the first of which is `bit`, its way; values
-    /// in no way go `otherwise`. Ways are ascending and disjoint, and lead to diagrams that ask
-    /// nothing before the end of the field.
+    /// Leads each value of the field that begins with `bit` its way; values in no way go `otherwise`. Ways are ascending
+    /// and disjoint, and lead to diagrams that ask nothing before the end of the field, whose last value is `last`.
     pub(super) fn fork(
         &mut self,
         bit: u16,
-        width: u16,
+        last: u128,
         ways: &[Way],
         otherwise: Diagram,
     ) -> Diagram {
-        self.fork_block(bit, width, 0, ways, otherwise)
-    }
-
-    fn fork_block(
-        &mut self,
-        bit: u16,
-        width: u16,
-        base: u128,
-        ways: &[Way],
-        otherwise: Diagram,
-    ) -> Diagram {
-        let last = base | low_bits(width);
-        match ways {
-            [] => return otherwise,
-            [only] if only.0 <= base && last <= only.1 => return only.2,
-            _ => {}
+        let mut intervals: Vec<Interval> = Vec::with_capacity(2 * ways.len() + 1);
+        let mut next = Some(0);
+        for &(from, to, then) in ways {
+            if next.is_some_and(|it| it < from) {
+                intervals.push((next.unwrap_or_default(), otherwise));
+            }
+            intervals.push((from, then));
+            next = to.checked_add(1).filter(|it| *it <= last);
         }
-        let half = width - 1;
-        let middle = base | (1 << half);
-        let low_end = ways.partition_point(|way| way.0 < middle);
-        let high_start = ways.partition_point(|way| way.1 < middle);
-        let low = self.fork_block(bit + 1, half, base, &ways[..low_end], otherwise);
-        let high = self.fork_block(bit + 1, half, middle, &ways[high_start..], otherwise);
-        self.ask(bit, low, high)
+        intervals.extend(next.map(|it| (it, otherwise)));
+        self.ask(bit, intervals)
     }
 
-    /// Follows the diagram with the bits that `value` gives, to its leaf.
-    pub(super) fn follow(&self, diagram: Diagram, mut value: impl FnMut(u16) -> bool) -> u32 {
+    /// Follows the diagram with the values of fields that `value` gives, by their first bits, to its leaf.
+    pub(super) fn follow(&self, diagram: Diagram, mut value: impl FnMut(u16) -> u128) -> u32 {
         let mut at = diagram;
         while let Some(node) = self.node(at) {
-            at = if value(node.bit) { node.high } else { node.low };
+            at = self.at(at, node.bit, value(node.bit));
         }
         at.0 & !LEAF
     }
+}
 
-    /// A way through the diagram to a leaf other than `nothing`, which keeps to the bits of
-    /// `value` wherever it can: the bits that it had to choose, and the leaf.
-    pub(super) fn find(
-        &self,
-        diagram: Diagram,
-        nothing: Diagram,
-        mut value: impl FnMut(u16) -> bool,
-    ) -> Option<(HashMap<u16, bool>, u32)> {
-        let mut at = diagram;
-        let mut bits = HashMap::new();
-        while let Some(node) = self.node(at) {
-            let wanted = value(node.bit);
-            let next = if wanted { node.high } else { node.low };
-            // Where one side is nothing the other is not: a node's sides differ.
-            let taken = if next == nothing { !wanted } else { wanted };
-            bits.insert(node.bit, taken);
-            at = if taken { node.high } else { node.low };
+/// The intervals of two diagrams in one field, cut where either begins another.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Both {
+    sides: [Diagram; 2],
+    counts: [usize; 2],
+    at: [usize; 2],
+    bit: u16,
+    over: bool,
+}
+
+impl Both {
+    pub(super) fn of(diagrams: &Diagrams, a: Diagram, b: Diagram, bit: u16) -> Self {
+        let sides = [a, b];
+        let counts = sides.map(|it| diagrams.count(it, bit));
+        Self { sides, counts, at: [0, 0], bit, over: false }
+    }
+
+    /// No more than so many follow.
+    pub(super) fn most(&self) -> usize {
+        self.counts[0] + self.counts[1] - 1
+    }
+
+    /// The next one: its first value, and what follows on either side.
+    pub(super) fn next(&mut self, diagrams: &Diagrams) -> Option<(u128, Diagram, Diagram)> {
+        if self.over {
+            return None;
         }
-        (at != nothing).then_some((bits, at.0 & !LEAF))
+        let (a, b) = (self.here(diagrams, 0), self.here(diagrams, 1));
+        self.go_on(self.behind(diagrams, 0), self.behind(diagrams, 1));
+        Some((a.0.max(b.0), a.1, b.1))
+    }
+
+    /// The next one in which neither side is `nothing`. Where one is, the other is all there is, and is `made` already.
+    pub(super) fn next_of_both(
+        &mut self,
+        diagrams: &Diagrams,
+        nothing: Diagram,
+        made: &mut Vec<Interval>,
+    ) -> Option<(u128, Diagram, Diagram)> {
+        while !self.over {
+            let (a, b) = (self.here(diagrams, 0), self.here(diagrams, 1));
+            if a.1 != nothing && b.1 != nothing {
+                return self.next(diagrams);
+            }
+            let (empty, full) = if a.1 == nothing { (0, 1) } else { (1, 0) };
+            made.push((a.0.max(b.0), if empty == 0 { b.1 } else { a.1 }));
+            let end = self.behind(diagrams, empty);
+            let rest = self.at[full] + 1..self.counts[full];
+            let (firsts, thens) = diagrams.slices(self.sides[full], rest);
+            let run = end.map_or(firsts.len(), |end| firsts.partition_point(|it| *it < end));
+            made.extend(firsts[..run].iter().copied().zip(thens[..run].iter().copied()));
+            self.at[full] += run;
+            self.go_on_from(diagrams, empty, end, full);
+        }
+        None
+    }
+
+    fn go_on_from(&mut self, diagrams: &Diagrams, empty: usize, end: Option<u128>, full: usize) {
+        match end {
+            None => self.over = true,
+            Some(end) => {
+                self.at[empty] += 1;
+                self.at[full] += usize::from(self.behind(diagrams, full) == Some(end));
+            }
+        }
+    }
+
+    fn here(&self, diagrams: &Diagrams, side: usize) -> Interval {
+        diagrams.interval(self.sides[side], self.bit, self.at[side])
+    }
+
+    /// The first value of the interval behind the one of this side.
+    fn behind(&self, diagrams: &Diagrams, side: usize) -> Option<u128> {
+        let next = self.at[side] + 1;
+        let is_there = next < self.counts[side];
+        is_there.then(|| diagrams.interval(self.sides[side], self.bit, next).0)
+    }
+
+    fn go_on(&mut self, a: Option<u128>, b: Option<u128>) {
+        match (a, b) {
+            (None, None) => self.over = true,
+            (Some(_), None) => self.at[0] += 1,
+            (None, Some(_)) => self.at[1] += 1,
+            (Some(x), Some(y)) => {
+                self.at[0] += usize::from(x <= y);
+                self.at[1] += usize::from(y <= x);
+            }
+        }
     }
 }
 
@@ -268,7 +415,7 @@ mod tests {
 
     /// Reads a field of eight bits.
     fn at(diagrams: &Diagrams, diagram: Diagram, value: u8) -> u32 {
-        diagrams.follow(diagram, |bit| value >> (7 - bit) & 1 == 1)
+        diagrams.follow(diagram, |_| value.into())
     }
 
     proptest! {
@@ -286,7 +433,7 @@ mod tests {
                     .map(|(pair, leaf)| (pair[0], pair[1] - 1, Diagram::leaf(leaf)))
                     .filter(|way| way.0 <= way.1)
                     .collect();
-                (diagrams.fork(0, 8, &ways, NOTHING), ways)
+                (diagrams.fork(0, 255, &ways, NOTHING), ways)
             };
             let (a, a_ways) = make(&ends, 1);
             let (b, b_ways) = make(&others, 100);
@@ -303,14 +450,18 @@ mod tests {
                 let expected = of(&a_ways).or(of(&b_ways)).unwrap_or(0);
                 assert_eq!(at(&diagrams, first, value), expected);
             }
-            // The same function is the same diagram, and what is not nothing can be found.
+            // The same function is the same diagram.
             let again = diagrams.combine(a, first, &mut Memo::default(), &mut |a, b| match a {
                 NOTHING => Some(b),
                 a => a.as_leaf().map(Diagram::leaf),
             });
             assert_eq!(again, first);
-            let found = diagrams.find(first, NOTHING, |_| true);
-            assert_eq!(found.is_none(), first == NOTHING);
+            // As few intervals as there can be.
+            let differ = |at: &u8| {
+                let before = at.checked_sub(1).map(|it| self::at(&diagrams, first, it));
+                before.is_some_and(|it| it != self::at(&diagrams, first, *at))
+            };
+            assert_eq!(diagrams.count(first, 0), 1 + (0..=255u8).filter(differ).count());
         }
     }
 }

@@ -1,26 +1,19 @@
-//! How the fields of a packet are laid out as bits.
+//! The fields of a packet, in the order in which diagrams ask them.
 
-use super::diagram::{Diagram, Diagrams, Way};
+use super::diagram::{Diagram, Diagrams, Way, low_bits};
 use crate::plan::{InterfaceTest, LOOPBACK};
 use crate::space::{
     AddressSet, ConnectionState, Direction, Family, ICMP, ICMPV6, Packet, Point, PortProtocol,
     RangeSet, Relation, RelationSet, StateSet, Transport,
 };
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-/// A field: its first bit, and how many it has.
+/// A field: its first bit among those of a packet, by which it is called, and how many it has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Field {
     pub bit: u16,
     pub width: u16,
-}
-
-impl Field {
-    /// The first bit behind it.
-    pub(super) const fn end(self) -> u16 {
-        self.bit + self.width
-    }
 }
 
 const fn after(field: Field, width: u16) -> Field {
@@ -46,7 +39,11 @@ pub(super) const USER: Field = after(PROGRAM, 16);
 /// The port that was asked for where the packet was led elsewhere; 0 where it was not.
 pub(super) const ASKED: Field = after(USER, 16);
 
-/// The source address; IPv4 addresses take the first 32 of the bits.
+/// Of a port each half is asked by itself: long lists name hundreds of ports, and what differs from them in one has all
+/// others in common, which is not to be said again for each.
+const HALF_OF_PORT: u16 = PORT.width / 2;
+
+/// The source address; IPv4 addresses have 32 of the bits.
 pub(super) const fn source(family: Family) -> Field {
     Field { width: width(family), ..SOURCE }
 }
@@ -138,7 +135,7 @@ impl Vocabulary {
     /// The values of a packet's fields. Fields that it does not have are 0.
     pub(super) fn values(&self, packet: &Packet) -> Values {
         let address = |address: IpAddr| match address {
-            IpAddr::V4(address) => u128::from(address.to_bits()) << 96,
+            IpAddr::V4(address) => u128::from(address.to_bits()),
             IpAddr::V6(address) => address.to_bits(),
         };
         let (source_port, port) = packet.ports().unwrap_or((0, 0));
@@ -175,7 +172,7 @@ impl Vocabulary {
             if v6 {
                 Ipv6Addr::from_bits(value).into()
             } else {
-                Ipv4Addr::from_bits(u32::try_from(value >> 96).unwrap_or_default()).into()
+                Ipv4Addr::from_bits(u32::try_from(value).unwrap_or_default()).into()
             }
         };
         let (source, destination) = (short(values.source_port), short(values.port));
@@ -228,34 +225,36 @@ impl Values {
         found.unwrap_or((&mut self.asked, ASKED))
     }
 
-    /// The value of one bit of a packet.
-    pub(super) fn bit(&self, bit: u16) -> bool {
-        // Addresses take most of the bits that diagrams ask.
-        let (value, field) = if bit < FAMILY.bit {
-            (self.state, STATE)
-        } else if bit < SOURCE.bit {
-            (self.family, FAMILY)
-        } else if bit < DESTINATION.bit {
-            (self.source, SOURCE)
-        } else if bit < PROTOCOL.bit {
-            (self.destination, DESTINATION)
-        } else if bit < PORT.bit {
-            (self.protocol, PROTOCOL)
-        } else if bit < SOURCE_PORT.bit {
-            (self.port, PORT)
-        } else {
-            let mut values = *self;
-            let (value, field) = values.field(bit);
-            (*value, field)
-        };
-        value >> (field.width - 1 - (bit - field.bit)) & 1 == 1
+    /// The value of what is asked with a bit.
+    pub(super) fn value(&self, bit: u16) -> u128 {
+        let mut values = *self;
+        let (value, field) = values.field(bit);
+        let (place, width) = field.asked_with(bit);
+        *value >> place & low_bits(width)
     }
 
-    /// Sets one bit of a packet.
-    pub(super) fn set(&mut self, bit: u16, on: bool) {
+    /// How many bits that has in a packet of this IP version.
+    pub(super) fn width(&self, bit: u16) -> u16 {
+        if bit == SOURCE.bit || bit == DESTINATION.bit {
+            return width(if self.family == 1 { Family::V6 } else { Family::V4 });
+        }
+        let mut values = *self;
+        values.field(bit).1.asked_with(bit).1
+    }
+
+    /// Sets the value. Addresses of another IP version begin with the same bits.
+    pub(super) fn set(&mut self, bit: u16, to: u128) {
+        let was = self.family;
         let (value, field) = self.field(bit);
-        let place = 1 << (field.width - 1 - (bit - field.bit));
-        *value = if on { *value | place } else { *value & !place };
+        let (place, width) = field.asked_with(bit);
+        *value = *value & !(low_bits(width) << place) | to << place;
+        for address in [&mut self.source, &mut self.destination] {
+            match (was, self.family) {
+                (0, 1) => *address <<= 96,
+                (1, 0) => *address >>= 96,
+                _ => {}
+            }
+        }
     }
 }
 
@@ -299,7 +298,7 @@ impl Vocabulary {
         test: &InterfaceTest,
         then: Diagram,
     ) -> Option<Vec<Way>> {
-        let last = super::diagram::low_bits(IN_INTERFACE.width);
+        let last = low_bits(IN_INTERFACE.width);
         let (number, is) = match test {
             InterfaceTest::Any => return None,
             InterfaceTest::Is(name) => (self.interfaces.number(name), true),
@@ -321,7 +320,57 @@ impl Vocabulary {
 impl Field {
     /// Leads the values of this field their ways.
     pub(super) fn fork(self, diagrams: &mut Diagrams, ways: &[Way], otherwise: Diagram) -> Diagram {
-        diagrams.fork(self.bit, self.width, ways, otherwise)
+        if self.asked_at_once() < self.width {
+            return self.fork_by_halves(diagrams, ways, otherwise);
+        }
+        diagrams.fork(self.bit, low_bits(self.width), ways, otherwise)
+    }
+
+    fn fork_by_halves(self, diagrams: &mut Diagrams, ways: &[Way], otherwise: Diagram) -> Diagram {
+        let [first, second] = self.halves();
+        let last = low_bits(second.width);
+        // What begins or ends within a first half, by that, and what leaves the second half open.
+        let mut inside: BTreeMap<u128, Vec<Way>> = BTreeMap::new();
+        let mut firsts: Vec<Way> = Vec::new();
+        for &(low, high, then) in ways {
+            let (from, to) = (low >> second.width, high >> second.width);
+            let mut cut = |at, low, high| inside.entry(at).or_default().push((low, high, then));
+            if from == to {
+                cut(from, low & last, high & last);
+                continue;
+            }
+            cut(from, low & last, last);
+            cut(to, 0, high & last);
+            firsts.extend((from + 1 < to).then(|| (from + 1, to - 1, then)));
+        }
+        for (at, ways) in inside {
+            let then = diagrams.fork(second.bit, last, &ways, otherwise);
+            firsts.push((at, at, then));
+        }
+        firsts.sort_unstable_by_key(|it| it.0);
+        diagrams.fork(first.bit, low_bits(first.width), &firsts, otherwise)
+    }
+
+    /// So many of its bits are asked at once.
+    pub(super) fn asked_at_once(self) -> u16 {
+        if self == PORT { HALF_OF_PORT } else { self.width }
+    }
+
+    /// The two halves of a field.
+    pub(super) fn halves(self) -> [Self; 2] {
+        let width = self.width / 2;
+        [Self { bit: self.bit, width }, Self { bit: self.bit + width, width }]
+    }
+
+    /// Of a value of the field what is asked with a bit: so many bits from the last on, and how many.
+    pub(super) fn asked_with(self, bit: u16) -> (u16, u16) {
+        let width = self.asked_at_once();
+        (self.bit + self.width - bit - width, width)
+    }
+
+    /// Leads the values of a field of one bit to one of two.
+    pub(super) fn either(self, diagrams: &mut Diagrams, low: Diagram, high: Diagram) -> Diagram {
+        diagrams.ask(self.bit, vec![(0, low), (1, high)])
     }
 
     /// Whether a diagram asks nothing before the end of this field.

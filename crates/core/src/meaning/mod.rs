@@ -18,6 +18,7 @@ mod fate;
 mod fields;
 mod firsts;
 mod leaves;
+mod nearest;
 mod pieces;
 mod plan;
 mod program;

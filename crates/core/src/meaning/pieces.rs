@@ -32,37 +32,52 @@ impl Atlas {
 
     /// The branches of a diagram at a field, one for each different continuation but nothing.
     fn branches(&self, diagram: Diagram, field: Field) -> Result<Vec<Branch>, TooMany> {
+        if field.asked_at_once() == field.width {
+            return self.branches_at_once(diagram, field);
+        }
+        let [first, second] = field.halves();
+        let last = low_bits(second.width);
         let mut list: Vec<Branch> = Vec::new();
-        let mut open = vec![(diagram, field.bit, 0u128)];
-        let mut steps = 0;
-        while let Some((at, bit, base)) = open.pop() {
-            steps += 1;
-            if steps > MOST_STEPS {
-                return Err(TooMany);
-            }
-            if at == NOTHING {
-                continue;
-            }
-            if self.diagrams.first_bit(at) >= field.bit + field.width {
-                let last = base | low_bits(field.bit + field.width - bit);
-                match list.iter_mut().find(|it| it.1 == at) {
-                    Some((ranges, _)) => ranges.push((base, last)),
-                    None => list.push((vec![(base, last)], at)),
+        for (firsts, then) in self.branches_at_once(diagram, first)? {
+            for (seconds, then) in self.branches_at_once(then, second)? {
+                let whole = seconds[..] == [(0, last)];
+                let ranges = firsts.iter().flat_map(|&(from, to)| {
+                    let at = |first: u128, second| first << u32::from(field.width / 2) | second;
+                    let both = whole.then(|| (at(from, 0), at(to, last)));
+                    let each = (from..=to).filter(move |_| !whole);
+                    let each =
+                        each.flat_map(|it| seconds.iter().map(move |r| (at(it, r.0), at(it, r.1))));
+                    both.into_iter().chain(each).collect::<Vec<_>>()
+                });
+                let ranges: Vec<(u128, u128)> = ranges.collect();
+                match list.iter_mut().find(|it| it.1 == then) {
+                    Some(known) => known.0.extend(ranges),
+                    None => list.push((ranges, then)),
                 }
+            }
+        }
+        Ok(list)
+    }
+
+    fn branches_at_once(&self, diagram: Diagram, field: Field) -> Result<Vec<Branch>, TooMany> {
+        let mut list: Vec<Branch> = Vec::new();
+        let count = self.diagrams.count(diagram, field.bit);
+        if count > MOST_STEPS {
+            return Err(TooMany);
+        }
+        for at in 0..count {
+            let (first, then) = self.diagrams.interval(diagram, field.bit, at);
+            let last = match at + 1 < count {
+                true => self.diagrams.interval(diagram, field.bit, at + 1).0 - 1,
+                false => low_bits(field.width),
+            };
+            if then == NOTHING {
                 continue;
             }
-            // Bits that are not asked leave both values open.
-            let next = self.diagrams.first_bit(at);
-            if next > bit {
-                let half = 1 << (field.bit + field.width - 1 - bit);
-                open.push((at, bit + 1, base | half));
-                open.push((at, bit + 1, base));
-                continue;
+            match list.iter_mut().find(|it| it.1 == then) {
+                Some((ranges, _)) => ranges.push((first, last)),
+                None => list.push((vec![(first, last)], then)),
             }
-            let (low, high) = self.diagrams.halves(at, bit);
-            let half = 1 << (field.bit + field.width - 1 - bit);
-            open.push((high, bit + 1, base | half));
-            open.push((low, bit + 1, base));
         }
         Ok(list)
     }
@@ -87,8 +102,8 @@ impl Walk<'_> {
             };
             let states: Vec<ConnectionState> =
                 ConnectionState::ALL.into_iter().filter(holds).collect();
-            let (v4, v6) = self.atlas.diagrams.halves(then, FAMILY.bit);
-            for (family, then) in [(Family::V4, v4), (Family::V6, v6)] {
+            for (number, family) in (0..).zip(Family::BOTH) {
+                let then = self.atlas.diagrams.at(then, FAMILY.bit, number);
                 let piece = Piece { states: StateSet::of(&states), ..Piece::full() };
                 self.addresses(then, family, &piece)?;
             }

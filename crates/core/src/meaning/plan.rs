@@ -58,7 +58,7 @@ impl Atlas {
             }
         }
         let [v4, v6] = Family::BOTH.map(|family| self.of_family(condition, family, inner));
-        let families = self.diagrams.ask(FAMILY.bit, v4, v6);
+        let families = FAMILY.either(&mut self.diagrams, v4, v6);
         match condition.states {
             None => families,
             Some(states) => STATE.fork(&mut self.diagrams, &state_ways(states, families), NOTHING),

@@ -132,8 +132,8 @@ impl Atlas {
             Test::State(states) => {
                 STATE.fork(&mut self.diagrams, &state_ways(*states, INSIDE), NOTHING)
             }
-            Test::Family(Family::V4) => self.diagrams.ask(FAMILY.bit, INSIDE, NOTHING),
-            Test::Family(Family::V6) => self.diagrams.ask(FAMILY.bit, NOTHING, INSIDE),
+            Test::Family(Family::V4) => FAMILY.either(&mut self.diagrams, INSIDE, NOTHING),
+            Test::Family(Family::V6) => FAMILY.either(&mut self.diagrams, NOTHING, INSIDE),
             Test::Protocol(numbers) => self.protocols(numbers, INSIDE),
             Test::Source(set) => self.addresses(set, source),
             Test::Destination(set) => self.addresses(set, destination),
@@ -182,7 +182,7 @@ impl Atlas {
     fn icmp_only(&mut self, then: Diagram) -> Diagram {
         let [v4, v6] =
             Family::BOTH.map(|family| self.protocols(&RangeSet::single(icmp(family)), then));
-        self.diagrams.ask(FAMILY.bit, v4, v6)
+        FAMILY.either(&mut self.diagrams, v4, v6)
     }
 
     fn addresses(&mut self, set: &AddressSet, field: fn(Family) -> Field) -> Diagram {
@@ -190,7 +190,7 @@ impl Atlas {
             let ways = address_ways(set, family, INSIDE);
             field(family).fork(&mut self.diagrams, &ways, NOTHING)
         });
-        self.diagrams.ask(FAMILY.bit, v4, v6)
+        FAMILY.either(&mut self.diagrams, v4, v6)
     }
 
     fn choose<'p>(&mut self, lookup: &'p Lookup, chains: &mut Chains<'p>) -> Diagram {
@@ -233,13 +233,12 @@ impl Atlas {
     }
 
     fn in_family(&self, diagram: Diagram, family: Family) -> Diagram {
-        let (v4, v6) = self.diagrams.halves(diagram, FAMILY.bit);
-        if family == Family::V4 { v4 } else { v6 }
+        self.diagrams.at(diagram, FAMILY.bit, u128::from(family == Family::V6))
     }
 
     fn only_family(&mut self, diagram: Diagram, family: Family) -> Diagram {
-        let diagram_of = |it| if it == family { INSIDE } else { NOTHING };
-        let test = self.diagrams.ask(FAMILY.bit, diagram_of(Family::V4), diagram_of(Family::V6));
+        let [v4, v6] = Family::BOTH.map(|it| if it == family { INSIDE } else { NOTHING });
+        let test = FAMILY.either(&mut self.diagrams, v4, v6);
         self.where_holds(test, diagram)
     }
 

@@ -27,6 +27,11 @@ impl Hasher for Mixer {
         self.write_u64(value.into());
     }
 
+    fn write_u128(&mut self, value: u128) {
+        let halves = [value >> 64, value & u128::from(u64::MAX)];
+        halves.into_iter().for_each(|it| self.write_u64(u64::try_from(it).unwrap_or_default()));
+    }
+
     fn write_u64(&mut self, value: u64) {
         self.0 = (self.0.rotate_left(23) ^ value).wrapping_mul(0x9e37_79b9_7f4a_7c15);
     }
