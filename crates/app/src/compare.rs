@@ -11,7 +11,7 @@ use super::{
 use crate::Outcome;
 use crate::vocabulary as say;
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
 use tipstaff_core::analysis;
 use tipstaff_core::meaning::{Atlas, Fate, Meaning};
@@ -268,14 +268,19 @@ pub(crate) fn from_kernel(
     }
     // The same is so of what was there before; and from one policy to another only what is edited matters, however
     // long they are.
-    if beside::is_long(policy)
-        && let Some(before) = put_there()
-        && let Some(changes) = from_policy(&before, policy, all)
+    let before = if beside::is_long(policy) { put_there() } else { None };
+    if let Some(before) = &before
+        && let Some(changes) = from_policy(before, policy, all)
     {
         return changes;
     }
     let mut atlas = atlas(all);
-    let meanings = Meanings::of(&mut atlas, policy, &found);
+    let meant = atlas.plan(&policy.plan);
+    let found = match before {
+        Some(before) => atlas.plan(&before.plan),
+        None => atlas.program(&found),
+    };
+    let meanings = Meanings { meant, found };
     let decisions = (!atlas.is_exhausted()).then(|| changed(&atlas, &meanings));
     let effects = differences(&mut atlas, policy, &meanings, true, all);
     FromKernel { effects, decisions }
@@ -337,17 +342,16 @@ fn differences(
 ) -> Effects {
     let (first, second) = if kernel_first { (found, meant) } else { (meant, found) };
     let likely = |direction| likely_packet(direction, &policy.plan);
-    let pairs = atlas.differing(first, second, &likely);
-    let mut pairs: Vec<(Direction, Fate, Fate)> =
-        pairs.into_iter().map(|(direction, a, b, _)| (direction, a.clone(), b.clone())).collect();
-    pairs.sort_by_key(|it| effect::rank(kind(&it.1, &it.2)));
-    let kinds: Vec<say::Effect> = pairs.iter().map(|it| kind(&it.1, &it.2)).collect();
+    let mut pairs = atlas.fate_pairs(first, second);
+    pairs.retain(|it| !it.1.fares_like(it.2));
+    pairs.sort_by_key(|it| effect::rank(kind(it.1, it.2)));
+    let kinds: Vec<say::Effect> = pairs.iter().map(|it| kind(it.1, it.2)).collect();
     if !all {
         pairs.truncate(TOLD);
     }
-    let wanted = |direction, a: &Fate, b: &Fate| {
-        pairs.iter().any(|it| it.0 == direction && it.1 == *a && it.2 == *b)
-    };
+    let pairs: HashSet<(Direction, Fate, Fate)> =
+        pairs.into_iter().map(|(direction, a, b)| (direction, a.clone(), b.clone())).collect();
+    let wanted = |direction, a: &Fate, b: &Fate| pairs.contains(&(direction, a.clone(), b.clone()));
     let mut changes = Vec::new();
     for difference in atlas.differences_of(first, second, wanted) {
         let direction = difference.direction;

@@ -4,7 +4,6 @@ use super::budget::{Budget, Spent};
 use super::index::Hulls;
 use super::lines::{Line, Lines, find};
 use super::parts::Parts;
-use super::question::STEPS;
 use crate::meaning::Atlas;
 use crate::plan::{Act, HostPlan, Kind, RuleId};
 use crate::space::{Direction, Packet, Piece, join};
@@ -77,6 +76,9 @@ pub fn compare_decisions(
 ) -> Option<Noticed> {
     all_lines(before, after, &likely, Same::Decisions).ok()
 }
+
+/// With so many steps the diagrams of everything are worked out as well.
+const STEPS: usize = 3_000_000;
 
 /// When lines of two lists are alike.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,6 +1,7 @@
 //! Where meanings live that can be compared with one another.
 
-use super::diagram::{Diagram, Diagrams, Memo};
+use super::combine::Memo;
+use super::diagram::{Diagram, Diagrams};
 use super::fate::{Fate, Fates, INSIDE, NOTHING};
 use super::fields::Vocabulary;
 use super::firsts::Firsts;

@@ -1,7 +1,8 @@
 //! Where two meanings differ.
 
 use super::atlas::{Atlas, Meaning, Region};
-use super::diagram::{Both, Diagram, Memo, low_bits};
+use super::combine::{Both, Memo};
+use super::diagram::{Diagram, low_bits};
 use super::fate::{Fate, INSIDE, NOTHING};
 use super::nearest::like;
 use super::table::Table;

@@ -75,7 +75,7 @@ impl Fate {
 
     /// Whether packets fare alike, whoever decides.
     #[must_use]
-    pub(crate) fn fares_like(&self, other: &Self) -> bool {
+    pub fn fares_like(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Decided { verdict: a, .. }, Self::Decided { verdict: b, .. }) => a == b,
             (

@@ -5,7 +5,8 @@
 //! values together: where the values of one begin, it is joined with what encloses it, and where they end, what encloses
 //! it goes on. So a line is joined about once, and not with all others.
 
-use super::diagram::{Both, Diagram, Diagrams, Interval, Memo};
+use super::combine::{Both, Memo};
+use super::diagram::{Diagram, Diagrams, Interval};
 use super::fate::{Fates, NOTHING};
 use super::fields::SOURCE;
 use super::leaves::Leaves;

@@ -12,6 +12,7 @@
 
 mod atlas;
 mod chains;
+mod combine;
 mod compare;
 mod diagram;
 mod fate;

@@ -41,6 +41,9 @@ mod pairs {
     }
 }
 
+/// What is to be: the host, its rules, and the numbers by which programs are known.
+pub type Meant<'a> = (&'a str, &'a RuleProgram, &'a Marks);
+
 impl Marks {
     /// Numbers for what lists tell apart. What had a number `before` keeps it, and no number in `taken` is
     /// given to another.

@@ -10,7 +10,7 @@ use tipstaff_linux::NetlinkSocket;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 use tipstaff_linux::ruleset::{enforce, enforce_at, generation, go_to, read, release};
 
-const CHANGES: usize = 300;
+const CHANGES: usize = 150;
 const LOADS: usize = 100;
 
 /// Many networks that nobody is let in from, and one port for all others. What one of these networks is told besides is

@@ -5,14 +5,16 @@
 
 use super::super::encode::{Parts, SetPart, parts};
 use super::super::ledger::{Ledger, send};
+use super::super::marks::Meant;
 use super::super::names::{ABOUT, TABLE};
+use super::super::now;
 use super::super::read::Snapshot;
+use super::super::read_back::as_meant;
 use super::super::record::{self, CALLERS, CROWDED, Callers, DECISIONS, Decisions, FIRST};
 use super::super::tally::Tally;
-use super::super::{as_meant, now};
 use super::counts::Counts;
 use super::variants::{Names, all};
-use super::{Meant, is_understood, numbers, take_out};
+use super::{is_understood, numbers, take_out};
 use crate::LinuxError;
 use crate::transport::Transport;
 use std::collections::HashSet;

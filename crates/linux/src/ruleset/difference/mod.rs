@@ -15,14 +15,16 @@ mod instead;
 mod variants;
 mod write;
 
+use super::at_once::at_once;
 use super::encode::{Parts, parts};
 use super::ledger::{Ledger, send};
 use super::listed::elements;
-use super::marks::Marks;
+use super::marks::Meant;
 use super::names::TABLE;
 use super::read::{Snapshot, read};
+use super::read_back::as_meant;
 use super::record::{self, Decisions};
-use super::{as_meant, generation as generation_of, now};
+use super::{generation as generation_of, now};
 use crate::LinuxError;
 use crate::transport::Transport;
 use change::{Change, work_out};
@@ -39,9 +41,6 @@ use write::There;
 /// A decision has a number for each direction in which it admits, and turns away; in the usual case one.
 const NUMBERS: usize = 4;
 const SPARE_NUMBERS: usize = 256;
-
-/// What is to be: the host, its rules, and the numbers by which programs are known.
-pub type Meant<'a> = (&'a str, &'a RuleProgram, &'a Marks);
 
 /// Makes the kernel's rules what is `meant` from what is `held`, provided that nobody has changed any rules since they
 /// had that [`super::generation`]: in one batch of what differs. What stays goes on counting; what is replaced goes
@@ -91,44 +90,8 @@ pub fn change(
     Ok(true)
 }
 
-/// Puts `program` into the kernel like [`enforce_marked`](super::enforce_marked), by what differs from what is there if
-/// that is possible. Decisions that are worked out to the same rules go on counting.
-///
-/// # Errors
-/// As for [`enforce_marked`](super::enforce_marked).
-pub fn go_to(
-    transport: &mut dyn Transport,
-    host: &str,
-    program: &RuleProgram,
-    marks: &Marks,
-) -> Result<(), LinuxError> {
-    let by_parts = generation_of(transport).and_then(|at| {
-        let Some(held) = read(transport)? else { return Ok(false) };
-        let reset = told_otherwise(&held.program, program);
-        change(transport, &held, (host, program, marks), at, &reset)
-    });
-    match by_parts {
-        Ok(true) => Ok(()),
-        // Whatever came of it, this puts all of it there.
-        _ => {
-            let held = read(transport).ok().flatten();
-            super::load(transport, held.as_ref(), (host, program, marks), None, &[]).map(drop)
-        }
-    }
-}
-
-/// The decisions that are worked out to other rules.
-fn told_otherwise(one: &RuleProgram, other: &RuleProgram) -> Vec<String> {
-    let [one, other] = [one, other].map(|program| {
-        let rules = program.chains.iter().flat_map(|it| &it.rules);
-        rules.flat_map(told).collect::<HashSet<_>>()
-    });
-    let ids: HashSet<&RuleId> = one.symmetric_difference(&other).map(|it| it.0).collect();
-    ids.into_iter().map(ToString::to_string).collect()
-}
-
 /// What a rule does for each decision.
-fn told(rule: &ProgramRule) -> Vec<(&RuleId, Option<&Entry>, Option<&ProgramRule>)> {
+pub(super) fn told(rule: &ProgramRule) -> Vec<(&RuleId, Option<&Entry>, Option<&ProgramRule>)> {
     if let Some(id) = &rule.id {
         return vec![(id, None, Some(rule))];
     }
@@ -146,9 +109,8 @@ fn told(rule: &ProgramRule) -> Vec<(&RuleId, Option<&Entry>, Option<&ProgramRule
 /// Puts all of it there, where it is in force already, and has it go on counting.
 fn anew(transport: &mut dyn Transport, meant: Meant<'_>) -> Result<bool, LinuxError> {
     let at = generation_of(transport)?;
-    let held = read(transport)?;
-    let counted = held.as_ref().map(|it| it.tallies.clone()).unwrap_or_default();
-    super::enforce_at(transport, held.as_ref(), meant, at, &counted).map(|_| true)
+    let counted = read(transport)?.map(|it| it.tallies).unwrap_or_default();
+    at_once(transport, meant, Some(at), &counted).map(|_| true)
 }
 
 /// Takes out what is not used any more, once no packet is on its way by the rules of before. Gives how often the kernel's

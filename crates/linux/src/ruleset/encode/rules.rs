@@ -1,8 +1,7 @@
 //! A rule program to one batch of netlink messages.
 
-use super::super::Meant;
 use super::super::ledger::Ledger;
-use super::super::marks;
+use super::super::marks::{self, Meant};
 use super::super::names::{TABLE, about, about_set, counters, hook_number, user_data};
 use super::super::record::Decisions;
 use super::super::reopen;
