@@ -26,6 +26,8 @@ const PARTS: usize = 2_000;
 /// So many differences with the kernel are worked out exactly, unless all are asked for: each takes about
 /// as long as to find out how many there are.
 const TOLD: usize = 24;
+/// So many differences of two policies are listed, unless all are asked for.
+const LISTED: usize = 500;
 /// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
 pub(crate) const NODES: usize = 5_000_000;
 
@@ -110,8 +112,7 @@ impl Place<'_> {
     }
 }
 
-/// Compares two sides; without a second one, the policy itself is it. Of differences with the kernel the
-/// first are told, or `all`.
+/// Compares two sides; without a second one, the policy itself is it. The first differences are told, or `all`.
 ///
 /// # Errors
 /// [`Failure`] if a side cannot be read.
@@ -137,16 +138,30 @@ pub fn report(
         a.iter_mut().chain(&mut b).try_for_each(|it| it.place(place.machine))?;
     }
     let found = match (&a, &b) {
-        (Some(a), Some(b)) => {
-            let changes = effect::changes((&a.policy, &a.plan), (&b.policy, &b.plan));
-            Effects { changes, changes_known: true, ..Effects::default() }
-        }
+        (Some(a), Some(b)) => of_policies(a, b, all),
         (None, Some(b)) => with_kernel(place.machine, b, true, all)?,
         (Some(a), None) => with_kernel(place.machine, a, false, all)?,
         (None, None) => Effects { changes_known: true, ..Effects::default() },
     };
     let equal = found.changes_known && found.changes.is_empty();
     Ok(Report { first: a_name, second: b_name, equal, found })
+}
+
+/// What changes from one policy to another: nobody reads thousands of lines, so those that are told are the first, or
+/// `all`.
+fn of_policies(before: &Loaded, after: &Loaded, all: bool) -> Effects {
+    let likely = |direction| likely_packet(direction, &after.plan);
+    let mut changes = analysis::compare(&before.plan, &after.plan, likely).changes;
+    let kind = |it: &analysis::Change| effect::kind(it.before.act, it.after.act);
+    changes.sort_by_key(|it| effect::rank(kind(it)));
+    let kinds: Vec<say::Effect> = changes.iter().map(kind).collect();
+    if !all {
+        changes.truncate(LISTED);
+    }
+    let (old, new) = ((&before.policy, &before.plan), (&after.policy, &after.plan));
+    let changes = effect::in_words(&changes, old, new);
+    let more_changes = kinds.len() - changes.len();
+    Effects { changes, more_changes, changes_known: true, kinds }
 }
 
 /// Compares what two policies do to packets.

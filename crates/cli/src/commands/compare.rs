@@ -23,7 +23,7 @@ pub struct Compare {
     /// the second in the other
     #[arg(long = "posture", value_name = "POSTURE", add = Names::new(postures))]
     pub postures: Vec<String>,
-    /// Tell every difference with the kernel, however many there are and however long that takes
+    /// Tell every difference, however many there are and however long that takes
     #[arg(long)]
     pub all: bool,
 }

@@ -151,3 +151,31 @@ fn what_is_no_list_is_refused_and_nothing_writes_on_a_terminal() {
     fs::write(&policy, &told.stdout).expect("written");
     desk.run(["--policy", &policy.display().to_string(), "show"]).exits(0);
 }
+
+/// Of two policies that differ all over the first differences are listed, those that open something before others, and how
+/// many more there are; if all are asked for, all.
+#[test]
+fn of_many_differences_the_first_are_listed() {
+    let text = |rules| {
+        let mut text = "edition = 1\n[host.sluice]\naddresses = [\"192.0.2.10\"]\n".to_owned();
+        for at in 0..rules {
+            let (what, port) = (if at < 600 { "reject" } else { "allow" }, 2 * at + 1);
+            text +=
+                &format!("[[host.sluice.rule]]\nname = \"rule-{at}\"\n{what} = [\"{port}/udp\"]\n");
+        }
+        text
+    };
+    let desk = Desk::with(text(620));
+    let other = Desk::with(text(0));
+    let before = other.path().display().to_string();
+    let told = desk.run(["compare", &before]).exits(1).stdout;
+    assert!(told.contains("and 120 more; --all tells them\n"), "{told}");
+    let first = desk.run(["--format", "json", "compare", &before]).exits(1).json();
+    assert_eq!(first["changes"].as_array().map(Vec::len), Some(500));
+    let kind = |at: usize| first["changes"][at]["kind"].as_str();
+    assert_eq!([19, 20].map(kind), [Some("opens"), Some("answers")]);
+    assert_eq!(first["more_changes"], 120);
+    let all = desk.run(["--format", "json", "compare", &before, "--all"]).exits(1).json();
+    assert_eq!(all["changes"].as_array().map(Vec::len), Some(620));
+    assert_eq!(all["more_changes"], 0);
+}

@@ -4,6 +4,7 @@ use super::budget::{Budget, Spent};
 use super::index::Hulls;
 use super::lines::{Line, Lines, find};
 use super::parts::Parts;
+use super::question::STEPS;
 use crate::meaning::Atlas;
 use crate::plan::{Act, HostPlan, Kind, RuleId};
 use crate::space::{Direction, Packet, Piece, join};
@@ -77,8 +78,8 @@ pub fn compare_decisions(
     all_lines(before, after, &likely, Same::Decisions).ok()
 }
 
-/// With so many steps the diagrams of everything are worked out as well.
-const STEPS: usize = 3_000_000;
+/// With more changed lines than these, diagrams of everything are worked out in the time of fewer steps.
+const MANY: usize = 8_000;
 
 /// When lines of two lists are alike.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -119,10 +120,10 @@ fn compare_lines(
     likely: &Packet,
     same: Same,
 ) -> Result<Noticed, Spent> {
-    let mut budget = Budget::new(STEPS);
     let mut found: BTreeMap<(usize, usize), (Vec<Piece>, Side, Side)> = BTreeMap::new();
     let mut decisions = BTreeSet::new();
     let changed = changed(old, new, same);
+    let mut budget = Budget::new(if changed.len() > MANY { STEPS / 8 } else { STEPS });
     let seen = Hulls::of(changed.iter().map(|line| line.what().1));
     for (at, line) in changed.iter().enumerate() {
         // Packets that an earlier changed line matches have been looked at.
