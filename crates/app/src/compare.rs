@@ -28,7 +28,7 @@ const PARTS: usize = 2_000;
 const TOLD: usize = 24;
 /// So many differences of two policies are listed, unless all are asked for.
 const LISTED: usize = 500;
-/// Rules that overlap in so many ways that their meaning needs more nodes are not worked out.
+/// Rules that overlap in so many ways that their meaning needs more intervals are not worked out.
 pub(crate) const NODES: usize = 5_000_000;
 
 /// What fares differently between two sides.

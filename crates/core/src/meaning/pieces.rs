@@ -36,13 +36,13 @@ impl Atlas {
             return self.branches_at_once(diagram, field);
         }
         let [first, second] = field.halves();
-        let last = low_bits(second.width);
+        let (last, second_width) = (low_bits(second.width), second.width);
         let mut list: Vec<Branch> = Vec::new();
         for (firsts, then) in self.branches_at_once(diagram, first)? {
             for (seconds, then) in self.branches_at_once(then, second)? {
                 let whole = seconds[..] == [(0, last)];
                 let ranges = firsts.iter().flat_map(|&(from, to)| {
-                    let at = |first: u128, second| first << u32::from(field.width / 2) | second;
+                    let at = |first: u128, second| first << second_width | second;
                     let both = whole.then(|| (at(from, 0), at(to, last)));
                     let each = (from..=to).filter(move |_| !whole);
                     let each =

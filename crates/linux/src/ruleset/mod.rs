@@ -1,7 +1,8 @@
 //! Rule programs in the kernel.
 //!
-//! All that is ours lives in one table of the family `inet`. It is replaced as a whole, or [`change`]d where it
-//! differs, in one batch, which the kernel applies entirely or not at all. Tables of others are never changed.
+//! All that is ours lives in one table of the family `inet`. Its rules are replaced, or
+//! [`change`]d where they differ, in one batch, which the kernel applies entirely or not at all; another takes out what
+//! no packet needs any more. Tables of others are never changed.
 
 mod at_once;
 mod decode;
