@@ -49,6 +49,16 @@ pub(crate) fn sources(path: &Path) -> Result<Vec<Source>, Failure> {
     Ok(sources)
 }
 
+/// The revision that the texts `own` of the policy at `path` are of, if they are just what was committed last.
+pub(crate) fn revision(path: &Path, own: &[Source]) -> Option<String> {
+    let committed = sources(path).ok()?;
+    let same = committed.iter().map(|it| &it.text).eq(own.iter().map(|it| &it.text));
+    let whole = fs::canonicalize(path).ok().filter(|_| same)?;
+    let folder = if whole.is_dir() { &whole } else { whole.parent()? };
+    let name = git(folder, &["rev-parse", "--verify", "HEAD"]).ok()?;
+    String::from_utf8(name).ok().map(|it| it.trim().to_owned())
+}
+
 /// What git gives out, or why it does not.
 fn git(folder: &Path, words: &[&str]) -> Result<Vec<u8>, String> {
     let mut command = Command::new("git");

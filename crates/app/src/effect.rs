@@ -118,6 +118,19 @@ pub(crate) fn same(one: &[ChangeWords], other: &[ChangeWords]) -> bool {
     one.iter().map(what).eq(other.iter().map(what))
 }
 
+/// By what those are known that fare alike: the changes without their examples, and without where it is written.
+pub(crate) fn alike(changes: &[ChangeWords]) -> String {
+    let mut key = String::new();
+    for it in changes {
+        let regions = serde_json::to_string(&it.regions).unwrap_or_default();
+        let side = |it: &SideWords| format!("{} {}", it.words(), it.by.name);
+        let (before, after) = (side(&it.before), side(&it.after));
+        let what = (it.kind, it.direction, before, after, it.rest, regions);
+        key.push_str(&format!("{what:?}\n"));
+    }
+    key
+}
+
 /// Puts what opens first, then what closes; and finds out what belongs to others.
 pub fn arrange(list: &mut [ChangeWords]) {
     list.sort_by_key(|change| rank(change.kind));

@@ -26,6 +26,7 @@ pub mod facts;
 mod failure;
 mod finding;
 mod first;
+pub mod fleet;
 mod folded;
 pub mod handing;
 pub mod kernel;

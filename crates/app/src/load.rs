@@ -309,6 +309,14 @@ pub(crate) fn of_places(path: &Path) -> Result<Vec<Source>, Failure> {
     Ok(read_snapshots(path)?.into_iter().map(|it| it.0).collect())
 }
 
+/// The texts of the policy itself, without what its places held.
+///
+/// # Errors
+/// [`Failure`] if they cannot be read.
+pub(crate) fn written(path: &Path) -> Result<Vec<Source>, Failure> {
+    Ok(read_path(path)?.into_iter().map(|it| it.0).collect())
+}
+
 /// Reads a file, and who may write that very file: the name could lead elsewhere a moment later.
 fn read_file(path: &Path) -> Result<(Source, Metadata), Failure> {
     let failed = |error: std::io::Error| unreadable(path, &error);

@@ -12,6 +12,7 @@ mod note;
 mod pending;
 mod posture;
 mod process;
+mod seen;
 pub(crate) mod snapshots;
 pub mod undo;
 
@@ -29,6 +30,7 @@ pub(crate) use pending::set_pending;
 pub use pending::{Pending, pending};
 pub use posture::{InPosture, Situation};
 pub use process::{Watcher, started};
+pub use seen::Seen;
 
 use hmac_sha256::Hash;
 

@@ -21,6 +21,7 @@ use super::export::Export;
 use super::facts::Facts;
 use super::fetch::Fetch;
 use super::finding::Finding;
+use super::fleet::Fleet;
 use super::formats::{formats, with_formats};
 use super::global::Global;
 use super::host::Host;
@@ -171,6 +172,9 @@ enum Command {
     Vantage(Vantage),
     /// Try every port in a sealed lab with real packets, from everybody whom the policy tells apart; needs no privileges
     Rehearse(Rehearse),
+    /// One policy for many hosts: seal it, say whether a host would take it, and what it changes for whom
+    #[command(subcommand)]
+    Fleet(Box<Fleet>),
     /// Walk through the whole example in a sealed lab; needs no privileges
     Demo(Demo),
     /// The part of a rehearsal that runs inside the lab
@@ -232,6 +236,7 @@ impl Command {
             Self::Report(it) => it.run(context),
             Self::Vantage(it) => it.run(context),
             Self::Rehearse(it) => it.run(context),
+            Self::Fleet(it) => it.run(context),
             Self::Demo(it) => it.run(context),
             Self::LendHand(it) => it.run(),
             Self::StandBy(it) => it.run(context),

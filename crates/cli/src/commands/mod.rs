@@ -25,6 +25,7 @@ mod export;
 mod facts;
 mod fetch;
 mod finding;
+mod fleet;
 mod formats;
 mod global;
 mod host;
