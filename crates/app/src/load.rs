@@ -207,6 +207,24 @@ pub fn load_without_posture(
     Ok(policy)
 }
 
+/// Works a policy out for this very machine from texts that somebody vouches for, written at that time.
+///
+/// # Errors
+/// As for [`load`].
+pub(crate) fn load_vouched(
+    machine: &dyn Machine,
+    name: &str,
+    sources: Vec<Source>,
+    host: &str,
+    at: Time,
+) -> Result<Loaded, Failure> {
+    let mut policy = loaded(name, sources, Some(host))?;
+    policy.not_before(Time::from_seconds(at.seconds() - CLOCKS_DIFFER));
+    policy.place(machine)?;
+    policy.must_have_what_is_taken()?;
+    Ok(policy)
+}
+
 /// Likewise, still to be worked out for this very machine, in whichever posture.
 ///
 /// # Errors

@@ -403,6 +403,42 @@ words! {
 }
 
 words! {
+    /// What became of what a host was told to take.
+    Took {
+        /// It is in force, and stays.
+        Taken = "taken",
+        /// It has it already, or is told to take none.
+        NothingNew = "nothing-new",
+        /// It does not have it, and says why.
+        Refused = "refused",
+    }
+}
+
+words! {
+    /// How things stand with a host of a fleet, in one word.
+    Stands {
+        /// It has what it should, in force.
+        Well = "well",
+        /// It was told to take something, and has not said yet that it did.
+        Behind = "behind",
+        /// It waits for its turn.
+        Waits = "waits",
+        /// It did not take what it was told to.
+        Refused = "refused",
+        /// It took it and went back, since it reached nobody any more.
+        WentBack = "went-back",
+        /// Its policy was changed on the machine.
+        ChangedHere = "changed-here",
+        /// Its kernel does something else than its policy.
+        Drifted = "drifted",
+        /// It has not said anything for longer than it would.
+        Silent = "silent",
+        /// It has never said anything.
+        NeverHeard = "never-heard",
+    }
+}
+
+words! {
     /// What was decided about a change that waited.
     Decided {
         /// The change stays in force.

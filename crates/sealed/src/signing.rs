@@ -112,10 +112,10 @@ impl<'s> SigningWith<'s> {
 
 /// Refuses sorts of keys whose signatures cannot be checked here.
 fn must_be_known(key: &PublicKey) -> Result<(), String> {
+    use Algorithm::{Ecdsa, Ed25519, SkEcdsaSha2NistP256, SkEd25519};
+    use EcdsaCurve::{NistP256, NistP384};
     match key.algorithm() {
-        Algorithm::Ed25519 | Algorithm::SkEd25519 => Ok(()),
-        Algorithm::Ecdsa { curve: EcdsaCurve::NistP256 | EcdsaCurve::NistP384 } => Ok(()),
-        Algorithm::SkEcdsaSha2NistP256 => Ok(()),
+        Ed25519 | SkEd25519 | SkEcdsaSha2NistP256 | Ecdsa { curve: NistP256 | NistP384 } => Ok(()),
         other => Err(format!("it is of the sort {other}, whose signatures cannot be checked here")),
     }
 }

@@ -6,6 +6,7 @@ mod lists;
 mod manager;
 mod owners;
 
+use crate::fleet::{Attending, Taken, Trust};
 use crate::newcomers::{self, Newcomer, newcomer};
 use crate::store::Home;
 use crate::transaction::{self, Followed};
@@ -46,6 +47,8 @@ pub enum Happened {
     Programs(programs::Report),
     /// Files of places were read anew, and something came of it.
     Places(Reread),
+    /// What the fleet told this host to take was taken, or not.
+    Fleet(Box<Taken>),
 }
 
 /// Who is told of what happens, and of what could not be done.
@@ -53,17 +56,23 @@ pub type Tell<'t> = dyn FnMut(Result<&Happened, &Failure>) -> Result<(), Failure
 
 /// Follows what happens until somebody ends it: takes postures that hold by themselves, leaves those that are over, has
 /// rules follow interfaces and programs, and reads files of places anew. `tell` is told of each change, and of what could
-/// not be done.
+/// not be done. A member of a `fleet` also takes what it is told to, and says how it stands.
 ///
 /// # Errors
 /// [`Failure`] if another one does already, the system does not let it listen, or nothing more can be told.
-pub fn attend(machine: &dyn Machine, home: &Home, tell: &mut Tell<'_>) -> Result<(), Failure> {
+pub fn attend(
+    machine: &dyn Machine,
+    home: &Home,
+    fleet: Option<Trust>,
+    tell: &mut Tell<'_>,
+) -> Result<(), Failure> {
     let _alone = alone(home)?;
     let mut movements = Movements::open()?;
     let mut troubles = Troubles::default();
     let (mut owners, mut lists) = (Owners::default(), Lists::of(home));
     let mut files = Files::of(BTreeSet::new())?;
     let (mut ready, mut due) = (false, Due::default());
+    let mut fleet = fleet.map(Attending::of);
     loop {
         let now = due.is_now(home);
         if now {
@@ -80,6 +89,11 @@ pub fn attend(machine: &dyn Machine, home: &Home, tell: &mut Tell<'_>) -> Result
         }
         let reread = lists.see_to(home, &changed);
         troubles.tell(tell, "places", reread.map(|it| it.map(Happened::Places)))?;
+        if let Some(fleet) = &mut fleet {
+            let taken = fleet.see_to(machine, home);
+            let taken = taken.map(|it| it.map(|it| Happened::Fleet(Box::new(it))));
+            troubles.tell(tell, "fleet", taken)?;
+        }
         for newcomer in came(machine, home) {
             tell(Ok(&Happened::Newcomer(newcomer)))?;
         }

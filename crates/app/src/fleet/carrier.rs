@@ -1,31 +1,64 @@
-//! How sealed bundles come from who seals them to the hosts.
+//! How sealed bundles come from who seals them to the hosts, and word of the hosts back.
 
 use super::folder::Folder;
 use crate::Failure;
 use std::path::Path;
+use std::time::Duration;
+
+/// What has numbers at a carrier, each given once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Shelf {
+    /// Sealed bundles.
+    Sealed,
+    /// Orders: which hosts are to take which.
+    Orders,
+}
 
 /// A place that whoever seals can write and hosts can read. What is in it is believed only as far as it is signed.
 pub(super) trait Carrier {
-    /// The sequence numbers of what is there, the highest first.
+    /// The numbers of what is on a shelf, the highest first.
     ///
     /// # Errors
     /// [`Failure`] if it cannot be looked at: then nothing is known of what is there.
-    fn numbers(&self) -> Result<Vec<u64>, Failure>;
+    fn numbers(&self, shelf: Shelf) -> Result<Vec<u64>, Failure>;
 
-    /// The bytes of the sealed bundle of that number; `None` if there is none.
+    /// The bytes of what has that number; `None` if there is nothing.
     ///
     /// # Errors
     /// [`Failure`] if it cannot be read.
-    fn bundle(&self, number: u64) -> Result<Option<Vec<u8>>, Failure>;
+    fn read(&self, shelf: Shelf, number: u64) -> Result<Option<Vec<u8>>, Failure>;
 
-    /// Puts one there, if there is none of that number: of many who try at once, one does.
+    /// Puts something there, if there is nothing of that number: of many who try at once, one does.
     ///
     /// # Errors
     /// [`Failure`] if it cannot be written.
-    fn put(&self, number: u64, bytes: &[u8]) -> Result<Put, Failure>;
+    fn put(&self, shelf: Shelf, number: u64, bytes: &[u8]) -> Result<Put, Failure>;
 
-    /// Where the one of that number is, for people.
-    fn place(&self, number: u64) -> String;
+    /// Where what has that number is, for people.
+    fn place(&self, shelf: Shelf, number: u64) -> String;
+
+    /// Leaves word of a host, in place of its last.
+    ///
+    /// # Errors
+    /// [`Failure`] if it cannot be written: then the carrier is not reached.
+    fn tell(&self, host: &str, word: &[u8]) -> Result<(), Failure>;
+
+    /// The last word of each host.
+    ///
+    /// # Errors
+    /// [`Failure`] if it cannot be looked at.
+    fn told(&self) -> Result<Vec<Word>, Failure>;
+}
+
+/// The last word of a host.
+#[derive(Clone, Debug)]
+pub(super) struct Word {
+    /// The host, as the carrier has it.
+    pub host: String,
+    /// What it said.
+    pub bytes: Vec<u8>,
+    /// How long ago, by the clocks of the carrier and of this machine.
+    pub ago: Duration,
 }
 
 /// What became of putting something there.
@@ -38,6 +71,12 @@ pub(super) enum Put {
 }
 
 /// The carrier that is named so.
-pub(super) fn named(name: &Path) -> impl Carrier {
+pub(super) fn named(name: &Path) -> impl Carrier + Clone + Send + use<> {
     Folder::at(name)
+}
+
+/// Whether a host can be called so at a carrier: a word of letters, digits, dots and hyphens.
+pub(super) fn is_host(name: &str) -> bool {
+    let inner = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.');
+    !name.is_empty() && name.len() <= 253 && !name.starts_with('.') && name.bytes().all(inner)
 }

@@ -1,6 +1,6 @@
 //! What one policy of a fleet changes in comparison with another, host by host.
 
-use super::carrier::{self, Carrier};
+use super::carrier::{self, Carrier, Shelf};
 use super::{folder, packed};
 use crate::beside::Threads;
 use crate::effect::{self, Effects};
@@ -109,10 +109,10 @@ impl Side {
         };
         let carrier = carrier::named(place);
         let number = match name {
-            NEWEST => carrier.numbers()?.first().copied(),
+            NEWEST => carrier.numbers(Shelf::Sealed)?.first().copied(),
             _ => name.parse().ok(),
         };
-        let bytes = number.map_or(Ok(None), |it| carrier.bundle(it))?;
+        let bytes = number.map_or(Ok(None), |it| carrier.read(Shelf::Sealed, it))?;
         let bytes = bytes.ok_or_else(|| {
             let message = format!("there is no sealed bundle `{name}` in {}", place.display());
             Failure::usage(message, "`tipstaff fleet seal` puts the first one there")

@@ -1,20 +1,37 @@
 //! A folder as the carrier: on this machine, or a disk that several share.
 
-use super::carrier::{Carrier, Put};
+use super::carrier::{Carrier, Put, Shelf, Word, is_host};
 use crate::Failure;
 use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, ErrorKind, Read, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
-/// Sealed bundles are in this folder of it.
-const SEALED: &str = "sealed";
-/// So their names end, behind the number.
-const ENDING: &str = ".sealed";
+/// The last word of each host is in this folder of it.
+const HOSTS: &str = "hosts";
+const WORD: &str = ".json";
 /// Names are in the order of their numbers.
 const DIGITS: usize = 12;
 /// A policy has at most 256 MiB, and a sealed one little more.
 const LARGEST: u64 = 320 * 1024 * 1024;
+
+impl Shelf {
+    fn folder(self) -> &'static str {
+        match self {
+            Self::Sealed => "sealed",
+            Self::Orders => "orders",
+        }
+    }
+
+    /// So names end, behind the number.
+    fn ending(self) -> &'static str {
+        match self {
+            Self::Sealed => ".sealed",
+            Self::Orders => ".json",
+        }
+    }
+}
 
 /// A folder as the carrier.
 #[derive(Clone, Debug)]
@@ -24,107 +41,147 @@ pub(super) struct Folder {
 
 impl Folder {
     pub(super) fn at(path: &Path) -> Self {
-        Self { path: path.join(SEALED) }
+        Self { path: path.to_owned() }
     }
 
-    fn file(&self, number: u64) -> PathBuf {
-        self.path.join(format!("{number:0DIGITS$}{ENDING}"))
+    fn file(&self, shelf: Shelf, number: u64) -> PathBuf {
+        self.path.join(shelf.folder()).join(format!("{number:0DIGITS$}{}", shelf.ending()))
     }
 
     fn failed(&self, what: &str, error: &io::Error) -> Failure {
         let help = match error.kind() {
             ErrorKind::PermissionDenied => {
-                "whoever seals must be able to write there, and hosts to read"
+                "who seals writes in `sealed` and `orders`, hosts write in `hosts` and read all"
             }
-            ErrorKind::NotFound => "the folder of the fleet is named with --carrier",
+            ErrorKind::NotFound => "--carrier names the folder of the fleet",
             _ => "look whether the disk is there, and has room",
         };
         let message = format!("cannot {what} in {}: {error}", self.path.display());
         Failure::System { message, help: vec![help.into()] }
     }
 
-    /// Writes the whole file under a name of its own, and then gives it the one that counts, which a file that is
-    /// there keeps.
-    fn write(&self, draft: &Path, number: u64, bytes: &[u8]) -> io::Result<Put> {
-        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o644).open(draft)?;
-        file.write_all(bytes)?;
-        file.sync_all()?;
-        match fs::hard_link(draft, self.file(number)) {
-            Ok(()) => {}
-            Err(error) if error.kind() == ErrorKind::AlreadyExists => return Ok(Put::Taken),
-            Err(error) => return Err(error),
-        }
-        File::open(&self.path)?.sync_all()?;
-        Ok(Put::Done)
-    }
-}
-
-impl Carrier for Folder {
-    fn numbers(&self) -> Result<Vec<u64>, Failure> {
+    /// What is in a folder of it; nothing where none is. Where the whole is not there, that is another thing: a disk that
+    /// is not mounted, or a mistake.
+    fn list(&self, folder: &str) -> Result<Vec<String>, Failure> {
         let failed = |error| self.failed("look", &error);
-        let above = self.path.parent().unwrap_or(&self.path);
-        let files = match fs::read_dir(&self.path) {
-            // A fleet of which nothing was sealed yet; a disk that is not there is another thing.
-            Err(error) if error.kind() == ErrorKind::NotFound && above.is_dir() => {
+        let files = match fs::read_dir(self.path.join(folder)) {
+            Err(error) if error.kind() == ErrorKind::NotFound && self.path.is_dir() => {
                 return Ok(Vec::new());
             }
             files => files.map_err(failed)?,
         };
-        let mut numbers = Vec::new();
+        let mut names = Vec::new();
         for file in files {
-            let name = file.map_err(failed)?.file_name();
-            let number = name.to_str().and_then(|it| it.strip_suffix(ENDING));
-            let number = number.filter(|it| it.len() == DIGITS);
-            numbers.extend(number.and_then(|it| it.parse::<u64>().ok()).filter(|&it| it > 0));
+            names.extend(file.map_err(failed)?.file_name().into_string());
         }
+        Ok(names)
+    }
+
+    fn make(&self, folder: &str) -> io::Result<PathBuf> {
+        let folder = self.path.join(folder);
+        match DirBuilder::new().mode(0o755).create(&folder) {
+            Err(error) if error.kind() != ErrorKind::AlreadyExists => Err(error),
+            _ => Ok(folder),
+        }
+    }
+
+    /// Writes a file under a name of its own, for `give` to give it the one that counts.
+    fn write<T>(
+        &self,
+        folder: &str,
+        name: &str,
+        bytes: &[u8],
+        give: impl FnOnce(&Path, &Path) -> io::Result<T>,
+    ) -> io::Result<T> {
+        let folder = self.make(folder)?;
+        let draft = folder.join(format!(".{name}.{}.new", std::process::id()));
+        let _ = fs::remove_file(&draft);
+        let write = || {
+            let mut file =
+                OpenOptions::new().write(true).create_new(true).mode(0o644).open(&draft)?;
+            file.write_all(bytes)?;
+            file.sync_all()?;
+            let given = give(&draft, &folder.join(name))?;
+            File::open(&folder)?.sync_all()?;
+            Ok(given)
+        };
+        let written = write();
+        let _ = fs::remove_file(&draft);
+        written
+    }
+}
+
+impl Carrier for Folder {
+    fn numbers(&self, shelf: Shelf) -> Result<Vec<u64>, Failure> {
+        let names = self.list(shelf.folder())?;
+        let number = |name: &String| {
+            let digits = name.strip_suffix(shelf.ending()).filter(|it| it.len() == DIGITS)?;
+            digits.parse().ok().filter(|&it: &u64| it > 0)
+        };
+        let mut numbers: Vec<u64> = names.iter().filter_map(number).collect();
         numbers.sort_unstable_by(|one, other| other.cmp(one));
         Ok(numbers)
     }
 
-    fn bundle(&self, number: u64) -> Result<Option<Vec<u8>>, Failure> {
-        match read(&self.file(number)) {
+    fn read(&self, shelf: Shelf, number: u64) -> Result<Option<Vec<u8>>, Failure> {
+        match read(&self.file(shelf, number)) {
             Ok(bytes) => Ok(Some(bytes)),
             Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
             Err(error) => Err(self.failed(&format!("read number {number}"), &error)),
         }
     }
 
-    fn put(&self, number: u64, bytes: &[u8]) -> Result<Put, Failure> {
-        let made = DirBuilder::new().mode(0o755).create(&self.path);
-        if let Err(error) = made
-            && error.kind() != ErrorKind::AlreadyExists
-        {
-            return Err(self.failed("write", &error));
-        }
-        let draft = self.path.join(format!(".{number}.{}.new", std::process::id()));
-        let _ = fs::remove_file(&draft);
-        let put = self.write(&draft, number, bytes);
-        let _ = fs::remove_file(&draft);
+    fn put(&self, shelf: Shelf, number: u64, bytes: &[u8]) -> Result<Put, Failure> {
+        let name = format!("{number:0DIGITS$}{}", shelf.ending());
+        // A name that is there keeps what it has.
+        let put = self.write(shelf.folder(), &name, bytes, |draft, place| {
+            match fs::hard_link(draft, place) {
+                Ok(()) => Ok(Put::Done),
+                Err(error) if error.kind() == ErrorKind::AlreadyExists => Ok(Put::Taken),
+                Err(error) => Err(error),
+            }
+        });
         put.map_err(|error| self.failed("write", &error))
     }
 
-    fn place(&self, number: u64) -> String {
-        self.file(number).display().to_string()
+    fn place(&self, shelf: Shelf, number: u64) -> String {
+        self.file(shelf, number).display().to_string()
+    }
+
+    fn tell(&self, host: &str, word: &[u8]) -> Result<(), Failure> {
+        let name = format!("{host}{WORD}");
+        let told = self.write(HOSTS, &name, word, |draft, place| fs::rename(draft, place));
+        told.map_err(|error| self.failed("leave word", &error))
+    }
+
+    fn told(&self) -> Result<Vec<Word>, Failure> {
+        let mut words = Vec::new();
+        for name in self.list(HOSTS)? {
+            let Some(host) = name.strip_suffix(WORD).filter(|it| is_host(it)) else { continue };
+            let path = self.path.join(HOSTS).join(&name);
+            let written = fs::metadata(&path).and_then(|it| it.modified());
+            // One that is replaced at this moment is there all the same.
+            let (Ok(written), Ok(bytes)) = (written, read(&path)) else { continue };
+            let ago = SystemTime::now().duration_since(written).unwrap_or_default();
+            words.push(Word { host: host.to_owned(), bytes, ago });
+        }
+        words.sort_by(|one, other| one.host.cmp(&other.host));
+        Ok(words)
     }
 }
 
-/// What is in a file that may be a sealed bundle.
+/// What is in a file that somebody else may have put there.
 pub(super) fn read(path: &Path) -> io::Result<Vec<u8>> {
     // A pipe must not make anybody wait.
-    let flags = rustix::fs::OFlags::NONBLOCK.bits();
-    let mut options = OpenOptions::new();
-    let file =
-        options.read(true).custom_flags(i32::try_from(flags).unwrap_or_default()).open(path)?;
+    let flags = i32::try_from(rustix::fs::OFlags::NONBLOCK.bits()).unwrap_or_default();
+    let file = OpenOptions::new().read(true).custom_flags(flags).open(path)?;
     if !file.metadata()?.is_file() {
         return Err(io::Error::new(ErrorKind::InvalidInput, "it is not a plain file"));
     }
     let mut bytes = Vec::new();
     let read = file.take(LARGEST + 1).read_to_end(&mut bytes)?;
     if read as u64 > LARGEST {
-        return Err(io::Error::new(
-            ErrorKind::InvalidData,
-            "it is too large to be a sealed bundle",
-        ));
+        return Err(io::Error::new(ErrorKind::InvalidData, "it is too large to be one of ours"));
     }
     Ok(bytes)
 }

@@ -7,7 +7,7 @@ use std::path::Path;
 use tipstaff_core::policy::{Policy, Source, read_all};
 
 /// Names and what is in them.
-type Files = BTreeMap<String, Vec<u8>>;
+pub(super) type Files = BTreeMap<String, Vec<u8>>;
 
 /// In this folder is what places held.
 const PLACES: &str = "places/";
@@ -51,6 +51,21 @@ pub(super) fn sources(files: &Files) -> Result<Vec<Source>, String> {
     }
     own.extend(of_places);
     Ok(own)
+}
+
+/// Likewise, named as they are in the folder where they are put.
+///
+/// # Errors
+/// As for [`sources`].
+pub(super) fn sources_at(files: &Files, folder: &Path) -> Result<Vec<Source>, String> {
+    let named = |it: Source| {
+        let name = folder.join(&*it.name).display().to_string();
+        match &it.place {
+            Some(place) => Source::of_place(place, &name, &it.text),
+            None => Source::new(&name, &it.text),
+        }
+    };
+    Ok(sources(files)?.into_iter().map(named).collect())
 }
 
 /// Reads the policy of some texts, with all its places read.

@@ -1,21 +1,20 @@
 //! Sealing a policy folder for a fleet.
 
-use super::carrier::{Carrier, Put, named};
+use super::carrier::{Carrier, Put, Shelf, named};
 use super::compare::{Compared, Side, compare};
+use super::packed::Files;
 use super::trust::{Newest, Trust};
 use super::{keys, packed};
 use crate::committed::revision;
 use crate::{Failure, now};
 use serde::Serialize;
 use std::path::Path;
-use tipstaff_core::policy::Time;
-use tipstaff_sealed::{Signers, SigningWith, Statement, digest, seal as seal_bytes};
+use tipstaff_core::policy::{Policy, Time};
+use tipstaff_sealed::{Opened, Signers, SigningWith, Statement, digest, seal as seal_bytes};
 
-/// What is to be sealed, and how.
+/// For which fleet it is sealed, with which key, and until when.
 #[derive(Clone, Copy, Debug)]
 pub struct SealWish<'w> {
-    /// The file or folder of the policy.
-    pub policy: &'w Path,
     /// For which fleet, and where to.
     pub trust: &'w Trust,
     /// The key, or its public part.
@@ -50,73 +49,113 @@ pub struct Sealed {
     pub remarks: Vec<String>,
 }
 
-/// Seals the policy as it is, under the next number.
+/// Seals the policy at a path as it is, under the next number.
 ///
 /// # Errors
 /// [`Failure`] if it is none, the key cannot be used, or the carrier cannot be read or written; then nothing is there
 /// that was not before.
-pub fn seal(wish: &SealWish<'_>) -> Result<Sealed, Failure> {
-    let trust = wish.trust;
-    trust.must_have_a_name()?;
-    let (files, sources) = packed::files(wish.policy)?;
+pub fn seal(policy: &Path, wish: &SealWish<'_>) -> Result<Sealed, Failure> {
+    wish.trust.must_have_a_name()?;
+    let (files, sources) = packed::files(policy)?;
     let own: Vec<_> = sources.iter().filter(|it| it.place.is_none()).cloned().collect();
-    let policy = packed::policy(sources)?;
-    if let Some(expires) = wish.expires.filter(|&it| it <= now()) {
-        let message = format!("--expires {expires} has been: no host could take it");
-        return Err(Failure::usage(message, "name a moment to come, such as +30days"));
-    }
-    let key = keys::signing_with(wish.key, wish.agent)?;
-    let signers = whose(trust, &key)?;
+    let read = packed::policy(sources)?;
+    let (key, signers) = key_of(wish)?;
+    let before = wish.trust.newest(&signers)?;
+    sealed(wish, &key, &before, &What { files, policy: read, revision: revision(policy, &own) })
+}
+
+/// Seals once more what was sealed before the newest, under the next number: hosts never go back to a lower one.
+///
+/// # Errors
+/// [`Failure`] as for [`seal`], or if there is none before.
+pub fn seal_before(wish: &SealWish<'_>) -> Result<Sealed, Failure> {
+    wish.trust.must_have_a_name()?;
+    let (key, signers) = key_of(wish)?;
+    let newest = wish.trust.newest(&signers)?;
+    let number = newest.accepted.as_ref().map(|it| it.opened.statement.sequence);
+    let before = number.map_or(Ok(None), |it| wish.trust.newest_below(it, &signers))?;
+    let before = before.ok_or_else(|| {
+        Failure::usage(
+            "nothing was sealed before that could be gone back to",
+            "`tipstaff fleet seal` does that",
+        )
+    })?;
+    let Opened { statement, policy: files, .. } = before.opened;
+    let sources = packed::sources(&files).map_err(|why| Failure::usage(why, "seal anew"))?;
+    let what = What { files, policy: packed::policy(sources)?, revision: statement.revision };
+    sealed(wish, &key, &newest, &what)
+}
+
+/// What is sealed.
+struct What {
+    files: Files,
+    policy: Policy,
+    revision: Option<String>,
+}
+
+fn sealed(
+    wish: &SealWish<'_>,
+    key: &SigningWith<'_>,
+    before: &Newest,
+    what: &What,
+) -> Result<Sealed, Failure> {
+    let trust = wish.trust;
     let carrier = named(&trust.carrier);
-    let number = carrier.numbers()?.first().map_or(Some(1), |it| it.checked_add(1));
+    let number = carrier.numbers(Shelf::Sealed)?.first().map_or(Some(1), |it| it.checked_add(1));
     let number = number.filter(|&it| it < LAST).ok_or_else(out_of_numbers)?;
-    let before = trust.newest(&signers)?;
-    let remarks = refused(&before);
-    let hosts: Vec<String> = policy.hosts.iter().map(|it| it.name.clone()).collect();
+    let hosts: Vec<String> = what.policy.hosts.iter().map(|it| it.name.clone()).collect();
     let mut statement = Statement::new(&trust.fleet, number, now(), hosts);
     statement.expires = wish.expires.map(|it| it.to_string());
-    statement.revision = revision(wish.policy, &own);
+    statement.revision.clone_from(&what.revision);
     let mut changes = None;
-    if let Some(before) = before.accepted {
+    if let Some(before) = &before.accepted {
         let name = format!("number {}", before.opened.statement.sequence);
-        let old =
-            packed::sources(&before.opened.policy).map_err(|why| Failure::usage(why, "seal anew"));
+        let old = packed::sources(&before.opened.policy);
+        let old = old.map_err(|why| Failure::usage(why, "seal anew"));
         let old = Side { name, policy: packed::policy(old?)? };
-        let new = Side { name: format!("number {number}"), policy };
+        let new = Side { name: format!("number {number}"), policy: what.policy.clone() };
         let compared = compare(&old, &new, false);
         statement.changes = Some(compared.counts());
-        statement.after = Some(before.digest);
+        statement.after = Some(before.digest.clone());
         changes = Some(compared);
     }
     let mut sealed = Sealed {
         dry: wish.dry,
-        place: carrier.place(number),
+        place: carrier.place(Shelf::Sealed, number),
         sha256: None,
         bytes: None,
         key: key.fingerprint(),
         statement,
         changes,
-        remarks,
+        remarks: refused(before),
     };
     if wish.dry {
         return Ok(sealed);
     }
-    let bytes = seal_bytes(&sealed.statement, &files, &key).map_err(|why| {
+    let bytes = seal_bytes(&sealed.statement, &what.files, key).map_err(|why| {
         Failure::usage(format!("it could not be sealed: {why}"), "nothing was written")
     })?;
-    match carrier.put(number, &bytes)? {
-        Put::Done => {}
-        Put::Taken => {
-            let message = format!("somebody else has just sealed number {number}");
-            return Err(Failure::stopped(
-                message,
-                vec!["look what that changes, and seal anew".into()],
-            ));
-        }
+    if carrier.put(Shelf::Sealed, number, &bytes)? == Put::Taken {
+        let message = format!("somebody else has just sealed number {number}");
+        return Err(Failure::stopped(
+            message,
+            vec!["look what that changes, and seal anew".into()],
+        ));
     }
     sealed.sha256 = Some(digest(&bytes));
     sealed.bytes = Some(bytes.len());
     Ok(sealed)
+}
+
+/// The key, and whose earlier ones count.
+fn key_of(wish: &SealWish<'_>) -> Result<(SigningWith<'static>, Signers), Failure> {
+    if let Some(expires) = wish.expires.filter(|&it| it <= now()) {
+        let message = format!("--expires {expires} has been: no host could take it");
+        return Err(Failure::usage(message, "name a moment to come, such as +30days"));
+    }
+    let key = keys::signing_with(wish.key, wish.agent)?;
+    let signers = whose(wish.trust, &key)?;
+    Ok((key, signers))
 }
 
 /// Numbers have so many digits where their order is that of their names.

@@ -1,6 +1,7 @@
 //! Whose signatures count, and of which fleet.
 
-use super::carrier::{Carrier, named};
+use super::carrier::{Carrier, Shelf, named};
+use super::packed;
 use crate::{Failure, now};
 use std::fs;
 use std::io::ErrorKind;
@@ -29,6 +30,17 @@ pub(super) struct Accepted {
     pub opened: Opened,
     /// Its digest.
     pub digest: String,
+}
+
+impl Accepted {
+    /// The hosts of its policy that are called like their sections, in the order written: of one with patterns of other
+    /// names it is not known which machines there are until they say something.
+    pub(super) fn machines(&self) -> Vec<String> {
+        let policy =
+            packed::sources(&self.opened.policy).ok().and_then(|it| packed::policy(it).ok());
+        let hosts = policy.map(|it| it.hosts).unwrap_or_default();
+        hosts.into_iter().filter(|it| it.names.is_empty()).map(|it| it.name).collect()
+    }
 }
 
 /// The newest one at a carrier that was accepted, and what was refused on the way to it.
@@ -96,10 +108,24 @@ impl Trust {
 
     /// The newest one at the carrier that is accepted.
     pub(super) fn newest(&self, signers: &Signers) -> Result<Newest, Failure> {
+        self.newest_until(u64::MAX, signers)
+    }
+
+    /// The newest one of a lower number.
+    pub(super) fn newest_below(
+        &self,
+        number: u64,
+        signers: &Signers,
+    ) -> Result<Option<Accepted>, Failure> {
+        Ok(self.newest_until(number - 1, signers)?.accepted)
+    }
+
+    fn newest_until(&self, last: u64, signers: &Signers) -> Result<Newest, Failure> {
         let carrier = named(&self.carrier);
         let mut found = Newest::default();
-        for number in carrier.numbers()?.into_iter().take(REFUSED) {
-            let Some(bytes) = carrier.bundle(number)? else { continue };
+        let numbers = carrier.numbers(Shelf::Sealed)?.into_iter().filter(|&it| it <= last);
+        for number in numbers.take(REFUSED) {
+            let Some(bytes) = carrier.read(Shelf::Sealed, number)? else { continue };
             match self.open(&bytes, signers) {
                 Ok(accepted) if accepted.opened.statement.sequence == number => {
                     found.accepted = Some(accepted);

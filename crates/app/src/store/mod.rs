@@ -32,8 +32,25 @@ pub use posture::{InPosture, Situation};
 pub use process::{Watcher, started};
 pub use seen::Seen;
 
+use crate::Failure;
 use hmac_sha256::Hash;
+use std::io;
+use std::path::Path;
 
 fn sum(bytes: &[u8]) -> String {
     Hash::hash(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// What is in a file that is kept for its owner alone; larger ones than so many bytes are not ours.
+pub(crate) fn private(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    home::read(path, most)
+}
+
+/// Keeps something with the docket, for its owner alone.
+///
+/// # Errors
+/// [`Failure`] if it cannot be written.
+pub(crate) fn keep_private(home: &Home, name: &str, bytes: &[u8]) -> Result<(), Failure> {
+    let kept = home.make().and_then(|()| file::replace_private(&home.folder.join(name), bytes));
+    kept.map_err(|error| home::broken(&format!("keep {name}"), &home.folder, &error))
 }

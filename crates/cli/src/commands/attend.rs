@@ -1,6 +1,7 @@
 //! `attend`: follows what happens to the machine.
 
 use super::context::Context;
+use super::membership::Membership;
 use super::output::Output;
 use crate::live::Hook;
 use crate::render::{self, Format};
@@ -15,6 +16,8 @@ pub struct Attend {
     /// and TIPSTAFF_REACHED_BY
     #[arg(long, value_name = "COMMAND")]
     run: Option<String>,
+    #[command(flatten)]
+    fleet: Membership,
 }
 
 impl Attend {
@@ -25,7 +28,8 @@ impl Attend {
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let json = context.format() == Format::Json;
         let mut hook = Hook::new(self.run.clone());
-        attend::attend(context.machine, context.home, &mut |found| {
+        let fleet = self.fleet.trust()?;
+        attend::attend(context.machine, context.home, fleet, &mut |found| {
             let happened = match found {
                 Ok(happened) => happened,
                 Err(failure) => {
@@ -48,6 +52,7 @@ impl Attend {
                 Happened::Newcomer(newcomer) => render::came(newcomer),
                 Happened::Programs(report) => render::recognised(report),
                 Happened::Places(reread) => render::reread(reread),
+                Happened::Fleet(taken) => render::taken_line(taken),
             })
         })?;
         Ok(Output::silent())

@@ -172,7 +172,7 @@ enum Command {
     Vantage(Vantage),
     /// Try every port in a sealed lab with real packets, from everybody whom the policy tells apart; needs no privileges
     Rehearse(Rehearse),
-    /// One policy for many hosts: seal it, say whether a host would take it, and what it changes for whom
+    /// One policy for many hosts: seal it, roll it out, and see what each has
     #[command(subcommand)]
     Fleet(Box<Fleet>),
     /// Walk through the whole example in a sealed lab; needs no privileges
@@ -262,6 +262,9 @@ impl Command {
 
     /// Whether it changes what the kernel does, and nothing else that needs rights.
     fn changes_the_kernel(&self) -> bool {
+        if let Self::Fleet(it) = self {
+            return it.changes_the_kernel();
+        }
         matches!(
             self,
             Self::Enforce(_)
@@ -342,7 +345,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Output, Failure> {
     }
     let runs_another = matches!(command, Command::Posture(it) if it.runs_a_command());
     if command.changes_the_kernel() && !runs_another {
-        let starts_others = matches!(command, Command::Attend(_));
+        let starts_others = matches!(command, Command::Attend(_) | Command::Fleet(_));
         tipstaff_linux::keep_only_what_enforcing_needs(starts_others).map_err(|source| {
             Failure::System {
                 message: format!("cannot give up rights that are not needed: {source}"),

@@ -105,7 +105,7 @@ pub fn compared(report: &Compared, screen: &Screen) -> String {
 }
 
 /// How many hosts, and their names.
-fn named(names: &[String]) -> String {
+pub(super) fn named(names: &[String]) -> String {
     match names {
         [one] => clean(one),
         _ => format!("{} ({})", count(names.len(), "host"), hosts(names)),

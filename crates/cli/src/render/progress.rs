@@ -50,6 +50,14 @@ pub struct Progress {
 }
 
 impl Progress {
+    /// Says something else in its place.
+    pub fn say(&self, doing: &str) {
+        self.clear();
+        if self.shown {
+            let _ = write!(std::io::stderr().lock(), "{doing} ...");
+        }
+    }
+
     /// Makes the line vanish for now, so that something else can be written.
     pub fn clear(&self) {
         if self.shown {

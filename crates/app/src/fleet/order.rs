@@ -1,0 +1,64 @@
+//! Which hosts are to take which sealed bundle: orders, each with a number, of which the last counts.
+
+use super::carrier::{Carrier, Put, Shelf};
+use crate::Failure;
+use serde::{Deserialize, Serialize};
+
+/// So many others may have been faster.
+const TRIES: usize = 64;
+
+/// Which hosts are to take which sealed bundle.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Order {
+    /// The number of the sealed bundle.
+    pub number: u64,
+    /// The hosts that are to take it, in the order in which they were told to; the others go on as they are.
+    pub hosts: Vec<String>,
+    /// Whether no more hosts take it for now.
+    pub held: bool,
+    /// Why it is so, for readers; may be empty.
+    pub why: String,
+    /// When it was written (RFC 3339).
+    pub at: String,
+}
+
+/// The last order at the carrier, and its number; `None` if there is none.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read: then it is not known what is to be done.
+pub(super) fn last(carrier: &impl Carrier) -> Result<Option<(u64, Order)>, Failure> {
+    let Some(&number) = carrier.numbers(Shelf::Orders)?.first() else { return Ok(None) };
+    let bytes = carrier.read(Shelf::Orders, number)?.unwrap_or_default();
+    let order = serde_json::from_slice(&bytes).map_err(|error| Failure::System {
+        message: format!("order {number} cannot be read: {error}"),
+        help: vec!["no host takes anything new until the next `tipstaff fleet roll-out`".into()],
+    })?;
+    Ok(Some((number, order)))
+}
+
+/// Writes an order behind the last, which `next` gets to see, as often as somebody else was faster; gives it with its
+/// number. `None` if nothing is to be ordered.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read or written.
+pub(super) fn write(
+    carrier: &impl Carrier,
+    next: impl Fn(Option<&Order>) -> Option<Order>,
+) -> Result<Option<(u64, Order)>, Failure> {
+    for _ in 0..TRIES {
+        let after = carrier.numbers(Shelf::Orders)?.first().copied().unwrap_or_default();
+        // What cannot be read is put right by the next.
+        let before = last(carrier).ok().flatten().map(|it| it.1);
+        let Some(order) = next(before.as_ref()) else { return Ok(None) };
+        let bytes = serde_json::to_vec_pretty(&order).unwrap_or_default();
+        if carrier.put(Shelf::Orders, after + 1, &bytes)? == Put::Done {
+            return Ok(Some((after + 1, order)));
+        }
+    }
+    Err(Failure::System {
+        message: "others write orders faster than this one can be written".into(),
+        help: vec!["look who else rolls out".into()],
+    })
+}

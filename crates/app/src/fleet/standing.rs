@@ -1,0 +1,63 @@
+//! How things stand with a host of a fleet, in its own words.
+
+use serde::{Deserialize, Serialize};
+
+/// How things stand with a host of a fleet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Standing {
+    /// The name of the machine.
+    pub host: String,
+    /// The fleet.
+    pub fleet: String,
+    /// When it said so, by its own clock (RFC 3339).
+    pub at: String,
+    /// Within how many seconds it says so again.
+    pub again: u64,
+    /// The sealed bundle that it has; `null`: none yet.
+    pub has: Option<Has>,
+    /// Whether every packet fares by its kernel's rules as by that; `null` if that is not known.
+    pub in_force: Option<bool>,
+    /// How they differ, if they do: one example.
+    pub drift: Option<String>,
+    /// The posture it is in; `null`: none.
+    pub posture: Option<String>,
+    /// Whether somebody changed its policy on the machine itself.
+    pub changed_here: bool,
+    /// What it did not take that it was told to, and why.
+    pub refused: Option<NotTaken>,
+    /// How many findings a review of its policy has; `null` if that is not known.
+    pub findings: Option<usize>,
+    /// The version of Tipstaff.
+    pub version: String,
+    /// The release of its kernel.
+    pub kernel: String,
+}
+
+/// A sealed bundle that a host has.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Has {
+    /// Its number.
+    pub number: u64,
+    /// Its digest: SHA-256, in hexadecimal digits.
+    pub sha256: String,
+    /// Since when the host has it (RFC 3339).
+    pub since: String,
+}
+
+/// A sealed bundle that a host did not take.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct NotTaken {
+    /// Its number.
+    pub number: u64,
+    /// The number of the order by which it was to take it: it is tried again with another one.
+    pub order: u64,
+    /// A word for why, that stays: `went-back`, `changed-here`, `not-for-this-host`, `stopped`, or that of a refusal.
+    pub code: String,
+    /// The same, as a sentence.
+    pub why: String,
+}

@@ -1,0 +1,239 @@
+//! A host takes what it is told to: verified, enforced with a way back, and kept only if the carrier is still reached.
+
+use super::carrier::{Carrier, Shelf, is_host, named};
+use super::kept::{self, Member};
+use super::order::{self, Order};
+use super::packed;
+use super::standing::{Has, NotTaken};
+use super::trust::{Accepted, Trust};
+use crate::effect::Effects;
+use crate::load::{load_vouched, name_of_this_machine};
+use crate::store::{Home, Seen};
+use crate::transaction::{self, FOR_A_BOOT, Options};
+use crate::vocabulary as say;
+use crate::{Failure, Outcome};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::channel;
+use std::time::Duration;
+use tipstaff_core::policy::Time;
+use tipstaff_linux::Machine;
+
+/// How long the way back is.
+const WITHIN: Duration = Duration::from_secs(60);
+/// It took it, and shut itself off with it.
+pub(super) const WENT_BACK: &str = "went-back";
+/// Within this time the carrier must be reached.
+const REACHED: Duration = Duration::from_secs(30);
+
+/// What became of what a host was told to take.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Taken {
+    /// What was done: `taken`, `nothing-new`, `refused`.
+    pub done: say::Took,
+    /// The number of the sealed bundle; `null` if this host is told to take none.
+    pub number: Option<u64>,
+    /// What it has now.
+    pub has: Option<Has>,
+    /// Why it was not taken.
+    pub refused: Option<NotTaken>,
+    /// What it changed for packets, if it was taken.
+    #[serde(flatten)]
+    pub effects: Effects,
+}
+
+impl Taken {
+    /// Whether it was, as an exit code says it.
+    pub fn outcome(&self) -> Outcome {
+        if self.done == say::Took::Refused { Outcome::Found } else { Outcome::Fine }
+    }
+}
+
+/// Who takes, and where.
+#[derive(Clone, Debug)]
+pub(super) struct Place {
+    /// The name of the machine in the fleet.
+    pub host: String,
+    /// The folder of the policy.
+    pub policy: PathBuf,
+}
+
+impl Place {
+    /// Of this machine.
+    ///
+    /// # Errors
+    /// [`Failure`] if it cannot be a member.
+    pub(super) fn of(home: &Home) -> Result<Self, Failure> {
+        let (policy, host) = home.policy.clone().unwrap_or_default();
+        let host = host.unwrap_or_else(name_of_this_machine);
+        if !is_host(&host) {
+            let message = format!("a member of a fleet cannot be called `{}`", host.escape_debug());
+            return Err(Failure::usage(message, "--host gives it another name"));
+        }
+        kept::must_be_a_folder(&policy)?;
+        Ok(Self { host, policy })
+    }
+}
+
+/// How it is to be taken.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct How {
+    /// Whether what somebody changed on this machine is given up.
+    pub over_local: bool,
+    /// Whether it is tried again although it was refused by the same order.
+    pub again: bool,
+}
+
+/// Takes what this host is told to, once.
+///
+/// # Errors
+/// [`Failure`] if the carrier, the list of who may sign, or what is kept cannot be read; or if it is not known what
+/// became of it.
+pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Result<Taken, Failure> {
+    trust.must_have_a_name()?;
+    let place = Place::of(home)?;
+    let carrier = named(&trust.carrier);
+    let member = Member::read(home)?;
+    let order = order::last(&carrier)?;
+    let wanted = order.as_ref().filter(|it| !it.1.held && it.1.hosts.contains(&place.host));
+    let Some((by, order)) = wanted else { return Ok(nothing(member, None)) };
+    let number = order.number;
+    let seen = Seen::read(home, &trust.fleet)?;
+    let has = member.has.as_ref().is_some_and(|it| it.number == number);
+    if has && !how.over_local {
+        return Ok(nothing(member, Some(number)));
+    }
+    // Whatever else kept it from being taken may be over; to be shut off again and again helps nobody.
+    let went_back = |it: &NotTaken| it.number == number && it.order == *by && it.code == WENT_BACK;
+    if let Some(refused) = member.refused.clone().filter(|it| went_back(it) && !how.again) {
+        return Ok(not_taken(member.has, refused));
+    }
+    let telling = Telling { home, member: &member, by: *by, order };
+    if !how.over_local && kept::changed_here(home, &place.policy)? {
+        let why = format!("{} was changed on this machine", place.policy.display());
+        return telling.refuse("changed-here", why);
+    }
+    let signers = trust.signers()?;
+    let Some(bytes) = carrier.read(Shelf::Sealed, number)? else {
+        return telling.refuse("missing", format!("number {number} is not at the carrier"));
+    };
+    let last = seen.as_ref().map(|it| (it.sequence, it.sha256.as_str()));
+    let accepted = trust.open(&bytes, &signers).and_then(|it| {
+        it.opened.follows(&it.digest, last)?;
+        Ok(it)
+    });
+    let Accepted { opened, digest } = match accepted {
+        Ok(it) if it.opened.statement.sequence == number => it,
+        Ok(_) => {
+            return telling
+                .refuse("another-number", "its number is not the one it is named by".into());
+        }
+        Err(refusal) => return telling.refuse(refusal.code(), refusal.to_string()),
+    };
+    // Seen is seen, whatever becomes of it.
+    Seen { fleet: trust.fleet.clone(), sequence: number, sha256: digest }.write(home)?;
+    let sources = match packed::sources_at(&opened.policy, &place.policy) {
+        Ok(sources) => sources,
+        Err(why) => return telling.refuse("not-a-policy", why),
+    };
+    let sealed = Time::parse(&opened.statement.sealed).unwrap_or_else(crate::now);
+    let shown = place.policy.display().to_string();
+    let policy = match load_vouched(machine, &shown, sources, &place.host, sealed) {
+        Ok(policy) => policy,
+        Err(failure) => return telling.refuse("not-for-this-host", failure.line()),
+    };
+    let options = Options {
+        machine,
+        home,
+        keep: false,
+        within: WITHIN,
+        dry: false,
+        without_programs: false,
+        even_if_locked_out: false,
+        not_this_machine: false,
+        all: false,
+        log_for: None,
+        posture: None,
+        boot_memory: FOR_A_BOOT,
+        tell: None,
+    };
+    let report = match transaction::enforce(&policy, &options) {
+        Ok(report) => report,
+        Err(failure @ Failure::System { .. }) => {
+            telling.refuse("failed", failure.line())?;
+            return Err(failure);
+        }
+        Err(failure) => return telling.refuse("stopped", failure.line()),
+    };
+    if report.confirm_within.is_some()
+        && let Err(why) = stays(machine, home, &trust.carrier, &place.host)
+    {
+        transaction::revert_pending(machine, home)?;
+        return telling.refuse(WENT_BACK, why);
+    }
+    let has = kept::put(home, &place.policy, &bytes, &opened.policy)?;
+    Member { has: Some(has.clone()), refused: None }.write(home)?;
+    let number = Some(number);
+    Ok(Taken {
+        done: say::Took::Taken,
+        number,
+        has: Some(has),
+        refused: None,
+        effects: report.effects,
+    })
+}
+
+/// Confirms what waits, if the carrier is still reached: something is really written there, in a thread of its own that
+/// may never come back.
+fn stays(machine: &dyn Machine, home: &Home, carrier: &Path, host: &str) -> Result<(), String> {
+    let (tell, told) = channel();
+    // What begins with a dot is no host's word.
+    let (carrier, name) = (named(carrier), format!(".{host}.reached"));
+    std::thread::spawn(move || {
+        let _ = tell.send(carrier.tell(&name, b"{}\n").map_err(|it| it.line()));
+    });
+    match told.recv_timeout(REACHED) {
+        Ok(Ok(())) => {}
+        Ok(Err(why)) => return Err(format!("with it the carrier is not reached: {why}")),
+        Err(_) => {
+            let seconds = REACHED.as_secs();
+            return Err(format!("with it the carrier is not reached within {seconds} seconds"));
+        }
+    }
+    let confirmed = transaction::confirm(machine, home, false);
+    confirmed.map(|_| ()).map_err(|failure| failure.line())
+}
+
+fn nothing(member: Member, number: Option<u64>) -> Taken {
+    let effects = Effects { changes_known: true, ..Effects::default() };
+    Taken { done: say::Took::NothingNew, number, has: member.has, refused: None, effects }
+}
+
+fn not_taken(has: Option<Has>, refused: NotTaken) -> Taken {
+    let effects = Effects { changes_known: true, ..Effects::default() };
+    let number = Some(refused.number);
+    Taken { done: say::Took::Refused, number, has, refused: Some(refused), effects }
+}
+
+/// What is needed to say why something is not taken.
+struct Telling<'t> {
+    home: &'t Home,
+    member: &'t Member,
+    by: u64,
+    order: &'t Order,
+}
+
+impl Telling<'_> {
+    /// Keeps why it is not taken, so that it is not tried over and over.
+    fn refuse(&self, code: &str, why: String) -> Result<Taken, Failure> {
+        let (number, code) = (self.order.number, code.to_owned());
+        let refused = NotTaken { number, order: self.by, code, why };
+        let has = self.member.has.clone();
+        let member = Member { has: has.clone(), refused: Some(refused.clone()) };
+        if member != *self.member {
+            member.write(self.home)?;
+        }
+        Ok(not_taken(has, refused))
+    }
+}

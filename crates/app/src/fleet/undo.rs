@@ -1,0 +1,39 @@
+//! Back to what was sealed before, under a new number.
+
+use super::carrier::named;
+use super::order::{self, Order};
+use super::seal::{SealWish, Sealed, seal_before};
+use crate::{Failure, now};
+use serde::Serialize;
+
+/// What was gone back to.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Undone {
+    /// What was sealed once more.
+    pub sealed: Sealed,
+    /// The hosts that are told to take it: those that were told to take the one it takes back.
+    pub hosts: Vec<String>,
+}
+
+/// Seals once more what was sealed before the newest, and tells all that were told to take that to take this.
+///
+/// # Errors
+/// [`Failure`] if nothing was before, the key cannot be used, or the carrier cannot be read or written.
+pub fn undo(wish: &SealWish<'_>) -> Result<Undone, Failure> {
+    let carrier = named(&wish.trust.carrier);
+    let hosts = order::last(&carrier)?.map(|it| it.1.hosts).unwrap_or_default();
+    let sealed = seal_before(wish)?;
+    if wish.dry {
+        return Ok(Undone { sealed, hosts });
+    }
+    let number = sealed.statement.sequence;
+    let next = |before: Option<&Order>| {
+        let hosts = before.map(|it| it.hosts.clone()).unwrap_or_default();
+        let (at, why) = (now().to_string(), "what was rolled out is undone".to_owned());
+        Some(Order { number, hosts, held: false, why, at })
+    };
+    let written = order::write(&carrier, next)?;
+    let hosts = written.map(|it| it.1.hosts).unwrap_or_default();
+    Ok(Undone { sealed, hosts })
+}

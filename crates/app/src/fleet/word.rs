@@ -1,0 +1,151 @@
+//! What a host says of itself at the carrier, and when.
+
+use super::carrier::{Carrier, named};
+use super::kept::{self, Member, changed_here};
+use super::standing::Standing;
+use super::take::{How, Place, Taken, take};
+use super::trust::Trust;
+use crate::load::load_vouched;
+use crate::store::{Home, docket_stamp};
+use crate::vocabulary as say;
+use crate::{Failure, Loaded, load_here, now, review, status};
+use std::time::{Duration, Instant, SystemTime};
+use tipstaff_linux::Machine;
+
+/// How often it is looked at the carrier.
+const LOOK: Duration = Duration::from_secs(5);
+/// Where the carrier is not reached, or something was refused, it is tried again after so long.
+const AGAIN: Duration = Duration::from_secs(20);
+/// So often a host says how it stands though nothing has changed.
+const ANYWAY: Duration = Duration::from_secs(60);
+/// It has so long for it before it counts as silent.
+const PATIENCE: u64 = 180;
+
+/// A member of a fleet that stays.
+#[derive(Debug)]
+pub(crate) struct Attending {
+    trust: Trust,
+    look: Instant,
+    told: Option<(Standing, Instant)>,
+    known: Option<Known>,
+}
+
+/// What takes long to find out, and what it depends on.
+#[derive(Debug)]
+struct Known {
+    of: Depends,
+    in_force: Option<bool>,
+    drift: Option<String>,
+    posture: Option<String>,
+    findings: Option<usize>,
+}
+
+/// While this stays, what the kernel's rules are compared with the policy stays.
+type Depends = (Option<u32>, Option<(SystemTime, u64)>, Member, bool);
+
+impl Attending {
+    pub(crate) fn of(trust: Trust) -> Self {
+        Self { trust, look: Instant::now(), told: None, known: None }
+    }
+
+    /// How soon there is something to do.
+    pub(crate) fn next(&self) -> Duration {
+        self.look.saturating_duration_since(Instant::now())
+    }
+
+    /// Takes what this host is told to, and says how it stands.
+    ///
+    /// # Errors
+    /// [`Failure`] if that cannot be done now.
+    pub(crate) fn see_to(
+        &mut self,
+        machine: &dyn Machine,
+        home: &Home,
+    ) -> Result<Option<Taken>, Failure> {
+        if !self.next().is_zero() {
+            return Ok(None);
+        }
+        self.look = Instant::now() + AGAIN;
+        let before = Member::read(home)?.refused;
+        let took = take(machine, home, &self.trust, How::default());
+        // Whether it went well or not: who looks on wants to know.
+        self.say(machine, home)?;
+        let taken = took?;
+        let news = match taken.done {
+            say::Took::Taken => true,
+            say::Took::NothingNew => false,
+            say::Took::Refused => taken.refused != before,
+        };
+        if taken.done != say::Took::Refused {
+            self.look = Instant::now() + LOOK;
+        }
+        Ok(news.then_some(taken))
+    }
+
+    /// Says how this host stands, if that is news, or was not said for long.
+    fn say(&mut self, machine: &dyn Machine, home: &Home) -> Result<(), Failure> {
+        let place = Place::of(home)?;
+        let standing = self.standing(machine, home, &place)?;
+        let same = |it: &(Standing, Instant)| {
+            it.1.elapsed() < ANYWAY
+                && Standing { at: standing.at.clone(), ..it.0.clone() } == standing
+        };
+        if self.told.as_ref().is_some_and(same) {
+            return Ok(());
+        }
+        let word = serde_json::to_vec_pretty(&standing).unwrap_or_default();
+        named(&self.trust.carrier).tell(&place.host, &word)?;
+        self.told = Some((standing, Instant::now()));
+        Ok(())
+    }
+
+    fn standing(
+        &mut self,
+        machine: &dyn Machine,
+        home: &Home,
+        place: &Place,
+    ) -> Result<Standing, Failure> {
+        let member = Member::read(home)?;
+        let changed_here = changed_here(home, &place.policy)?;
+        let generation = machine.generation().ok();
+        let depends = (generation, docket_stamp(home), member, changed_here);
+        if self.known.as_ref().is_none_or(|it| it.of != depends) {
+            self.known = Some(known(machine, home, place, depends.clone()));
+        }
+        let known = self.known.as_ref();
+        Ok(Standing {
+            host: place.host.clone(),
+            fleet: self.trust.fleet.clone(),
+            at: now().to_string(),
+            again: PATIENCE,
+            has: depends.2.has,
+            in_force: known.and_then(|it| it.in_force),
+            drift: known.and_then(|it| it.drift.clone()),
+            posture: known.and_then(|it| it.posture.clone()),
+            changed_here,
+            refused: depends.2.refused,
+            findings: known.and_then(|it| it.findings),
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            kernel: rustix::system::uname().release().to_string_lossy().into_owned(),
+        })
+    }
+}
+
+fn known(machine: &dyn Machine, home: &Home, place: &Place, of: Depends) -> Known {
+    let host = &place.host;
+    // What somebody changed on the machine is not what it should have.
+    let policy = match of.3 {
+        false => load_here(machine, &place.policy, Some(host)).ok(),
+        true => kept::sealed(home, &place.policy).and_then(|(sources, at)| {
+            let shown = place.policy.display().to_string();
+            load_vouched(machine, &shown, sources, host, at).ok()
+        }),
+    };
+    let report = policy.as_ref().and_then(|it| status::report(machine, it, home).ok());
+    let in_force = report.as_ref().map(|it| it.in_force && it.equal == Some(true));
+    let drift = report.as_ref().and_then(|it| it.differences.first()).map(|it| it.message.clone());
+    let posture = report.and_then(|it| it.posture).and_then(|it| it.posture);
+    let found = |it: &Loaded| review::report(machine, it, false).ok();
+    let findings = policy.as_ref().and_then(found).map(|it| it.findings.len());
+    Known { of, in_force, drift, posture, findings }
+}
