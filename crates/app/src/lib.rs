@@ -37,6 +37,7 @@ mod live;
 mod load;
 mod logging;
 pub mod newcomers;
+mod nobody;
 mod of_others;
 mod outcome;
 pub mod places;

@@ -2,8 +2,10 @@
 
 use rustls::crypto::CryptoProvider;
 use rustls::{ClientConfig, RootCertStore};
+use std::fs;
+use std::path::Path;
 use std::sync::Arc;
-use ureq::tls::{Certificate, RootCerts, TlsConfig};
+use ureq::tls::{Certificate, ClientCert, PemItem, PrivateKey, RootCerts, TlsConfig, parse_pem};
 
 /// What a processor must be able to do for the cryptography in use, and whether this one can.
 #[cfg(target_arch = "x86_64")]
@@ -85,6 +87,41 @@ pub(crate) fn for_web() -> Result<TlsConfig, String> {
     Ok(TlsConfig::builder()
         .unversioned_rustls_crypto_provider(cryptography()?)
         .root_certs(RootCerts::from(roots))
+        .build())
+}
+
+/// How a store is spoken to that knows whom it lets in: by the certificates of a file, or those that this system trusts; with
+/// a certificate of one's own, and its key.
+///
+/// # Errors
+/// As for [`cryptography`] and [`trusted`], or what is wrong with a file.
+pub(crate) fn for_store(
+    ca: Option<&Path>,
+    own: Option<(&Path, &Path)>,
+) -> Result<TlsConfig, String> {
+    let wrong = |path: &Path, why: &dyn std::fmt::Display| format!("{}: {why}", path.display());
+    let read = |path: &Path| fs::read(path).map_err(|error| wrong(path, &error));
+    let certificates = |path: &Path| -> Result<Vec<Certificate<'static>>, String> {
+        let mut found = Vec::new();
+        for item in parse_pem(&read(path)?) {
+            if let PemItem::Certificate(it) = item.map_err(|error| wrong(path, &error))? {
+                found.push(it);
+            }
+        }
+        if found.is_empty() { Err(wrong(path, &"no certificate is in it")) } else { Ok(found) }
+    };
+    let roots = match ca {
+        Some(path) => certificates(path)?,
+        None => trusted()?.iter().map(|it| Certificate::from_der(it).to_owned()).collect(),
+    };
+    let own = own.map(|(path, key)| {
+        let secret = PrivateKey::from_pem(&read(key)?).map_err(|error| wrong(key, &error))?;
+        Ok::<_, String>(ClientCert::new_with_certs(&certificates(path)?, secret))
+    });
+    Ok(TlsConfig::builder()
+        .unversioned_rustls_crypto_provider(cryptography()?)
+        .root_certs(RootCerts::from(roots))
+        .client_cert(own.transpose()?)
         .build())
 }
 

@@ -1,8 +1,7 @@
 //! How sealed bundles come from who seals them to the hosts, and word of the hosts back.
 
-use super::folder::Folder;
 use crate::Failure;
-use std::path::Path;
+use std::fmt;
 use std::time::Duration;
 
 /// What has numbers at a carrier, each given once.
@@ -15,7 +14,7 @@ pub(super) enum Shelf {
 }
 
 /// A place that whoever seals can write and hosts can read. What is in it is believed only as far as it is signed.
-pub(super) trait Carrier {
+pub(super) trait Carrier: fmt::Debug {
     /// The numbers of what is on a shelf, the highest first.
     ///
     /// # Errors
@@ -68,11 +67,6 @@ pub(super) enum Put {
     Done,
     /// Somebody else was first.
     Taken,
-}
-
-/// The carrier that is named so.
-pub(super) fn named(name: &Path) -> impl Carrier + Clone + Send + use<> {
-    Folder::at(name)
 }
 
 /// Whether a host can be called so at a carrier: a word of letters, digits, dots and hyphens.

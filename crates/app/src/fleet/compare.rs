@@ -1,6 +1,7 @@
 //! What one policy of a fleet changes in comparison with another, host by host.
 
-use super::carrier::{self, Carrier, Shelf};
+use super::carrier::Shelf;
+use super::carriers::CarrierName;
 use super::{folder, packed};
 use crate::beside::Threads;
 use crate::effect::{self, Effects};
@@ -86,7 +87,7 @@ impl Side {
     ///
     /// # Errors
     /// [`Failure`] if it cannot be read.
-    pub fn named(name: &str, carrier: Option<&Path>) -> Result<Self, Failure> {
+    pub fn named(name: &str, carrier: Option<&CarrierName>) -> Result<Self, Failure> {
         let is_number = !name.is_empty() && name.bytes().all(|it| it.is_ascii_digit());
         if is_number || name == NEWEST {
             return Self::carried(name, carrier);
@@ -102,19 +103,19 @@ impl Side {
         Self::sealed(name, &bytes)
     }
 
-    fn carried(name: &str, carrier: Option<&Path>) -> Result<Self, Failure> {
+    fn carried(name: &str, carrier: Option<&CarrierName>) -> Result<Self, Failure> {
         let Some(place) = carrier else {
             let message = format!("`{name}` is at a carrier, and none is named");
-            return Err(Failure::usage(message, "--carrier names its folder"));
+            return Err(Failure::usage(message, "--carrier names it"));
         };
-        let carrier = carrier::named(place);
+        let carrier = place.open()?;
         let number = match name {
             NEWEST => carrier.numbers(Shelf::Sealed)?.first().copied(),
             _ => name.parse().ok(),
         };
         let bytes = number.map_or(Ok(None), |it| carrier.read(Shelf::Sealed, it))?;
         let bytes = bytes.ok_or_else(|| {
-            let message = format!("there is no sealed bundle `{name}` in {}", place.display());
+            let message = format!("there is no sealed bundle `{name}` in {}", place.name);
             Failure::usage(message, "`tipstaff fleet seal` puts the first one there")
         })?;
         Self::sealed(name, &bytes)

@@ -2,7 +2,10 @@
 
 mod agent;
 mod carrier;
+mod carriers;
 mod compare;
+mod etcd;
+mod far;
 mod folder;
 mod kept;
 mod keys;
@@ -18,7 +21,9 @@ mod undo;
 mod verify;
 mod word;
 
+pub use carriers::CarrierName;
 pub use compare::{Alike, Compared, Side, compare};
+pub use far::carry;
 pub use order::Order;
 pub use overview::{HostStands, Overview, overview};
 pub use roll_out::{Far, Held, RolledOut, Size, Steps, hold, roll_out};

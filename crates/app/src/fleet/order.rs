@@ -28,7 +28,7 @@ pub struct Order {
 ///
 /// # Errors
 /// [`Failure`] if it cannot be read: then it is not known what is to be done.
-pub(super) fn last(carrier: &impl Carrier) -> Result<Option<(u64, Order)>, Failure> {
+pub(super) fn last(carrier: &dyn Carrier) -> Result<Option<(u64, Order)>, Failure> {
     let Some(&number) = carrier.numbers(Shelf::Orders)?.first() else { return Ok(None) };
     let bytes = carrier.read(Shelf::Orders, number)?.unwrap_or_default();
     let order = serde_json::from_slice(&bytes).map_err(|error| Failure::System {
@@ -44,7 +44,7 @@ pub(super) fn last(carrier: &impl Carrier) -> Result<Option<(u64, Order)>, Failu
 /// # Errors
 /// [`Failure`] if it cannot be read or written.
 pub(super) fn write(
-    carrier: &impl Carrier,
+    carrier: &dyn Carrier,
     next: impl Fn(Option<&Order>) -> Option<Order>,
 ) -> Result<Option<(u64, Order)>, Failure> {
     for _ in 0..TRIES {

@@ -1,6 +1,6 @@
 //! How things stand with all hosts of a fleet.
 
-use super::carrier::{Carrier, Word, named};
+use super::carrier::Word;
 use super::order::{self, Order};
 use super::standing::Standing;
 use super::take::WENT_BACK;
@@ -75,7 +75,7 @@ impl Overview {
 /// [`Failure`] if the carrier or the list of who may sign cannot be read.
 pub fn overview(trust: &Trust) -> Result<Overview, Failure> {
     trust.must_have_a_name()?;
-    let carrier = named(&trust.carrier);
+    let carrier = trust.carrier.open()?;
     let signers = trust.signers()?;
     let newest = trust.newest(&signers)?;
     let mut remarks: Vec<String> = newest
@@ -83,7 +83,7 @@ pub fn overview(trust: &Trust) -> Result<Overview, Failure> {
         .iter()
         .map(|(number, why)| format!("number {number} at the carrier does not count: {why}"))
         .collect();
-    let order = order::last(&carrier)?.map(|it| it.1);
+    let order = order::last(&*carrier)?.map(|it| it.1);
     let words: BTreeMap<String, Word> =
         carrier.told()?.into_iter().map(|it| (it.host.clone(), it)).collect();
     let mut names: BTreeSet<String> = words.keys().cloned().collect();

@@ -1,6 +1,6 @@
 //! Telling hosts to take what was sealed, some at a time.
 
-use super::carrier::{Carrier, Word, named};
+use super::carrier::{Carrier, Word};
 use super::order::{self, Order};
 use super::overview::{HostStands, stands};
 use super::packed;
@@ -124,12 +124,12 @@ pub fn roll_out(
     })?;
     let number = newest.opened.statement.sequence;
     let all = meant(&newest, trust, &steps.to)?;
-    let carrier = named(&trust.carrier);
+    let carrier = trust.carrier.open()?;
     let mut began: BTreeMap<String, Instant> = BTreeMap::new();
     let mut stage = 0;
     loop {
         let size = steps.sizes.get(stage).map_or(all.len(), |it| it.of(all.len()));
-        let told = tell(&carrier, number, &all, size)?;
+        let told = tell(&*carrier, number, &all, size)?;
         let began_now = Instant::now();
         told.iter().for_each(|it| _ = began.entry(it.clone()).or_insert(began_now));
         loop {
@@ -143,11 +143,11 @@ pub fn roll_out(
                 standing.iter().filter(|it| fails(it, number, &began, steps.patience)).collect();
             if failed.len() >= steps.stop_at.max(1) {
                 let why = stop_word(&failed);
-                hold_at(&carrier, number, &why)?;
+                hold_at(&*carrier, number, &why)?;
                 return Ok(result(number, &all, standing, Some(why)));
             }
             if let Some((_, order)) =
-                order::last(&carrier)?.filter(|it| it.1.number != number || it.1.held)
+                order::last(&*carrier)?.filter(|it| it.1.number != number || it.1.held)
             {
                 let why = match order.number == number {
                     true => format!("somebody holds it: {}", order.why),
@@ -175,7 +175,7 @@ fn meant(newest: &Accepted, trust: &Trust, to: &[String]) -> Result<Vec<String>,
     let policy = packed::policy(sources)?;
     let mut all = newest.machines();
     let known: BTreeSet<String> = all.iter().cloned().collect();
-    let words = named(&trust.carrier).told()?;
+    let words = trust.carrier.open()?.told()?;
     all.extend(words.into_iter().map(|it| it.host).filter(|it| !known.contains(it)));
     let fits = |host: &String| match policy.host_for(host)[..] {
         [section] => to.is_empty() || section.labels.iter().any(|it| to.contains(it)),
@@ -199,7 +199,7 @@ fn meant(newest: &Accepted, trust: &Trust, to: &[String]) -> Result<Vec<String>,
 
 /// Tells the first of the hosts to take it, besides those that are told already; gives all that are.
 fn tell(
-    carrier: &impl Carrier,
+    carrier: &dyn Carrier,
     number: u64,
     all: &[String],
     size: usize,
@@ -264,7 +264,7 @@ fn result(
     RolledOut { number, done, stopped, have, have_not, wait }
 }
 
-fn hold_at(carrier: &impl Carrier, number: u64, why: &str) -> Result<Option<u64>, Failure> {
+fn hold_at(carrier: &dyn Carrier, number: u64, why: &str) -> Result<Option<u64>, Failure> {
     let next = |before: Option<&Order>| {
         let before = before.filter(|it| it.number == number && !it.held)?;
         Some(Order { held: true, why: why.to_owned(), at: now().to_string(), ..before.clone() })
@@ -278,8 +278,8 @@ fn hold_at(carrier: &impl Carrier, number: u64, why: &str) -> Result<Option<u64>
 /// [`Failure`] if nothing is rolled out, or the carrier cannot be read or written.
 pub fn hold(trust: &Trust, why: &str) -> Result<Held, Failure> {
     trust.must_have_a_name()?;
-    let carrier = named(&trust.carrier);
-    let last = order::last(&carrier)?.map(|it| it.1);
+    let carrier = trust.carrier.open()?;
+    let last = order::last(&*carrier)?.map(|it| it.1);
     let last = last.ok_or_else(|| {
         Failure::usage(
             "nothing is rolled out that could be held",
@@ -287,7 +287,7 @@ pub fn hold(trust: &Trust, why: &str) -> Result<Held, Failure> {
         )
     })?;
     let was_held = last.held;
-    hold_at(&carrier, last.number, why)?;
+    hold_at(&*carrier, last.number, why)?;
     Ok(Held { number: last.number, was_held, hosts: last.hosts })
 }
 

@@ -1,6 +1,6 @@
 //! Sealing a policy folder for a fleet.
 
-use super::carrier::{Carrier, Put, Shelf, named};
+use super::carrier::{Put, Shelf};
 use super::compare::{Compared, Side, compare};
 use super::packed::Files;
 use super::trust::{Newest, Trust};
@@ -100,7 +100,7 @@ fn sealed(
     what: &What,
 ) -> Result<Sealed, Failure> {
     let trust = wish.trust;
-    let carrier = named(&trust.carrier);
+    let carrier = trust.carrier.open()?;
     let number = carrier.numbers(Shelf::Sealed)?.first().map_or(Some(1), |it| it.checked_add(1));
     let number = number.filter(|&it| it < LAST).ok_or_else(out_of_numbers)?;
     let hosts: Vec<String> = what.policy.hosts.iter().map(|it| it.name.clone()).collect();

@@ -1,6 +1,7 @@
 //! A host takes what it is told to: verified, enforced with a way back, and kept only if the carrier is still reached.
 
-use super::carrier::{Carrier, Shelf, is_host, named};
+use super::carrier::{Shelf, is_host};
+use super::carriers::CarrierName;
 use super::kept::{self, Member};
 use super::order::{self, Order};
 use super::packed;
@@ -11,9 +12,9 @@ use crate::load::{load_vouched, name_of_this_machine};
 use crate::store::{Home, Seen};
 use crate::transaction::{self, FOR_A_BOOT, Options};
 use crate::vocabulary as say;
-use crate::{Failure, Outcome};
+use crate::{Failure, Loaded, Outcome};
 use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::mpsc::channel;
 use std::time::Duration;
 use tipstaff_core::policy::Time;
@@ -93,13 +94,12 @@ pub struct How {
 pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Result<Taken, Failure> {
     trust.must_have_a_name()?;
     let place = Place::of(home)?;
-    let carrier = named(&trust.carrier);
+    let carrier = trust.carrier.open()?;
     let member = Member::read(home)?;
-    let order = order::last(&carrier)?;
+    let order = order::last(&*carrier)?;
     let wanted = order.as_ref().filter(|it| !it.1.held && it.1.hosts.contains(&place.host));
     let Some((by, order)) = wanted else { return Ok(nothing(member, None)) };
     let number = order.number;
-    let seen = Seen::read(home, &trust.fleet)?;
     let has = member.has.as_ref().is_some_and(|it| it.number == number);
     if has && !how.over_local {
         return Ok(nothing(member, Some(number)));
@@ -114,35 +114,77 @@ pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Resu
         let why = format!("{} was changed on this machine", place.policy.display());
         return telling.refuse("changed-here", why);
     }
-    let signers = trust.signers()?;
     let Some(bytes) = carrier.read(Shelf::Sealed, number)? else {
         return telling.refuse("missing", format!("number {number} is not at the carrier"));
     };
+    let accepted = match accepted(home, trust, number, &bytes)? {
+        Ok(accepted) => accepted,
+        Err((code, why)) => return telling.refuse(code, why),
+    };
+    // Seen is seen, whatever becomes of it.
+    let sha256 = accepted.digest.clone();
+    Seen { fleet: trust.fleet.clone(), sequence: number, sha256 }.write(home)?;
+    let policy = match policy(machine, &place, &accepted) {
+        Ok(policy) => policy,
+        Err((code, why)) => return telling.refuse(code, why),
+    };
+    let effects = match in_force(machine, home, trust, &place, &policy) {
+        Ok(Ok(effects)) => effects,
+        Ok(Err((code, why))) => return telling.refuse(code, why),
+        Err(failure) => {
+            telling.refuse("failed", failure.line())?;
+            return Err(failure);
+        }
+    };
+    let has = kept::put(home, &place.policy, &bytes, &accepted.opened.policy)?;
+    Member { has: Some(has.clone()), refused: None }.write(home)?;
+    let number = Some(number);
+    Ok(Taken { done: say::Took::Taken, number, has: Some(has), refused: None, effects })
+}
+
+/// A word for why something is not taken, and a sentence.
+type Why = (&'static str, String);
+
+/// What a sealed bundle has, if this host may take it.
+fn accepted(
+    home: &Home,
+    trust: &Trust,
+    number: u64,
+    bytes: &[u8],
+) -> Result<Result<Accepted, Why>, Failure> {
+    let signers = trust.signers()?;
+    let seen = Seen::read(home, &trust.fleet)?;
     let last = seen.as_ref().map(|it| (it.sequence, it.sha256.as_str()));
-    let accepted = trust.open(&bytes, &signers).and_then(|it| {
+    let accepted = trust.open(bytes, &signers).and_then(|it| {
         it.opened.follows(&it.digest, last)?;
         Ok(it)
     });
-    let Accepted { opened, digest } = match accepted {
-        Ok(it) if it.opened.statement.sequence == number => it,
-        Ok(_) => {
-            return telling
-                .refuse("another-number", "its number is not the one it is named by".into());
-        }
-        Err(refusal) => return telling.refuse(refusal.code(), refusal.to_string()),
-    };
-    // Seen is seen, whatever becomes of it.
-    Seen { fleet: trust.fleet.clone(), sequence: number, sha256: digest }.write(home)?;
-    let sources = match packed::sources_at(&opened.policy, &place.policy) {
-        Ok(sources) => sources,
-        Err(why) => return telling.refuse("not-a-policy", why),
-    };
+    Ok(match accepted {
+        Ok(it) if it.opened.statement.sequence == number => Ok(it),
+        Ok(_) => Err(("another-number", "its number is not the one it is named by".into())),
+        Err(refusal) => Err((refusal.code(), refusal.to_string())),
+    })
+}
+
+/// What it means for this machine.
+fn policy(machine: &dyn Machine, place: &Place, accepted: &Accepted) -> Result<Loaded, Why> {
+    let opened = &accepted.opened;
+    let sources = packed::sources_at(&opened.policy, &place.policy);
+    let sources = sources.map_err(|why| ("not-a-policy", why))?;
     let sealed = Time::parse(&opened.statement.sealed).unwrap_or_else(crate::now);
     let shown = place.policy.display().to_string();
-    let policy = match load_vouched(machine, &shown, sources, &place.host, sealed) {
-        Ok(policy) => policy,
-        Err(failure) => return telling.refuse("not-for-this-host", failure.line()),
-    };
+    load_vouched(machine, &shown, sources, &place.host, sealed)
+        .map_err(|failure| ("not-for-this-host", failure.line()))
+}
+
+/// Puts it in force, with the way back, and keeps it if the carrier is still reached.
+fn in_force(
+    machine: &dyn Machine,
+    home: &Home,
+    trust: &Trust,
+    place: &Place,
+    policy: &Loaded,
+) -> Result<Result<Effects, Why>, Failure> {
     let options = Options {
         machine,
         home,
@@ -158,40 +200,35 @@ pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Resu
         boot_memory: FOR_A_BOOT,
         tell: None,
     };
-    let report = match transaction::enforce(&policy, &options) {
+    let report = match transaction::enforce(policy, &options) {
         Ok(report) => report,
-        Err(failure @ Failure::System { .. }) => {
-            telling.refuse("failed", failure.line())?;
-            return Err(failure);
-        }
-        Err(failure) => return telling.refuse("stopped", failure.line()),
+        Err(failure @ Failure::System { .. }) => return Err(failure),
+        Err(failure) => return Ok(Err(("stopped", failure.line()))),
     };
     if report.confirm_within.is_some()
         && let Err(why) = stays(machine, home, &trust.carrier, &place.host)
     {
         transaction::revert_pending(machine, home)?;
-        return telling.refuse(WENT_BACK, why);
+        return Ok(Err((WENT_BACK, why)));
     }
-    let has = kept::put(home, &place.policy, &bytes, &opened.policy)?;
-    Member { has: Some(has.clone()), refused: None }.write(home)?;
-    let number = Some(number);
-    Ok(Taken {
-        done: say::Took::Taken,
-        number,
-        has: Some(has),
-        refused: None,
-        effects: report.effects,
-    })
+    Ok(Ok(report.effects))
 }
 
 /// Confirms what waits, if the carrier is still reached: something is really written there, in a thread of its own that
 /// may never come back.
-fn stays(machine: &dyn Machine, home: &Home, carrier: &Path, host: &str) -> Result<(), String> {
+fn stays(
+    machine: &dyn Machine,
+    home: &Home,
+    carrier: &CarrierName,
+    host: &str,
+) -> Result<(), String> {
     let (tell, told) = channel();
     // What begins with a dot is no host's word.
-    let (carrier, name) = (named(carrier), format!(".{host}.reached"));
+    let (carrier, name) = (carrier.clone(), format!(".{host}.reached"));
     std::thread::spawn(move || {
-        let _ = tell.send(carrier.tell(&name, b"{}\n").map_err(|it| it.line()));
+        // Spoken to anew: a connection of before says nothing.
+        let told = carrier.open().and_then(|it| it.tell(&name, b"{}\n"));
+        let _ = tell.send(told.map_err(|it| it.line()));
     });
     match told.recv_timeout(REACHED) {
         Ok(Ok(())) => {}

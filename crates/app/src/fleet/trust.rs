@@ -1,6 +1,7 @@
 //! Whose signatures count, and of which fleet.
 
-use super::carrier::{Carrier, Shelf, named};
+use super::carrier::Shelf;
+use super::carriers::CarrierName;
 use super::packed;
 use crate::{Failure, now};
 use std::fs;
@@ -20,7 +21,7 @@ pub struct Trust {
     /// The file with who may sign.
     pub signers: PathBuf,
     /// The carrier.
-    pub carrier: PathBuf,
+    pub carrier: CarrierName,
 }
 
 /// A sealed bundle that was accepted.
@@ -121,7 +122,7 @@ impl Trust {
     }
 
     fn newest_until(&self, last: u64, signers: &Signers) -> Result<Newest, Failure> {
-        let carrier = named(&self.carrier);
+        let carrier = self.carrier.open()?;
         let mut found = Newest::default();
         let numbers = carrier.numbers(Shelf::Sealed)?.into_iter().filter(|&it| it <= last);
         for number in numbers.take(REFUSED) {

@@ -1,6 +1,5 @@
 //! Back to what was sealed before, under a new number.
 
-use super::carrier::named;
 use super::order::{self, Order};
 use super::seal::{SealWish, Sealed, seal_before};
 use crate::{Failure, now};
@@ -21,8 +20,8 @@ pub struct Undone {
 /// # Errors
 /// [`Failure`] if nothing was before, the key cannot be used, or the carrier cannot be read or written.
 pub fn undo(wish: &SealWish<'_>) -> Result<Undone, Failure> {
-    let carrier = named(&wish.trust.carrier);
-    let hosts = order::last(&carrier)?.map(|it| it.1.hosts).unwrap_or_default();
+    let carrier = wish.trust.carrier.open()?;
+    let hosts = order::last(&*carrier)?.map(|it| it.1.hosts).unwrap_or_default();
     let sealed = seal_before(wish)?;
     if wish.dry {
         return Ok(Undone { sealed, hosts });
@@ -33,7 +32,7 @@ pub fn undo(wish: &SealWish<'_>) -> Result<Undone, Failure> {
         let (at, why) = (now().to_string(), "what was rolled out is undone".to_owned());
         Some(Order { number, hosts, held: false, why, at })
     };
-    let written = order::write(&carrier, next)?;
+    let written = order::write(&*carrier, next)?;
     let hosts = written.map(|it| it.1.hosts).unwrap_or_default();
     Ok(Undone { sealed, hosts })
 }

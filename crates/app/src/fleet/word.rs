@@ -1,6 +1,5 @@
 //! What a host says of itself at the carrier, and when.
 
-use super::carrier::{Carrier, named};
 use super::kept::{self, Member, changed_here};
 use super::standing::Standing;
 use super::take::{How, Place, Taken, take};
@@ -94,7 +93,7 @@ impl Attending {
             return Ok(());
         }
         let word = serde_json::to_vec_pretty(&standing).unwrap_or_default();
-        named(&self.trust.carrier).tell(&place.host, &word)?;
+        self.trust.carrier.open()?.tell(&place.host, &word)?;
         self.told = Some((standing, Instant::now()));
         Ok(())
     }

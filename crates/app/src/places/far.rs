@@ -2,9 +2,7 @@
 //! was sent.
 
 use super::said::{LARGEST, Said, text};
-use crate::tls;
-use rustix::process::{Resource, Rlimit, setrlimit};
-use rustix::thread::{CapabilitySet, CapabilitySets};
+use crate::{nobody, tls};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead, Read, Write};
 use std::process::{Command, Stdio};
@@ -15,10 +13,6 @@ use tipstaff_core::policy::Held;
 const PATIENCE: Duration = Duration::from_secs(60);
 /// So often a server may send us elsewhere.
 const REDIRECTS: u32 = 5;
-/// The user who owns nothing.
-const NOBODY: u32 = 65_534;
-/// So much memory the process may have, in bytes.
-const MEMORY: u64 = 1024 * 1024 * 1024;
 /// An answer's head is no longer.
 const HEAD: u64 = 64 * 1024;
 
@@ -105,7 +99,8 @@ pub fn lend(from: impl BufRead, to: &mut dyn Write) -> std::io::Result<()> {
 fn got(asked: &Asked) -> Result<(Answer, Vec<u8>), String> {
     let agent = agent()?;
     // Before the first word from outside is heard.
-    give_up_privileges().map_err(|it| format!("cannot be fetched without privileges: {it}"))?;
+    nobody::give_up_privileges()
+        .map_err(|it| format!("cannot be fetched without privileges: {it}"))?;
     // No other form than the plain one: what unpacks to more than it seems is not unpacked.
     let mut request = agent.get(&asked.url).header("accept-encoding", "identity");
     if let Some(tag) = &asked.tag {
@@ -149,28 +144,4 @@ fn agent() -> Result<ureq::Agent, String> {
         .user_agent("tipstaff")
         .build();
     Ok(config.into())
-}
-
-/// Whoever speaks with strangers is nobody: not root, without capabilities, and cannot write a file.
-fn give_up_privileges() -> rustix::io::Result<()> {
-    let limit =
-        |resource, most| setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) });
-    limit(Resource::As, MEMORY)?;
-    limit(Resource::Fsize, 0)?;
-    limit(Resource::Core, 0)?;
-    if rustix::process::geteuid().is_root() {
-        // In a user namespace there may be nobody else to be; then the capabilities go all the same.
-        let (user, group) = (rustix::fs::Uid::from_raw(NOBODY), rustix::fs::Gid::from_raw(NOBODY));
-        let _ = rustix::thread::set_thread_groups(&[]);
-        let _ = rustix::thread::set_thread_res_gid(group, group, group);
-        let _ = rustix::thread::set_thread_res_uid(user, user, user);
-    }
-    // Whoever asked is gone: nobody hears the answer. A change of user takes this back, so it comes behind it.
-    rustix::process::set_parent_process_death_signal(Some(rustix::process::Signal::KILL))?;
-    rustix::thread::set_no_new_privs(true)?;
-    let none = CapabilitySet::empty();
-    rustix::thread::set_capabilities(
-        None,
-        CapabilitySets { effective: none, permitted: none, inheritable: none },
-    )
 }

@@ -6,6 +6,7 @@ use super::attend::Attend;
 use super::baseline::Baseline;
 use super::bundle::Bundle;
 use super::callers::Callers;
+use super::carry::Carry;
 use super::compare::Compare;
 use super::confirm::Confirm;
 use super::context::Context;
@@ -189,6 +190,9 @@ enum Command {
     /// Speaks with servers of places' files
     #[command(hide = true)]
     Fetch(Fetch),
+    /// Speaks with the store of a fleet
+    #[command(hide = true)]
+    Carry(Carry),
     /// One of the demo's listening programs
     #[command(hide = true)]
     StandIn(StandIn),
@@ -242,6 +246,7 @@ impl Command {
             Self::StandBy(it) => it.run(context),
             Self::SeeOut(_) => SeeOut::run(context),
             Self::Fetch(_) => Fetch::run(),
+            Self::Carry(_) => Carry::run(),
             Self::StandIn(it) => it.run(),
         }
     }
@@ -255,6 +260,7 @@ impl Command {
                 Self::Vantage(_)
                     | Self::LendHand(_)
                     | Self::Fetch(_)
+                    | Self::Carry(_)
                     | Self::Demo(_)
                     | Self::StandIn(_)
             )

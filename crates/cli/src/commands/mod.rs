@@ -7,6 +7,7 @@ mod attend;
 mod baseline;
 mod bundle;
 mod callers;
+mod carry;
 mod common;
 mod compare;
 mod complete;

@@ -89,7 +89,7 @@ impl RollOut {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = watched(&self.carried.trust(), &self.steps())?;
+        let report = watched(&self.carried.trust()?, &self.steps())?;
         Ok(context.shown(&report, report.outcome(), render::rolled_out))
     }
 }
@@ -100,7 +100,7 @@ impl Hold {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let report = fleet::hold(&self.carried.trust(), &self.why)?;
+        let report = fleet::hold(&self.carried.trust()?, &self.why)?;
         Ok(context.fine(&report, render::held))
     }
 }
@@ -111,7 +111,7 @@ impl Status {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let mut report = fleet::overview(&self.carried.trust())?;
+        let mut report = fleet::overview(&self.carried.trust()?)?;
         let outcome = report.outcome();
         if self.wrong {
             report.hosts.retain(|it| !it.is_well());
@@ -129,7 +129,7 @@ impl Take {
         kernel::must_be_new_enough(context.machine)?;
         let busy = render::progress("taking");
         let how = How { over_local: self.over_local, again: self.again };
-        let report = fleet::take(context.machine, context.home, &self.carried.trust(), how)?;
+        let report = fleet::take(context.machine, context.home, &self.carried.trust()?, how)?;
         drop(busy);
         Ok(context.shown(&report, report.outcome(), render::took))
     }

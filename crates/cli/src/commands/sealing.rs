@@ -1,7 +1,7 @@
 //! `fleet seal`, `undo`, `verify` and `compare`: what is sealed for a fleet.
 
 use super::context::Context;
-use super::membership::{Carried, Signed};
+use super::membership::{By, Carried, Signed};
 use super::output::Output;
 use super::span::moment;
 use crate::render;
@@ -73,9 +73,8 @@ pub struct Compare {
     /// Likewise; the policy itself if left out
     #[arg(value_name = "SECOND")]
     second: Option<String>,
-    /// The folder by which sealed bundles come to the hosts
-    #[arg(long, value_name = "PATH", env = "TIPSTAFF_CARRIER")]
-    carrier: Option<PathBuf>,
+    #[command(flatten)]
+    by: By,
     /// Tell every difference, however many there are
     #[arg(long)]
     all: bool,
@@ -95,7 +94,7 @@ impl Seal {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let busy = render::progress("sealing");
-        let trust = self.sealing.carried.trust();
+        let trust = self.sealing.carried.trust()?;
         let wish = self.sealing.wish(&trust, self.dry_run);
         let sealed = fleet::seal(&context.global.policy, &wish)?;
         drop(busy);
@@ -109,7 +108,7 @@ impl Undo {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let trust = self.sealing.carried.trust();
+        let trust = self.sealing.carried.trust()?;
         let report = fleet::undo(&self.sealing.wish(&trust, self.dry_run))?;
         Ok(context.fine(&report, render::undone))
     }
@@ -133,7 +132,8 @@ impl Compare {
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let own = context.global.policy.display().to_string();
-        let side = |name: &str| Side::named(name, self.carrier.as_deref());
+        let carrier = self.by.name();
+        let side = |name: &str| Side::named(name, carrier.as_ref());
         let busy = render::progress("comparing");
         let first = side(&self.first)?;
         let second = side(self.second.as_ref().unwrap_or(&own))?;

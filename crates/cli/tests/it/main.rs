@@ -16,6 +16,7 @@ mod editing;
 mod enforcing;
 mod evidence;
 mod examples;
+mod fleet;
 mod folders;
 mod forms;
 mod guarding;

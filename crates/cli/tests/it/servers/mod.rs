@@ -14,11 +14,11 @@ use tipstaff_linux::lab::Node;
 use tipstaff_linux::lab::testing::{connect_from, sealed, street_sluice_granary};
 use tipstaff_linux::probe::{Attempt, State, attempt};
 use tipstaff_linux::sockets::PortProtocol;
-pub use tools::find;
 pub use tools::{
     Server, curl, make_key, nginx, output, sshd, start, start_at, start_sshd, tools,
     tools_to_log_in,
 };
+pub use tools::{find, needed};
 
 const POLICY: &str = r#"
 edition = 1

@@ -14,6 +14,16 @@ pub fn find(program: &str) -> Option<PathBuf> {
     FOLDERS.iter().map(|it| Path::new(it).join(program)).find(|it| it.exists())
 }
 
+/// A program, or `None` with a word about it if it is missing; under CI that is a failure.
+pub fn needed(program: &str) -> Option<PathBuf> {
+    let found = find(program);
+    if found.is_none() {
+        println!("NOT RUN: {program} is missing");
+        assert!(std::env::var_os("CI").is_none(), "that would be a check that did not happen");
+    }
+    found
+}
+
 /// The programs, or `None` with a word about it if one is missing; under CI that is a failure.
 pub fn tools() -> Option<[PathBuf; 6]> {
     let names = ["sshd", "ssh", "ssh-keygen", "nginx", "curl", "ping"];
