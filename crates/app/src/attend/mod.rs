@@ -6,7 +6,7 @@ mod lists;
 mod manager;
 mod owners;
 
-use crate::fleet::{Attending, Taken, Trust};
+use crate::fleet::{self, Taken, Trust};
 use crate::newcomers::{self, Newcomer, newcomer};
 use crate::store::Home;
 use crate::transaction::{self, Followed};
@@ -20,6 +20,8 @@ use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::os::fd::AsFd;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 use tipstaff_linux::{ChangedFiles, Machine, Movements};
 
@@ -67,12 +69,31 @@ pub fn attend(
     tell: &mut Tell<'_>,
 ) -> Result<(), Failure> {
     let _alone = alone(home)?;
+    // A store that does not answer must not keep the rest waiting.
+    let over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let (to, from) = channel();
+        if let Some(trust) = fleet {
+            let over = &over;
+            scope.spawn(move || fleet::stay(machine, home, trust, over, &to));
+        }
+        let followed = follow(machine, home, &from, tell);
+        over.store(true, Ordering::Relaxed);
+        followed
+    })
+}
+
+fn follow(
+    machine: &dyn Machine,
+    home: &Home,
+    fleet: &Receiver<Result<Taken, Failure>>,
+    tell: &mut Tell<'_>,
+) -> Result<(), Failure> {
     let mut movements = Movements::open()?;
     let mut troubles = Troubles::default();
     let (mut owners, mut lists) = (Owners::default(), Lists::of(home));
     let mut files = Files::of(BTreeSet::new())?;
     let (mut ready, mut due) = (false, Due::default());
-    let mut fleet = fleet.map(Attending::of);
     loop {
         let now = due.is_now(home);
         if now {
@@ -89,9 +110,8 @@ pub fn attend(
         }
         let reread = lists.see_to(home, &changed);
         troubles.tell(tell, "places", reread.map(|it| it.map(Happened::Places)))?;
-        if let Some(fleet) = &mut fleet {
-            let taken = fleet.see_to(machine, home);
-            let taken = taken.map(|it| it.map(|it| Happened::Fleet(Box::new(it))));
+        for taken in fleet.try_iter() {
+            let taken = taken.map(|it| Some(Happened::Fleet(Box::new(it))));
             troubles.tell(tell, "fleet", taken)?;
         }
         for newcomer in came(machine, home) {

@@ -10,7 +10,7 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::time::Duration;
 
 /// How long a member of the store may take to answer.
-const PATIENCE: Duration = Duration::from_secs(10);
+const PATIENCE: Duration = Duration::from_secs(5);
 /// A part of what is sealed has at most a MiB, in base64; a list has many of the hosts' words.
 const LONGEST: u64 = 256 * 1024 * 1024;
 

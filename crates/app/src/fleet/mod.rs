@@ -33,4 +33,4 @@ pub use take::{How, Taken, take};
 pub use trust::Trust;
 pub use undo::{Undone, undo};
 pub use verify::{Refused, Verified, verify};
-pub(crate) use word::Attending;
+pub(crate) use word::stay;

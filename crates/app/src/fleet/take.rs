@@ -25,7 +25,7 @@ const WITHIN: Duration = Duration::from_secs(60);
 /// It took it, and shut itself off with it.
 pub(super) const WENT_BACK: &str = "went-back";
 /// Within this time the carrier must be reached.
-const REACHED: Duration = Duration::from_secs(30);
+const REACHED: Duration = Duration::from_secs(20);
 
 /// What became of what a host was told to take.
 #[derive(Clone, Debug, Serialize)]
@@ -111,7 +111,7 @@ pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Resu
     }
     let telling = Telling { home, member: &member, by: *by, order };
     if !how.over_local && kept::changed_here(home, &place.policy)? {
-        let why = format!("{} was changed on this machine", place.policy.display());
+        let why = format!("its policy in {} was changed on the machine itself", place.policy.display());
         return telling.refuse("changed-here", why);
     }
     let Some(bytes) = carrier.read(Shelf::Sealed, number)? else {

@@ -8,9 +8,14 @@ use crate::load::load_vouched;
 use crate::store::{Home, docket_stamp};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, load_here, now, review, status};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::Sender;
 use std::time::{Duration, Instant, SystemTime};
 use tipstaff_linux::Machine;
 
+/// So long it is slept at a time.
+const SHORT: Duration = Duration::from_millis(20);
+const SOON: Duration = Duration::from_millis(500);
 /// How often it is looked at the carrier.
 const LOOK: Duration = Duration::from_secs(5);
 /// Where the carrier is not reached, or something was refused, it is tried again after so long.
@@ -22,7 +27,7 @@ const PATIENCE: u64 = 180;
 
 /// A member of a fleet that stays.
 #[derive(Debug)]
-pub(crate) struct Attending {
+struct Attending {
     trust: Trust,
     look: Instant,
     told: Option<(Standing, Instant)>,
@@ -42,13 +47,32 @@ struct Known {
 /// While this stays, what the kernel's rules are compared with the policy stays.
 type Depends = (Option<u32>, Option<(SystemTime, u64)>, Member, bool);
 
+/// Takes what this host is told to, and says how it stands, until that is `over`; hands over what happened.
+pub(crate) fn stay(
+    machine: &dyn Machine,
+    home: &Home,
+    trust: Trust,
+    over: &AtomicBool,
+    to: &Sender<Result<Taken, Failure>>,
+) {
+    let mut attending = Attending::of(trust);
+    while !over.load(Ordering::Relaxed) {
+        let happened = attending.see_to(machine, home).transpose();
+        // Whoever no longer listens ends it.
+        if happened.is_some_and(|it| to.send(it).is_err()) {
+            return;
+        }
+        std::thread::sleep(attending.next().clamp(SHORT, SOON));
+    }
+}
+
 impl Attending {
-    pub(crate) fn of(trust: Trust) -> Self {
+    fn of(trust: Trust) -> Self {
         Self { trust, look: Instant::now(), told: None, known: None }
     }
 
     /// How soon there is something to do.
-    pub(crate) fn next(&self) -> Duration {
+    fn next(&self) -> Duration {
         self.look.saturating_duration_since(Instant::now())
     }
 
@@ -56,11 +80,7 @@ impl Attending {
     ///
     /// # Errors
     /// [`Failure`] if that cannot be done now.
-    pub(crate) fn see_to(
-        &mut self,
-        machine: &dyn Machine,
-        home: &Home,
-    ) -> Result<Option<Taken>, Failure> {
+    fn see_to(&mut self, machine: &dyn Machine, home: &Home) -> Result<Option<Taken>, Failure> {
         if !self.next().is_zero() {
             return Ok(None);
         }

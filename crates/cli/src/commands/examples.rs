@@ -137,6 +137,41 @@ fn examples_of_situations(command: &str) -> &'static [&'static str] {
         "posture leave" => &["tipstaff posture leave"],
         "attend" => &["tipstaff attend", "tipstaff attend --run ./tell-somebody"],
         "newcomers" => &["tipstaff newcomers", "tipstaff newcomers --known"],
+        _ => examples_of_fleets(command),
+    }
+}
+
+fn examples_of_fleets(command: &str) -> &'static [&'static str] {
+    match command {
+        "fleet seal" => &[
+            "tipstaff fleet seal --fleet tidewater --carrier /srv/fleet --key ~/.ssh/id_ed25519 --dry-run",
+            "tipstaff fleet seal --fleet tidewater --carrier /srv/fleet --key ~/.ssh/id_ed25519.pub --expires +30days",
+        ],
+        "fleet verify" => {
+            &["tipstaff fleet verify /srv/fleet/sealed/000000000007.sealed --fleet tidewater"]
+        }
+        "fleet compare" => &[
+            "tipstaff fleet compare demo/inherited.toml",
+            "tipstaff fleet compare newest --carrier /srv/fleet",
+        ],
+        "fleet roll-out" => &[
+            "tipstaff fleet roll-out --fleet tidewater --carrier /srv/fleet",
+            "tipstaff fleet roll-out --to shelf --steps 1,10%,100% --pause 5m --stop-at 2 --fleet tidewater --carrier etcd+https://10.44.8.20:2379/tidewater",
+        ],
+        "fleet hold" => &[
+            "tipstaff fleet hold --why \"granary is slow since\" --fleet tidewater --carrier /srv/fleet",
+        ],
+        "fleet undo" => &[
+            "tipstaff fleet undo --key ~/.ssh/id_ed25519 --fleet tidewater --carrier /srv/fleet --dry-run",
+        ],
+        "fleet status" => &[
+            "tipstaff fleet status --fleet tidewater --carrier /srv/fleet",
+            "tipstaff fleet status --wrong --fleet tidewater --carrier /srv/fleet",
+        ],
+        "fleet take" => &[
+            "tipstaff fleet take --fleet tidewater --carrier /srv/fleet",
+            "tipstaff fleet take --over-local --fleet tidewater --carrier /srv/fleet",
+        ],
         _ => &[],
     }
 }

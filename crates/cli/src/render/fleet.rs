@@ -51,7 +51,7 @@ pub fn verified(report: &Verified, screen: &Screen) -> String {
     let mut text = match &report.refused {
         None => format!("{} {file}\n\n", screen.paint(Style::Good, "accepted:")),
         Some(refused) => {
-            let lead = screen.paint(Style::Closed, "refused:");
+            let lead = screen.paint(Style::Wrong, "refused:");
             let why = format!("{lead} {file}: {}", clean(&refused.why));
             format!("{}\n\n", wrap(&why, screen.width).join("\n"))
         }

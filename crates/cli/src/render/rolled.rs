@@ -69,7 +69,7 @@ fn style(stands: Stands) -> Style {
     match stands {
         Stands::Well => Style::Good,
         Stands::Behind | Stands::Waits => Style::Mixed,
-        _ => Style::Closed,
+        _ => Style::Wrong,
     }
 }
 
@@ -79,7 +79,7 @@ pub fn rolled_out(report: &RolledOut, screen: &Screen) -> String {
     let have = grouped(report.have.len() as u64);
     let mut text = match &report.stopped {
         Some(why) => {
-            let lead = screen.paint(Style::Closed, "stopped:");
+            let lead = screen.paint(Style::Wrong, "stopped:");
             let line = format!("{lead} number {number} goes to no more hosts: {}", clean(why));
             format!("{}\n", wrap(&line, screen.width).join("\n"))
         }

@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use std::fs;
 use tipstaff_app::{
     adopted, ask, asked, attend, callers, compare, cut, docket, draft, edit, expected, exported,
-    facts, kernel, listing, newcomers, places, posture, programs, reach, rehearse, report, review,
-    roles, show, status, tighten, transaction, turning, watch, whole_plan,
+    facts, fleet, kernel, listing, newcomers, places, posture, programs, reach, rehearse, report,
+    review, roles, show, status, tighten, transaction, turning, watch, whole_plan,
 };
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
@@ -41,6 +41,14 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("enforce-boot", schema_for!(transaction::Booted)),
         ("facts", schema_for!(facts::Report)),
         ("finding", schema_for!(edit::Report)),
+        ("fleet", schema_for!(fleet::Overview)),
+        ("fleet-seal", schema_for!(fleet::Sealed)),
+        ("fleet-verify", schema_for!(fleet::Verified)),
+        ("fleet-compare", schema_for!(fleet::Compared)),
+        ("fleet-roll-out", schema_for!(fleet::RolledOut)),
+        ("fleet-hold", schema_for!(fleet::Held)),
+        ("fleet-undo", schema_for!(fleet::Undone)),
+        ("fleet-take", schema_for!(fleet::Taken)),
         ("baseline", schema_for!(edit::Report)),
         ("bundle", schema_for!(edit::Report)),
         ("bundle-list", schema_for!(listing::NameList)),

@@ -41,7 +41,8 @@ fn each_crate_uses_only_those_above_it() {
     assert_eq!(ours("core"), [] as [&str; 0]);
     assert_eq!(ours("wire"), [] as [&str; 0]);
     assert_eq!(ours("linux"), ["tipstaff-core", "tipstaff-wire"]);
-    assert_eq!(ours("app"), ["tipstaff-core", "tipstaff-linux"]);
+    assert_eq!(ours("sealed"), ["tipstaff-core"]);
+    assert_eq!(ours("app"), ["tipstaff-core", "tipstaff-linux", "tipstaff-sealed"]);
     assert_eq!(ours("cli"), ["tipstaff-app", "tipstaff-core", "tipstaff-linux"]);
     let text =
         fs::read_to_string(format!("{ROOT}/packaging/writer/Cargo.toml")).expect("a manifest");
@@ -74,6 +75,21 @@ fn the_core_and_the_codecs_touch_nothing_outside() {
             for word in forbidden {
                 assert!(!text.contains(word), "{} uses {word}", file.display());
             }
+        }
+    }
+}
+
+#[test]
+fn what_is_sealed_is_computed_from_bytes() {
+    let forbidden =
+        ["std::fs", "std::env", "std::process", "std::thread", "SystemTime", "Instant", "println!"];
+    let mut files = Vec::new();
+    sources(Path::new(&format!("{ROOT}/crates/sealed/src")), &mut files);
+    assert!(files.len() > 5, "only {} sources found", files.len());
+    for file in files {
+        let text = fs::read_to_string(&file).expect("text");
+        for word in forbidden {
+            assert!(!text.contains(word), "{} uses {word}", file.display());
         }
     }
 }
@@ -117,7 +133,7 @@ fn use_cases_and_commands_come_to_the_machine_by_its_door() {
 
 #[test]
 fn unsafe_code_stays_in_its_place() {
-    for name in ["linux", "app", "cli"] {
+    for name in ["linux", "sealed", "app", "cli"] {
         let mut files = Vec::new();
         sources(Path::new(&format!("{ROOT}/crates/{name}/src")), &mut files);
         for file in files.iter().filter(|it| !it.to_string_lossy().contains("/linux/src/sys/")) {
