@@ -111,7 +111,8 @@ pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Resu
     }
     let telling = Telling { home, member: &member, by: *by, order };
     if !how.over_local && kept::changed_here(home, &place.policy)? {
-        let why = format!("its policy in {} was changed on the machine itself", place.policy.display());
+        let why =
+            format!("its policy in {} was changed on the machine itself", place.policy.display());
         return telling.refuse("changed-here", why);
     }
     let Some(bytes) = carrier.read(Shelf::Sealed, number)? else {
