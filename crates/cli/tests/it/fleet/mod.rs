@@ -2,7 +2,9 @@
 
 mod by_etcd;
 mod compared;
+mod faults;
 mod rolled;
 mod sealed;
 mod shut_off;
+mod stores;
 mod world;

@@ -2,6 +2,7 @@
 
 use crate::harness::{Desk, Outcome, finish, named};
 use serde_json::Value;
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
@@ -77,7 +78,7 @@ impl Office {
 pub struct World {
     pub office: Office,
     pub lab: Lab,
-    attending: Vec<Attending>,
+    attending: BTreeMap<String, Attending>,
 }
 
 /// Somebody who attends.
@@ -92,13 +93,13 @@ impl Drop for Attending {
 
 impl World {
     pub fn new(policy: &str) -> Self {
-        let world = Self {
-            office: Office::new(policy),
-            lab: street_sluice_granary_bench(),
-            attending: Vec::new(),
-        };
-        for host in HOSTS {
-            named(host, world.node(host));
+        Self::of(policy, street_sluice_granary_bench(), &HOSTS)
+    }
+
+    pub fn of<H: AsRef<str>>(policy: &str, lab: Lab, hosts: &[H]) -> Self {
+        let world = Self { office: Office::new(policy), lab, attending: BTreeMap::new() };
+        for host in hosts {
+            named(host.as_ref(), world.node(host.as_ref()));
         }
         world
     }
@@ -128,7 +129,13 @@ impl World {
     pub fn attend(&mut self, host: &str) {
         let mut command = self.host(host, &["attend"]);
         command.stdout(Stdio::null()).stderr(Stdio::null());
-        self.attending.push(Attending(command.spawn().expect("it starts")));
+        let attending = Attending(command.spawn().expect("it starts"));
+        self.attending.insert(host.to_owned(), attending);
+    }
+
+    /// Whoever attends there is ended as nobody can prevent.
+    pub fn end(&mut self, host: &str) {
+        self.attending.remove(host);
     }
 
     /// How a host stands, by what `fleet status` says.
