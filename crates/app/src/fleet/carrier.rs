@@ -21,6 +21,14 @@ pub(super) trait Carrier: fmt::Debug {
     /// [`Failure`] if it cannot be looked at: then nothing is known of what is there.
     fn numbers(&self, shelf: Shelf) -> Result<Vec<u64>, Failure>;
 
+    /// The highest number of a shelf; `None` if nothing is there.
+    ///
+    /// # Errors
+    /// As for [`Carrier::numbers`].
+    fn highest(&self, shelf: Shelf) -> Result<Option<u64>, Failure> {
+        Ok(self.numbers(shelf)?.first().copied())
+    }
+
     /// The bytes of what has that number; `None` if there is nothing.
     ///
     /// # Errors

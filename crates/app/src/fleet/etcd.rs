@@ -20,6 +20,8 @@ use tipstaff_core::policy::Time;
 const DIGITS: usize = 12;
 /// So many of the highest numbers are asked for.
 const HIGHEST: u64 = 64;
+/// So many, where only the first that is a number matters: somebody may have put something else there.
+const FEW: u64 = 4;
 /// A request has at most 1.5 MiB, as etcd comes; so what is sealed is put there in parts.
 const PART: usize = 1024 * 1024;
 /// No more parts are read.
@@ -105,6 +107,21 @@ impl Etcd {
         // Nothing is not written.
         let pairs = found.get_mut("kvs").map_or(json!([]), Value::take);
         serde_json::from_value(pairs).map_err(|error| error.to_string())
+    }
+
+    /// So many of the highest numbers of a shelf.
+    fn few(&self, shelf: Shelf, most: u64) -> Result<Vec<u64>, String> {
+        let begin = self.key(&format!("{}/", folder(shelf)));
+        let found = self.range(json!({
+            "key": base64(&begin), "range_end": base64(after(&begin)), "limit": most.to_string(),
+            "sort_order": "DESCEND", "sort_target": "KEY", "keys_only": true,
+        }))?;
+        let number = |it: &Pair| {
+            let key = it.key()?;
+            let digits = key.strip_prefix(&begin).filter(|it| it.len() == DIGITS)?;
+            digits.parse().ok().filter(|&it: &u64| it > 0)
+        };
+        Ok(found.iter().filter_map(number).collect())
     }
 
     fn get(&self, key: &str) -> Result<Option<Vec<u8>>, String> {
@@ -232,18 +249,13 @@ fn ago(word: &[u8], present: bool) -> Duration {
 
 impl Carrier for Etcd {
     fn numbers(&self, shelf: Shelf) -> Result<Vec<u64>, Failure> {
-        let begin = self.key(&format!("{}/", folder(shelf)));
-        let found = self.range(json!({
-            "key": base64(&begin), "range_end": base64(after(&begin)), "limit": HIGHEST.to_string(),
-            "sort_order": "DESCEND", "sort_target": "KEY", "keys_only": true,
-        }));
-        let found = found.map_err(|why| self.failed("look", &why))?;
-        let number = |it: &Pair| {
-            let key = it.key()?;
-            let digits = key.strip_prefix(&begin).filter(|it| it.len() == DIGITS)?;
-            digits.parse().ok().filter(|&it: &u64| it > 0)
-        };
-        Ok(found.iter().filter_map(number).collect())
+        self.few(shelf, HIGHEST).map_err(|why| self.failed("look", &why))
+    }
+
+    /// Every host asks all the time.
+    fn highest(&self, shelf: Shelf) -> Result<Option<u64>, Failure> {
+        let found = self.few(shelf, FEW).map_err(|why| self.failed("look", &why))?;
+        Ok(found.first().copied())
     }
 
     fn read(&self, shelf: Shelf, number: u64) -> Result<Option<Vec<u8>>, Failure> {

@@ -16,6 +16,8 @@ pub struct Order {
     pub number: u64,
     /// The hosts that are to take it, in the order in which they were told to; the others go on as they are.
     pub hosts: Vec<String>,
+    /// Whether all hosts are to take it; then none is listed, for every host reads it.
+    pub all: bool,
     /// Whether no more hosts take it for now.
     pub held: bool,
     /// Why it is so, for readers; may be empty.
@@ -24,18 +26,42 @@ pub struct Order {
     pub at: String,
 }
 
-/// The last order at the carrier, and its number; `None` if there is none.
+impl Order {
+    /// Whether that host is to take it.
+    pub(super) fn is_for(&self, host: &str) -> bool {
+        self.all || self.hosts.iter().any(|it| it == host)
+    }
+}
+
+/// An order with its number.
+pub(super) type Numbered = (u64, Order);
+
+/// The last order at the carrier; `None` if there is none. One that is `known` is not read again.
 ///
 /// # Errors
 /// [`Failure`] if it cannot be read: then it is not known what is to be done.
-pub(super) fn last(carrier: &dyn Carrier) -> Result<Option<(u64, Order)>, Failure> {
-    let Some(&number) = carrier.numbers(Shelf::Orders)?.first() else { return Ok(None) };
+pub(super) fn last_but(
+    carrier: &dyn Carrier,
+    known: Option<Numbered>,
+) -> Result<Option<Numbered>, Failure> {
+    let Some(number) = carrier.highest(Shelf::Orders)? else { return Ok(None) };
+    if let Some(known) = known.filter(|it| it.0 == number) {
+        return Ok(Some(known));
+    }
     let bytes = carrier.read(Shelf::Orders, number)?.unwrap_or_default();
     let order = serde_json::from_slice(&bytes).map_err(|error| Failure::System {
         message: format!("order {number} cannot be read: {error}"),
         help: vec!["no host takes anything new until the next `tipstaff fleet roll-out`".into()],
     })?;
     Ok(Some((number, order)))
+}
+
+/// The last order at the carrier; `None` if there is none.
+///
+/// # Errors
+/// As for [`last_but`].
+pub(super) fn last(carrier: &dyn Carrier) -> Result<Option<Numbered>, Failure> {
+    last_but(carrier, None)
 }
 
 /// Writes an order behind the last, which `next` gets to see, as often as somebody else was faster; gives it with its
@@ -46,9 +72,9 @@ pub(super) fn last(carrier: &dyn Carrier) -> Result<Option<(u64, Order)>, Failur
 pub(super) fn write(
     carrier: &dyn Carrier,
     next: impl Fn(Option<&Order>) -> Option<Order>,
-) -> Result<Option<(u64, Order)>, Failure> {
+) -> Result<Option<Numbered>, Failure> {
     for _ in 0..TRIES {
-        let after = carrier.numbers(Shelf::Orders)?.first().copied().unwrap_or_default();
+        let after = carrier.highest(Shelf::Orders)?.unwrap_or_default();
         // What cannot be read is put right by the next.
         let before = last(carrier).ok().flatten().map(|it| it.1);
         let Some(order) = next(before.as_ref()) else { return Ok(None) };

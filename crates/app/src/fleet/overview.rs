@@ -95,7 +95,8 @@ pub fn overview(trust: &Trust) -> Result<Overview, Failure> {
     let mut hosts: Vec<HostStands> = names
         .into_iter()
         .map(|host| {
-            let should = order.as_ref().filter(|_| ordered.contains(&host)).map(|it| it.number);
+            let told = |it: &&Order| it.all || ordered.contains(&host);
+            let should = order.as_ref().filter(told).map(|it| it.number);
             let word = words.get(&host);
             stands(trust, host, should, word)
         })

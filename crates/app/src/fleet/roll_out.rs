@@ -123,13 +123,14 @@ pub fn roll_out(
         )
     })?;
     let number = newest.opened.statement.sequence;
-    let all = meant(&newest, trust, &steps.to)?;
+    let meant = meant(&newest, trust, &steps.to)?;
+    let all = &meant.hosts;
     let carrier = trust.carrier.open()?;
     let mut began: BTreeMap<String, Instant> = BTreeMap::new();
     let mut stage = 0;
     loop {
         let size = steps.sizes.get(stage).map_or(all.len(), |it| it.of(all.len()));
-        let told = tell(&*carrier, number, &all, size)?;
+        let told = tell(&*carrier, number, &meant, size)?;
         let began_now = Instant::now();
         told.iter().for_each(|it| _ = began.entry(it.clone()).or_insert(began_now));
         loop {
@@ -144,7 +145,7 @@ pub fn roll_out(
             if failed.len() >= steps.stop_at.max(1) {
                 let why = stop_word(&failed);
                 hold_at(&*carrier, number, &why)?;
-                return Ok(result(number, &all, standing, Some(why)));
+                return Ok(result(number, all, standing, Some(why)));
             }
             if let Some((_, order)) =
                 order::last(&*carrier)?.filter(|it| it.1.number != number || it.1.held)
@@ -153,11 +154,11 @@ pub fn roll_out(
                     true => format!("somebody holds it: {}", order.why),
                     false => format!("somebody rolls out number {}", order.number),
                 };
-                return Ok(result(number, &all, standing, Some(why)));
+                return Ok(result(number, all, standing, Some(why)));
             }
             if have + failed.len() == told.len() {
                 if told.len() >= all.len() {
-                    return Ok(result(number, &all, standing, None));
+                    return Ok(result(number, all, standing, None));
                 }
                 break;
             }
@@ -169,7 +170,7 @@ pub fn roll_out(
 }
 
 /// The hosts that are meant, in the order of the policy; those that said something and only patterns name, behind them.
-fn meant(newest: &Accepted, trust: &Trust, to: &[String]) -> Result<Vec<String>, Failure> {
+fn meant(newest: &Accepted, trust: &Trust, to: &[String]) -> Result<Meant, Failure> {
     let sources =
         packed::sources(&newest.opened.policy).map_err(|why| Failure::usage(why, "seal anew"))?;
     let policy = packed::policy(sources)?;
@@ -194,33 +195,44 @@ fn meant(newest: &Accepted, trust: &Trust, to: &[String]) -> Result<Vec<String>,
             format!("its labels are {}", labels.join(", ")),
         ));
     }
-    Ok(all)
+    Ok(Meant { hosts: all, is_all: to.is_empty() })
+}
+
+/// The hosts that are meant.
+struct Meant {
+    hosts: Vec<String>,
+    /// Whether that is the whole fleet.
+    is_all: bool,
 }
 
 /// Tells the first of the hosts to take it, besides those that are told already; gives all that are.
 fn tell(
     carrier: &dyn Carrier,
     number: u64,
-    all: &[String],
+    meant: &Meant,
     size: usize,
 ) -> Result<Vec<String>, Failure> {
+    let names = &meant.hosts;
     let next = |before: Option<&Order>| {
-        let mut hosts = match before {
-            Some(before) if before.number == number => before.hosts.clone(),
-            _ => Vec::new(),
-        };
-        let missing = size.saturating_sub(hosts.iter().filter(|it| all.contains(it)).count());
+        let before = before.filter(|it| it.number == number);
+        let was_all = before.is_some_and(|it| it.all);
+        let mut hosts = before.map(|it| it.hosts.clone()).unwrap_or_default();
+        let told: BTreeSet<&String> = hosts.iter().collect();
+        let missing = size.saturating_sub(names.iter().filter(|it| told.contains(it)).count());
         let new: Vec<String> =
-            all.iter().filter(|it| !hosts.contains(it)).take(missing).cloned().collect();
-        let same = before.is_some_and(|it| it.number == number && !it.held) && new.is_empty();
+            names.iter().filter(|it| !told.contains(it)).take(missing).cloned().collect();
+        let all = was_all || meant.is_all && size >= names.len();
+        let same = before.is_some_and(|it| !it.held) && (was_all || new.is_empty() && !all);
         hosts.extend(new);
+        let hosts = if all { Vec::new() } else { hosts };
         let (at, why) = (now().to_string(), String::new());
-        (!same).then_some(Order { number, hosts, held: false, why, at })
+        (!same).then_some(Order { number, hosts, all, held: false, why, at })
     };
     order::write(carrier, next)?;
     let order = order::last(carrier)?.map(|it| it.1).filter(|it| it.number == number);
-    let told = order.map(|it| it.hosts).unwrap_or_default();
-    Ok(all.iter().filter(|it| told.contains(it)).cloned().collect())
+    let Some(order) = order else { return Ok(Vec::new()) };
+    let told: BTreeSet<&String> = order.hosts.iter().collect();
+    Ok(names.iter().filter(|it| order.all || told.contains(it)).cloned().collect())
 }
 
 /// Whether a host does not take it.
@@ -288,7 +300,7 @@ pub fn hold(trust: &Trust, why: &str) -> Result<Held, Failure> {
     })?;
     let was_held = last.held;
     hold_at(&*carrier, last.number, why)?;
-    Ok(Held { number: last.number, was_held, hosts: last.hosts })
+    Ok(Held { number: last.number, was_held, hosts: last.hosts, all: last.all })
 }
 
 /// What is held.
@@ -301,4 +313,6 @@ pub struct Held {
     pub was_held: bool,
     /// The hosts that were told to take it until then.
     pub hosts: Vec<String>,
+    /// Whether all were; then none is listed.
+    pub all: bool,
 }

@@ -1,9 +1,9 @@
 //! A host takes what it is told to: verified, enforced with a way back, and kept only if the carrier is still reached.
 
-use super::carrier::{Shelf, is_host};
+use super::carrier::{Carrier, Shelf, is_host};
 use super::carriers::CarrierName;
 use super::kept::{self, Member};
-use super::order::{self, Order};
+use super::order::{self, Numbered, Order};
 use super::packed;
 use super::standing::{Has, NotTaken};
 use super::trust::{Accepted, Trust};
@@ -92,12 +92,23 @@ pub struct How {
 /// [`Failure`] if the carrier, the list of who may sign, or what is kept cannot be read; or if it is not known what
 /// became of it.
 pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Result<Taken, Failure> {
+    let carrier = trust.carrier.open()?;
+    let order = order::last(&*carrier)?;
+    take_from(&*carrier, order.as_ref(), machine, home, (trust, how))
+}
+
+/// Likewise, by the last order of a carrier that is spoken to already.
+pub(super) fn take_from(
+    carrier: &dyn Carrier,
+    order: Option<&Numbered>,
+    machine: &dyn Machine,
+    home: &Home,
+    (trust, how): (&Trust, How),
+) -> Result<Taken, Failure> {
     trust.must_have_a_name()?;
     let place = Place::of(home)?;
-    let carrier = trust.carrier.open()?;
     let member = Member::read(home)?;
-    let order = order::last(&*carrier)?;
-    let wanted = order.as_ref().filter(|it| !it.1.held && it.1.hosts.contains(&place.host));
+    let wanted = order.filter(|it| !it.1.held && it.1.is_for(&place.host));
     let Some((by, order)) = wanted else { return Ok(nothing(member, None)) };
     let number = order.number;
     let has = member.has.as_ref().is_some_and(|it| it.number == number);

@@ -13,6 +13,8 @@ pub struct Undone {
     pub sealed: Sealed,
     /// The hosts that are told to take it: those that were told to take the one it takes back.
     pub hosts: Vec<String>,
+    /// Whether all are; then none is listed.
+    pub all: bool,
 }
 
 /// Seals once more what was sealed before the newest, and tells all that were told to take that to take this.
@@ -21,18 +23,19 @@ pub struct Undone {
 /// [`Failure`] if nothing was before, the key cannot be used, or the carrier cannot be read or written.
 pub fn undo(wish: &SealWish<'_>) -> Result<Undone, Failure> {
     let carrier = wish.trust.carrier.open()?;
-    let hosts = order::last(&*carrier)?.map(|it| it.1.hosts).unwrap_or_default();
+    let last = order::last(&*carrier)?.map(|it| it.1);
     let sealed = seal_before(wish)?;
     if wish.dry {
-        return Ok(Undone { sealed, hosts });
+        let (hosts, all) = last.map(|it| (it.hosts, it.all)).unwrap_or_default();
+        return Ok(Undone { sealed, hosts, all });
     }
     let number = sealed.statement.sequence;
     let next = |before: Option<&Order>| {
-        let hosts = before.map(|it| it.hosts.clone()).unwrap_or_default();
+        let (hosts, all) = before.map(|it| (it.hosts.clone(), it.all)).unwrap_or_default();
         let (at, why) = (now().to_string(), "what was rolled out is undone".to_owned());
-        Some(Order { number, hosts, held: false, why, at })
+        Some(Order { number, hosts, all, held: false, why, at })
     };
     let written = order::write(&*carrier, next)?;
-    let hosts = written.map(|it| it.1.hosts).unwrap_or_default();
-    Ok(Undone { sealed, hosts })
+    let (hosts, all) = written.map(|it| (it.1.hosts, it.1.all)).unwrap_or_default();
+    Ok(Undone { sealed, hosts, all })
 }

@@ -1,13 +1,16 @@
 //! What a host says of itself at the carrier, and when.
 
+use super::carrier::Carrier;
 use super::kept::{self, Member, changed_here};
+use super::order::{self, Numbered};
 use super::standing::Standing;
-use super::take::{How, Place, Taken, take};
+use super::take::{How, Place, Taken, take_from};
 use super::trust::Trust;
 use crate::load::load_vouched;
 use crate::store::{Home, docket_stamp};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, load_here, now, review, status};
+use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::Sender;
 use std::time::{Duration, Instant, SystemTime};
@@ -29,6 +32,10 @@ const PATIENCE: u64 = 180;
 #[derive(Debug)]
 struct Attending {
     trust: Trust,
+    /// Spoken to all the time: to begin anew every time is what costs a store most.
+    carrier: Option<Box<dyn Carrier + Send>>,
+    /// The last order that was read.
+    order: Option<Numbered>,
     look: Instant,
     told: Option<(Standing, Instant)>,
     known: Option<Known>,
@@ -68,7 +75,8 @@ pub(crate) fn stay(
 
 impl Attending {
     fn of(trust: Trust) -> Self {
-        Self { trust, look: Instant::now(), told: None, known: None }
+        let look = Instant::now() + spread(LOOK);
+        Self { trust, carrier: None, order: None, look, told: None, known: None }
     }
 
     /// How soon there is something to do.
@@ -84,11 +92,21 @@ impl Attending {
         if !self.next().is_zero() {
             return Ok(None);
         }
-        self.look = Instant::now() + AGAIN;
+        self.look = Instant::now() + AGAIN + spread(AGAIN);
         let before = Member::read(home)?.refused;
-        let took = take(machine, home, &self.trust, How::default());
+        let carrier = match self.carrier.take() {
+            Some(carrier) => carrier,
+            None => self.trust.carrier.open()?,
+        };
+        let order = order::last_but(&*carrier, self.order.take());
+        let took = order.and_then(|order| {
+            self.order = order;
+            let how = (&self.trust, How::default());
+            take_from(&*carrier, self.order.as_ref(), machine, home, how)
+        });
         // Whether it went well or not: who looks on wants to know.
-        self.say(machine, home)?;
+        self.say(&*carrier, machine, home)?;
+        self.carrier = Some(carrier);
         let taken = took?;
         let news = match taken.done {
             say::Took::Taken => true,
@@ -96,13 +114,18 @@ impl Attending {
             say::Took::Refused => taken.refused != before,
         };
         if taken.done != say::Took::Refused {
-            self.look = Instant::now() + LOOK;
+            self.look = Instant::now() + LOOK + spread(LOOK);
         }
         Ok(news.then_some(taken))
     }
 
     /// Says how this host stands, if that is news, or was not said for long.
-    fn say(&mut self, machine: &dyn Machine, home: &Home) -> Result<(), Failure> {
+    fn say(
+        &mut self,
+        carrier: &dyn Carrier,
+        machine: &dyn Machine,
+        home: &Home,
+    ) -> Result<(), Failure> {
         let place = Place::of(home)?;
         let standing = self.standing(machine, home, &place)?;
         let same = |it: &(Standing, Instant)| {
@@ -113,7 +136,7 @@ impl Attending {
             return Ok(());
         }
         let word = serde_json::to_vec_pretty(&standing).unwrap_or_default();
-        self.trust.carrier.open()?.tell(&place.host, &word)?;
+        carrier.tell(&place.host, &word)?;
         self.told = Some((standing, Instant::now()));
         Ok(())
     }
@@ -148,6 +171,12 @@ impl Attending {
             kernel: rustix::system::uname().release().to_string_lossy().into_owned(),
         })
     }
+}
+
+/// Up to a quarter of it, by chance: not all hosts at the same moment.
+fn spread(most: Duration) -> Duration {
+    let chance = RandomState::new().build_hasher().finish();
+    most.mul_f64(0.25 * (chance % 1_000) as f64 / 1_000.0)
 }
 
 fn known(machine: &dyn Machine, home: &Home, place: &Place, of: Depends) -> Known {

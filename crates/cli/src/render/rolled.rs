@@ -113,13 +113,22 @@ pub fn held(report: &Held, _screen: &Screen) -> String {
     format!(
         "held{was}: number {} goes to no more hosts; {} were told to take it\n",
         report.number,
-        named(&report.hosts)
+        who(&report.hosts, report.all)
     )
+}
+
+/// Who was told.
+fn who(hosts: &[String], all: bool) -> String {
+    match hosts {
+        _ if all => "all hosts".into(),
+        [] => "no hosts".into(),
+        hosts => named(hosts),
+    }
 }
 
 /// What was gone back to.
 pub fn undone(report: &Undone, screen: &Screen) -> String {
-    let who = if report.hosts.is_empty() { "nobody".to_owned() } else { named(&report.hosts) };
+    let who = who(&report.hosts, report.all);
     let told = if report.sealed.dry { "would be told" } else { "told" };
     format!("{}\n{told} to take it: {who}\n", sealed(&report.sealed, screen))
 }

@@ -57,7 +57,7 @@ fn order(world: &World, by: u64, number: u64, hosts: &[&str]) {
     let folder = world.office.path("carrier/orders");
     fs::create_dir_all(&folder).expect("a folder");
     let order = serde_json::json!({
-        "number": number, "hosts": hosts, "held": false, "why": "", "at": "2026-12-01T09:00:00Z",
+        "number": number, "hosts": hosts, "all": false, "held": false, "why": "", "at": "2026-12-01T09:00:00Z",
     });
     fs::write(folder.join(format!("{by:012}.json")), order.to_string()).expect("written");
 }
