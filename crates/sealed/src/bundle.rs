@@ -30,13 +30,20 @@ pub fn seal(
     pack(&outer.into()).map_err(called)
 }
 
-/// A sealed bundle in its parts: what it says of itself is said by nobody yet.
+/// A sealed bundle taken apart as far as is needed to look at its signature.
 #[derive(Clone, Debug)]
 pub struct Unsealed {
     inner: Vec<u8>,
     signature: SshSig,
-    statement: Statement,
-    policy: Files,
+}
+
+/// What is in a sealed bundle, whoever put it there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Content {
+    /// What it says of itself.
+    pub statement: Statement,
+    /// The files of its policy, by their names in the folder.
+    pub policy: Files,
 }
 
 /// A sealed bundle that somebody signed who may.
@@ -70,7 +77,16 @@ impl Unsealed {
         if !same {
             return Err(no("its signature has not the form in which they are written"));
         }
-        let mut files = unpack(&inner)?;
+        Ok(Self { inner, signature: read })
+    }
+
+    /// What is in it, whoever put it there: nothing of it is said by anybody yet.
+    ///
+    /// # Errors
+    /// [`Refusal::NotOne`] if that is not just what [`seal`] writes.
+    pub fn content(&self) -> Result<Content, Refusal> {
+        let no = |why: &str| Refusal::NotOne(why.to_owned());
+        let mut files = unpack(&self.inner)?;
         let statement = files.remove(STATEMENT).ok_or_else(|| no("it has no statement"))?;
         let statement = Statement::read(&statement)?;
         let mut policy = Files::new();
@@ -79,19 +95,7 @@ impl Unsealed {
             let name = name.ok_or_else(|| no("it has a file that is none of the policy"))?;
             policy.insert(name.to_owned(), bytes);
         }
-        Ok(Self { inner, signature: read, statement, policy })
-    }
-
-    /// What it says of itself, whoever says it.
-    #[must_use]
-    pub fn statement(&self) -> &Statement {
-        &self.statement
-    }
-
-    /// The files of its policy, by their names in the folder, whoever wrote them.
-    #[must_use]
-    pub fn policy(&self) -> &Files {
-        &self.policy
+        Ok(Content { statement, policy })
     }
 
     /// The fingerprint of the key that its signature is said to be of: `SHA256:…`.
@@ -104,21 +108,22 @@ impl Unsealed {
     ///
     /// # Errors
     /// Why it is refused.
-    pub fn open(self, signers: &Signers, fleet: &str, now: Time) -> Result<Opened, Refusal> {
-        let (key, statement) = (self.key(), self.statement);
-        // Who may is asked first: what others signed is not worth working out.
+    pub fn open(&self, signers: &Signers, fleet: &str, now: Time) -> Result<Opened, Refusal> {
+        let key = self.key();
+        // What nobody signed who may is not even unpacked.
         let signer = signers.whose(self.signature.public_key(), now)?.to_owned();
         if self.signature.hash_alg() == HashAlg::Sha256 || !self.signature.reserved().is_empty() {
             return Err(Refusal::NotOne("its signature is made in another way than ours".into()));
         }
         let public = PublicKey::from(self.signature.public_key().clone());
         public.verify(NAMESPACE, &self.inner, &self.signature).map_err(|_| Refusal::Altered)?;
+        let Content { statement, policy } = self.content()?;
         if statement.fleet != fleet {
             return Err(Refusal::OfAnother { its: statement.fleet, ours: fleet.to_owned() });
         }
         match statement.expires() {
             Some(until) if now >= until => Err(Refusal::Expired(until)),
-            _ => Ok(Opened { statement, policy: self.policy, signer, key }),
+            _ => Ok(Opened { statement, policy, signer, key }),
         }
     }
 }

@@ -11,7 +11,7 @@ mod signers;
 mod signing;
 mod statement;
 
-pub use bundle::{Opened, Unsealed, seal};
+pub use bundle::{Content, Opened, Unsealed, seal};
 pub use refusal::Refusal;
 pub use signers::{Signers, SignersMistake};
 pub use signing::{KeyMistake, SigningWith};

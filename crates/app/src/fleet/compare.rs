@@ -96,7 +96,7 @@ impl Side {
             let (_, policy, _) = load_all(Path::new(name))?;
             return Ok(Self { name: name.to_owned(), policy });
         }
-        let bytes = folder::read(Path::new(name)).map_err(|error| {
+        let bytes = folder::read(Path::new(name), folder::LARGEST).map_err(|error| {
             let message = format!("cannot read {name}: {error}");
             Failure::usage(message, "check the name, and whether you may")
         })?;
@@ -125,10 +125,11 @@ impl Side {
         let no = |why: String| {
             Failure::usage(format!("{shown}: {why}"), "`tipstaff fleet seal` writes them")
         };
-        let bundle = Unsealed::read(bytes).map_err(|refusal| no(refusal.to_string()))?;
-        let number = bundle.statement().sequence;
+        let content = Unsealed::read(bytes).and_then(|it| it.content());
+        let content = content.map_err(|refusal| no(refusal.to_string()))?;
+        let number = content.statement.sequence;
         let name = format!("number {number} (sha256 {}...)", &digest(bytes)[..12]);
-        let sources = packed::sources(bundle.policy()).map_err(no)?;
+        let sources = packed::sources(&content.policy).map_err(no)?;
         Ok(Self { name, policy: packed::policy(sources)? })
     }
 }

@@ -14,7 +14,9 @@ const WORD: &str = ".json";
 /// Names are in the order of their numbers.
 const DIGITS: usize = 12;
 /// A policy has at most 256 MiB, and a sealed one little more.
-const LARGEST: u64 = 320 * 1024 * 1024;
+pub(super) const LARGEST: u64 = 320 * 1024 * 1024;
+/// A host's word is much shorter.
+const WORD_AT_MOST: u64 = 1024 * 1024;
 
 impl Shelf {
     fn folder(self) -> &'static str {
@@ -80,9 +82,15 @@ impl Folder {
     fn make(&self, folder: &str) -> io::Result<PathBuf> {
         let folder = self.path.join(folder);
         match DirBuilder::new().mode(0o755).create(&folder) {
-            Err(error) if error.kind() != ErrorKind::AlreadyExists => Err(error),
-            _ => Ok(folder),
+            Err(error) if error.kind() != ErrorKind::AlreadyExists => return Err(error),
+            _ => {}
         }
+        // Whoever can write at the carrier must not have root write elsewhere.
+        if fs::symlink_metadata(&folder)?.is_dir() {
+            return Ok(folder);
+        }
+        let message = format!("{} is no folder", folder.display());
+        Err(io::Error::new(ErrorKind::NotADirectory, message))
     }
 
     /// Writes a file under a name of its own, for `give` to give it the one that counts.
@@ -124,7 +132,7 @@ impl Carrier for Folder {
     }
 
     fn read(&self, shelf: Shelf, number: u64) -> Result<Option<Vec<u8>>, Failure> {
-        match read(&self.file(shelf, number)) {
+        match read(&self.file(shelf, number), LARGEST) {
             Ok(bytes) => Ok(Some(bytes)),
             Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
             Err(error) => Err(self.failed(&format!("read number {number}"), &error)),
@@ -160,8 +168,9 @@ impl Carrier for Folder {
             let Some(host) = name.strip_suffix(WORD).filter(|it| is_host(it)) else { continue };
             let path = self.path.join(HOSTS).join(&name);
             let written = fs::metadata(&path).and_then(|it| it.modified());
-            // One that is replaced at this moment is there all the same.
-            let (Ok(written), Ok(bytes)) = (written, read(&path)) else { continue };
+            let bytes = read(&path, WORD_AT_MOST);
+            // One that is replaced at this moment is there all the same; of what cannot be one, nothing is read.
+            let (Ok(written), Ok(bytes)) = (written, bytes) else { continue };
             let ago = SystemTime::now().duration_since(written).unwrap_or_default();
             words.push(Word { host: host.to_owned(), bytes, ago });
         }
@@ -171,7 +180,7 @@ impl Carrier for Folder {
 }
 
 /// What is in a file that somebody else may have put there.
-pub(super) fn read(path: &Path) -> io::Result<Vec<u8>> {
+pub(super) fn read(path: &Path, most: u64) -> io::Result<Vec<u8>> {
     // A pipe must not make anybody wait.
     let flags = i32::try_from(rustix::fs::OFlags::NONBLOCK.bits()).unwrap_or_default();
     let file = OpenOptions::new().read(true).custom_flags(flags).open(path)?;
@@ -179,8 +188,8 @@ pub(super) fn read(path: &Path) -> io::Result<Vec<u8>> {
         return Err(io::Error::new(ErrorKind::InvalidInput, "it is not a plain file"));
     }
     let mut bytes = Vec::new();
-    let read = file.take(LARGEST + 1).read_to_end(&mut bytes)?;
-    if read as u64 > LARGEST {
+    let read = file.take(most + 1).read_to_end(&mut bytes)?;
+    if read as u64 > most {
         return Err(io::Error::new(ErrorKind::InvalidData, "it is too large to be one of ours"));
     }
     Ok(bytes)

@@ -12,9 +12,11 @@ use std::io::{self, ErrorKind, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use tipstaff_core::policy::{Source, Time};
-use tipstaff_sealed::{Unsealed, digest};
+use tipstaff_sealed::{Content, Unsealed, digest};
 
 const BUNDLE: &str = "fleet-taken.sealed";
+/// The one that is about to take its place.
+const NEXT: &str = "fleet-next.sealed";
 const WORD: &str = "fleet-member.json";
 const LARGEST: u64 = 320 * 1024 * 1024;
 
@@ -75,24 +77,36 @@ pub(super) fn changed_here(home: &Home, policy: &Path) -> Result<bool, Failure> 
         Err(_) if policy.is_dir() && is_bare(policy) => return Ok(false),
         Err(failure) => return Err(failure),
     };
-    let path = home.folder.join(BUNDLE);
+    let name = |name: &str| name.rsplit('/').next().unwrap_or_default().to_owned();
+    let own: Vec<_> = own.iter().map(|it| (name(&it.name), it.text.clone())).collect();
+    for kept in [BUNDLE, NEXT] {
+        let Some(content) = content(home, kept)? else { continue };
+        let sealed = packed::sources(&content.policy);
+        let sealed = sealed.map_err(|why| unreadable(&home.folder.join(kept), &why))?;
+        let sealed = sealed.iter().filter(|it| it.place.is_none());
+        if own == sealed.map(|it| (it.name.to_string(), it.text.clone())).collect::<Vec<_>>() {
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
+/// What is in a sealed bundle that is kept here; `None` if there is none.
+fn content(home: &Home, name: &str) -> Result<Option<Content>, Failure> {
+    let path = home.folder.join(name);
     let bytes = match private(&path, LARGEST) {
-        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(true),
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
         bytes => bytes.map_err(|error| unreadable(&path, &error.to_string()))?,
     };
-    let bundle = Unsealed::read(&bytes).map_err(|why| unreadable(&path, &why.to_string()))?;
-    let sealed = packed::sources(bundle.policy()).map_err(|why| unreadable(&path, &why))?;
-    let sealed = sealed.iter().filter(|it| it.place.is_none());
-    let sealed = sealed.map(|it| (it.name.to_string(), it.text.clone()));
-    let name = |name: &str| name.rsplit('/').next().unwrap_or_default().to_owned();
-    Ok(!own.iter().map(|it| (name(&it.name), it.text.clone())).eq(sealed))
+    let content = Unsealed::read(&bytes).and_then(|it| it.content());
+    content.map(Some).map_err(|why| unreadable(&path, &why.to_string()))
 }
 
 /// The policy that was taken last, as it was sealed, and when.
 pub(super) fn sealed(home: &Home, policy: &Path) -> Option<(Vec<Source>, Time)> {
-    let bundle = Unsealed::read(&private(&home.folder.join(BUNDLE), LARGEST).ok()?).ok()?;
-    let sources = packed::sources_at(bundle.policy(), policy).ok()?;
-    Some((sources, Time::parse(&bundle.statement().sealed)?))
+    let content = content(home, BUNDLE).ok()??;
+    let sources = packed::sources_at(&content.policy, policy).ok()?;
+    Some((sources, Time::parse(&content.statement.sealed)?))
 }
 
 fn is_bare(folder: &Path) -> bool {
@@ -104,8 +118,14 @@ fn is_bare(folder: &Path) -> bool {
 ///
 /// # Errors
 /// [`Failure`] if they cannot be written.
-pub(super) fn put(home: &Home, policy: &Path, bytes: &[u8], files: &Files) -> Result<Has, Failure> {
-    crate::store::keep_private(home, BUNDLE, bytes)?;
+pub(super) fn put(
+    home: &Home,
+    policy: &Path,
+    (number, bytes): (u64, &[u8]),
+    files: &Files,
+) -> Result<Has, Failure> {
+    // Whoever is killed in between has files of the one or of the other, and both are known.
+    crate::store::keep_private(home, NEXT, bytes)?;
     let failed = |error: io::Error| Failure::System {
         message: format!("cannot write {}: {error}", policy.display()),
         help: vec![
@@ -113,7 +133,8 @@ pub(super) fn put(home: &Home, policy: &Path, bytes: &[u8], files: &Files) -> Re
         ],
     };
     replace(policy, files).map_err(failed)?;
-    let number = Unsealed::read(bytes).map(|it| it.statement().sequence).unwrap_or_default();
+    let (next, taken) = (home.folder.join(NEXT), home.folder.join(BUNDLE));
+    fs::rename(next, taken).and_then(|()| File::open(&home.folder)?.sync_all()).map_err(failed)?;
     Ok(Has { number, sha256: digest(bytes), since: crate::now().to_string() })
 }
 

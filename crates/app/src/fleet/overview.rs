@@ -183,6 +183,7 @@ fn judged(said: &Standing, should: Option<u64>, heard: u64) -> (say::Stands, Opt
     match should {
         Some(number) if has != Some(number) => {
             let why = match has {
+                _ if said.trouble.is_some() => said.trouble.clone().unwrap_or_default(),
                 Some(has) => format!("it still has number {has}"),
                 None => "it has none yet".to_owned(),
             };

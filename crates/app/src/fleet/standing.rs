@@ -26,6 +26,9 @@ pub struct Standing {
     pub changed_here: bool,
     /// What it did not take that it was told to, and why.
     pub refused: Option<NotTaken>,
+    /// What keeps it from looking for more, or from keeping what it took; `null`: nothing.
+    #[serde(default)]
+    pub trouble: Option<String>,
     /// How many findings a review of its policy has; `null` if that is not known.
     pub findings: Option<usize>,
     /// The version of Tipstaff.

@@ -9,7 +9,7 @@ use super::standing::{Has, NotTaken};
 use super::trust::{Accepted, Trust};
 use crate::effect::Effects;
 use crate::load::{load_vouched, name_of_this_machine};
-use crate::store::{Home, Seen};
+use crate::store::{Docket, Home, Seen, State, digest, pending};
 use crate::transaction::{self, FOR_A_BOOT, Options};
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome};
@@ -148,7 +148,7 @@ pub(super) fn take_from(
             return Err(failure);
         }
     };
-    let has = kept::put(home, &place.policy, &bytes, &accepted.opened.policy)?;
+    let has = kept::put(home, &place.policy, (number, &bytes), &accepted.opened.policy)?;
     Member { has: Some(has.clone()), refused: None }.write(home)?;
     let number = Some(number);
     Ok(Taken { done: say::Took::Taken, number, has: Some(has), refused: None, effects })
@@ -212,6 +212,16 @@ fn in_force(
         boot_memory: FOR_A_BOOT,
         tell: None,
     };
+    if waits(home, policy) {
+        // Somebody was ended who had put it in force: what is left to do is to see whether it stays.
+        return Ok(match stays(machine, home, &trust.carrier, &place.host) {
+            Ok(()) => Ok(Effects { changes_known: true, ..Effects::default() }),
+            Err(why) => {
+                transaction::revert_pending(machine, home)?;
+                Err((WENT_BACK, why))
+            }
+        });
+    }
     let report = match transaction::enforce(policy, &options) {
         Ok(report) => report,
         Err(failure @ Failure::System { .. }) => return Err(failure),
@@ -224,6 +234,14 @@ fn in_force(
         return Ok(Err((WENT_BACK, why)));
     }
     Ok(Ok(report.effects))
+}
+
+/// Whether what waits to be confirmed is just that policy.
+fn waits(home: &Home, policy: &Loaded) -> bool {
+    let Ok(Some(waits)) = pending(home) else { return false };
+    let entry = Docket::look(home).ok().and_then(|it| it.entry(waits.id).cloned());
+    let its = digest(&policy.plan.host, &policy.sources).0;
+    entry.is_some_and(|it| it.policy.as_ref() == Some(&its) && it.state == State::Pending)
 }
 
 /// Confirms what waits, if the carrier is still reached: something is really written there, in a thread of its own that

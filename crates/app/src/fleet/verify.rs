@@ -61,13 +61,13 @@ pub fn verify(home: &Home, trust: &Trust, file: &Path) -> Result<Verified, Failu
     trust.must_have_a_name()?;
     let signers = trust.signers()?;
     let seen = Seen::read(home, &trust.fleet)?;
-    let bytes = folder::read(file).map_err(|error| {
+    let bytes = folder::read(file, folder::LARGEST).map_err(|error| {
         let message = format!("cannot read {}: {error}", file.display());
         Failure::usage(message, "name a sealed bundle, and look whether you may read it")
     })?;
     let read = Unsealed::read(&bytes);
     let (statement, key) = match &read {
-        Ok(it) => (Some(it.statement().clone()), Some(it.key())),
+        Ok(it) => (it.content().ok().map(|it| it.statement), Some(it.key())),
         Err(_) => (None, None),
     };
     let last = seen.as_ref().map(|it| (it.sequence, it.sha256.as_str()));

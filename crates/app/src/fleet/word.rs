@@ -105,7 +105,8 @@ impl Attending {
             take_from(&*carrier, self.order.as_ref(), machine, home, how)
         });
         // Whether it went well or not: who looks on wants to know.
-        self.say(&*carrier, machine, home)?;
+        let trouble = took.as_ref().err().map(Failure::line);
+        self.say(&*carrier, machine, home, trouble)?;
         self.carrier = Some(carrier);
         let taken = took?;
         let news = match taken.done {
@@ -125,9 +126,10 @@ impl Attending {
         carrier: &dyn Carrier,
         machine: &dyn Machine,
         home: &Home,
+        trouble: Option<String>,
     ) -> Result<(), Failure> {
         let place = Place::of(home)?;
-        let standing = self.standing(machine, home, &place)?;
+        let standing = Standing { trouble, ..self.standing(machine, home, &place)? };
         let same = |it: &(Standing, Instant)| {
             it.1.elapsed() < ANYWAY
                 && Standing { at: standing.at.clone(), ..it.0.clone() } == standing
@@ -166,6 +168,7 @@ impl Attending {
             posture: known.and_then(|it| it.posture.clone()),
             changed_here,
             refused: depends.2.refused,
+            trouble: None,
             findings: known.and_then(|it| it.findings),
             version: env!("CARGO_PKG_VERSION").to_owned(),
             kernel: rustix::system::uname().release().to_string_lossy().into_owned(),

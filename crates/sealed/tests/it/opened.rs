@@ -5,13 +5,16 @@ use crate::world::{
 };
 use std::collections::BTreeMap;
 use tipstaff_core::policy::Time;
-use tipstaff_sealed::{Counts, Refusal, Signers, SigningWith, Statement, Unsealed, digest, seal};
+use tipstaff_sealed::{
+    Content, Counts, Refusal, Signers, SigningWith, Statement, Unsealed, digest, seal,
+};
 
 #[test]
 fn what_was_sealed_is_found_again() {
     let bytes = sealed(7);
     let read = Unsealed::read(&bytes).expect("a sealed bundle");
-    assert_eq!((read.statement(), read.policy()), (&statement(7), &files()));
+    let content = Content { statement: statement(7), policy: files() };
+    assert_eq!(read.content(), Ok(content));
     let opened = read.open(&signers(), FLEET, now()).expect("accepted");
     assert_eq!((opened.statement, opened.policy), (statement(7), files()));
     assert_eq!(opened.signer, "duty");

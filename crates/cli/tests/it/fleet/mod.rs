@@ -7,4 +7,5 @@ mod rolled;
 mod sealed;
 mod shut_off;
 mod stores;
+mod unlucky;
 mod world;

@@ -52,29 +52,19 @@ fn hosts_take_what_they_are_told_to() {
     });
 }
 
-/// Writes an order by hand, as whoever can write at the carrier could.
-fn order(world: &World, by: u64, number: u64, hosts: &[&str]) {
-    let folder = world.office.path("carrier/orders");
-    fs::create_dir_all(&folder).expect("a folder");
-    let order = serde_json::json!({
-        "number": number, "hosts": hosts, "all": false, "held": false, "why": "", "at": "2026-12-01T09:00:00Z",
-    });
-    fs::write(folder.join(format!("{by:012}.json")), order.to_string()).expect("written");
-}
-
 #[test]
 fn what_is_older_is_refused_also_after_a_disk_was_brought_back() {
     sealed("fleet::rolled::what_is_older_is_refused_also_after_a_disk_was_brought_back", || {
         let world = World::new(INHERITED);
         world.office.fleet(&["seal", "--key", "key"]).exits(0);
         world.office.seals(MENDED);
-        order(&world, 1, 2, &["granary"]);
+        world.order(1, 2, &["granary"]);
         let take = || world.on("granary", &["fleet", "take", "--format", "json"]);
         assert_eq!(take().exits(0).json()["done"], "taken");
         world.in_force("granary");
         let kept = world.office.desk.kept_by("granary");
         let (seen, member) = (kept.join("fleet-seen.json"), kept.join("fleet-member.json"));
-        order(&world, 2, 1, &["granary"]);
+        world.order(2, 1, &["granary"]);
         assert_eq!(take().exits(1).json()["refused"]["code"], "older");
         // As if what is kept of it were of before.
         fs::remove_file(&seen).expect("removed");
@@ -107,7 +97,7 @@ fn what_was_changed_on_the_machine_is_not_overwritten() {
     sealed("fleet::rolled::what_was_changed_on_the_machine_is_not_overwritten", || {
         let mut world = World::new(INHERITED);
         world.office.fleet(&["seal", "--key", "key"]).exits(0);
-        order(&world, 1, 1, &HOSTS);
+        world.order(1, 1, &HOSTS);
         world.on("bench", &["fleet", "take"]).exits(0);
         // An emergency, at night.
         world
@@ -125,7 +115,7 @@ fn what_was_changed_on_the_machine_is_not_overwritten() {
         assert!(own.contains("night"), "{own}");
         // Who looked at it gives it up.
         world.office.fleet(&["roll-out", "--steps", "3", "--patience", "0s"]).exits(1);
-        order(&world, 99, 2, &HOSTS);
+        world.order(99, 2, &HOSTS);
         world.on("bench", &["fleet", "take", "--over-local"]).exits(0);
         world.until("bench", "well", 2);
         world.in_force("bench");
@@ -145,14 +135,14 @@ fn what_another_put_there_is_not_taken() {
         };
         // Under a number that is not its own.
         fs::write(world.office.bundle(9), &bytes).expect("written");
-        order(&world, 1, 9, &["sluice"]);
+        world.order(1, 9, &["sluice"]);
         assert_eq!(take(1), "another-number");
-        order(&world, 2, 8, &["sluice"]);
+        world.order(2, 8, &["sluice"]);
         assert_eq!(take(1), "missing");
         let mut altered = bytes.clone();
         altered[3_000] ^= 1;
         fs::write(world.office.bundle(1), &altered).expect("written");
-        order(&world, 3, 1, &["sluice"]);
+        world.order(3, 1, &["sluice"]);
         assert_ne!(take(1), "");
         let read = || tipstaff_linux::Here.rules().expect("read").is_some();
         assert!(!world.node("sluice").run(read).expect("entered"), "nothing may be in force");

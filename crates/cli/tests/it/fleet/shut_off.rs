@@ -23,9 +23,7 @@ fn who_does_not_reach_the_carrier_any_more_goes_back() {
         fs::write(&hosts, "").expect("in its place");
         let take = || world.on("sluice", &["fleet", "take", "--format", "json"]);
         world.office.fleet(&["roll-out", "--patience", "0s"]);
-        let order = world.office.path("carrier/orders/000000000009.json");
-        let text = r#"{"number": 2, "hosts": ["sluice"], "all": false, "held": false, "why": "", "at": ""}"#;
-        fs::write(order, text).expect("written");
+        world.order(9, 2, &["sluice"]);
         let back = take().exits(1).json();
         assert_eq!(back["refused"]["code"], "went-back", "{back}");
         world.in_force("sluice");

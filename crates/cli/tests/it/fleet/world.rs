@@ -113,7 +113,17 @@ impl World {
         self.office.path(&format!("{host}-policy"))
     }
 
-    fn host(&self, host: &str, words: &[&str]) -> Command {
+    /// Writes an order by hand, as whoever can write at the carrier could.
+    pub fn order(&self, by: u64, number: u64, hosts: &[&str]) {
+        let folder = self.office.path("carrier/orders");
+        fs::create_dir_all(&folder).expect("a folder");
+        let order = serde_json::json!({
+            "number": number, "hosts": hosts, "all": false, "held": false, "why": "", "at": "2026-12-01T09:00:00Z",
+        });
+        fs::write(folder.join(format!("{by:012}.json")), order.to_string()).expect("written");
+    }
+
+    pub fn host(&self, host: &str, words: &[&str]) -> Command {
         let policy = self.policy(host).display().to_string();
         let before = ["--host", host, "--policy", &policy];
         let mut command = self.office.desk.command(before.iter().chain(words));
