@@ -23,7 +23,7 @@ use super::facts::Facts;
 use super::fetch::Fetch;
 use super::finding::Finding;
 use super::fleet::Fleet;
-use super::formats::{formats, with_formats};
+use super::formats::{formats_of, with_formats};
 use super::global::Global;
 use super::host::Host;
 use super::interface::Interface;
@@ -300,9 +300,9 @@ impl Cli {
             .map_err(|error| explained(error, &mut command))?;
         let cli = Self::from_arg_matches(&matches)?;
         // Ahead of the command's name nobody knows yet what it can write.
-        let named = matches.subcommand_name().unwrap_or_default();
-        if !formats(named).contains(&cli.global.format) {
-            let common: Vec<String> = formats(named).iter().map(|it| it.word()).collect();
+        let (named, formats) = formats_of(&matches);
+        if !formats.contains(&cli.global.format) {
+            let common: Vec<String> = formats.iter().map(|it| it.word()).collect();
             return Err(command.error(
                 ErrorKind::InvalidValue,
                 format!(
@@ -321,7 +321,7 @@ pub fn command() -> clap::Command {
     let names: Vec<String> =
         Cli::command().get_subcommands().map(|it| it.get_name().to_owned()).collect();
     names.iter().fold(Cli::command(), |command, name| {
-        command.mut_subcommand(name, |part| with_examples(with_formats(part, formats(name)), name))
+        command.mut_subcommand(name, |part| with_examples(with_formats(part, name), name))
     })
 }
 

@@ -4,7 +4,7 @@ use super::context::Context;
 use super::membership::Carried;
 use super::output::Output;
 use super::span::span;
-use crate::render;
+use crate::render::{self, Format};
 use clap::Args;
 use std::num::NonZeroUsize;
 use std::time::Duration;
@@ -116,7 +116,10 @@ impl Status {
         if self.wrong {
             report.hosts.retain(|it| !it.is_well());
         }
-        Ok(context.shown(&report, outcome, render::overview))
+        Ok(match context.format() {
+            Format::Openmetrics => Output { text: render::overview_metrics(&report), outcome },
+            _ => context.shown(&report, outcome, render::overview),
+        })
     }
 }
 

@@ -12,13 +12,19 @@ pub(super) enum Kind {
 /// The text, as it grows.
 pub(super) struct Exposition {
     text: String,
-    host: String,
+    /// What all samples are of: a label and its value.
+    of: (&'static str, String),
 }
 
 impl Exposition {
     /// About a host.
     pub(super) fn of(host: &str) -> Self {
-        Self { text: String::new(), host: host.to_owned() }
+        Self { text: String::new(), of: ("host", host.to_owned()) }
+    }
+
+    /// About a fleet.
+    pub(super) fn of_fleet(fleet: &str) -> Self {
+        Self { text: String::new(), of: ("fleet", fleet.to_owned()) }
     }
 
     /// The whole text.
@@ -48,7 +54,8 @@ impl Exposition {
         labels: &[(&str, &str)],
         value: impl std::fmt::Display,
     ) {
-        let _ = write!(self.text, "tipstaff_{name}{{host=\"{}\"", escaped(&self.host));
+        let (label, of) = &self.of;
+        let _ = write!(self.text, "tipstaff_{name}{{{label}=\"{}\"", escaped(of));
         for (label, value) in labels {
             let _ = write!(self.text, ",{label}=\"{}\"", escaped(value));
         }

@@ -8,7 +8,7 @@ use std::os::unix::fs::PermissionsExt;
 use tipstaff_linux::lab::testing::{sealed, street_sluice_granary};
 
 /// The samples of an exposition by their names and labels; anything that a strict reader refuses fails.
-fn samples(text: &str) -> BTreeMap<String, f64> {
+pub fn samples(text: &str) -> BTreeMap<String, f64> {
     let body = text.strip_suffix("# EOF\n").expect("it ends with its end");
     assert!(!body.contains("# EOF"), "there is one end");
     let (mut families, mut found) = (BTreeMap::new(), BTreeMap::new());

@@ -2,6 +2,7 @@
 
 use super::world::{HOSTS, World};
 use crate::harness::{INHERITED, MENDED};
+use crate::metrics::samples;
 use std::fs;
 use tipstaff_linux::Machine as _;
 use tipstaff_linux::lab::testing::sealed;
@@ -47,6 +48,14 @@ fn hosts_take_what_they_are_told_to() {
             let policy = fs::read_to_string(world.policy(host).join("policy.toml"));
             assert_eq!(policy.expect("its policy"), INHERITED);
         }
+        let told = world.office.fleet(&["status", "--format", "openmetrics"]).exits(0).stdout;
+        let samples = samples(&told);
+        let sample = |name: &str| samples.get(name).copied();
+        assert_eq!(sample("tipstaff_fleet_newest{fleet=\"tidewater\"}"), Some(3.0), "{told}");
+        let well = "tipstaff_fleet_hosts{fleet=\"tidewater\",stands=\"well\"}";
+        assert_eq!(sample(well), Some(3.0), "{told}");
+        let number = "tipstaff_fleet_host_number{fleet=\"tidewater\",host=\"sluice\"}";
+        assert_eq!(sample(number), Some(3.0), "{told}");
         let unknown = world.office.fleet(&["roll-out", "--to", "nowhere"]).exits(2).stderr;
         assert!(unknown.contains("its labels are desk, edge, store"), "{unknown}");
     });
