@@ -53,6 +53,7 @@ pub mod roles;
 mod session;
 pub mod show;
 mod shut;
+mod ssh;
 pub mod status;
 pub mod store;
 mod taken;

@@ -1,11 +1,13 @@
 //! How sealed bundles come from who seals them to the hosts, and word of the hosts back.
 
 use crate::Failure;
+use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::time::Duration;
 
 /// What has numbers at a carrier, each given once.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub(super) enum Shelf {
     /// Sealed bundles.
     Sealed,

@@ -4,17 +4,20 @@ use super::carrier::Carrier;
 use super::etcd::Etcd;
 use super::far::Store;
 use super::folder::Folder;
+use super::over_ssh::OverSsh;
 use crate::Failure;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 
 /// Begins the name of an etcd.
 const ETCD: &str = "etcd+";
+/// Begins the name of a folder on another machine.
+const SSH: &str = "ssh://";
 
 /// A carrier as it is named, and by which certificates it is spoken to.
 #[derive(Clone, Debug, Default)]
 pub struct CarrierName {
-    /// A folder's path, or `etcd+https://MEMBER:PORT,MEMBER:PORT/PREFIX`.
+    /// A folder's path, `ssh://[USER@]HOST[:PORT]/PATH`, or `etcd+https://MEMBER:PORT,MEMBER:PORT/PREFIX`.
     pub name: String,
     /// The file of certificates by which it is known.
     pub ca: Option<PathBuf>,
@@ -34,7 +37,13 @@ impl CarrierName {
             None if self.name.is_empty() => {
                 Err(Failure::usage("no carrier is named", "--carrier PATH"))
             }
-            None => Ok(Box::new(Folder::at(Path::new(&self.name)))),
+            None => match self.name.strip_prefix(SSH) {
+                Some(rest) => OverSsh::at(rest).map(|it| Box::new(it) as _).ok_or_else(|| {
+                    let message = format!("`{}` is no carrier", self.name.escape_debug());
+                    Failure::usage(message, "such as ssh://duty@10.44.8.20/srv/fleet")
+                }),
+                None => Ok(Box::new(Folder::at(Path::new(&self.name)))),
+            },
             Some(rest) => self.etcd(rest),
         }
     }

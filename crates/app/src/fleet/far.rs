@@ -1,18 +1,17 @@
 //! Speaking with a store over HTTPS. A process of its own does it, without privileges: a line with a request, a line with
 //! the answer.
 
+use super::lines::{LONGEST, Lines};
 use crate::{nobody, tls};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::io::{self, BufRead, Write};
 use std::path::PathBuf;
-use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::process::Command;
 use std::time::Duration;
 
 /// How long a member of the store may take to answer.
 const PATIENCE: Duration = Duration::from_secs(5);
-/// A part of what is sealed has at most a MiB, in base64; a list has many of the hosts' words.
-const LONGEST: u64 = 256 * 1024 * 1024;
 
 /// Where a store is, and how it is spoken to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -41,56 +40,25 @@ enum Answer {
 
 /// A conversation with a store.
 #[derive(Debug)]
-pub(super) struct Talk {
-    child: Child,
-    /// `None` once nothing more is asked.
-    to: Option<ChildStdin>,
-    from: BufReader<ChildStdout>,
-}
+pub(super) struct Talk(Lines);
 
 impl Talk {
     /// Begins one: a connection of its own.
     pub(super) fn begin(store: &Store) -> Result<Self, String> {
-        let lost = |error: io::Error| format!("cannot be spoken to: {error}");
         // Not by the file's name: something else may lie over that by now.
         let mut command = Command::new("/proc/self/exe");
-        command.arg("carry").stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
-        let mut child = command.spawn().map_err(lost)?;
-        let (Some(to), Some(from)) = (child.stdin.take(), child.stdout.take()) else {
-            return Err("cannot be spoken to".into());
-        };
-        let mut talk = Self { child, to: Some(to), from: BufReader::new(from) };
-        talk.send(store).map_err(lost)?;
-        Ok(talk)
+        command.arg("carry");
+        let mut lines = Lines::begin(command)?;
+        lines.send(store)?;
+        Ok(Self(lines))
     }
 
     /// Asks, and gives what is answered.
     pub(super) fn ask(&mut self, path: &str, body: Value) -> Result<Value, String> {
-        let silent = |_| "whoever was to speak with it fell silent".to_owned();
-        self.send(&Request { path: path.to_owned(), body }).map_err(silent)?;
-        let mut line = Vec::new();
-        (&mut self.from).take(LONGEST).read_until(b'\n', &mut line).map_err(silent)?;
-        match serde_json::from_slice(&line) {
-            Ok(Answer::Body(body)) => Ok(body),
-            Ok(Answer::Failed(why)) => Err(why),
-            Err(_) => Err("whoever was to speak with it fell silent".into()),
+        match self.0.ask(&Request { path: path.to_owned(), body })? {
+            Answer::Body(body) => Ok(body),
+            Answer::Failed(why) => Err(why),
         }
-    }
-
-    fn send(&mut self, what: &impl Serialize) -> io::Result<()> {
-        let to = self.to.as_mut().ok_or(io::ErrorKind::BrokenPipe)?;
-        serde_json::to_writer(&mut *to, what)?;
-        to.write_all(b"\n")?;
-        to.flush()
-    }
-}
-
-impl Drop for Talk {
-    fn drop(&mut self) {
-        // Whoever is nobody may not be ended by somebody who has given up that right; where nobody asks any more, it ends.
-        self.to = None;
-        let _ = self.child.kill();
-        let _ = self.child.wait();
     }
 }
 

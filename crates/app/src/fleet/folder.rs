@@ -157,6 +157,11 @@ impl Carrier for Folder {
     }
 
     fn tell(&self, host: &str, word: &[u8]) -> Result<(), Failure> {
+        // Also one that came from another machine.
+        if !is_host(host.trim_start_matches('.')) {
+            let why = io::Error::new(ErrorKind::InvalidInput, "no host is called so");
+            return Err(self.failed("leave word", &why));
+        }
         let name = format!("{host}{WORD}");
         let told = self.write(HOSTS, &name, word, |draft, place| fs::rename(draft, place));
         told.map_err(|error| self.failed("leave word", &error))

@@ -1,5 +1,6 @@
 //! Somewhere that probes can be sent from.
 
+use crate::ssh;
 use std::path::PathBuf;
 
 /// Somewhere that probes can be sent from, standing for a place.
@@ -34,7 +35,7 @@ impl Vantage {
         let (place, way) = text.split_once('=').filter(|it| !it.0.is_empty()).ok_or(FORM)?;
         let way = match (way.strip_prefix("netns:"), way.strip_prefix("ssh://")) {
             (Some(path), _) if !path.is_empty() => Way::Namespace(path.into()),
-            (_, Some(host)) => Way::Far(over_ssh(host).ok_or(FORM)?),
+            (_, Some(host)) => Way::Far(ssh::words(host, &["tipstaff", "vantage"]).ok_or(FORM)?),
             _ => return Err(FORM.into()),
         };
         Ok(Self { place: place.into(), way })
@@ -50,43 +51,6 @@ impl Vantage {
         let words = ["sh", "-c", command].map(str::to_owned);
         Ok(Self { place: place.into(), way: Way::Far(words.to_vec()) })
     }
-}
-
-/// The command for `[USER@]HOST[:PORT]`; an IPv6 address stands in brackets (RFC 3986 section
-/// 3.2.2). `None` if it is none of that.
-fn over_ssh(text: &str) -> Option<Vec<String>> {
-    let text = text.strip_suffix('/').unwrap_or(text);
-    let (user, rest) = match text.rsplit_once('@') {
-        Some((user, rest)) => (Some(user), rest),
-        None => (None, text),
-    };
-    let (host, port) = match rest.strip_prefix('[') {
-        Some(rest) => {
-            let (host, behind) = rest.split_once(']')?;
-            (host, if behind.is_empty() { None } else { Some(behind.strip_prefix(':')?) })
-        }
-        None => match rest.split_once(':') {
-            Some((host, port)) => (host, Some(port)),
-            None => (rest, None),
-        },
-    };
-    // Nothing of it may be taken for an option.
-    let plain = |word: &str| {
-        let good = |char: char| char.is_alphanumeric() || "._-:%".contains(char);
-        !word.is_empty() && !word.starts_with('-') && word.chars().all(good)
-    };
-    if !plain(host) || user.is_some_and(|user| !plain(user)) {
-        return None;
-    }
-    let mut words = vec!["ssh".to_owned(), "-T".to_owned()];
-    if let Some(port) = port {
-        words.extend(["-p".to_owned(), port.parse::<u16>().ok()?.to_string()]);
-    }
-    if let Some(user) = user {
-        words.extend(["-l".to_owned(), user.to_owned()]);
-    }
-    words.extend(["--", host, "tipstaff", "vantage"].map(str::to_owned));
-    Some(words)
 }
 
 #[cfg(test)]

@@ -2,19 +2,28 @@
 
 use super::output::Output;
 use clap::Args;
+use std::path::PathBuf;
 use tipstaff_app::{Failure, fleet};
 
 /// Options of the process that speaks with a store.
 #[derive(Debug, Args)]
-pub struct Carry {}
+pub struct Carry {
+    /// Instead: the far end of a carrier over SSH, about this folder
+    #[arg(long, value_name = "PATH")]
+    folder: Option<PathBuf>,
+}
 
 impl Carry {
     /// Runs it.
     ///
     /// # Errors
     /// Why it could not hand over what it was answered.
-    pub fn run() -> Result<Output, Failure> {
-        let handed = fleet::carry(std::io::stdin().lock(), &mut std::io::stdout().lock());
+    pub fn run(&self) -> Result<Output, Failure> {
+        let (from, mut to) = (std::io::stdin().lock(), std::io::stdout().lock());
+        let handed = match &self.folder {
+            Some(folder) => fleet::carry_folder(folder, from, &mut to),
+            None => fleet::carry(from, &mut to),
+        };
         handed.map_err(|error| Failure::System {
             message: format!("cannot hand over what the store answered: {error}"),
             help: Vec::new(),

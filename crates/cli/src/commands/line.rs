@@ -246,7 +246,7 @@ impl Command {
             Self::StandBy(it) => it.run(context),
             Self::SeeOut(_) => SeeOut::run(context),
             Self::Fetch(_) => Fetch::run(),
-            Self::Carry(_) => Carry::run(),
+            Self::Carry(it) => it.run(),
             Self::StandIn(it) => it.run(),
         }
     }

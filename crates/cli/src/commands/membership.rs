@@ -22,8 +22,8 @@ pub struct Signed {
 /// The carrier, and by which certificates it is spoken to.
 #[derive(Debug, Args)]
 pub struct By {
-    /// How sealed bundles come to the hosts, and word of them back: a folder, or
-    /// etcd+https://MEMBER:PORT,MEMBER:PORT/PREFIX
+    /// How sealed bundles come to the hosts, and word of them back: a folder, one of another machine
+    /// (ssh://USER@HOST:PORT/PATH), or etcd+https://MEMBER:PORT,MEMBER:PORT/PREFIX
     #[arg(long, value_name = "PATH|STORE", env = "TIPSTAFF_CARRIER")]
     carrier: Option<String>,
     /// The certificates by which the store is known; those that this system trusts if left out

@@ -1,6 +1,7 @@
 //! One policy for many hosts: sealed, rolled out, and what each makes of it.
 
 mod by_etcd;
+mod by_ssh;
 mod compared;
 mod faults;
 mod rolled;
