@@ -52,6 +52,12 @@ pub(super) trait Carrier: fmt::Debug {
     /// [`Failure`] if it cannot be written: then the carrier is not reached.
     fn tell(&self, host: &str, word: &[u8]) -> Result<(), Failure>;
 
+    /// The last word of a host; `None` if it never said anything.
+    ///
+    /// # Errors
+    /// [`Failure`] if it cannot be looked at.
+    fn word_of(&self, host: &str) -> Result<Option<Vec<u8>>, Failure>;
+
     /// The last word of each host.
     ///
     /// # Errors

@@ -286,6 +286,11 @@ impl Carrier for Etcd {
         self.try_tell(host, word).map_err(|why| self.failed("leave word", &why))
     }
 
+    fn word_of(&self, host: &str) -> Result<Option<Vec<u8>>, Failure> {
+        let word = self.get(&self.key(&format!("hosts/{host}")));
+        word.map_err(|why| self.failed("read a word", &why))
+    }
+
     fn told(&self) -> Result<Vec<Word>, Failure> {
         self.try_told().map_err(|why| self.failed("look", &why))
     }

@@ -167,6 +167,14 @@ impl Carrier for Folder {
         told.map_err(|error| self.failed("leave word", &error))
     }
 
+    fn word_of(&self, host: &str) -> Result<Option<Vec<u8>>, Failure> {
+        match read(&self.path.join(HOSTS).join(format!("{host}{WORD}")), WORD_AT_MOST) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(self.failed("read a word", &error)),
+        }
+    }
+
     fn told(&self) -> Result<Vec<Word>, Failure> {
         let mut words = Vec::new();
         for name in self.list(HOSTS)? {

@@ -1,7 +1,7 @@
 //! A folder on another machine as the carrier, over SSH: `tipstaff carry --folder` there is asked, a line of JSON for
 //! each question.
 
-use super::carrier::{Carrier, Put, Shelf, Word};
+use super::carrier::{Carrier, Put, Shelf, Word, is_host};
 use super::folder::Folder;
 use super::lines::Lines;
 use crate::{Failure, ssh};
@@ -33,6 +33,7 @@ enum Request {
     Read { shelf: Shelf, number: u64 },
     Put { shelf: Shelf, number: u64, bytes: String },
     Tell { host: String, word: String },
+    WordOf { host: String },
     Told {},
 }
 
@@ -140,6 +141,14 @@ impl Carrier for OverSsh {
         }
     }
 
+    fn word_of(&self, host: &str) -> Result<Option<Vec<u8>>, Failure> {
+        match self.ask("read a word", &Request::WordOf { host: host.to_owned() })? {
+            Answer::Bytes(None) => Ok(None),
+            Answer::Bytes(Some(text)) => bytes(&text).map(Some).ok_or_else(|| self.odd()),
+            _ => Err(self.odd()),
+        }
+    }
+
     fn told(&self) -> Result<Vec<Word>, Failure> {
         let Answer::Told(words) = self.ask("look", &Request::Told {})? else {
             return Err(self.odd());
@@ -182,6 +191,12 @@ fn answer(folder: &Folder, request: Request) -> Result<Answer, Failure> {
         Request::Tell { host, word } => {
             folder.tell(&host, &bytes(&word).ok_or_else(unreadable)?)?;
             Answer::Put { done: true }
+        }
+        Request::WordOf { host } => {
+            if !is_host(&host) {
+                return Err(Failure::usage("no host is called so", "both ends must speak alike"));
+            }
+            Answer::Bytes(folder.word_of(&host)?.map(text))
         }
         Request::Told {} => {
             let told = folder.told()?.into_iter();

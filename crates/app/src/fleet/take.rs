@@ -5,7 +5,7 @@ use super::carriers::CarrierName;
 use super::kept::{self, Member};
 use super::order::{self, Numbered, Order};
 use super::packed;
-use super::standing::{Has, NotTaken};
+use super::standing::{Has, NotTaken, Standing};
 use super::trust::{Accepted, Trust};
 use crate::effect::Effects;
 use crate::load::{load_vouched, name_of_this_machine};
@@ -129,7 +129,8 @@ pub(super) fn take_from(
     let Some(bytes) = carrier.read(Shelf::Sealed, number)? else {
         return telling.refuse("missing", format!("number {number} is not at the carrier"));
     };
-    let accepted = match accepted(home, trust, number, &bytes)? {
+    let said = said(carrier, &place.host, trust)?;
+    let accepted = match accepted(home, trust, (number, &bytes), said)? {
         Ok(accepted) => accepted,
         Err((code, why)) => return telling.refuse(code, why),
     };
@@ -161,11 +162,12 @@ type Why = (&'static str, String);
 fn accepted(
     home: &Home,
     trust: &Trust,
-    number: u64,
-    bytes: &[u8],
+    (number, bytes): (u64, &[u8]),
+    said: Option<Seen>,
 ) -> Result<Result<Accepted, Why>, Failure> {
     let signers = trust.signers()?;
-    let seen = Seen::read(home, &trust.fleet)?;
+    let seen = Seen::read(home, &trust.fleet)?.into_iter().chain(said);
+    let seen = seen.max_by_key(|it| it.sequence);
     let last = seen.as_ref().map(|it| (it.sequence, it.sha256.as_str()));
     let accepted = trust.open(bytes, &signers).and_then(|it| {
         it.opened.follows(&it.digest, last)?;
@@ -176,6 +178,17 @@ fn accepted(
         Ok(_) => Err(("another-number", "its number is not the one it is named by".into())),
         Err(refusal) => Err((refusal.code(), refusal.to_string())),
     })
+}
+
+/// What this host said at the carrier that it has, before its disk was perhaps brought back from a copy.
+fn said(carrier: &dyn Carrier, host: &str, trust: &Trust) -> Result<Option<Seen>, Failure> {
+    let Some(word) = carrier.word_of(host)? else { return Ok(None) };
+    // What is no word of ours is told of elsewhere, and forbids nothing.
+    let word: Option<Standing> = serde_json::from_slice(&word).ok();
+    let word = word.filter(|it| it.host == host && it.fleet == trust.fleet);
+    let seen =
+        |has: Has| Seen { fleet: trust.fleet.clone(), sequence: has.number, sha256: has.sha256 };
+    Ok(word.and_then(|it| it.has).map(seen))
 }
 
 /// What it means for this machine.

@@ -64,22 +64,22 @@ fn hosts_take_what_they_are_told_to() {
 #[test]
 fn what_is_older_is_refused_also_after_a_disk_was_brought_back() {
     sealed("fleet::rolled::what_is_older_is_refused_also_after_a_disk_was_brought_back", || {
-        let world = World::new(INHERITED);
+        let mut world = World::new(INHERITED);
         world.office.fleet(&["seal", "--key", "key"]).exits(0);
         world.office.seals(MENDED);
         world.order(1, 2, &["granary"]);
-        let take = || world.on("granary", &["fleet", "take", "--format", "json"]);
-        assert_eq!(take().exits(0).json()["done"], "taken");
+        let take = |world: &World| world.on("granary", &["fleet", "take", "--format", "json"]);
+        assert_eq!(take(&world).exits(0).json()["done"], "taken");
         world.in_force("granary");
         let kept = world.office.desk.kept_by("granary");
         let (seen, member) = (kept.join("fleet-seen.json"), kept.join("fleet-member.json"));
         world.order(2, 1, &["granary"]);
-        assert_eq!(take().exits(1).json()["refused"]["code"], "older");
+        assert_eq!(take(&world).exits(1).json()["refused"]["code"], "older");
         // As if what is kept of it were of before.
         fs::remove_file(&seen).expect("removed");
         fs::remove_file(&member).expect("removed");
         fs::remove_file(kept.join("fleet-taken.sealed")).expect("removed");
-        let local = take().exits(1).json();
+        let local = take(&world).exits(1).json();
         assert_eq!(local["refused"]["code"], "changed-here", "{local}");
         let over = ["fleet", "take", "--over-local", "--format", "json"];
         let older = world.on("granary", &over).exits(1).json();
@@ -98,6 +98,19 @@ fn what_is_older_is_refused_also_after_a_disk_was_brought_back() {
         fs::remove_file(&beside).expect("removed");
         fs::remove_file(&seen).expect("removed");
         world.in_force("granary");
+        // Nothing is left on this machine: it still said at the carrier what it had.
+        world.order(3, 2, &["granary"]);
+        world.on("granary", &["fleet", "take", "--over-local"]).exits(0);
+        world.attend("granary");
+        world.until("granary", "well", 2);
+        world.end("granary");
+        for file in [&seen, &member, &kept.join("fleet-taken.sealed"), &beside] {
+            fs::remove_file(file).expect("removed");
+        }
+        fs::remove_dir_all(world.policy("granary")).expect("removed");
+        world.order(4, 1, &["granary"]);
+        let older = take(&world).exits(1).json();
+        assert_eq!(older["refused"]["code"], "older", "{older}");
     });
 }
 
