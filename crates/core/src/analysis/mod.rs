@@ -6,6 +6,7 @@
 //! diagrams of [`crate::meaning`], which describe everything at once, are asked only where taking
 //! pieces apart would take too many steps.
 
+mod between;
 mod budget;
 mod compare;
 mod expect;
@@ -19,6 +20,7 @@ mod question;
 mod reopening;
 mod samples;
 
+pub use between::{Fared, Leg, between};
 pub use compare::{Change, Comparison, Noticed, Side, compare, compare_decisions};
 pub use expect::{Failing, failing};
 pub use findings::{

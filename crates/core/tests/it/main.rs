@@ -4,6 +4,7 @@ mod adopting;
 mod analysis;
 mod answers;
 mod baseline;
+mod between;
 mod bundles;
 mod drafting;
 mod drift;
