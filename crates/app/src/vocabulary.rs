@@ -415,6 +415,18 @@ words! {
 }
 
 words! {
+    /// Whether traffic from one host arrives at another.
+    Reaches {
+        /// All of it does.
+        Yes = "yes",
+        /// Some of it does.
+        InPart = "in-part",
+        /// None of it does.
+        No = "no",
+    }
+}
+
+words! {
     /// How things stand with a host of a fleet, in one word.
     Stands {
         /// It has what it should, in force.

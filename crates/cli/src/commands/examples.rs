@@ -154,6 +154,11 @@ fn examples_of_fleets(command: &str) -> &'static [&'static str] {
             "tipstaff fleet compare demo/inherited.toml",
             "tipstaff fleet compare newest --carrier /srv/fleet",
         ],
+        "fleet reach" => &[
+            "tipstaff fleet reach sluice granary 5432/tcp",
+            "tipstaff fleet reach bench granary 873/tcp --through sluice",
+        ],
+        "fleet matrix" => &["tipstaff fleet matrix 9100/tcp"],
         "fleet roll-out" => &[
             "tipstaff fleet roll-out --fleet tidewater --carrier /srv/fleet",
             "tipstaff fleet roll-out --to shelf --steps 1,10%,100% --pause 5m --stop-at 2 --fleet tidewater --carrier etcd+https://10.44.8.20:2379/tidewater",

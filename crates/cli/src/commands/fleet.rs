@@ -2,6 +2,7 @@
 
 use super::context::Context;
 use super::output::Output;
+use super::pairs::{Matrix, Reach};
 use super::rolling::{Hold, RollOut, Status, Take};
 use super::sealing::{Compare, Seal, Undo, Verify};
 use clap::Subcommand;
@@ -16,6 +17,10 @@ pub enum Fleet {
     Verify(Verify),
     /// Show what a policy or a sealed bundle changes, host by host; those that fare alike together
     Compare(Compare),
+    /// Say whether one host reaches another, and which decision of which host says so
+    Reach(Reach),
+    /// Show who reaches whom with some traffic, exactly
+    Matrix(Matrix),
     /// Tell hosts to take what was sealed last, some at a time; stops by itself where one does not
     RollOut(RollOut),
     /// Let no more hosts take what is rolled out
@@ -43,6 +48,8 @@ impl Fleet {
             Self::Seal(it) => it.run(context),
             Self::Verify(it) => it.run(context),
             Self::Compare(it) => it.run(context),
+            Self::Reach(it) => it.run(context),
+            Self::Matrix(it) => it.run(context),
             Self::RollOut(it) => it.run(context),
             Self::Hold(it) => it.run(context),
             Self::Undo(it) => it.run(context),

@@ -42,6 +42,7 @@ mod membership;
 mod named;
 mod newcomers;
 mod output;
+mod pairs;
 mod place;
 mod posture;
 mod programs;

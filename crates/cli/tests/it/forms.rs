@@ -45,6 +45,8 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("fleet-seal", schema_for!(fleet::Sealed)),
         ("fleet-verify", schema_for!(fleet::Verified)),
         ("fleet-compare", schema_for!(fleet::Compared)),
+        ("fleet-reach", schema_for!(fleet::Reached)),
+        ("fleet-matrix", schema_for!(fleet::Matrix)),
         ("fleet-roll-out", schema_for!(fleet::RolledOut)),
         ("fleet-hold", schema_for!(fleet::Held)),
         ("fleet-undo", schema_for!(fleet::Undone)),

@@ -4,6 +4,7 @@ mod by_etcd;
 mod by_ssh;
 mod compared;
 mod faults;
+mod pairs;
 mod rolled;
 mod sealed;
 mod shut_off;
