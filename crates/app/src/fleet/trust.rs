@@ -3,6 +3,7 @@
 use super::carrier::Shelf;
 use super::carriers::CarrierName;
 use super::packed;
+use crate::load::only_ours;
 use crate::{Failure, now};
 use std::fs;
 use std::io::ErrorKind;
@@ -76,6 +77,10 @@ impl Trust {
                 return Err(Failure::usage(message, "--signers names the file"));
             }
         };
+        // Whoever may write it lets anybody seal.
+        if let Ok(metadata) = fs::metadata(&self.signers) {
+            only_ours(&shown.to_string(), &metadata)?;
+        }
         let read = Signers::read(&text).map_err(|mistake| {
             let message = format!("{shown}, {mistake}");
             Failure::usage(message, "a line is a name and a public key: duty ssh-ed25519 AAAA...")

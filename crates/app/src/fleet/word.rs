@@ -23,6 +23,8 @@ const SOON: Duration = Duration::from_millis(500);
 const LOOK: Duration = Duration::from_secs(5);
 /// Where the carrier is not reached, or something was refused, it is tried again after so long.
 const AGAIN: Duration = Duration::from_secs(20);
+/// Where only somebody changed rules in the kernel, it is looked no more often than so whether ours are still there.
+const BETWEEN: Duration = Duration::from_secs(15);
 /// So often a host says how it stands though nothing has changed.
 const ANYWAY: Duration = Duration::from_secs(60);
 /// It has so long for it before it counts as silent.
@@ -45,6 +47,7 @@ struct Attending {
 #[derive(Debug)]
 struct Known {
     of: Depends,
+    when: Instant,
     in_force: Option<bool>,
     drift: Option<String>,
     posture: Option<String>,
@@ -153,7 +156,13 @@ impl Attending {
         let changed_here = changed_here(home, &place.policy)?;
         let generation = machine.generation().ok();
         let depends = (generation, docket_stamp(home), member, changed_here);
-        if self.known.as_ref().is_none_or(|it| it.of != depends) {
+        // Others may change their rules all the time.
+        let stays = |it: &Known| {
+            let young = it.when.elapsed() < BETWEEN;
+            it.of == depends
+                || young && (&it.of.1, &it.of.2, it.of.3) == (&depends.1, &depends.2, depends.3)
+        };
+        if !self.known.as_ref().is_some_and(stays) {
             self.known = Some(known(machine, home, place, depends.clone()));
         }
         let known = self.known.as_ref();
@@ -198,5 +207,5 @@ fn known(machine: &dyn Machine, home: &Home, place: &Place, of: Depends) -> Know
     let posture = report.and_then(|it| it.posture).and_then(|it| it.posture);
     let found = |it: &Loaded| review::report(machine, it, false).ok();
     let findings = policy.as_ref().and_then(found).map(|it| it.findings.len());
-    Known { of, in_force, drift, posture, findings }
+    Known { of, when: Instant::now(), in_force, drift, posture, findings }
 }

@@ -35,12 +35,9 @@ fn one_host_reaches_another_if_both_let_it() {
 /// The matrix says of each pair what `reach` says.
 #[test]
 fn the_matrix_says_of_each_pair_what_is_said_of_it_alone() {
-    for (policy, traffic) in [
-        (INHERITED, "5432/tcp"),
-        (MENDED, "5432/tcp"),
-        (MENDED, "any"),
-        (MENDED, "25-9100/tcp"),
-    ] {
+    for (policy, traffic) in
+        [(INHERITED, "5432/tcp"), (MENDED, "5432/tcp"), (MENDED, "any"), (MENDED, "25-9100/tcp")]
+    {
         let desk = Desk::with(policy);
         let matrix = desk.run(["fleet", "matrix", traffic, "--format", "json"]).exits(0).json();
         let mut pairs = 0;

@@ -4,6 +4,7 @@ use super::world::{Office, PUBLIC};
 use crate::harness::{INHERITED, MENDED};
 use crate::servers::needed;
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::thread::sleep;
@@ -52,6 +53,11 @@ fn what_this_host_would_not_take_is_told() {
     assert_eq!(found["refused"]["code"], "not-a-sealed-bundle");
     fs::write(&file, &bytes).expect("written");
     assert!(office.fleet(&["verify", "missing.sealed"]).exits(2).stderr.contains("missing.sealed"));
+    // Whoever may write the list could let anybody sign.
+    fs::set_permissions(office.path("signers"), fs::Permissions::from_mode(0o664)).expect("a mode");
+    let open = verify(&[]).exits(2).stderr;
+    assert!(open.contains("others may write"), "{open}");
+    fs::set_permissions(office.path("signers"), fs::Permissions::from_mode(0o644)).expect("a mode");
     // Whoever signed it is taken off the list.
     fs::write(office.path("signers"), "# nobody any more\n").expect("written");
     let nobody = verify(&[]).exits(2).stderr;
