@@ -20,6 +20,8 @@ pub struct Order {
     pub all: bool,
     /// Whether no more hosts take it for now.
     pub held: bool,
+    /// Which attempt at rolling it out it is: what a host did not take in one it tries again in the next only.
+    pub attempt: u64,
     /// Why it is so, for readers; may be empty.
     pub why: String,
     /// When it was written (RFC 3339).

@@ -17,7 +17,7 @@ const LOOK: Duration = Duration::from_millis(500);
 /// How it is rolled out.
 #[derive(Clone, Debug)]
 pub struct Steps {
-    /// How many hosts have it after each step; the last is all of those that are meant.
+    /// How many hosts have it after each step; behind the last it is over.
     pub sizes: Vec<Size>,
     /// How long it is waited between two.
     pub pause: Duration,
@@ -85,7 +85,7 @@ pub struct Far {
 pub struct RolledOut {
     /// The number of the sealed bundle.
     pub number: u64,
-    /// Whether all that are meant have it.
+    /// Whether all that were told to take it have it.
     pub done: bool,
     /// Why it was stopped; `null` if it was not.
     pub stopped: Option<String>,
@@ -98,7 +98,7 @@ pub struct RolledOut {
 }
 
 impl RolledOut {
-    /// Whether all that are meant have it, as an exit code says it.
+    /// Whether all that were told to take it have it, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
         if self.done { Outcome::Fine } else { Outcome::Found }
     }
@@ -130,7 +130,7 @@ pub fn roll_out(
     let mut stage = 0;
     loop {
         let size = steps.sizes.get(stage).map_or(all.len(), |it| it.of(all.len()));
-        let told = tell(&*carrier, number, &meant, size)?;
+        let (attempt, told) = tell(&*carrier, number, &meant, size)?;
         let began_now = Instant::now();
         told.iter().for_each(|it| _ = began.entry(it.clone()).or_insert(began_now));
         loop {
@@ -140,8 +140,11 @@ pub fn roll_out(
             let standing: Vec<HostStands> = told.iter().map(stand).collect();
             let have = standing.iter().filter(|it| it.has() == Some(number)).count();
             far(&Far { have, told: told.len(), all: all.len() });
-            let failed: Vec<&HostStands> =
-                standing.iter().filter(|it| fails(it, number, &began, steps.patience)).collect();
+            let fails = |it: &&HostStands| {
+                let late = began.get(&it.host).is_some_and(|it| it.elapsed() >= steps.patience);
+                fails(it, number, attempt, late)
+            };
+            let failed: Vec<&HostStands> = standing.iter().filter(fails).collect();
             if failed.len() >= steps.stop_at.max(1) {
                 let why = stop_word(&failed);
                 hold_at(&*carrier, number, &why)?;
@@ -157,7 +160,7 @@ pub fn roll_out(
                 return Ok(result(number, all, standing, Some(why)));
             }
             if have + failed.len() == told.len() {
-                if told.len() >= all.len() {
+                if told.len() >= all.len() || stage + 1 >= steps.sizes.len() {
                     return Ok(result(number, all, standing, None));
                 }
                 break;
@@ -205,17 +208,20 @@ struct Meant {
     is_all: bool,
 }
 
-/// Tells the first of the hosts to take it, besides those that are told already; gives all that are.
+/// Tells the first of the hosts to take it, besides those that are told already; gives the attempt, and all
+/// that are.
 fn tell(
     carrier: &dyn Carrier,
     number: u64,
     meant: &Meant,
     size: usize,
-) -> Result<Vec<String>, Failure> {
+) -> Result<(u64, Vec<String>), Failure> {
     let names = &meant.hosts;
     let next = |before: Option<&Order>| {
         let before = before.filter(|it| it.number == number);
         let was_all = before.is_some_and(|it| it.all);
+        // Whoever goes on with what was held has looked at what kept it from being taken.
+        let attempt = before.map_or(1, |it| it.attempt + u64::from(it.held));
         let mut hosts = before.map(|it| it.hosts.clone()).unwrap_or_default();
         let told: BTreeSet<&String> = hosts.iter().collect();
         let missing = size.saturating_sub(names.iter().filter(|it| told.contains(it)).count());
@@ -226,31 +232,23 @@ fn tell(
         hosts.extend(new);
         let hosts = if all { Vec::new() } else { hosts };
         let (at, why) = (now().to_string(), String::new());
-        (!same).then_some(Order { number, hosts, all, held: false, why, at })
+        (!same).then_some(Order { number, hosts, all, held: false, attempt, why, at })
     };
     order::write(carrier, next)?;
     let order = order::last(carrier)?.map(|it| it.1).filter(|it| it.number == number);
-    let Some(order) = order else { return Ok(Vec::new()) };
+    let Some(order) = order else { return Ok((0, Vec::new())) };
     let told: BTreeSet<&String> = order.hosts.iter().collect();
-    Ok(names.iter().filter(|it| order.all || told.contains(it)).cloned().collect())
+    let told = names.iter().filter(|it| order.all || told.contains(it)).cloned().collect();
+    Ok((order.attempt, told))
 }
 
-/// Whether a host does not take it.
-fn fails(
-    host: &HostStands,
-    number: u64,
-    began: &BTreeMap<String, Instant>,
-    patience: Duration,
-) -> bool {
+/// Whether a host does not take it. What it did not take in an attempt before, it may not have tried again yet.
+fn fails(host: &HostStands, number: u64, attempt: u64, late: bool) -> bool {
     if host.has() == Some(number) {
         return host.stands == say::Stands::Drifted;
     }
-    let late = began.get(&host.host).is_some_and(|it| it.elapsed() >= patience);
-    match host.stands {
-        say::Stands::Refused | say::Stands::WentBack => true,
-        say::Stands::ChangedHere => host.said.as_ref().is_some_and(|it| it.refused.is_some()),
-        _ => late,
-    }
+    let refused = host.said.as_ref().and_then(|it| it.refused.as_ref());
+    late || refused.is_some_and(|it| it.number == number && it.attempt == attempt)
 }
 
 fn stop_word(failed: &[&HostStands]) -> String {

@@ -57,8 +57,8 @@ pub struct Has {
 pub struct NotTaken {
     /// Its number.
     pub number: u64,
-    /// The number of the order by which it was to take it: it is tried again with another one.
-    pub order: u64,
+    /// In which attempt at rolling it out: if it went back, it is tried again in another one only.
+    pub attempt: u64,
     /// A word for why, that stays: `went-back`, `changed-here`, `not-for-this-host`, `stopped`, or that of a refusal.
     pub code: String,
     /// The same, as a sentence.

@@ -82,7 +82,7 @@ impl Place {
 pub struct How {
     /// Whether what somebody changed on this machine is given up.
     pub over_local: bool,
-    /// Whether it is tried again although it was refused by the same order.
+    /// Whether it is tried again although it went back in the same attempt at rolling it out.
     pub again: bool,
 }
 
@@ -109,18 +109,19 @@ pub(super) fn take_from(
     let place = Place::of(home)?;
     let member = Member::read(home)?;
     let wanted = order.filter(|it| !it.1.held && it.1.is_for(&place.host));
-    let Some((by, order)) = wanted else { return Ok(nothing(member, None)) };
+    let Some((_, order)) = wanted else { return Ok(nothing(member, None)) };
     let number = order.number;
     let has = member.has.as_ref().is_some_and(|it| it.number == number);
     if has && !how.over_local {
         return Ok(nothing(member, Some(number)));
     }
     // Whatever else kept it from being taken may be over; to be shut off again and again helps nobody.
-    let went_back = |it: &NotTaken| it.number == number && it.order == *by && it.code == WENT_BACK;
+    let went_back =
+        |it: &NotTaken| it.number == number && it.attempt == order.attempt && it.code == WENT_BACK;
     if let Some(refused) = member.refused.clone().filter(|it| went_back(it) && !how.again) {
         return Ok(not_taken(member.has, refused));
     }
-    let telling = Telling { home, member: &member, by: *by, order };
+    let telling = Telling { home, member: &member, order };
     if !how.over_local && kept::changed_here(home, &place.policy)? {
         let why =
             format!("its policy in {} was changed on the machine itself", place.policy.display());
@@ -300,7 +301,6 @@ fn not_taken(has: Option<Has>, refused: NotTaken) -> Taken {
 struct Telling<'t> {
     home: &'t Home,
     member: &'t Member,
-    by: u64,
     order: &'t Order,
 }
 
@@ -308,7 +308,7 @@ impl Telling<'_> {
     /// Keeps why it is not taken, so that it is not tried over and over.
     fn refuse(&self, code: &str, why: String) -> Result<Taken, Failure> {
         let (number, code) = (self.order.number, code.to_owned());
-        let refused = NotTaken { number, order: self.by, code, why };
+        let refused = NotTaken { number, attempt: self.order.attempt, code, why };
         let has = self.member.has.clone();
         let member = Member { has: has.clone(), refused: Some(refused.clone()) };
         if member != *self.member {

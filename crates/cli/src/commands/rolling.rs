@@ -19,7 +19,7 @@ pub struct RollOut {
     /// Only hosts with one of these labels
     #[arg(long, value_name = "LABEL", num_args = 1..)]
     to: Vec<String>,
-    /// How many hosts have it after each step: numbers, or shares of all that are meant
+    /// How many hosts have it after each step, the last included: numbers, or shares of all that are meant
     #[arg(long, value_name = "STEPS", value_delimiter = ',', value_parser = Size::parse, default_value = "1,10%,100%")]
     steps: Vec<Size>,
     /// How long to wait between two steps

@@ -83,7 +83,7 @@ pub fn rolled_out(report: &RolledOut, screen: &Screen) -> String {
             let line = format!("{lead} number {number} goes to no more hosts: {}", clean(why));
             format!("{}\n", wrap(&line, screen.width).join("\n"))
         }
-        None if report.done => {
+        None if report.done && report.wait.is_empty() => {
             let lead = screen.paint(Style::Good, "rolled out:");
             format!("{lead} number {number}, to all {have} hosts that are meant\n")
         }

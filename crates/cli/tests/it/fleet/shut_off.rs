@@ -40,3 +40,29 @@ fn who_does_not_reach_the_carrier_any_more_goes_back() {
         world.until("sluice", "well", 2);
     });
 }
+
+/// Whoever has mended what kept a host from taking it goes on with the same command; one step is one step.
+#[test]
+fn what_was_stopped_goes_on_once_it_is_mended() {
+    sealed("fleet::shut_off::what_was_stopped_goes_on_once_it_is_mended", || {
+        let mut world = World::new(INHERITED);
+        world.office.fleet(&["seal", "--key", "key"]).exits(0);
+        for host in HOSTS {
+            world.attend(host);
+        }
+        let one = world.office.fleet(&["roll-out", "--steps", "1", "--format", "json"]).exits(0);
+        let one = one.json();
+        assert_eq!(one["have"], serde_json::json!(["sluice"]), "{one}");
+        assert_eq!(one["wait"], serde_json::json!(["granary", "bench"]), "{one}");
+        // A policy that somebody had put there before.
+        let own = world.policy("granary");
+        fs::create_dir(&own).expect("a folder");
+        fs::write(own.join("policy.toml"), INHERITED.replace("For now", "By hand"))
+            .expect("written");
+        let stopped = world.office.fleet(&["roll-out", "--format", "json"]).exits(1).json();
+        assert_eq!(stopped["have_not"][0]["stands"], "changed-here", "{stopped}");
+        fs::remove_dir_all(&own).expect("removed");
+        let done = world.office.fleet(&["roll-out", "--format", "json"]).exits(0).json();
+        assert_eq!(done["have"], serde_json::json!(HOSTS), "{done}");
+    });
+}

@@ -118,7 +118,8 @@ impl World {
         let folder = self.office.path("carrier/orders");
         fs::create_dir_all(&folder).expect("a folder");
         let order = serde_json::json!({
-            "number": number, "hosts": hosts, "all": false, "held": false, "why": "", "at": "2026-12-01T09:00:00Z",
+            "number": number, "hosts": hosts, "all": false, "held": false,
+            "attempt": by, "why": "", "at": "2026-12-01T09:00:00Z",
         });
         fs::write(folder.join(format!("{by:012}.json")), order.to_string()).expect("written");
     }
