@@ -255,6 +255,7 @@ impl Trial<'_> {
             live: true,
             from: &[],
             traffic: None,
+            quick: false,
             instead: Some(Instead { tables, policy: enforced, ports: self.ports.clone() }),
         };
         let found = rehearse::report(self.machine, self.policy, &request, self.progress);

@@ -427,6 +427,18 @@ words! {
 }
 
 words! {
+    /// Whether what must hold does.
+    Holds {
+        /// It is proven.
+        Yes = "yes",
+        /// It does not.
+        No = "no",
+        /// It does where it could be looked at.
+        Unknown = "unknown",
+    }
+}
+
+words! {
     /// How things stand with a host of a fleet, in one word.
     Stands {
         /// It has what it should, in force.
@@ -441,6 +453,8 @@ words! {
         WentBack = "went-back",
         /// Its policy was changed on the machine.
         ChangedHere = "changed-here",
+        /// Others do not answer it that its policy asks it to try.
+        Unanswered = "unanswered",
         /// Its kernel does something else than its policy.
         Drifted = "drifted",
         /// It has not said anything for longer than it would.

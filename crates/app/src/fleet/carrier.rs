@@ -3,6 +3,7 @@
 use crate::Failure;
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 /// What has numbers at a carrier, each given once.
@@ -13,6 +14,8 @@ pub(super) enum Shelf {
     Sealed,
     /// Orders: which hosts are to take which.
     Orders,
+    /// Questions: what hosts are asked to try.
+    Questions,
 }
 
 /// A place that whoever seals can write and hosts can read. What is in it is believed only as far as it is signed.
@@ -58,11 +61,37 @@ pub(super) trait Carrier: fmt::Debug {
     /// [`Failure`] if it cannot be looked at.
     fn word_of(&self, host: &str) -> Result<Option<Vec<u8>>, Failure>;
 
+    /// Somebody who waits until there is something new, where that costs less than looking all the time.
+    fn waiting(&self) -> Option<Box<dyn Waiting + Send>> {
+        None
+    }
+
     /// The last word of each host.
     ///
     /// # Errors
     /// [`Failure`] if it cannot be looked at.
     fn told(&self) -> Result<Vec<Word>, Failure>;
+}
+
+/// Who waits for what is new at a carrier.
+pub(super) trait Waiting: fmt::Debug {
+    /// Comes back once there may be new orders or questions, at the latest after some minutes, and soon if it is `over`.
+    /// Gives what is told of itself, without being asked; nothing if it has to be looked.
+    ///
+    /// # Errors
+    /// Why it cannot be waited for just now.
+    fn wait(&mut self, over: &AtomicBool) -> Result<Vec<Told>, String>;
+}
+
+/// Something new at a carrier.
+#[derive(Clone, Debug)]
+pub(super) struct Told {
+    /// On which shelf.
+    pub shelf: Shelf,
+    /// Its number.
+    pub number: u64,
+    /// What it says.
+    pub bytes: Vec<u8>,
 }
 
 /// The last word of a host.

@@ -4,7 +4,8 @@
 //! etcd 3.4, "gRPC gateway" and "API reference": `/v3/kv/range`, `/v3/kv/txn`, `/v3/lease/grant`; bytes are base64
 //! (RFC 4648 section 4), 64-bit numbers are texts.
 
-use super::carrier::{Carrier, Put, Shelf, Word, is_host};
+use super::carrier::{Carrier, Put, Shelf, Waiting, Word, is_host};
+use super::etcd_watch::{Watch, after, base64};
 use super::far::{Store, Talk};
 use crate::Failure;
 use base64::Engine;
@@ -55,10 +56,6 @@ impl Pair {
     fn value(&self) -> Result<Vec<u8>, String> {
         BASE64_STANDARD.decode(&self.value).map_err(|error| error.to_string())
     }
-}
-
-fn base64(bytes: impl AsRef<[u8]>) -> String {
-    BASE64_STANDARD.encode(bytes)
 }
 
 impl Etcd {
@@ -169,6 +166,12 @@ impl Etcd {
     }
 
     fn try_tell(&self, host: &str, word: &[u8]) -> Result<(), String> {
+        // What is no host's word is nobody's presence.
+        if !is_host(host) {
+            let key = base64(self.key(&format!("hosts/{host}")));
+            self.ask("/v3/kv/put", json!({ "key": key, "value": base64(word) }))?;
+            return Ok(());
+        }
         let lease = self.ask("/v3/lease/grant", json!({ "TTL": PRESENT.to_string() }))?;
         let lease = lease.get("ID").cloned().ok_or("no lease is granted")?;
         let word =
@@ -217,19 +220,11 @@ impl Etcd {
     }
 }
 
-/// Where the keys end that begin so: the last byte one higher, as etcd has it.
-fn after(begin: &str) -> Vec<u8> {
-    let mut end = begin.as_bytes().to_vec();
-    if let Some(last) = end.last_mut() {
-        *last += 1;
-    }
-    end
-}
-
 fn folder(shelf: Shelf) -> &'static str {
     match shelf {
         Shelf::Sealed => "sealed",
         Shelf::Orders => "orders",
+        Shelf::Questions => "questions",
     }
 }
 
@@ -269,7 +264,7 @@ impl Carrier for Etcd {
     fn put(&self, shelf: Shelf, number: u64, bytes: &[u8]) -> Result<Put, Failure> {
         let value = match shelf {
             Shelf::Sealed => self.put_parts(bytes).map(String::into_bytes),
-            Shelf::Orders => Ok(bytes.to_vec()),
+            Shelf::Orders | Shelf::Questions => Ok(bytes.to_vec()),
         };
         let put = value.and_then(|it| self.create(&self.numbered(shelf, number), &it));
         match put.map_err(|why| self.failed("write", &why))? {
@@ -289,6 +284,12 @@ impl Carrier for Etcd {
     fn word_of(&self, host: &str) -> Result<Option<Vec<u8>>, Failure> {
         let word = self.get(&self.key(&format!("hosts/{host}")));
         word.map_err(|why| self.failed("read a word", &why))
+    }
+
+    fn waiting(&self) -> Option<Box<dyn Waiting + Send>> {
+        let shelves = [Shelf::Orders, Shelf::Questions];
+        let begins = shelves.map(|it| (it, self.key(&format!("{}/", folder(it)))));
+        Some(Box::new(Watch::of(self.store.clone(), begins)))
     }
 
     fn told(&self) -> Result<Vec<Word>, Failure> {

@@ -23,6 +23,7 @@ impl Shelf {
         match self {
             Self::Sealed => "sealed",
             Self::Orders => "orders",
+            Self::Questions => "questions",
         }
     }
 
@@ -30,7 +31,7 @@ impl Shelf {
     fn ending(self) -> &'static str {
         match self {
             Self::Sealed => ".sealed",
-            Self::Orders => ".json",
+            Self::Orders | Self::Questions => ".json",
         }
     }
 }

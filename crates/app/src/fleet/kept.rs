@@ -93,13 +93,25 @@ pub(super) fn changed_here(home: &Home, policy: &Path) -> Result<bool, Failure> 
 
 /// What is in a sealed bundle that is kept here; `None` if there is none.
 fn content(home: &Home, name: &str) -> Result<Option<Content>, Failure> {
+    Ok(kept(home, name)?.map(|it| it.1))
+}
+
+/// The bundle that was taken last, and what is in it; `None` if none was.
+///
+/// # Errors
+/// [`Failure`] if it cannot be read.
+pub(super) fn bundle(home: &Home) -> Result<Option<(Vec<u8>, Content)>, Failure> {
+    kept(home, BUNDLE)
+}
+
+fn kept(home: &Home, name: &str) -> Result<Option<(Vec<u8>, Content)>, Failure> {
     let path = home.folder.join(name);
     let bytes = match private(&path, LARGEST) {
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
         bytes => bytes.map_err(|error| unreadable(&path, &error.to_string()))?,
     };
     let content = Unsealed::read(&bytes).and_then(|it| it.content());
-    content.map(Some).map_err(|why| unreadable(&path, &why.to_string()))
+    content.map(|it| Some((bytes, it))).map_err(|why| unreadable(&path, &why.to_string()))
 }
 
 /// The policy that was taken last, as it was sealed, and when.

@@ -1,9 +1,13 @@
 //! A process that is asked, a line for a question and a line for its answer.
 
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::io::Errno;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 /// A sealed bundle has at most 320 MiB, in base64; a list has many of the hosts' words.
 pub(super) const LONGEST: u64 = 512 * 1024 * 1024;
@@ -12,6 +16,9 @@ const SHOWN: usize = 120;
 /// So much of what it complains of is told.
 const COMPLAINT: u64 = 400;
 
+/// How often somebody who waits for long looks whether that is over.
+const OFTEN: Duration = Duration::from_secs(1);
+
 /// A process that is asked.
 #[derive(Debug)]
 pub(super) struct Lines {
@@ -19,6 +26,8 @@ pub(super) struct Lines {
     /// `None` once nothing more is asked.
     to: Option<ChildStdin>,
     from: BufReader<ChildStdout>,
+    /// Whether nobody waits for its answer any more.
+    left: bool,
 }
 
 impl Lines {
@@ -29,7 +38,9 @@ impl Lines {
         let child = command.spawn();
         let mut child = child.map_err(|error| format!("{name} cannot be run: {error}"))?;
         match (child.stdin.take(), child.stdout.take()) {
-            (Some(to), Some(from)) => Ok(Self { child, to: Some(to), from: BufReader::new(from) }),
+            (Some(to), Some(from)) => {
+                Ok(Self { child, to: Some(to), from: BufReader::new(from), left: false })
+            }
             _ => Err(format!("{name} cannot be spoken to")),
         }
     }
@@ -37,6 +48,33 @@ impl Lines {
     /// Asks, and gives what is answered.
     pub(super) fn ask<A: DeserializeOwned>(&mut self, what: &impl Serialize) -> Result<A, String> {
         self.send(what)?;
+        self.answer()
+    }
+
+    /// Asks for what may take long, and gives what is answered, unless that is `over` first.
+    pub(super) fn ask_until<A: DeserializeOwned>(
+        &mut self,
+        what: &impl Serialize,
+        over: &AtomicBool,
+    ) -> Result<A, String> {
+        self.send(what)?;
+        let often = Timespec::try_from(OFTEN).ok();
+        while self.from.buffer().is_empty() {
+            let mut waits = [PollFd::new(self.from.get_ref(), PollFlags::IN)];
+            match poll(&mut waits, often.as_ref()) {
+                Ok(0) | Err(Errno::INTR) if over.load(Ordering::Relaxed) => {
+                    self.left = true;
+                    return Err("nobody waits for it any more".into());
+                }
+                Ok(0) | Err(Errno::INTR) => {}
+                Ok(_) => break,
+                Err(error) => return Err(error.to_string()),
+            }
+        }
+        self.answer()
+    }
+
+    fn answer<A: DeserializeOwned>(&mut self) -> Result<A, String> {
         let mut line = Vec::new();
         let read = (&mut self.from).take(LONGEST).read_until(b'\n', &mut line);
         if read.is_err() || line.is_empty() {
@@ -77,7 +115,10 @@ impl Drop for Lines {
     fn drop(&mut self) {
         // Whoever is nobody may not be ended by somebody who has given up that right; where nobody asks any more, it ends.
         self.to = None;
-        let _ = self.child.kill();
-        let _ = self.child.wait();
+        let killed = self.child.kill();
+        // It ends with the thread that began it.
+        if killed.is_ok() || !self.left {
+            let _ = self.child.wait();
+        }
     }
 }

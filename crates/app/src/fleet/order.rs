@@ -3,6 +3,7 @@
 use super::carrier::{Carrier, Put, Shelf};
 use crate::Failure;
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 
 /// So many others may have been faster.
 const TRIES: usize = 64;
@@ -18,6 +19,9 @@ pub struct Order {
     pub hosts: Vec<String>,
     /// Whether all hosts are to take it; then none is listed, for every host reads it.
     pub all: bool,
+    /// How many hosts are told to take it, all together: so they take their time, and not all ask at once.
+    #[serde(default)]
+    pub among: usize,
     /// Whether no more hosts take it for now.
     pub held: bool,
     /// Which attempt at rolling it out it is: what a host did not take in one it tries again in the next only.
@@ -28,7 +32,17 @@ pub struct Order {
     pub at: String,
 }
 
+/// So many hosts a second are what a carrier can easily bear.
+const A_SECOND: usize = 400;
+/// Within this, a few hosts take it.
+const SOON: Duration = Duration::from_secs(3);
+
 impl Order {
+    /// Within which time those that hear of it take it, each at a moment of its own.
+    pub(super) fn within(&self) -> Duration {
+        SOON + Duration::from_secs((self.among / A_SECOND) as u64)
+    }
+
     /// Whether that host is to take it.
     pub(super) fn is_for(&self, host: &str) -> bool {
         self.all || self.hosts.iter().any(|it| it == host)

@@ -2,8 +2,8 @@
 
 use super::carrier::Word;
 use super::order::{self, Order};
-use super::standing::Standing;
-use super::take::WENT_BACK;
+use super::standing::{Standing, Unanswered};
+use super::taken::WENT_BACK;
 use super::trust::Trust;
 use crate::vocabulary as say;
 use crate::{Failure, Outcome, now};
@@ -20,6 +20,8 @@ const CLOCKS_DIFFER: i64 = 30;
 pub struct Overview {
     /// The name of the fleet.
     pub fleet: String,
+    /// When it was looked (RFC 3339).
+    pub at: String,
     /// The number of the newest sealed bundle that counts; `null`: none.
     pub newest: Option<u64>,
     /// The last order; `null`: none.
@@ -109,14 +111,15 @@ pub fn overview(trust: &Trust) -> Result<Overview, Failure> {
             false => format!("the roll-out is held: {}", order.why),
         });
     }
-    Ok(Overview { fleet: trust.fleet.clone(), newest, order, hosts, remarks })
+    let at = now().to_string();
+    Ok(Overview { fleet: trust.fleet.clone(), at, newest, order, hosts, remarks })
 }
 
 /// Those that need somebody come first.
 fn rank(stands: say::Stands) -> usize {
     match stands {
         say::Stands::WentBack | say::Stands::Refused => 0,
-        say::Stands::Drifted | say::Stands::ChangedHere => 1,
+        say::Stands::Drifted | say::Stands::ChangedHere | say::Stands::Unanswered => 1,
         say::Stands::Silent | say::Stands::NeverHeard => 2,
         say::Stands::Behind => 3,
         say::Stands::Waits => 4,
@@ -190,6 +193,10 @@ fn judged(said: &Standing, should: Option<u64>, heard: u64) -> (say::Stands, Opt
             (say::Stands::Behind, Some(why))
         }
         None if has.is_none() => (say::Stands::Waits, None),
+        _ if !said.unanswered.is_empty() => {
+            let why: Vec<String> = said.unanswered.iter().map(Unanswered::line).collect();
+            (say::Stands::Unanswered, Some(why.join("; ")))
+        }
         _ => (say::Stands::Well, None),
     }
 }

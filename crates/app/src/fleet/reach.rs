@@ -1,16 +1,14 @@
 //! Whether one host of a policy reaches another, and who says so.
 
+use super::between_hosts::{places, plan, traffic};
 use super::compare::Side;
-use crate::beside::Threads;
 use crate::region::Words;
 use crate::vocabulary as say;
-use crate::{By, Failure, Outcome, RegionWords, now};
+use crate::{By, Failure, Outcome, RegionWords};
 use serde::Serialize;
-use std::collections::HashMap;
-use tipstaff_core::analysis::{Fared, Leg, between};
-use tipstaff_core::plan::{Act, HostPlan, resolve};
-use tipstaff_core::policy::{Source, read_traffic};
-use tipstaff_core::program::Hands;
+use tipstaff_core::analysis::{Fared, Leg, Way, between, own, ways};
+use tipstaff_core::plan::{Act, HostPlan};
+use tipstaff_core::policy::{Fleet, Route, Source};
 use tipstaff_core::space::{AddressSet, Direction, Piece, RangeSet, TrafficSet};
 
 /// Whether one host reaches another.
@@ -23,12 +21,26 @@ pub struct Reached {
     pub to: String,
     /// The traffic, as it was asked for.
     pub traffic: String,
-    /// The hosts between them, in order.
-    pub through: Vec<String>,
     /// Whether it arrives: `yes`, `in-part` or `no`.
     pub reaches: say::Reaches,
+    /// How packets go; none if none can go from the one to the other: their addresses are of different IP versions.
+    pub ways: Vec<WayWords>,
     /// What becomes of which packets; the first ones of connections.
     pub fates: Vec<FateOnWay>,
+}
+
+/// A way of packets.
+#[derive(Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct WayWords {
+    /// The hosts that pass them on, in order.
+    pub through: Vec<String>,
+    /// Which packets.
+    pub region: Option<RegionWords>,
+    /// Where the route is written; `null`: no route of the policy says so.
+    pub route: Option<String>,
+    /// Why it is so.
+    pub why: Option<String>,
 }
 
 /// Packets that fare alike on the way.
@@ -57,34 +69,6 @@ pub struct OnHost {
     pub by: By,
 }
 
-/// Who reaches whom.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Matrix {
-    /// The traffic, as it was asked for.
-    pub traffic: String,
-    /// How many hosts it is about.
-    pub hosts: usize,
-    /// From whom to whom; senders that reach the same hosts are told of together.
-    pub rows: Vec<Row>,
-    /// Hosts that are left out, since their addresses are not listed.
-    pub without_addresses: Vec<String>,
-}
-
-/// Senders that reach the same hosts.
-#[derive(Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Row {
-    /// The senders.
-    pub from: Vec<String>,
-    /// Whom they reach.
-    pub yes: Vec<String>,
-    /// Whom they reach with some packets only: of one IP version, by one interface, up to a rate is whole.
-    pub in_part: Vec<String>,
-    /// Whom they do not reach.
-    pub no: Vec<String>,
-}
-
 impl Reached {
     /// Whether it arrives, as an exit code says it.
     pub fn outcome(&self) -> Outcome {
@@ -92,22 +76,8 @@ impl Reached {
     }
 }
 
-fn traffic(side: &Side, text: &str) -> Result<TrafficSet, Failure> {
-    let source = Source::new("TRAFFIC", text);
-    let read = read_traffic(&side.policy, &source);
-    read.map_err(|problems| Failure::Input { sources: vec![source], problems })
-}
-
-fn plan(side: &Side, host: &str) -> Result<HostPlan, Failure> {
-    Ok(resolve(&side.policy, host, now())?)
-}
-
-/// The host's own addresses.
-fn own(plan: &HostPlan) -> AddressSet {
-    plan.addresses.iter().map(|&it| AddressSet::single(it)).collect()
-}
-
-/// Whether one host reaches another, directly or through others.
+/// Whether one host reaches another, by the routes of the policy or `through` those that are named; between addresses of
+/// theirs `within` some places, or all.
 ///
 /// # Errors
 /// [`Failure`] if a host is not in the policy or has no addresses there, or the traffic cannot be read.
@@ -115,9 +85,31 @@ pub fn reach(
     side: &Side,
     (from, to): (&str, &str),
     text: &str,
-    through: &[String],
+    within: &[String],
+    through: Option<&[String]>,
 ) -> Result<Reached, Failure> {
-    let region = Piece { traffic: traffic(side, text)?, ..Piece::full() };
+    let within = places(side, within)?;
+    let asking = Asking { within: within.as_ref(), through };
+    let told = reach_with(side, (from, to), &traffic(side, text)?, asking)?;
+    Ok(Reached { traffic: text.to_owned(), ..told })
+}
+
+/// Which of its ways are meant.
+#[derive(Clone, Copy)]
+pub(super) struct Asking<'a> {
+    /// Only between addresses in here.
+    pub within: Option<&'a AddressSet>,
+    /// Through these hosts, whatever the policy says.
+    pub through: Option<&'a [String]>,
+}
+
+/// Likewise, with traffic that is read.
+pub(super) fn reach_with(
+    side: &Side,
+    (from, to): (&str, &str),
+    traffic: &TrafficSet,
+    asking: Asking<'_>,
+) -> Result<Reached, Failure> {
     let (sender, receiver) = (plan(side, from)?, plan(side, to)?);
     for end in [&sender, &receiver] {
         if end.addresses.is_empty() {
@@ -125,27 +117,63 @@ pub fn reach(
             return Err(Failure::usage(message, "without them it is not known where packets go"));
         }
     }
-    let region = Piece { source: own(&sender), destination: own(&receiver), ..region };
-    let between_them: Vec<HostPlan> =
-        through.iter().map(|it| plan(side, it)).collect::<Result<_, _>>()?;
-    let mut legs = vec![Leg { plan: &sender, direction: Direction::Outbound }];
-    legs.extend(between_them.iter().map(|plan| Leg { plan, direction: Direction::Forwarded }));
-    legs.push(Leg { plan: &receiver, direction: Direction::Inbound });
-    let told = between(&legs, &region).ok_or_else(|| {
-        Failure::usage("the answer has too many parts to be read", "ask about less traffic")
-    })?;
-    let arrives = told.iter().filter(|it| it.arrives()).count();
-    let reaches = match arrives {
-        0 => say::Reaches::No,
-        it if it == told.len() => say::Reaches::Yes,
-        _ => say::Reaches::InPart,
+    let inside = |it: &HostPlan| match asking.within {
+        Some(within) => own(it).intersection(within),
+        None => own(it),
     };
+    let ends = [inside(&sender), inside(&receiver)];
+    let named =
+        asking.through.map(|it| Fleet { routes: vec![by_hand(&ends, it)], ..Fleet::default() });
+    let fleet = named.as_ref().unwrap_or(&side.policy.fleet);
+    let found = ways(fleet, (&sender.host, &ends[0]), (&receiver.host, &ends[1]));
     let words = Words::of_all(&side.policy, &sender, &receiver, Direction::Inbound);
-    let ends = [own(&sender), own(&receiver)];
-    let fates = told.iter().map(|it| fate(it, &legs, &words, &ends)).collect();
+    let mut told: Vec<FateOnWay> = Vec::new();
+    let (mut arrives, mut fails) = (false, false);
+    for way in &found {
+        let between_them: Vec<HostPlan> =
+            way.through.iter().map(|it| plan(side, it)).collect::<Result<_, _>>()?;
+        let mut legs = vec![Leg { plan: &sender, direction: Direction::Outbound }];
+        legs.extend(
+            between_them.iter().map(|it| Leg { plan: it, direction: Direction::Forwarded }),
+        );
+        legs.push(Leg { plan: &receiver, direction: Direction::Inbound });
+        let region = Piece { traffic: traffic.clone(), ..way.ends.clone() };
+        let fates = between(&legs, &region).ok_or_else(|| {
+            Failure::usage("the answer has too many parts to be read", "ask about less traffic")
+        })?;
+        for fared in &fates {
+            arrives |= fared.arrives();
+            fails |= !fared.arrives();
+            told.push(fate(fared, &legs, &words, &ends));
+        }
+    }
+    told.sort_by_key(|it| it.verdict != say::Verdict::Allow);
+    let reaches = match (arrives, fails) {
+        (false, _) => say::Reaches::No,
+        (true, false) => say::Reaches::Yes,
+        (true, true) => say::Reaches::InPart,
+    };
+    let ways = found.iter().map(|it| way_words(it, &words, &ends)).collect();
     let (from, to) = (sender.host.clone(), receiver.host.clone());
-    let (traffic, through) = (text.to_owned(), through.to_vec());
-    Ok(Reached { from, to, traffic, through, reaches, fates })
+    Ok(Reached { from, to, traffic: String::new(), reaches, ways, fates: told })
+}
+
+/// A route that somebody names by hand: of all packets between both.
+fn by_hand(ends: &[AddressSet; 2], through: &[String]) -> Route {
+    let origin = Source::new("--through", "").origin(0..0);
+    let between = ends.clone();
+    Route { between, between_terms: Vec::new(), through: through.to_vec(), why: None, origin }
+}
+
+fn way_words(way: &Way<'_>, words: &Words<'_>, ends: &[AddressSet; 2]) -> WayWords {
+    let whole = without_saying(&way.ends, ends);
+    let region = words.pieces(&[whole]).into_iter().next();
+    WayWords {
+        through: way.through.iter().map(|&it| it.to_owned()).collect(),
+        region,
+        route: way.route.filter(|it| !it.between_terms.is_empty()).map(|it| it.origin.to_string()),
+        why: way.route.and_then(|it| it.why.clone()),
+    }
 }
 
 fn fate(
@@ -179,114 +207,4 @@ fn without_saying(piece: &Piece, [from, to]: &[AddressSet; 2]) -> Piece {
         piece.destination = AddressSet::full();
     }
     piece
-}
-
-/// A host's word about one end of all ways: what of the traffic it lets through, and what not.
-struct Word {
-    host: String,
-    own: AddressSet,
-    sends: [Vec<Piece>; 2],
-    takes: [Vec<Piece>; 2],
-}
-
-/// Who reaches whom with some traffic, without anybody between them.
-///
-/// # Errors
-/// [`Failure`] if the traffic cannot be read, or a host's word has too many parts.
-pub fn matrix(side: &Side, text: &str) -> Result<Matrix, Failure> {
-    let traffic = traffic(side, text)?;
-    let names: Vec<String> = side.policy.hosts.iter().map(|it| it.name.clone()).collect();
-    let plans: Vec<HostPlan> = names.iter().map(|it| plan(side, it)).collect::<Result<_, _>>()?;
-    let (known, unknown): (Vec<_>, Vec<_>) =
-        plans.into_iter().partition(|it| !it.addresses.is_empty());
-    let all: AddressSet =
-        known.iter().flat_map(|it| &it.addresses).map(|&it| AddressSet::single(it)).collect();
-    let words = in_two(&known, |it| word(it, &traffic, &all));
-    let words: Vec<Word> = words.into_iter().collect::<Option<_>>().ok_or_else(|| {
-        Failure::usage("a host's word has too many parts to be read", "ask about less traffic")
-    })?;
-    let lines = in_two(&words, |from| -> Vec<say::Reaches> {
-        words.iter().map(|to| pair(from, to, &traffic)).collect()
-    });
-    let mut rows: Vec<Row> = Vec::new();
-    let mut at: HashMap<Vec<say::Reaches>, usize> = HashMap::new();
-    for (word, line) in words.iter().zip(lines) {
-        match at.get(&line) {
-            Some(&row) => rows[row].from.push(word.host.clone()),
-            None => {
-                rows.push(row(word, &words, &line));
-                at.insert(line, rows.len() - 1);
-            }
-        }
-    }
-    // Whether somebody reaches himself says nothing.
-    for row in &mut rows {
-        if let [only] = &row.from[..] {
-            for list in [&mut row.yes, &mut row.in_part, &mut row.no] {
-                list.retain(|it| it != only);
-            }
-        }
-    }
-    let without_addresses = unknown.into_iter().map(|it| it.host).collect();
-    Ok(Matrix { traffic: text.to_owned(), hosts: words.len(), rows, without_addresses })
-}
-
-fn row(from: &Word, words: &[Word], line: &[say::Reaches]) -> Row {
-    let who = |reaches: say::Reaches| -> Vec<String> {
-        let those = words.iter().zip(line).filter(|it| *it.1 == reaches);
-        those.map(|it| it.0.host.clone()).collect()
-    };
-    let (yes, in_part, no) =
-        (who(say::Reaches::Yes), who(say::Reaches::InPart), who(say::Reaches::No));
-    Row { from: vec![from.host.clone()], yes, in_part, no }
-}
-
-/// Works something out for each of a list, two at a time.
-fn in_two<T: Sync, R: Send>(list: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<R> {
-    let (one, other) = list.split_at(list.len() / 2);
-    let each = |part: &[T]| part.iter().map(&work).collect::<Vec<R>>();
-    let (mut one, other) = Threads.both(|| each(one), || each(other));
-    one.extend(other);
-    one
-}
-
-fn word(plan: &HostPlan, traffic: &TrafficSet, all: &AddressSet) -> Option<Word> {
-    let own = own(plan);
-    let towards = Piece {
-        traffic: traffic.clone(),
-        source: own.clone(),
-        destination: all.clone(),
-        ..Piece::full()
-    };
-    let from = Piece { source: all.clone(), destination: own.clone(), ..towards.clone() };
-    let ends = |direction, region: &Piece| -> Option<[Vec<Piece>; 2]> {
-        let told = between(&[Leg { plan, direction }], region)?;
-        let (yes, no): (Vec<_>, Vec<_>) = told.into_iter().partition(Fared::arrives);
-        Some([yes, no].map(|it| it.into_iter().flat_map(|it| it.pieces).collect()))
-    };
-    let sends = ends(Direction::Outbound, &towards)?;
-    let takes = ends(Direction::Inbound, &from)?;
-    Some(Word { host: plan.host.clone(), own, sends, takes })
-}
-
-/// Whether one reaches the other, by what both say.
-fn pair(from: &Word, to: &Word, traffic: &TrafficSet) -> say::Reaches {
-    let way = Piece {
-        traffic: traffic.clone(),
-        source: from.own.clone(),
-        destination: to.own.clone(),
-        ..Piece::full()
-    };
-    let of = |pieces: &[Piece]| -> Vec<Piece> {
-        let parts = pieces.iter().map(|it| it.intersection(&way));
-        parts.filter(|it| !it.is_empty()).collect()
-    };
-    let (sent, taken) = (of(&from.sends[0]), of(&to.takes[0]));
-    let arrives =
-        sent.iter().any(|one| taken.iter().any(|other| !one.intersection(other).is_empty()));
-    if !arrives {
-        return say::Reaches::No;
-    }
-    let whole = of(&from.sends[1]).is_empty() && of(&to.takes[1]).is_empty();
-    if whole { say::Reaches::Yes } else { say::Reaches::InPart }
 }

@@ -130,12 +130,15 @@ pub fn roll_out(
     let mut stage = 0;
     loop {
         let size = steps.sizes.get(stage).map_or(all.len(), |it| it.of(all.len()));
-        let (attempt, told) = tell(&*carrier, number, &meant, size)?;
+        let (attempt, told) = patiently(steps.patience, || tell(&*carrier, number, &meant, size))?;
         let began_now = Instant::now();
         told.iter().for_each(|it| _ = began.entry(it.clone()).or_insert(began_now));
         loop {
+            let looked = Instant::now();
+            let words = patiently(steps.patience, || carrier.told())?;
             let words: BTreeMap<String, Word> =
-                carrier.told()?.into_iter().map(|it| (it.host.clone(), it)).collect();
+                words.into_iter().map(|it| (it.host.clone(), it)).collect();
+            let took = looked.elapsed();
             let stand = |it: &String| stands(trust, it.clone(), Some(number), words.get(it));
             let standing: Vec<HostStands> = told.iter().map(stand).collect();
             let have = standing.iter().filter(|it| it.has() == Some(number)).count();
@@ -150,8 +153,8 @@ pub fn roll_out(
                 hold_at(&*carrier, number, &why)?;
                 return Ok(result(number, all, standing, Some(why)));
             }
-            if let Some((_, order)) =
-                order::last(&*carrier)?.filter(|it| it.1.number != number || it.1.held)
+            if let Some((_, order)) = patiently(steps.patience, || order::last(&*carrier))?
+                .filter(|it| it.1.number != number || it.1.held)
             {
                 let why = match order.number == number {
                     true => format!("somebody holds it: {}", order.why),
@@ -165,10 +168,26 @@ pub fn roll_out(
                 }
                 break;
             }
-            std::thread::sleep(LOOK);
+            // Of many hosts, looking is what costs a store most.
+            std::thread::sleep(LOOK.max(took * 10));
         }
         stage += 1;
         std::thread::sleep(steps.pause);
+    }
+}
+
+/// Does something that needs the carrier, again and again for a while: one that is not reached just now is no reason to
+/// leave hosts alone that take something.
+fn patiently<T>(
+    patience: Duration,
+    mut what: impl FnMut() -> Result<T, Failure>,
+) -> Result<T, Failure> {
+    let began = Instant::now();
+    loop {
+        match what() {
+            Err(Failure::System { .. }) if began.elapsed() < patience => std::thread::sleep(LOOK),
+            done => return done,
+        }
     }
 }
 
@@ -230,9 +249,10 @@ fn tell(
         let all = was_all || meant.is_all && size >= names.len();
         let same = before.is_some_and(|it| !it.held) && (was_all || new.is_empty() && !all);
         hosts.extend(new);
+        let among = if all { names.len() } else { hosts.len() };
         let hosts = if all { Vec::new() } else { hosts };
         let (at, why) = (now().to_string(), String::new());
-        (!same).then_some(Order { number, hosts, all, held: false, attempt, why, at })
+        (!same).then_some(Order { number, hosts, all, among, held: false, attempt, why, at })
     };
     order::write(carrier, next)?;
     let order = order::last(carrier)?.map(|it| it.1).filter(|it| it.number == number);

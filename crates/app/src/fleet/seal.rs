@@ -2,6 +2,7 @@
 
 use super::carrier::{Put, Shelf};
 use super::compare::{Compared, Side, compare};
+use super::expectations::expectations;
 use super::packed::Files;
 use super::trust::{Newest, Trust};
 use super::{keys, packed};
@@ -23,6 +24,8 @@ pub struct SealWish<'w> {
     pub agent: Option<&'w Path>,
     /// Until when hosts may take it.
     pub expires: Option<Time>,
+    /// Whether it is sealed though what must hold between hosts does not, or is not proven.
+    pub even_if_unproven: bool,
     /// Whether it is only told what would be sealed.
     pub dry: bool,
 }
@@ -100,6 +103,16 @@ fn sealed(
     what: &What,
 ) -> Result<Sealed, Failure> {
     let trust = wish.trust;
+    let new = Side { name: String::new(), policy: what.policy.clone() };
+    let doubts = expectations(&new, false)?.doubts();
+    if !doubts.is_empty() && !wish.even_if_unproven {
+        let mut help = vec![
+            "nothing was sealed".to_owned(),
+            "`tipstaff fleet expectations` shows which decisions say so; --even-if-unproven seals all the same".into(),
+        ];
+        help.extend(doubts.iter().skip(1).cloned());
+        return Err(Failure::stopped(doubts[0].clone(), help));
+    }
     let carrier = trust.carrier.open()?;
     let number = carrier.numbers(Shelf::Sealed)?.first().map_or(Some(1), |it| it.checked_add(1));
     let number = number.filter(|&it| it < LAST).ok_or_else(out_of_numbers)?;
@@ -113,7 +126,7 @@ fn sealed(
         let old = packed::sources(&before.opened.policy);
         let old = old.map_err(|why| Failure::usage(why, "seal anew"));
         let old = Side { name, policy: packed::policy(old?)? };
-        let new = Side { name: format!("number {number}"), policy: what.policy.clone() };
+        let new = Side { name: format!("number {number}"), ..new };
         let compared = compare(&old, &new, false);
         statement.changes = Some(compared.counts());
         statement.after = Some(before.digest.clone());
@@ -127,7 +140,7 @@ fn sealed(
         key: key.fingerprint(),
         statement,
         changes,
-        remarks: refused(before),
+        remarks: refused(before).into_iter().chain(doubts).collect(),
     };
     if wish.dry {
         return Ok(sealed);

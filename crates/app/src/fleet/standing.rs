@@ -29,6 +29,9 @@ pub struct Standing {
     /// What keeps it from looking for more, or from keeping what it took; `null`: nothing.
     #[serde(default)]
     pub trouble: Option<String>,
+    /// What does not answer of what its policy asks it to try.
+    #[serde(default)]
+    pub unanswered: Vec<Unanswered>,
     /// How many findings a review of its policy has; `null` if that is not known.
     pub findings: Option<usize>,
     /// The version of Tipstaff.
@@ -63,4 +66,26 @@ pub struct NotTaken {
     pub code: String,
     /// The same, as a sentence.
     pub why: String,
+}
+
+/// A connection that was tried and not answered as a service does.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Unanswered {
+    /// The host.
+    pub to: String,
+    /// The address and port.
+    pub at: String,
+    /// The protocol: `tcp`, `udp` or `sctp`.
+    pub protocol: String,
+    /// What was met instead.
+    pub why: String,
+}
+
+impl Unanswered {
+    /// The same, as a sentence.
+    #[must_use]
+    pub fn line(&self) -> String {
+        format!("{} does not answer at {}/{}: {}", self.to, self.at, self.protocol, self.why)
+    }
 }

@@ -33,7 +33,8 @@ pub fn undo(wish: &SealWish<'_>) -> Result<Undone, Failure> {
     let next = |before: Option<&Order>| {
         let (hosts, all) = before.map(|it| (it.hosts.clone(), it.all)).unwrap_or_default();
         let (at, why) = (now().to_string(), "what was rolled out is undone".to_owned());
-        Some(Order { number, hosts, all, held: false, attempt: 1, why, at })
+        let among = before.map_or(0, |it| it.among);
+        Some(Order { number, hosts, all, among, held: false, attempt: 1, why, at })
     };
     let written = order::write(&*carrier, next)?;
     let (hosts, all) = written.map(|it| (it.1.hosts, it.1.all)).unwrap_or_default();

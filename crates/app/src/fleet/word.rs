@@ -1,73 +1,72 @@
 //! What a host says of itself at the carrier, and when.
 
-use super::carrier::Carrier;
-use super::kept::{self, Member, changed_here};
-use super::order::{self, Numbered};
+use super::carrier::{Carrier, Shelf, Told};
+use super::member::Body;
+use super::news::News;
+use super::order::{self, Numbered, Order};
+use super::question::Heard;
+use super::spread::spread;
 use super::standing::Standing;
-use super::take::{How, Place, Taken, take_from};
+use super::taken::Taken;
 use super::trust::Trust;
-use crate::load::load_vouched;
-use crate::store::{Home, docket_stamp};
+use crate::Failure;
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, load_here, now, review, status};
-use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::Sender;
-use std::time::{Duration, Instant, SystemTime};
-use tipstaff_linux::Machine;
+use std::time::{Duration, Instant};
 
 /// So long it is slept at a time.
 const SHORT: Duration = Duration::from_millis(20);
 const SOON: Duration = Duration::from_millis(500);
 /// How often it is looked at the carrier.
 const LOOK: Duration = Duration::from_secs(5);
+/// Where it tells of what is new by itself, it is looked only so often.
+const LOOK_ANYWAY: Duration = Duration::from_secs(60);
+/// All hear of it at the same time, and look within this.
+const AT_ONCE: Duration = Duration::from_secs(3);
 /// Where the carrier is not reached, or something was refused, it is tried again after so long.
 const AGAIN: Duration = Duration::from_secs(20);
-/// Where only somebody changed rules in the kernel, it is looked no more often than so whether ours are still there.
-const BETWEEN: Duration = Duration::from_secs(15);
+/// Where that fails again and again, after so many times double.
+const MORE: u32 = 2;
 /// So often a host says how it stands though nothing has changed.
-const ANYWAY: Duration = Duration::from_secs(60);
+pub(super) const ANYWAY: Duration = Duration::from_secs(60);
 /// It has so long for it before it counts as silent.
-const PATIENCE: u64 = 180;
+pub(super) const PATIENCE: u64 = 180;
 
 /// A member of a fleet that stays.
-#[derive(Debug)]
-struct Attending {
+struct Attending<B> {
+    body: B,
     trust: Trust,
     /// Spoken to all the time: to begin anew every time is what costs a store most.
     carrier: Option<Box<dyn Carrier + Send>>,
     /// The last order that was read.
     order: Option<Numbered>,
+    /// What the carrier tells by itself, if it does.
+    news: News,
+    /// When the carrier was asked last; `None` if it has to be.
+    asked: Option<Instant>,
+    /// The last question that was looked at, and the last that was heard since.
+    heard: Heard,
+    question: Option<(u64, Vec<u8>)>,
     look: Instant,
+    /// How often it failed, one time after the other.
+    failed: u32,
     told: Option<(Standing, Instant)>,
-    known: Option<Known>,
 }
 
-/// What takes long to find out, and what it depends on.
-#[derive(Debug)]
-struct Known {
-    of: Depends,
-    when: Instant,
-    in_force: Option<bool>,
-    drift: Option<String>,
-    posture: Option<String>,
-    findings: Option<usize>,
-}
-
-/// While this stays, what the kernel's rules are compared with the policy stays.
-type Depends = (Option<u32>, Option<(SystemTime, u64)>, Member, bool);
-
-/// Takes what this host is told to, and says how it stands, until that is `over`; hands over what happened.
-pub(crate) fn stay(
-    machine: &dyn Machine,
-    home: &Home,
+/// Takes what a member is told to, and says how it stands, until that is `over`; hands over what happened.
+pub(super) fn stay(
+    body: impl Body,
     trust: Trust,
     over: &AtomicBool,
     to: &Sender<Result<Taken, Failure>>,
 ) {
-    let mut attending = Attending::of(trust);
+    let mut attending = Attending::of(body, trust);
     while !over.load(Ordering::Relaxed) {
-        let happened = attending.see_to(machine, home).transpose();
+        while let Some(told) = attending.news.there_are() {
+            attending.hear(told);
+        }
+        let happened = attending.see_to().transpose();
         // Whoever no longer listens ends it.
         if happened.is_some_and(|it| to.send(it).is_err()) {
             return;
@@ -76,10 +75,38 @@ pub(crate) fn stay(
     }
 }
 
-impl Attending {
-    fn of(trust: Trust) -> Self {
+impl<B: Body> Attending<B> {
+    fn of(body: B, trust: Trust) -> Self {
         let look = Instant::now() + spread(LOOK);
-        Self { trust, carrier: None, order: None, look, told: None, known: None }
+        let news = News::of(trust.carrier.clone());
+        let (carrier, order, asked, told) = (None, None, None, None);
+        let (heard, question) = (Heard::default(), None);
+        Self { body, trust, carrier, order, news, asked, heard, question, look, failed: 0, told }
+    }
+
+    /// Hears what the carrier tells by itself.
+    fn hear(&mut self, told: Vec<Told>) {
+        if told.is_empty() {
+            (self.asked, self.look) = (None, Instant::now() + spread(4 * AT_ONCE));
+        }
+        for it in told {
+            let order = serde_json::from_slice::<Order>(&it.bytes);
+            // The highest number counts: one that is put below it later changes nothing.
+            let known = self.order.as_ref().map(|it| it.0);
+            match (it.shelf, order) {
+                (Shelf::Orders, _) if known.is_some_and(|known| it.number <= known) => {}
+                (Shelf::Orders, Ok(order)) if known.is_some() => {
+                    let concerns = self.body.name().is_ok_and(|it| order.is_for(&it));
+                    if concerns && !order.held {
+                        self.look = Instant::now() + spread(4 * order.within());
+                    }
+                    self.order = Some((it.number, order));
+                }
+                (Shelf::Questions, _) => self.question = Some((it.number, it.bytes)),
+                // Whatever it is, it is read once more before anything is done.
+                _ => (self.asked, self.look) = (None, Instant::now() + spread(4 * AT_ONCE)),
+            }
+        }
     }
 
     /// How soon there is something to do.
@@ -91,32 +118,54 @@ impl Attending {
     ///
     /// # Errors
     /// [`Failure`] if that cannot be done now.
-    fn see_to(&mut self, machine: &dyn Machine, home: &Home) -> Result<Option<Taken>, Failure> {
-        if !self.next().is_zero() {
+    fn see_to(&mut self) -> Result<Option<Taken>, Failure> {
+        let answers = self.question.is_some() && self.heard.may_answer();
+        if !self.next().is_zero() && !answers {
             return Ok(None);
         }
-        self.look = Instant::now() + AGAIN + spread(AGAIN);
-        let before = Member::read(home)?.refused;
+        // A store that has too much to do must not be asked ever more often by all.
+        let again = AGAIN * (1 << self.failed.min(MORE));
+        self.look = Instant::now() + again + spread(2 * again);
+        self.failed += 1;
+        let before = self.body.refused()?;
         let carrier = match self.carrier.take() {
             Some(carrier) => carrier,
             None => self.trust.carrier.open()?,
         };
-        let order = order::last_but(&*carrier, self.order.take());
+        // Where the carrier tells of what is new, it is asked seldom; whatever fails, it is asked anew.
+        let asked = self.asked.take();
+        let ask = self.news.must_ask() || asked.is_none_or(|it| it.elapsed() >= LOOK_ANYWAY);
+        let order = match ask {
+            true => order::last_but(&*carrier, self.order.take()),
+            false => Ok(self.order.take()),
+        };
         let took = order.and_then(|order| {
             self.order = order;
-            let how = (&self.trust, How::default());
-            take_from(&*carrier, self.order.as_ref(), machine, home, how)
+            self.body.take(&*carrier, self.order.as_ref(), &self.trust)
         });
         // Whether it went well or not: who looks on wants to know.
         let trouble = took.as_ref().err().map(Failure::line);
-        self.say(&*carrier, machine, home, trouble)?;
+        self.say(&*carrier, trouble)?;
+        let fleet = &self.trust.fleet;
+        if let Some((number, question)) = self.question.take_if(|_| answers) {
+            self.heard.hear(&*carrier, &mut self.body, fleet, (number, &question))?;
+        }
+        if ask {
+            self.heard.see_to(&*carrier, &mut self.body, fleet)?;
+        }
         self.carrier = Some(carrier);
         let taken = took?;
+        self.asked = if ask { Some(Instant::now()) } else { asked };
         let news = match taken.done {
-            say::Took::Taken => true,
+            say::Took::Taken => {
+                // Connections of before may be none for the rules that came: what is told by one would not arrive.
+                self.news = News::of(self.trust.carrier.clone());
+                true
+            }
             say::Took::NothingNew => false,
             say::Took::Refused => taken.refused != before,
         };
+        self.failed = 0;
         if taken.done != say::Took::Refused {
             self.look = Instant::now() + LOOK + spread(LOOK);
         }
@@ -124,15 +173,8 @@ impl Attending {
     }
 
     /// Says how this host stands, if that is news, or was not said for long.
-    fn say(
-        &mut self,
-        carrier: &dyn Carrier,
-        machine: &dyn Machine,
-        home: &Home,
-        trouble: Option<String>,
-    ) -> Result<(), Failure> {
-        let place = Place::of(home)?;
-        let standing = Standing { trouble, ..self.standing(machine, home, &place)? };
+    fn say(&mut self, carrier: &dyn Carrier, trouble: Option<String>) -> Result<(), Failure> {
+        let standing = Standing { trouble, ..self.body.standing(&self.trust.fleet)? };
         let same = |it: &(Standing, Instant)| {
             it.1.elapsed() < ANYWAY
                 && Standing { at: standing.at.clone(), ..it.0.clone() } == standing
@@ -141,71 +183,8 @@ impl Attending {
             return Ok(());
         }
         let word = serde_json::to_vec_pretty(&standing).unwrap_or_default();
-        carrier.tell(&place.host, &word)?;
+        carrier.tell(&standing.host, &word)?;
         self.told = Some((standing, Instant::now()));
         Ok(())
     }
-
-    fn standing(
-        &mut self,
-        machine: &dyn Machine,
-        home: &Home,
-        place: &Place,
-    ) -> Result<Standing, Failure> {
-        let member = Member::read(home)?;
-        let changed_here = changed_here(home, &place.policy)?;
-        let generation = machine.generation().ok();
-        let depends = (generation, docket_stamp(home), member, changed_here);
-        // Others may change their rules all the time.
-        let stays = |it: &Known| {
-            let young = it.when.elapsed() < BETWEEN;
-            it.of == depends
-                || young && (&it.of.1, &it.of.2, it.of.3) == (&depends.1, &depends.2, depends.3)
-        };
-        if !self.known.as_ref().is_some_and(stays) {
-            self.known = Some(known(machine, home, place, depends.clone()));
-        }
-        let known = self.known.as_ref();
-        Ok(Standing {
-            host: place.host.clone(),
-            fleet: self.trust.fleet.clone(),
-            at: now().to_string(),
-            again: PATIENCE,
-            has: depends.2.has,
-            in_force: known.and_then(|it| it.in_force),
-            drift: known.and_then(|it| it.drift.clone()),
-            posture: known.and_then(|it| it.posture.clone()),
-            changed_here,
-            refused: depends.2.refused,
-            trouble: None,
-            findings: known.and_then(|it| it.findings),
-            version: env!("CARGO_PKG_VERSION").to_owned(),
-            kernel: rustix::system::uname().release().to_string_lossy().into_owned(),
-        })
-    }
-}
-
-/// Up to a quarter of it, by chance: not all hosts at the same moment.
-fn spread(most: Duration) -> Duration {
-    let chance = RandomState::new().build_hasher().finish();
-    most.mul_f64(0.25 * (chance % 1_000) as f64 / 1_000.0)
-}
-
-fn known(machine: &dyn Machine, home: &Home, place: &Place, of: Depends) -> Known {
-    let host = &place.host;
-    // What somebody changed on the machine is not what it should have.
-    let policy = match of.3 {
-        false => load_here(machine, &place.policy, Some(host)).ok(),
-        true => kept::sealed(home, &place.policy).and_then(|(sources, at)| {
-            let shown = place.policy.display().to_string();
-            load_vouched(machine, &shown, sources, host, at).ok()
-        }),
-    };
-    let report = policy.as_ref().and_then(|it| status::report(machine, it, home).ok());
-    let in_force = report.as_ref().map(|it| it.in_force && it.equal == Some(true));
-    let drift = report.as_ref().and_then(|it| it.differences.first()).map(|it| it.message.clone());
-    let posture = report.and_then(|it| it.posture).and_then(|it| it.posture);
-    let found = |it: &Loaded| review::report(machine, it, false).ok();
-    let findings = policy.as_ref().and_then(found).map(|it| it.findings.len());
-    Known { of, when: Instant::now(), in_force, drift, posture, findings }
 }

@@ -54,7 +54,7 @@ pub fn report(
             "the host needs `addresses`, and --from must name others than the host itself",
         ));
     }
-    let (depth, mut packets, mut tries) = tries(&loaded.plan, &course, &traffic);
+    let (depth, mut packets, mut tries) = tries(&loaded.plan, &course, &traffic, request.quick);
     let mut whose: Vec<usize> = (0..tries.len()).collect();
     let mut whole = true;
     let receivers = if request.live {

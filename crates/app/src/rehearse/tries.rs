@@ -41,9 +41,11 @@ pub(super) fn tries(
     plan: &HostPlan,
     course: &Course,
     wanted: &TrafficSet,
+    quick: bool,
 ) -> (Depth, Vec<Ranges>, Vec<Try>) {
     [Depth::Every, Depth::AnyRule]
         .into_iter()
+        .filter(|it| !quick || *it != Depth::Every)
         .map(|depth| (depth, tries_at(depth, plan, course, wanted)))
         .find(|(_, (packets, tries))| {
             tries.iter().map(|it| packets[it.packets].count()).sum::<u64>() <= MOST_PACKETS

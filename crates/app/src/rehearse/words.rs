@@ -16,6 +16,8 @@ pub struct Request<'a> {
     pub from: &'a [String],
     /// The traffic to try; every port and ICMP type if left out.
     pub traffic: Option<&'a str>,
+    /// Whether only ports are tried that rules tell apart: seconds become moments.
+    pub quick: bool,
     /// What a copy holds instead of the rules that are there; those if left out.
     pub instead: Option<Instead>,
 }

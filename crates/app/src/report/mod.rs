@@ -99,7 +99,8 @@ pub fn report(
         report.of_reach(&found, request);
         reached = Some(found);
     }
-    let tried = rehearse::Request { live: false, from: &[], traffic: None, instead: None };
+    let tried =
+        rehearse::Request { live: false, from: &[], traffic: None, quick: false, instead: None };
     match rehearse::report(machine, loaded, &tried, progress) {
         Ok(found) => report.of_rehearsal(&found),
         Err(failure) => report.unknown.push(format!("no rehearsal: {}", failure.line())),

@@ -183,7 +183,8 @@ fn what_needs_the_machine_itself_is_refused() {
     let machine = sluice();
     let mended = policy(&machine, MENDED);
     let only = "only its answers were kept";
-    let live = rehearse::Request { live: true, from: &[], traffic: None, instead: None };
+    let live =
+        rehearse::Request { live: true, from: &[], traffic: None, quick: false, instead: None };
     let failure = rehearse::report(&machine, &mended, &live, &|_, _| {}).expect_err("refused");
     assert!(line(&failure).ends_with(only), "{}", failure.line());
     let failure = kernel::report(&machine, &mended).expect_err("refused");

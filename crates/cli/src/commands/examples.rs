@@ -115,7 +115,7 @@ fn examples_of_more(command: &str) -> &'static [&'static str] {
         "report" => &["tipstaff report --format html"],
         "vantage" => &["tipstaff vantage"],
         "rehearse" => &["tipstaff rehearse", "tipstaff rehearse --traffic 9100/tcp"],
-        "demo" => &["tipstaff demo"],
+        "demo" => &["tipstaff demo", "tipstaff demo fleet"],
         _ => examples_of_situations(command),
     }
 }
@@ -158,7 +158,13 @@ fn examples_of_fleets(command: &str) -> &'static [&'static str] {
             "tipstaff fleet reach sluice granary 5432/tcp",
             "tipstaff fleet reach bench granary 873/tcp --through sluice",
         ],
-        "fleet matrix" => &["tipstaff fleet matrix 9100/tcp"],
+        "fleet matrix" => {
+            &["tipstaff fleet matrix 9100/tcp", "tipstaff fleet matrix 9100/tcp --within stacks"]
+        }
+        "fleet expectations" => &["tipstaff --policy demo/fleet.toml fleet expectations"],
+        "fleet probe" => &[
+            "tipstaff fleet probe 5432/tcp --to granary --within stacks --fleet tidewater --carrier /srv/fleet",
+        ],
         "fleet roll-out" => &[
             "tipstaff fleet roll-out --fleet tidewater --carrier /srv/fleet",
             "tipstaff fleet roll-out --to shelf --steps 1,10%,100% --pause 5m --stop-at 2 --fleet tidewater --carrier etcd+https://10.44.8.20:2379/tidewater",

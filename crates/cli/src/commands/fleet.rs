@@ -2,9 +2,11 @@
 
 use super::context::Context;
 use super::output::Output;
-use super::pairs::{Matrix, Reach};
-use super::rolling::{Hold, RollOut, Status, Take};
+use super::pairs::{Expectations, Matrix, Reach};
+use super::probing::Probe;
+use super::rolling::{Hold, RollOut, Take};
 use super::sealing::{Compare, Seal, Undo, Verify};
+use super::standing::Status;
 use clap::Subcommand;
 use tipstaff_app::Failure;
 
@@ -21,6 +23,10 @@ pub enum Fleet {
     Reach(Reach),
     /// Show who reaches whom with some traffic, exactly
     Matrix(Matrix),
+    /// Prove what must hold between hosts, or show which decision of which host is against it
+    Expectations(Expectations),
+    /// Let hosts try each other, and hold what they meet against what the policy says
+    Probe(Probe),
     /// Tell hosts to take what was sealed last, some at a time; stops by itself where one does not
     RollOut(RollOut),
     /// Let no more hosts take what is rolled out
@@ -50,6 +56,8 @@ impl Fleet {
             Self::Compare(it) => it.run(context),
             Self::Reach(it) => it.run(context),
             Self::Matrix(it) => it.run(context),
+            Self::Expectations(it) => it.run(context),
+            Self::Probe(it) => it.run(context),
             Self::RollOut(it) => it.run(context),
             Self::Hold(it) => it.run(context),
             Self::Undo(it) => it.run(context),

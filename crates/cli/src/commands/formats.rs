@@ -13,7 +13,8 @@ fn formats(name: &str) -> &'static [Format] {
     match name {
         "report" => &[Format::Text, Format::Json, Format::Html, Format::Csv, Format::Markdown],
         "callers" => &[Format::Text, Format::Json, Format::Csv, Format::Openmetrics],
-        "status" | "reach" | "fleet status" => &[Format::Text, Format::Json, Format::Openmetrics],
+        "fleet status" => &[Format::Text, Format::Json, Format::Html, Format::Openmetrics],
+        "status" | "reach" => &[Format::Text, Format::Json, Format::Openmetrics],
         "review" => &[Format::Text, Format::Json, Format::Sarif, Format::Junit],
         _ => match name.rsplit_once(' ') {
             Some((above, _)) => formats(above),

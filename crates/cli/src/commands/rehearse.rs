@@ -35,6 +35,7 @@ impl Rehearse {
             live: self.live,
             from: &self.from,
             traffic: self.traffic.as_deref(),
+            quick: false,
             instead: None,
         };
         let loaded = if self.live {

@@ -1,10 +1,10 @@
-//! `fleet roll-out`, `hold`, `status` and `take`: what was sealed comes to the hosts.
+//! `fleet roll-out`, `hold` and `take`: what was sealed comes to the hosts.
 
 use super::context::Context;
 use super::membership::Carried;
 use super::output::Output;
 use super::span::span;
-use crate::render::{self, Format};
+use crate::render;
 use clap::Args;
 use std::num::NonZeroUsize;
 use std::time::Duration;
@@ -51,16 +51,6 @@ pub struct Hold {
     why: String,
 }
 
-/// Options of `fleet status`.
-#[derive(Debug, Args)]
-pub struct Status {
-    #[command(flatten)]
-    carried: Carried,
-    /// Only hosts that do not stand well
-    #[arg(long)]
-    wrong: bool,
-}
-
 /// Options of `fleet take`.
 #[derive(Debug, Args)]
 pub struct Take {
@@ -102,24 +92,6 @@ impl Hold {
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let report = fleet::hold(&self.carried.trust()?, &self.why)?;
         Ok(context.fine(&report, render::held))
-    }
-}
-
-impl Status {
-    /// Runs it.
-    ///
-    /// # Errors
-    /// Why it could not do its work.
-    pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let mut report = fleet::overview(&self.carried.trust()?)?;
-        let outcome = report.outcome();
-        if self.wrong {
-            report.hosts.retain(|it| !it.is_well());
-        }
-        Ok(match context.format() {
-            Format::Openmetrics => Output { text: render::overview_metrics(&report), outcome },
-            _ => context.shown(&report, outcome, render::overview),
-        })
     }
 }
 

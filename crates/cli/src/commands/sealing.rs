@@ -35,12 +35,16 @@ pub struct Sealing {
     /// Until when hosts may take it, such as 2099-03-01T18:00:00Z or +30days; for ever if left out
     #[arg(long, value_name = "TIME", value_parser = expiry)]
     expires: Option<Time>,
+    /// Seal it though what must hold between hosts does not, or is not proven
+    #[arg(long)]
+    even_if_unproven: bool,
 }
 
 impl Sealing {
     fn wish<'w>(&'w self, trust: &'w Trust, dry: bool) -> SealWish<'w> {
         let agent = self.agent.as_deref();
-        SealWish { trust, key: &self.key, agent, expires: self.expires, dry }
+        let (key, even_if_unproven) = (&*self.key, self.even_if_unproven);
+        SealWish { trust, key, agent, expires: self.expires, even_if_unproven, dry }
     }
 }
 

@@ -5,8 +5,10 @@
 //! ends.
 
 mod changes;
+mod fleet_story;
 mod stand_in;
 mod story;
+mod teller;
 mod turned_away;
 mod words;
 mod world;
@@ -21,11 +23,21 @@ use tipstaff_app::Outcome;
 use tipstaff_app::rehearse::no_namespaces;
 use tipstaff_linux::lab::seal;
 
+/// Which story is told.
+#[derive(Clone, Copy, Debug, clap::ValueEnum)]
+pub enum Story {
+    /// One round of the loop: look, mend, enforce, check
+    Loop,
+    /// One policy for three hosts, and a roll-out that stops
+    Fleet,
+}
+
 /// Runs the demo: outside, starts it anew in a sealed process; there, tells the story.
 ///
 /// # Errors
 /// [`Failure`] if the system lets us make no namespaces, or something in the lab fails.
 pub fn run(
+    story: Story,
     sealed: bool,
     format: Format,
     color: ColorWhen,
@@ -36,7 +48,11 @@ pub fn run(
             message: format!("cannot tie the lab to its command: {source}"),
             help: Vec::new(),
         })?;
-        return story::tell(format, &Screen::of_stdout(color), typed);
+        let screen = Screen::of_stdout(color);
+        return match story {
+            Story::Loop => story::tell(format, &screen, typed),
+            Story::Fleet => fleet_story::tell(format, &screen, typed),
+        };
     }
     let program = own_program()?;
     let mut command = Command::new(program);

@@ -1,6 +1,7 @@
 //! The story: the loop that administrators walk, told so that a newcomer can follow.
 
 use super::changes::{Change, Sight, changes, sights};
+use super::teller::Teller;
 use super::turned_away::turned_away;
 use super::words::{
     Asked, CHANGED, CHECK, CLAIMS, Claim, EDITED, EDITS, END, INHERITED_POLICY, LISTENS, MAIL_HOST,
@@ -52,7 +53,7 @@ struct Findings {
 /// [`Failure`] if the lab cannot be built or the kernel refuses.
 pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Failure> {
     let teller = Teller { screen: *screen, silent: format == Format::Json, typed };
-    teller.opening();
+    teller.opening(TITLE, WORLD);
     let inherited = Policies::read(INHERITED)?;
     let world = World::build(&inherited.plans())?;
     let desk = world::desk()?;
@@ -84,7 +85,8 @@ pub fn tell(format: Format, screen: &Screen, typed: Typed) -> Result<Output, Fai
     teller.chapter("6. The mended policy, rehearsed", MENDED_POLICY);
     let mended = Policies::read(MENDED)?;
     teller.command("--host granary rehearse");
-    let everything = rehearse::Request { live: false, from: &[], traffic: None, instead: None };
+    let everything =
+        rehearse::Request { live: false, from: &[], traffic: None, quick: false, instead: None };
     let bar = render::Bar::new();
     let rehearsal = rehearse::report(&Here, mended.of("granary"), &everything, &|tried, all| {
         bar.show(tried, all);
@@ -154,39 +156,12 @@ struct Check {
     sights: Vec<Sight>,
 }
 
-struct Teller {
-    screen: Screen,
-    silent: bool,
-    typed: Typed,
-}
-
 /// Where the docket of the calling thread's machine is kept.
 fn home(desk: &Path, host: &str) -> Home {
     Home::of(&desk.join(host), &desk.join("boot-note.json"))
 }
 
 impl Teller {
-    fn say(&self, text: &str) {
-        if !self.silent {
-            // Whoever no longer reads the story misses only the rest of it.
-            let _ = render::print(text);
-        }
-    }
-
-    fn opening(&self) {
-        self.say(&format!("{}\n\n{WORLD}", self.screen.paint(Style::Strong, TITLE)));
-    }
-
-    fn chapter(&self, title: &str, text: &str) {
-        let lines = render::wrap(text, self.screen.width.min(100)).join("\n");
-        self.say(&format!("\n{}\n{lines}\n\n", self.screen.paint(Style::Strong, title)));
-    }
-
-    fn command(&self, words: &str) {
-        let line = format!("$ tipstaff {words}");
-        self.say(&format!("{}\n", self.screen.paint(Style::Strong, &line)));
-    }
-
     fn listeners(&self, world: &World, host: &str) -> Result<(), Failure> {
         let here: &dyn Machine = &Here;
         let found = world.node(host).run(|| here.listeners())??.found;

@@ -175,6 +175,26 @@ impl World {
         self.lab.node(name).unwrap_or_else(|| unreachable!("no machine `{name}` in the world"))
     }
 
+    /// Gives the hosts' network namespaces their names, where only the sealed process sees them.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the system refuses.
+    pub fn name(&self) -> Result<(), LinuxError> {
+        let folder = Path::new("/run/netns");
+        let over = if folder.exists() { c"/run/netns" } else { c"/run" };
+        let system = |source: std::io::Error| LinuxError::system("name hosts in the lab", source);
+        mount(c"tipstaff", over, c"tmpfs", MountFlags::NODEV | MountFlags::NOSUID, c"mode=755")
+            .map_err(|source| LinuxError::system("name hosts in the lab", source))?;
+        fs::create_dir_all(folder).map_err(system)?;
+        for host in HOSTS {
+            let file = folder.join(host);
+            fs::write(&file, "").map_err(system)?;
+            mount_bind(self.namespace_file(host), &file)
+                .map_err(|source| LinuxError::system("name hosts in the lab", source))?;
+        }
+        Ok(())
+    }
+
     /// The file that stands for a machine's network namespace.
     pub fn namespace_file(&self, name: &str) -> PathBuf {
         self.node(name).namespace().file()

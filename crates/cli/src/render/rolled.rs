@@ -24,6 +24,28 @@ pub fn overview(report: &Overview, screen: &Screen) -> String {
     text
 }
 
+/// What changed since it was looked before: a line for each host.
+pub fn what_changed(before: &Overview, now: &Overview) -> String {
+    let mut text = String::new();
+    if before.newest != now.newest {
+        let newest = now.newest.map_or("nothing".to_owned(), |it| format!("number {it}"));
+        text.push_str(&format!("{newest} is the newest that counts\n"));
+    }
+    for host in &now.hosts {
+        let was = before.hosts.iter().find(|it| it.host == host.host);
+        let word = |it: &HostStands| {
+            let has = it.has().map_or("nothing".to_owned(), |it| format!("number {it}"));
+            format!("{}, has {has}", it.stands)
+        };
+        let now = word(host);
+        if was.map(word).as_deref() != Some(&now) {
+            let why = host.why.as_ref().map(|it| format!(": {}", clean(it))).unwrap_or_default();
+            text.push_str(&format!("{}: {now}{why}\n", clean(&host.host)));
+        }
+    }
+    text
+}
+
 /// How many stand how.
 fn counts(hosts: &[HostStands]) -> String {
     let count = |word: Stands| hosts.iter().filter(|it| it.stands == word).count();

@@ -58,6 +58,22 @@ fn tells_the_story(mark: &str, as_nobody: bool) {
 }
 
 #[test]
+fn the_demo_tells_of_a_fleet() {
+    let desk = Desk::with("");
+    let told = finish(demo(&desk, "fleet", &["fleet"], true)).exits(0).stdout;
+    for word in ["proven for 2 pairs", "4 as the policy says", "changed-here", "3 well"] {
+        assert!(told.contains(word), "{word} is missing:\n{told}");
+    }
+    gone_soon("fleet");
+    let found = finish(demo(&desk, "fleet-json", &["fleet", "--format", "json"], false)).exits(0);
+    let found = found.json();
+    assert_eq!(found["broken"], serde_json::json!([]), "{found}");
+    let stops = found["steps"].as_array().expect("steps").iter().filter(|it| it["exit"] == 1);
+    assert_eq!(stops.count(), 2, "{found}");
+    gone_soon("fleet-json");
+}
+
+#[test]
 fn it_works_for_whoever_runs_the_tests() {
     tells_the_story("caller", false);
 }

@@ -47,6 +47,8 @@ fn forms() -> BTreeMap<&'static str, Schema> {
         ("fleet-compare", schema_for!(fleet::Compared)),
         ("fleet-reach", schema_for!(fleet::Reached)),
         ("fleet-matrix", schema_for!(fleet::Matrix)),
+        ("fleet-expectations", schema_for!(fleet::Expected)),
+        ("fleet-probe", schema_for!(fleet::Probed)),
         ("fleet-roll-out", schema_for!(fleet::RolledOut)),
         ("fleet-hold", schema_for!(fleet::Held)),
         ("fleet-undo", schema_for!(fleet::Undone)),

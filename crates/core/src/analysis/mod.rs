@@ -6,7 +6,6 @@
 //! diagrams of [`crate::meaning`], which describe everything at once, are asked only where taking
 //! pieces apart would take too many steps.
 
-mod between;
 mod budget;
 mod compare;
 mod expect;
@@ -15,12 +14,12 @@ mod hull;
 mod index;
 mod lines;
 mod narrowing;
+mod pairs;
 mod parts;
 mod question;
 mod reopening;
 mod samples;
 
-pub use between::{Fared, Leg, between};
 pub use compare::{Change, Comparison, Noticed, Side, compare, compare_decisions};
 pub use expect::{Failing, failing};
 pub use findings::{
@@ -30,6 +29,9 @@ pub use findings::{
 };
 pub use lines::piece_of;
 pub use narrowing::{Narrowed, Narrowness, lasting, narrowed};
+pub use pairs::{
+    FailingPair, Fared, HostWord, Judged, Leg, Met, Way, between, judge, met, own, ways,
+};
 pub use question::{Admitted, Share, admitted, ordinary, share_of, shares};
 pub use reopening::{Obstacle, Part, Session, obstacle};
 

@@ -1,6 +1,8 @@
 //! A policy as written: names are checked, nothing is worked out yet.
 
-use super::{Accepted, Data, Ends, Logging, Origin, Rate, Record, Source, Time, When};
+use super::{
+    Accepted, Data, Ends, Fleet, Logging, Origin, Rate, Record, Source, Time, Verdict, When,
+};
 use crate::space::{AddressSet, ByProtocol, Direction, HardwareAddress, RangeSet, TrafficSet};
 use std::net::IpAddr;
 
@@ -19,6 +21,8 @@ pub struct Policy {
     pub labels: Vec<LabelSection>,
     /// The hosts, in the order written; at least one.
     pub hosts: Vec<Host>,
+    /// What is said of all of them together.
+    pub fleet: Fleet,
     /// Where places, services and bundles are used, in no particular order.
     pub uses: Vec<Use>,
 }
@@ -34,7 +38,7 @@ pub enum Used {
     Bundle,
     /// A label with a section.
     Label,
-    /// A machine; nothing else in a policy uses its name.
+    /// A machine; what holds between machines uses its name.
     Host,
 }
 
@@ -266,38 +270,6 @@ pub struct Interface {
     pub name: String,
     /// The hardware address by which it is known.
     pub hardware: Option<HardwareAddress>,
-}
-
-/// What is to happen to a packet.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Verdict {
-    /// The packet may pass on.
-    Allow,
-    /// It is dropped without an answer.
-    Deny,
-    /// It is dropped, and the sender is told.
-    Reject,
-}
-
-impl Verdict {
-    /// Every verdict that there is.
-    pub const ALL: [Self; 3] = [Self::Allow, Self::Deny, Self::Reject];
-
-    /// The word for it in policies and output.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Allow => "allow",
-            Self::Deny => "deny",
-            Self::Reject => "reject",
-        }
-    }
-
-    /// Reads the word that [`Verdict::as_str`] gives.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|verdict| verdict.as_str() == text)
-    }
 }
 
 /// A default verdict, and where it is written; `None` where the language supplies it.

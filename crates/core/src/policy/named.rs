@@ -4,6 +4,12 @@ use super::model::{Host, Policy};
 use crate::space::{PortProtocol, RangeSet};
 
 impl Policy {
+    /// Whether a host of the policy is called so, or has that label.
+    #[must_use]
+    pub fn is_named(&self, host: &str, word: &str) -> bool {
+        host == word || self.host(host).is_some_and(|it| it.labels.iter().any(|it| it == word))
+    }
+
     /// The sections that a machine of that host name could mean: the one of that name, or else all that
     /// name it among their `names`.
     #[must_use]

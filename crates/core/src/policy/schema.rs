@@ -2,7 +2,7 @@
 //! the reference page.
 
 use super::shape::{ACCEPT, Shape, TableSpec, WHY, key, required, switch};
-use super::{expectation_keys, whereabouts};
+use super::{expectation_keys, fleet_keys, whereabouts};
 
 impl TableSpec {
     /// The table of that kind.
@@ -40,6 +40,7 @@ pub const SCHEMA: &[TableSpec] = &[
             key("bundle", Shape::Named("bundle"), "Named lists of rules", ""),
             key("label", Shape::Named("label"), "What all hosts with a label have", ""),
             key("host", Shape::Named("host"), "The machines, one section each", ""),
+            key("fleet", Shape::Table("fleet"), "What holds between them", ""),
         ],
     },
     TableSpec {
@@ -376,4 +377,8 @@ pub const SCHEMA: &[TableSpec] = &[
         ],
     },
     expectation_keys::SPEC,
+    fleet_keys::FLEET,
+    fleet_keys::ROUTE,
+    fleet_keys::EXPECT,
+    fleet_keys::PROBE,
 ];

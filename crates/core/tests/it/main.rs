@@ -12,6 +12,7 @@ mod edges;
 mod editing;
 mod expecting;
 mod feeds;
+mod fleets;
 mod given;
 mod items;
 mod labels;

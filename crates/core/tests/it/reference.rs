@@ -16,6 +16,8 @@ fn tables() -> String {
             "host" => "`[host.NAME]`".to_owned(),
             "expect" => "`[[host.NAME.expect]]` and `[[label.NAME.expect]]`".to_owned(),
             "posture" => "`[host.NAME.posture.POSTURE]`".to_owned(),
+            "fleet" => "`[fleet]`".to_owned(),
+            kind if kind.starts_with("fleet.") => format!("`[[{kind}]]`"),
             "rule" => "`[[host.NAME.rule]]`, `[[bundle.NAME.rule]]`, `[[label.NAME.rule]]`, \
                  `[[host.NAME.posture.POSTURE.rule]]`"
                 .to_owned(),

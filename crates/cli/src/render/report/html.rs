@@ -11,7 +11,7 @@ use tipstaff_app::vocabulary::{Reach, Severity, Verdict};
 use tipstaff_app::{Came, Finding, grouped};
 
 /// Light and dark by the reader's choice; on paper, words and borders carry what colours do.
-const LOOK: &str = include_str!("page.css");
+pub(crate) const LOOK: &str = include_str!("page.css");
 
 /// The report as a page.
 pub fn page(report: &Report) -> String {

@@ -13,6 +13,7 @@ fn short(program: &str) -> &str {
     }
 }
 
+pub(super) use html::LOOK;
 pub use html::page;
 pub use plain::markdown;
 pub use sheet::{csv, harmless};

@@ -1,10 +1,12 @@
 //! Twelve hosts with real agents, a store of three members, and everything that can go wrong, from a seed.
 
-use super::stores::{Store, at};
+use super::mishap::{clock_off, cut, empty, fill};
+use super::stores::{Store, at, compact};
 use super::world::World;
 use crate::servers::needed;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::net::TcpStream;
 use std::process::{Child, Stdio};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -85,6 +87,9 @@ enum Down {
     Agent(String, Instant),
     Store(usize, Instant),
     Link(String, Instant),
+    Clock(String, Instant),
+    Disk(usize, Instant),
+    Halves([Vec<(String, String)>; 2], Instant),
 }
 
 impl Watched {
@@ -132,7 +137,7 @@ impl Watched {
     /// Something goes wrong.
     fn fault(&mut self, world: &mut World, store: &mut Store, chance: &mut Chance) {
         let until = Instant::now() + Duration::from_millis(200 + 100 * chance.below(60) as u64);
-        match chance.below(7) {
+        match chance.below(12) {
             0 | 1 => {
                 let host = host(1 + chance.below(HOSTS));
                 world.end(&host);
@@ -152,7 +157,37 @@ impl Watched {
                 self.down.push(Down::Link(name, until));
             }
             4 => self.roll_out(world),
-            5 => _ = self.seal(world, false),
+            5 | 6 => _ = self.seal(world, false),
+            7 => {
+                if let Some(at) = store.leader(world, "office") {
+                    store.end(at);
+                    self.down.push(Down::Store(at, until));
+                }
+            }
+            8 => {
+                let name = host(1 + chance.below(HOSTS));
+                let off = [3_600, -3_600][chance.below(2)];
+                world.end(&name);
+                let clock = world.office.path(&format!("off{off}.so"));
+                world.clocks.insert(name.clone(), clock);
+                world.attend(&name);
+                self.down.push(Down::Clock(name, until));
+            }
+            9 => {
+                let at = chance.below(STORES.len());
+                fill(&Store::folder(world, at));
+                self.down.push(Down::Disk(at, until));
+            }
+            10 if !self.down.iter().any(|it| matches!(it, Down::Halves(..))) => {
+                let all = STORES.iter().map(|it| (it.0.to_owned(), it.1.to_owned()));
+                let shelves = (1..=HOSTS).map(|it| (host(it), format!("10.44.8.{}", 100 + it)));
+                let halves: (Vec<_>, Vec<_>) =
+                    all.chain(shelves).partition(|_| chance.below(2) == 0);
+                let halves = [halves.0, halves.1];
+                cut(world, [&halves[0], &halves[1]], true);
+                self.down.push(Down::Halves(halves, until));
+            }
+            10 => compact(world, "office"),
             _ => {
                 self.seal(world, true);
                 self.roll_out(world);
@@ -164,7 +199,12 @@ impl Watched {
     fn mend(&mut self, world: &mut World, store: &mut Store, over: bool) {
         let now = Instant::now();
         for down in std::mem::take(&mut self.down) {
-            let (Down::Agent(_, until) | Down::Store(_, until) | Down::Link(_, until)) = &down;
+            let (Down::Agent(_, until)
+            | Down::Store(_, until)
+            | Down::Link(_, until)
+            | Down::Clock(_, until)
+            | Down::Disk(_, until)
+            | Down::Halves(_, until)) = &down;
             if *until > now && !over {
                 self.down.push(down);
                 continue;
@@ -178,6 +218,17 @@ impl Watched {
                 Down::Link(name, _) => {
                     world.node(&name).run(|| switch("eth0", true)).expect("entered");
                 }
+                Down::Clock(name, _) => {
+                    world.end(&name);
+                    world.clocks.remove(&name);
+                    world.attend(&name);
+                }
+                Down::Disk(at, _) => {
+                    empty(&Store::folder(world, at));
+                    store.end(at);
+                    store.start(world, at);
+                }
+                Down::Halves(halves, _) => cut(world, [&halves[0], &halves[1]], false),
             }
         }
     }
@@ -191,6 +242,9 @@ fn schedule(seed: u64) {
     let mut world = World::of(&first, lab(), &hosts);
     let mut store = Store::on(&mut world, program, &STORES);
     store.answers(&world, "office");
+    for off in [3_600, -3_600] {
+        clock_off(world.office.desk.path(), off);
+    }
     let mut chance = Chance(seed);
     let mut watched = Watched {
         sealed: BTreeSet::new(),
@@ -215,6 +269,14 @@ fn schedule(seed: u64) {
     watched.mend(&mut world, &mut store, true);
     store.answers(&world, "office");
     let began = Instant::now();
+    // Whatever was in force in between: nobody is shut off for longer than the way back is.
+    for host in &hosts {
+        while !reaches_the_store(&world, host) {
+            assert!(began.elapsed() < Duration::from_secs(75), "seed {seed}: {host} is shut off");
+            watched.look(&world);
+            sleep(Duration::from_millis(200));
+        }
+    }
     while !watched.seal(&world, false) {
         assert!(began.elapsed() < Duration::from_secs(120), "seed {seed}: nothing can be sealed");
     }
@@ -231,6 +293,16 @@ fn schedule(seed: u64) {
         world.in_force(host);
         never_unsealed(&world, host, &watched.sealed, seed);
     }
+}
+
+fn reaches_the_store(world: &World, host: &str) -> bool {
+    let patience = Duration::from_millis(400);
+    let connects = |at: &str| {
+        let at = format!("{at}:2379").parse().expect("an address");
+        TcpStream::connect_timeout(&at, patience).is_ok()
+    };
+    let tried = world.node(host).run(|| STORES.iter().any(|it| connects(it.1)));
+    tried.expect("entered")
 }
 
 /// All policies that a host ever put in force were sealed.

@@ -1,8 +1,11 @@
 //! A real etcd of one or more members, over TLS with certificates on both sides.
 
+use super::mishap::disk;
 use super::world::World;
 use crate::harness::{Outcome, finish};
+use serde_json::{Value, json};
 use std::fs;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::thread::sleep;
@@ -45,6 +48,10 @@ impl Drop for Store {
 impl Store {
     /// With a member on each of those machines; the office and the hosts are told of it.
     pub fn on(world: &mut World, program: PathBuf, machines: &[(&str, &str)]) -> Self {
+        // Where disks may run full, they are not that of everybody.
+        for at in 0..machines.len() {
+            disk(&Self::folder(world, at));
+        }
         let addresses: Vec<&str> = machines.iter().map(|it| it.1).collect();
         certificates(world.office.desk.path(), &addresses);
         let members: Vec<String> = addresses.iter().map(|it| format!("{it}:2379")).collect();
@@ -65,13 +72,18 @@ impl Store {
         store
     }
 
+    /// Where a member has what it has.
+    pub fn folder(world: &World, at: usize) -> PathBuf {
+        world.office.path(&format!("store-{at}"))
+    }
+
     /// Starts a member, on what it had.
     pub fn start(&mut self, world: &World, at: usize) {
         let all: Vec<String> =
             self.members.iter().map(|it| format!("{}=http://{}:2380", it.0, it.1)).collect();
         let (name, address, child) = &mut self.members[at];
-        let folder = world.office.path(&format!("store-{at}"));
-        fs::create_dir_all(&folder).expect("a folder");
+        let folder = Self::folder(world, at);
+        let _ = fs::create_dir_all(&folder);
         let url = |scheme: &str, port: u16| format!("{scheme}://{address}:{port}");
         let mut command = Command::new(&self.program);
         command.args(["--name", name, "--log-level", "error", "--client-cert-auth"]);
@@ -102,6 +114,17 @@ impl Store {
         }
     }
 
+    /// The member that leads; `None` if none is known to.
+    pub fn leader(&self, world: &World, machine: &str) -> Option<usize> {
+        (0..self.members.len()).find(|&at| {
+            let member = format!("https://{}:2379", self.members[at].1);
+            let status = "/v3/maintenance/status";
+            let said = asked_of(world, machine, &[member], status, &json!({}));
+            let said = &said["body"];
+            said["leader"].is_string() && said["leader"] == said["header"]["member_id"]
+        })
+    }
+
     /// Waits until it answers who asks from a machine.
     #[track_caller]
     pub fn answers(&self, world: &World, machine: &str) {
@@ -123,4 +146,48 @@ pub fn at(world: &World, machine: &str, words: &[&str]) -> Outcome {
     let mut command = world.office.command(words);
     world.node(machine).start_here(&mut command).expect("it can start there");
     finish(command)
+}
+
+/// Asks the store by itself, as its client would, from a machine of the lab; gives what it answers.
+#[track_caller]
+pub fn asked(world: &World, machine: &str, path: &str, body: &Value) -> Value {
+    let members = told(world, "TIPSTAFF_CARRIER");
+    let members = members.trim_start_matches("etcd+https://").split('/').next().expect("members");
+    let members: Vec<String> = members.split(',').map(|it| format!("https://{it}")).collect();
+    asked_of(world, machine, &members, path, body)
+}
+
+fn told(world: &World, key: &str) -> String {
+    world.office.carrier.iter().find(|it| it.0 == key).expect("it is told").1.clone()
+}
+
+fn asked_of(world: &World, machine: &str, members: &[String], path: &str, body: &Value) -> Value {
+    let told = |key| told(world, key);
+    let store = json!({
+        "members": members, "ca": told("TIPSTAFF_CARRIER_CA"),
+        "own": [told("TIPSTAFF_CARRIER_CERT"), told("TIPSTAFF_CARRIER_KEY")],
+    });
+    let mut command = world.office.desk.command(["carry"]);
+    command.stdin(Stdio::piped()).stdout(Stdio::piped());
+    world.node(machine).start_here(&mut command).expect("it can start there");
+    let mut child = command.spawn().expect("it starts");
+    let lines = format!("{store}\n{}\n", json!({ "path": path, "body": body }));
+    child.stdin.take().expect("piped").write_all(lines.as_bytes()).expect("asked");
+    let said = child.wait_with_output().expect("it ends").stdout;
+    serde_json::from_slice(&said).expect("an answer")
+}
+
+/// Has the store forget all that was before now.
+#[track_caller]
+pub fn compact(world: &World, machine: &str) {
+    let now = asked(world, machine, "/v3/kv/range", &json!({ "key": "AA==" }));
+    let revision = now["body"]["header"]["revision"].clone();
+    let done = asked(
+        world,
+        machine,
+        "/v3/kv/compaction",
+        &json!({ "revision": revision, "physical": true }),
+    );
+    // Where no member answers, there is nothing to forget.
+    assert!(done["body"].is_object() || now["body"].is_null(), "{now} {done}");
 }

@@ -79,6 +79,8 @@ pub struct World {
     pub office: Office,
     pub lab: Lab,
     attending: BTreeMap<String, Attending>,
+    /// What is loaded ahead of the program on hosts whose clocks are off.
+    pub clocks: BTreeMap<String, PathBuf>,
 }
 
 /// Somebody who attends.
@@ -97,7 +99,8 @@ impl World {
     }
 
     pub fn of<H: AsRef<str>>(policy: &str, lab: Lab, hosts: &[H]) -> Self {
-        let world = Self { office: Office::new(policy), lab, attending: BTreeMap::new() };
+        let (attending, clocks) = (BTreeMap::new(), BTreeMap::new());
+        let world = Self { office: Office::new(policy), lab, attending, clocks };
         for host in hosts {
             named(host.as_ref(), world.node(host.as_ref()));
         }
@@ -129,6 +132,7 @@ impl World {
         let before = ["--host", host, "--policy", &policy];
         let mut command = self.office.desk.command(before.iter().chain(words));
         self.office.tell(&mut command);
+        command.envs(self.clocks.get(host).map(|it| ("LD_PRELOAD", it)));
         self.node(host).start_here(&mut command).expect("it can start there");
         command
     }

@@ -1,7 +1,8 @@
 //! Expectations.
 
 use super::super::Diagnostic;
-use super::super::model::{Expectation, Verdict};
+use super::super::Verdict;
+use super::super::model::Expectation;
 use super::super::table::{Reader, Table};
 use super::super::terms::Names;
 use super::common::{accepted, choice, nonempty_list};

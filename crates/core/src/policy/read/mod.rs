@@ -4,6 +4,7 @@ mod bundle;
 mod common;
 mod ends;
 mod expect;
+mod fleet;
 mod host;
 mod label;
 mod logging;
@@ -22,7 +23,7 @@ pub use turned_away::who_is_turned_away;
 use super::model::{Host, Place, Policy};
 use super::table::{Reader, Table, Text};
 use super::terms::{self, Names};
-use super::{Diagnostic, Origin, Source};
+use super::{Diagnostic, Fleet, Origin, Source};
 use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
 use host::host;
@@ -110,11 +111,21 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     if hosts.is_empty() && !files.iter().any(|(_, file)| file.has("host")) {
         reader.report(no_host());
     }
+    let between = between(&mut reader, &names, &hosts, &files);
     let mut problems = reader.problems;
     if problems.is_empty() {
         let uses = reader.uses;
         let sources = used(sources, &places);
-        return Ok(Policy { sources, places, services, bundles, labels, hosts, uses });
+        return Ok(Policy {
+            sources,
+            places,
+            services,
+            bundles,
+            labels,
+            hosts,
+            fleet: between,
+            uses,
+        });
     }
     let file_of = |problem: &Diagnostic| {
         let label = problem.primary.as_ref()?;
@@ -122,6 +133,21 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     };
     problems.sort_by_key(|problem| (file_of(problem), problem.offset()));
     Err(problems)
+}
+
+/// What the files say of all hosts together.
+fn between<'s>(
+    reader: &mut Reader<'s>,
+    names: &Names<'_>,
+    hosts: &[Host],
+    files: &[(&'s Source, Table<'_, '_>)],
+) -> Fleet {
+    let mut fleet = Fleet::default();
+    for (source, file) in files {
+        reader.source = source;
+        fleet.add(fleet::fleet(reader, names, hosts, file));
+    }
+    fleet
 }
 
 /// The files as TOML.

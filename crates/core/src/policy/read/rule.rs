@@ -1,7 +1,8 @@
 //! One rule.
 
+use super::super::Verdict;
 use super::super::interfaces::interfaces as named_interfaces;
-use super::super::model::{Log, Rule, Verdict};
+use super::super::model::{Log, Rule};
 use super::super::table::{Reader, Table};
 use super::super::terms::{self, Names};
 use super::super::{Diagnostic, Ends, Rate, Time};

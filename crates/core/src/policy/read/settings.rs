@@ -1,6 +1,7 @@
 //! Defaults, the baseline and who is turned away: what a host says, and what its labels say for it.
 
-use super::super::model::{Baseline, Default, Defaults, Expectation, Ping, TurnedAway, Verdict};
+use super::super::Verdict;
+use super::super::model::{Baseline, Default, Defaults, Expectation, Ping, TurnedAway};
 use super::super::table::{Reader, Table};
 use super::super::{Diagnostic, Origin, Rate, nearest};
 use super::common::choice;

@@ -1,6 +1,6 @@
 //! What becomes of packets from one host to another, by the word of every host on the way.
 
-use super::question::{ordinary, shares};
+use super::super::question::{ordinary, shares};
 use crate::plan::{Decision, HostPlan};
 use crate::policy::Verdict;
 use crate::space::{Direction, Piece, RangeSet, join, without};
