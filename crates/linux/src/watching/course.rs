@@ -76,10 +76,16 @@ impl Courses {
         self.elsewhere
     }
 
-    /// Takes one step; gives the decision if it was the last.
-    pub(super) fn step(&mut self, trace: &Trace<'_>, known: &Known) -> Option<Seen> {
+    /// Takes one step; gives the decision if it was the last. If steps were `lost` since, less can be told of those that
+    /// came to no end.
+    pub(super) fn step(
+        &mut self,
+        trace: &Trace<'_>,
+        known: &Known,
+        lost: Option<Instant>,
+    ) -> Option<Seen> {
         if trace.table == self.table {
-            self.begin(trace);
+            self.begin(trace, lost);
             return None;
         }
         if trace.table != TABLE {
@@ -107,7 +113,7 @@ impl Courses {
         Some(course.end(admitted, known))
     }
 
-    fn begin(&mut self, trace: &Trace<'_>) {
+    fn begin(&mut self, trace: &Trace<'_>, lost: Option<Instant>) {
         let Met::Rule(_) = trace.met else { return };
         let Some(direction) = Direction::parse(trace.chain) else { return };
         let Some(headers) = headers::read(trace.network, trace.transport) else { return };
@@ -121,7 +127,11 @@ impl Courses {
             rejected: false,
             met: false,
         };
-        self.under_way.insert(trace.id, course);
+        // The kernel makes its numbers of a packet's flow and place in memory, so that the next of a flow often has the
+        // one that the packet before it had: that one has gone its way.
+        if let Some(before) = self.under_way.insert(trace.id, course) {
+            self.elsewhere += u64::from(before.ended_elsewhere(lost));
+        }
     }
 
     /// Gives up those that have not come to an end for so long: a step of theirs was lost, or they ended elsewhere. If
@@ -134,9 +144,7 @@ impl Courses {
         let mut elsewhere = 0;
         self.under_way.retain(|_, it| {
             let stays = it.since.elapsed() < patience;
-            // What was lost is told ahead of what waited then.
-            let sure = !it.met && lost.is_none_or(|lost| lost + LONG < it.since);
-            elsewhere += u64::from(!stays && sure);
+            elsewhere += u64::from(!stays && it.ended_elsewhere(lost));
             stays
         });
         self.elsewhere += elsewhere;
@@ -150,6 +158,12 @@ impl Courses {
 }
 
 impl Course {
+    /// Whether it ended without coming to a rule of ours, as far as what is `lost` lets that be told.
+    fn ended_elsewhere(&self, lost: Option<Instant>) -> bool {
+        // What was lost is told ahead of what waited then.
+        !self.met && lost.is_none_or(|lost| lost + LONG < self.since)
+    }
+
     fn end(self, admitted: bool, known: &Known) -> Seen {
         let verdict = match (admitted, self.rejected) {
             (true, _) => policy::Verdict::Allow,

@@ -153,7 +153,7 @@ impl Watch {
                 // Somebody has added rules to our table.
                 self.known = Known::read(&mut self.asks)?;
             }
-            seen.extend(self.courses.step(&trace, &self.known));
+            seen.extend(self.courses.step(&trace, &self.known, self.overrun));
         }
         Ok(())
     }

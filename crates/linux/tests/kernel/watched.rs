@@ -221,13 +221,14 @@ fn what_is_decided_elsewhere_is_not_said_to_have_come_too_fast() {
         };
         assert_eq!(sent(), 1);
         host.run(|| ruleset::release(&mut netfilter())).expect("entered").expect("gone");
-        for tag in 0..5 {
+        // So many of one flow, one at once behind the other, that the kernel gives them the same numbers.
+        for tag in 0..500 {
             rain.send(&datagram(address("203.0.113.9"), 53, tag));
         }
         assert_eq!(sent(), 0);
         let (_, losses) = end(watch, Vec::new());
         // At most what kernels sent of their own, at the moment at which the rules went.
-        assert!(losses.lost <= losses.came.saturating_sub(6), "{losses:?}");
-        assert!(losses.elsewhere >= 5, "{losses:?}");
+        assert!(losses.lost <= losses.came.saturating_sub(501), "{losses:?}");
+        assert!(losses.elsewhere >= 500, "{losses:?}");
     });
 }
