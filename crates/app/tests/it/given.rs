@@ -48,3 +48,11 @@ impl Desk {
         Self { _folder: folder, home }
     }
 }
+
+/// The policy that a text is.
+pub fn read_policy(text: &str) -> tipstaff_core::policy::Policy {
+    match tipstaff_core::policy::read(&Source::new("policy.toml", text)) {
+        Ok(policy) => policy,
+        Err(problems) => panic!("{text}\n{problems:?}"),
+    }
+}
