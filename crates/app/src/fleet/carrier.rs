@@ -34,6 +34,14 @@ pub(super) trait Carrier: fmt::Debug {
         Ok(self.numbers(shelf)?.first().copied())
     }
 
+    /// The highest numbers of orders and of questions, where it is known already how high they are at least.
+    ///
+    /// # Errors
+    /// As for [`Carrier::numbers`].
+    fn highest_two(&self, _known: [u64; 2]) -> Result<[Option<u64>; 2], Failure> {
+        Ok([self.highest(Shelf::Orders)?, self.highest(Shelf::Questions)?])
+    }
+
     /// The bytes of what has that number; `None` if there is nothing.
     ///
     /// # Errors
@@ -54,6 +62,20 @@ pub(super) trait Carrier: fmt::Debug {
     /// # Errors
     /// [`Failure`] if it cannot be written: then the carrier is not reached.
     fn tell(&self, host: &str, word: &[u8]) -> Result<(), Failure>;
+
+    /// Says that a host is still there, and that its last word still holds, where that costs less than the word; whether
+    /// that can be said so.
+    ///
+    /// # Errors
+    /// [`Failure`] if the carrier is not reached.
+    fn stays(&self, _host: &str) -> Result<bool, Failure> {
+        Ok(false)
+    }
+
+    /// Whether it may be asked on after it failed: it begins anew by itself.
+    fn mends(&self) -> bool {
+        false
+    }
 
     /// The last word of a host; `None` if it never said anything.
     ///

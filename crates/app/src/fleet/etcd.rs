@@ -1,10 +1,11 @@
 //! etcd as the carrier, by its public API.
 //!
 //! # References
-//! etcd 3.4, "gRPC gateway" and "API reference": `/v3/kv/range`, `/v3/kv/txn`, `/v3/lease/grant`; bytes are base64
+//! etcd 3.4, "gRPC gateway" and "API reference": `/v3/kv/range`, `/v3/kv/txn`, `/v3/lease/grant`,
+//! `/v3/lease/keepalive`; bytes are base64
 //! (RFC 4648 section 4), 64-bit numbers are texts.
 
-use super::carrier::{Carrier, Put, Shelf, Waiting, Word, is_host};
+use super::carrier::{Carrier, Put, Shelf, Waiting, Word};
 use super::etcd_watch::{Watch, after, base64};
 use super::far::{Store, Talk};
 use crate::Failure;
@@ -12,10 +13,8 @@ use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use serde::Deserialize;
 use serde_json::{Value, json};
-use std::collections::BTreeSet;
 use std::sync::Mutex;
-use std::time::{Duration, SystemTime};
-use tipstaff_core::policy::Time;
+use std::time::Instant;
 
 /// Numbers have so many digits: the order of keys is that of their numbers.
 const DIGITS: usize = 12;
@@ -25,10 +24,10 @@ const HIGHEST: u64 = 64;
 const FEW: u64 = 4;
 /// A request has at most 1.5 MiB, as etcd comes; so what is sealed is put there in parts.
 const PART: usize = 1024 * 1024;
+/// What begins so is there as a whole, and follows.
+const WHOLE: &[u8] = b"whole\n";
 /// No more parts are read.
 const PARTS: u64 = 320;
-/// How long a host's presence lasts, in seconds.
-const PRESENT: u64 = 180;
 /// So many hosts' words are read at a time.
 const WORDS: u64 = 2_000;
 
@@ -38,11 +37,22 @@ pub(super) struct Etcd {
     store: Store,
     prefix: String,
     talk: Mutex<Option<Talk>>,
+    /// By which lease a host is present that spoke by this.
+    pub(super) lease: Mutex<Option<Lease>>,
+}
+
+/// By what a host is present.
+#[derive(Debug)]
+pub(super) struct Lease {
+    pub host: String,
+    pub id: Value,
+    /// When it was last begun, or prolonged.
+    pub at: Instant,
 }
 
 /// A key and what it has.
 #[derive(Debug, Deserialize)]
-struct Pair {
+pub(super) struct Pair {
     key: String,
     #[serde(default)]
     value: String,
@@ -53,14 +63,15 @@ impl Pair {
         String::from_utf8(BASE64_STANDARD.decode(&self.key).ok()?).ok()
     }
 
-    fn value(&self) -> Result<Vec<u8>, String> {
+    pub(super) fn value(&self) -> Result<Vec<u8>, String> {
         BASE64_STANDARD.decode(&self.value).map_err(|error| error.to_string())
     }
 }
 
 impl Etcd {
     pub(super) fn at(store: Store, prefix: &str) -> Self {
-        Self { store, prefix: prefix.trim_matches('/').to_owned(), talk: Mutex::new(None) }
+        let prefix = prefix.trim_matches('/').to_owned();
+        Self { store, prefix, talk: Mutex::new(None), lease: Mutex::new(None) }
     }
 
     fn failed(&self, what: &str, why: &str) -> Failure {
@@ -74,7 +85,7 @@ impl Etcd {
         }
     }
 
-    fn key(&self, rest: &str) -> String {
+    pub(super) fn key(&self, rest: &str) -> String {
         format!("/{}/{rest}", self.prefix)
     }
 
@@ -86,7 +97,7 @@ impl Etcd {
         self.key(&format!("parts/{digest}/{part:04}"))
     }
 
-    fn ask(&self, path: &str, body: Value) -> Result<Value, String> {
+    pub(super) fn ask(&self, path: &str, body: Value) -> Result<Value, String> {
         let mut talk = self.talk.lock().map_err(|_| "somebody else broke off".to_owned())?;
         let talking = match talk.take() {
             Some(talking) => talk.insert(talking),
@@ -100,25 +111,52 @@ impl Etcd {
     }
 
     fn range(&self, body: Value) -> Result<Vec<Pair>, String> {
-        let mut found = self.ask("/v3/kv/range", body)?;
-        // Nothing is not written.
-        let pairs = found.get_mut("kvs").map_or(json!([]), Value::take);
-        serde_json::from_value(pairs).map_err(|error| error.to_string())
+        pairs(&mut self.ask("/v3/kv/range", body)?)
     }
 
-    /// So many of the highest numbers of a shelf.
-    fn few(&self, shelf: Shelf, most: u64) -> Result<Vec<u64>, String> {
+    /// How the highest numbers of a shelf are asked for, so many of those that are not below one.
+    fn highest_of(&self, shelf: Shelf, least: u64, most: u64) -> Value {
+        let end = after(&self.key(&format!("{}/", folder(shelf))));
+        json!({
+            "key": base64(self.numbered(shelf, least)), "range_end": base64(end),
+            "limit": most.to_string(), "sort_order": "DESCEND", "sort_target": "KEY", "keys_only": true,
+        })
+    }
+
+    /// The numbers that keys of a shelf have.
+    fn numbers_of(&self, shelf: Shelf, found: &[Pair]) -> Vec<u64> {
         let begin = self.key(&format!("{}/", folder(shelf)));
-        let found = self.range(json!({
-            "key": base64(&begin), "range_end": base64(after(&begin)), "limit": most.to_string(),
-            "sort_order": "DESCEND", "sort_target": "KEY", "keys_only": true,
-        }))?;
         let number = |it: &Pair| {
             let key = it.key()?;
             let digits = key.strip_prefix(&begin).filter(|it| it.len() == DIGITS)?;
             digits.parse().ok().filter(|&it: &u64| it > 0)
         };
-        Ok(found.iter().filter_map(number).collect())
+        found.iter().filter_map(number).collect()
+    }
+
+    /// So many of the highest numbers of a shelf.
+    fn few(&self, shelf: Shelf, most: u64) -> Result<Vec<u64>, String> {
+        Ok(self.numbers_of(shelf, &self.range(self.highest_of(shelf, 0, most))?))
+    }
+
+    /// The highest numbers of both, asked for at once: every host asks all the time, and for a store to sort what is long
+    /// known is work.
+    fn two(&self, known: [u64; 2]) -> Result<[Option<u64>; 2], String> {
+        let shelves = [Shelf::Orders, Shelf::Questions];
+        let of =
+            |at: usize| json!({ "requestRange": self.highest_of(shelves[at], known[at], FEW) });
+        let mut answer = self.ask("/v3/kv/txn", json!({ "success": [of(0), of(1)] }))?;
+        let mut highest = [None; 2];
+        for (at, highest) in highest.iter_mut().enumerate() {
+            let found = answer.pointer_mut(&format!("/responses/{at}/response_range"));
+            let found = pairs(found.ok_or("no range is answered")?)?;
+            *highest = self.numbers_of(shelves[at], &found).first().copied();
+            if highest.is_none() && known[at] > 0 {
+                // What was there is gone.
+                *highest = self.few(shelves[at], FEW)?.first().copied();
+            }
+        }
+        Ok(highest)
     }
 
     fn get(&self, key: &str) -> Result<Option<Vec<u8>>, String> {
@@ -139,8 +177,12 @@ impl Etcd {
         Ok(answer.get("succeeded").and_then(Value::as_bool).unwrap_or(false))
     }
 
-    /// What was put there in parts, by what the key says of them: their number, and the digest of the whole.
+    /// What is there as a whole, or was put there in parts, by what the key says of them: their number, and the digest of
+    /// the whole.
     fn whole(&self, head: &[u8]) -> Result<Vec<u8>, String> {
+        if let Some(whole) = head.strip_prefix(WHOLE) {
+            return Ok(whole.to_vec());
+        }
         let head = String::from_utf8_lossy(head).into_owned();
         let no = || "what is there is not in the form of ours".to_owned();
         let (parts, digest) = head.split_once(' ').ok_or_else(no)?;
@@ -154,7 +196,10 @@ impl Etcd {
         Ok(whole)
     }
 
-    fn put_parts(&self, bytes: &[u8]) -> Result<String, String> {
+    fn put_parts(&self, bytes: &[u8]) -> Result<Vec<u8>, String> {
+        if bytes.len() <= PART {
+            return Ok([WHOLE, bytes].concat());
+        }
         let digest = tipstaff_sealed::digest(bytes);
         let parts = bytes.chunks(PART);
         let count = parts.len();
@@ -162,29 +207,11 @@ impl Etcd {
             let (key, value) = (base64(self.part(&digest, at)), base64(part));
             self.ask("/v3/kv/put", json!({ "key": key, "value": value }))?;
         }
-        Ok(format!("{count} {digest}"))
-    }
-
-    fn try_tell(&self, host: &str, word: &[u8]) -> Result<(), String> {
-        // What is no host's word is nobody's presence.
-        if !is_host(host) {
-            let key = base64(self.key(&format!("hosts/{host}")));
-            self.ask("/v3/kv/put", json!({ "key": key, "value": base64(word) }))?;
-            return Ok(());
-        }
-        let lease = self.ask("/v3/lease/grant", json!({ "TTL": PRESENT.to_string() }))?;
-        let lease = lease.get("ID").cloned().ok_or("no lease is granted")?;
-        let word =
-            json!({ "key": base64(self.key(&format!("hosts/{host}"))), "value": base64(word) });
-        let key = base64(self.key(&format!("present/{host}")));
-        let present = json!({ "key": key, "value": base64("1"), "lease": lease });
-        let body = json!({ "success": [{ "requestPut": word }, { "requestPut": present }] });
-        self.ask("/v3/kv/txn", body)?;
-        Ok(())
+        Ok(format!("{count} {digest}").into_bytes())
     }
 
     /// All keys that begin so, some at a time.
-    fn all(&self, begin: &str, keys_only: bool) -> Result<Vec<(String, Pair)>, String> {
+    pub(super) fn all(&self, begin: &str, keys_only: bool) -> Result<Vec<(String, Pair)>, String> {
         let (mut from, end) = (begin.to_owned(), after(begin));
         let mut all = Vec::new();
         loop {
@@ -204,20 +231,12 @@ impl Etcd {
             }
         }
     }
+}
 
-    fn try_told(&self) -> Result<Vec<Word>, String> {
-        let present: BTreeSet<String> =
-            self.all(&self.key("present/"), true)?.into_iter().map(|it| it.0).collect();
-        let mut words = Vec::new();
-        for (host, pair) in self.all(&self.key("hosts/"), false)? {
-            if is_host(&host) {
-                let bytes = pair.value()?;
-                let ago = ago(&bytes, present.contains(&host));
-                words.push(Word { host, bytes, ago });
-            }
-        }
-        Ok(words)
-    }
+fn pairs(found: &mut Value) -> Result<Vec<Pair>, String> {
+    // Nothing is not written.
+    let pairs = found.get_mut("kvs").map_or(json!([]), Value::take);
+    serde_json::from_value(pairs).map_err(|error| error.to_string())
 }
 
 fn folder(shelf: Shelf) -> &'static str {
@@ -228,29 +247,18 @@ fn folder(shelf: Shelf) -> &'static str {
     }
 }
 
-/// How long ago a word was left: etcd does not say. Whether its presence has run out does not depend on any clock; within
-/// that, it is what the host's says.
-fn ago(word: &[u8], present: bool) -> Duration {
-    #[derive(Deserialize)]
-    struct At {
-        at: String,
-    }
-    let at = serde_json::from_slice(word).ok().and_then(|it: At| Time::parse(&it.at));
-    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
-    let now = i64::try_from(now.as_secs()).unwrap_or_default();
-    let by_clock = u64::try_from(now - at.map_or(now, Time::seconds)).unwrap_or_default();
-    Duration::from_secs(if present { by_clock.min(PRESENT) } else { by_clock.max(PRESENT + 1) })
-}
-
 impl Carrier for Etcd {
     fn numbers(&self, shelf: Shelf) -> Result<Vec<u64>, Failure> {
         self.few(shelf, HIGHEST).map_err(|why| self.failed("look", &why))
     }
 
-    /// Every host asks all the time.
     fn highest(&self, shelf: Shelf) -> Result<Option<u64>, Failure> {
         let found = self.few(shelf, FEW).map_err(|why| self.failed("look", &why))?;
         Ok(found.first().copied())
+    }
+
+    fn highest_two(&self, known: [u64; 2]) -> Result<[Option<u64>; 2], Failure> {
+        self.two(known).map_err(|why| self.failed("look", &why))
     }
 
     fn read(&self, shelf: Shelf, number: u64) -> Result<Option<Vec<u8>>, Failure> {
@@ -263,7 +271,7 @@ impl Carrier for Etcd {
 
     fn put(&self, shelf: Shelf, number: u64, bytes: &[u8]) -> Result<Put, Failure> {
         let value = match shelf {
-            Shelf::Sealed => self.put_parts(bytes).map(String::into_bytes),
+            Shelf::Sealed => self.put_parts(bytes),
             Shelf::Orders | Shelf::Questions => Ok(bytes.to_vec()),
         };
         let put = value.and_then(|it| self.create(&self.numbered(shelf, number), &it));
@@ -279,6 +287,15 @@ impl Carrier for Etcd {
 
     fn tell(&self, host: &str, word: &[u8]) -> Result<(), Failure> {
         self.try_tell(host, word).map_err(|why| self.failed("leave word", &why))
+    }
+
+    fn stays(&self, host: &str) -> Result<bool, Failure> {
+        let kept = self.kept(host).map_err(|why| self.failed("be present", &why))?;
+        Ok(kept.is_some())
+    }
+
+    fn mends(&self) -> bool {
+        true
     }
 
     fn word_of(&self, host: &str) -> Result<Option<Vec<u8>>, Failure> {

@@ -35,42 +35,36 @@ pub(super) struct Watch {
     store: Store,
     begins: [(Shelf, String); 2],
     talk: Option<Talk>,
-    /// Up to which revision everything is known.
-    known: Option<u64>,
+    /// Whether a stream is open that tells.
+    tells: bool,
 }
 
 impl Watch {
     pub(super) fn of(store: Store, begins: [(Shelf, String); 2]) -> Self {
-        Self { store, begins, talk: None, known: None }
+        Self { store, begins, talk: None, tells: false }
     }
 
     fn waited(&mut self, talk: &mut Talk, over: &AtomicBool) -> Result<Vec<Told>, String> {
-        let Some(known) = self.known else {
-            // From here on; what is there already is looked at now.
-            let body = json!({ "key": base64(&self.begins[0].1), "count_only": true });
-            self.known = Some(revision(&talk.ask("/v3/kv/range", body)?, "/header/revision")?);
-            return Ok(Vec::new());
+        // From here on: what is there already is looked at now. To begin from before would have the store read all that was
+        // since, for each who does.
+        let request = |(_, begin): &(Shelf, String)| json!({ "create_request": { "key": base64(begin), "range_end": base64(after(begin)) } });
+        let said = match std::mem::replace(&mut self.tells, true) {
+            true => talk.wait_on(over)?,
+            // Several requests in one stream: one for each.
+            false => {
+                let [first, second] = self.begins.each_ref().map(request);
+                let most = MOST + spread(2 * MOST);
+                talk.wait("/v3/watch", json!([first, second]), most.as_secs(), over)?
+            }
         };
-        // Several requests in one stream: one for each.
-        let request = |(_, begin): &(Shelf, String)| {
-            json!({ "create_request": {
-                "key": base64(begin), "range_end": base64(after(begin)),
-                "start_revision": (known + 1).to_string(),
-            }})
-        };
-        let [first, second] = self.begins.each_ref().map(request);
-        let most = MOST + spread(2 * MOST);
-        let said = talk.wait("/v3/watch", json!([first, second]), most.as_secs(), over)?;
         if said.is_null() {
-            // To begin from long ago would have the store read all that was since, for each who does.
-            self.known = None;
+            self.tells = false;
             return self.waited(talk, over);
         }
-        // What has been compacted away meanwhile is no longer told one by one: it is looked at how it is now.
-        self.known = match said.pointer("/result/canceled") {
-            Some(_) => None,
-            None => Some(revision(&said, "/result/header/revision")?),
-        };
+        if said.pointer("/result/canceled").is_some() {
+            // Of what was compacted away meanwhile nothing is told.
+            return Err("it is no longer told what is new".into());
+        }
         let events = said.pointer("/result/events").and_then(Value::as_array);
         Ok(events.into_iter().flatten().filter_map(|it| self.told(it)).collect())
     }
@@ -88,11 +82,6 @@ impl Watch {
     }
 }
 
-fn revision(said: &Value, at: &str) -> Result<u64, String> {
-    let found = said.pointer(at).and_then(Value::as_str).and_then(|it| it.parse().ok());
-    found.ok_or_else(|| "no revision is told".to_owned())
-}
-
 impl Waiting for Watch {
     fn wait(&mut self, over: &AtomicBool) -> Result<Vec<Told>, String> {
         let mut talk = match self.talk.take() {
@@ -102,7 +91,7 @@ impl Waiting for Watch {
         let waited = self.waited(&mut talk, over);
         match &waited {
             Ok(_) => self.talk = Some(talk),
-            Err(_) => self.known = None,
+            Err(_) => self.tells = false,
         }
         waited
     }

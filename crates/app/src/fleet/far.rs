@@ -5,14 +5,16 @@ use super::lines::{LONGEST, Lines};
 use crate::{nobody, tls};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::fmt;
+use std::io::{self, BufRead, BufReader, Read, Take, Write};
 use std::path::PathBuf;
 use std::process::Command;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-/// How long a member of the store may take to answer.
-const PATIENCE: Duration = Duration::from_secs(5);
+/// How long a member of the store may take to answer: one that has too much to do goes on with what nobody waits for any
+/// more.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// How long a connection is kept that nobody asks by.
 const KEPT: Duration = Duration::from_secs(150);
@@ -32,9 +34,21 @@ pub(super) struct Store {
 struct Request {
     path: String,
     body: Value,
-    /// Whether it is answered by a line that says more than that it begins: after so many seconds, by what there is.
     #[serde(default)]
-    stays: Option<u64>,
+    stays: Stays,
+}
+
+/// Whether what is answered goes on.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Stays {
+    /// It is answered once.
+    #[default]
+    No,
+    /// As long as so many seconds; what is wanted is the first line that tells something.
+    For(u64),
+    /// What is wanted is the next line of what goes on already.
+    On,
 }
 
 /// What came of a request.
@@ -79,7 +93,7 @@ impl Talk {
 
     /// Asks, and gives what is answered.
     pub(super) fn ask(&mut self, path: &str, body: Value) -> Result<Value, String> {
-        let request = Request { path: path.to_owned(), body, stays: None };
+        let request = Request { path: path.to_owned(), body, stays: Stays::No };
         told(match &mut self.0 {
             Way::Far(lines) => lines.ask(&request)?,
             #[cfg(feature = "simulate")]
@@ -87,8 +101,8 @@ impl Talk {
         })
     }
 
-    /// Asks for what is told once it happens; waits for the first of it, or so many seconds: then it is `null`. Or until
-    /// it is `over`.
+    /// Asks for what is told once it happens: that it begins, and then the first of it; whatever is told in so many
+    /// seconds, behind which it is `null`. Waits for one of these, or until it is `over`.
     pub(super) fn wait(
         &mut self,
         path: &str,
@@ -96,11 +110,20 @@ impl Talk {
         most: u64,
         over: &AtomicBool,
     ) -> Result<Value, String> {
-        let request = Request { path: path.to_owned(), body, stays: Some(most) };
+        self.told_until(&Request { path: path.to_owned(), body, stays: Stays::For(most) }, over)
+    }
+
+    /// Waits for the next of what is told since [`Talk::wait`], if that has not come to its end.
+    pub(super) fn wait_on(&mut self, over: &AtomicBool) -> Result<Value, String> {
+        let request = Request { path: String::new(), body: Value::Null, stays: Stays::On };
+        self.told_until(&request, over)
+    }
+
+    fn told_until(&mut self, request: &Request, over: &AtomicBool) -> Result<Value, String> {
         told(match &mut self.0 {
-            Way::Far(lines) => lines.ask_until(&request, over)?,
+            Way::Far(lines) => lines.ask_until(request, over)?,
             #[cfg(feature = "simulate")]
-            Way::Here(speaking) => speaking.answered(&request),
+            Way::Here(speaking) => speaking.answered(request),
         })
     }
 }
@@ -120,10 +143,10 @@ pub fn carry(from: impl BufRead, to: &mut dyn Write) -> io::Result<()> {
     let mut lines = from.lines();
     let Some(first) = lines.next() else { return Ok(()) };
     let store: Result<Store, _> = serde_json::from_str(&first?);
-    let speaking = store.map_err(|error| error.to_string()).and_then(Speaking::begin);
+    let mut speaking = store.map_err(|error| error.to_string()).and_then(Speaking::begin);
     for line in lines {
         let line = line?;
-        let answer = match &speaking {
+        let answer = match &mut speaking {
             Ok(speaking) => speaking.answer(&line),
             Err(why) => Answer::Failed(why.clone()),
         };
@@ -139,6 +162,45 @@ pub fn carry(from: impl BufRead, to: &mut dyn Write) -> io::Result<()> {
 struct Speaking {
     agent: ureq::Agent,
     members: Vec<String>,
+    /// What goes on to tell.
+    tells: Option<Telling>,
+}
+
+/// An answer that goes on, line by line.
+struct Telling {
+    member: String,
+    lines: BufReader<Take<ureq::BodyReader<'static>>>,
+    /// How many have yet to say that they begin.
+    begin: usize,
+}
+
+impl fmt::Debug for Telling {
+    fn fmt(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
+        to.debug_struct("Telling").field("member", &self.member).finish_non_exhaustive()
+    }
+}
+
+impl Telling {
+    /// The next line that tells something: that all of them begin, or what happened.
+    fn next(&mut self) -> Result<Value, String> {
+        loop {
+            let mut line = String::new();
+            match self.lines.read_line(&mut line) {
+                Ok(0) => return Err("it tells no more of what happens".into()),
+                Ok(_) => {}
+                // Nothing happened in that time.
+                Err(error) if is_late(&error) => return Ok(Value::Null),
+                Err(error) => return Err(error.to_string()),
+            }
+            let said: Value = serde_json::from_str(&line).map_err(|error| error.to_string())?;
+            let begins = said.pointer("/result/created").is_some();
+            self.begin = self.begin.saturating_sub(usize::from(begins));
+            let canceled = said.pointer("/result/canceled").is_some();
+            if !begins || self.begin == 0 || canceled {
+                return Ok(said);
+            }
+        }
+    }
 }
 
 impl Speaking {
@@ -166,25 +228,40 @@ impl Speaking {
             config = config.tls_config(tls::for_store(store.ca.as_deref(), own)?);
         }
         let agent = config.build().into();
-        Ok(Self { agent, members: store.members })
+        Ok(Self { agent, members: store.members, tells: None })
     }
 
-    fn answer(&self, line: &str) -> Answer {
+    fn answer(&mut self, line: &str) -> Answer {
         match serde_json::from_str(line) {
             Ok(request) => self.answered(&request),
             Err(error) => Answer::Failed(error.to_string()),
         }
     }
 
-    fn answered(&self, request: &Request) -> Answer {
+    fn answered(&mut self, request: &Request) -> Answer {
+        if matches!(request.stays, Stays::On) {
+            let Some(mut tells) = self.tells.take() else {
+                return Answer::Failed("nothing goes on".into());
+            };
+            return match tells.next() {
+                Ok(body) => {
+                    self.tells = Some(tells);
+                    Answer::Body(body)
+                }
+                Err(why) => Answer::Failed(format!("{}: {why}", tells.member)),
+            };
+        }
         let mut told = Vec::new();
         for member in &self.members {
             let asked = match request.stays {
-                None => self.ask(member, request),
-                Some(most) => self.wait(member, request, Duration::from_secs(most)),
+                Stays::For(most) => self.wait(member, request, Duration::from_secs(most)),
+                Stays::No | Stays::On => self.ask(member, request).map(|it| (it, None)),
             };
             match asked {
-                Ok(body) => return Answer::Body(body),
+                Ok((body, tells)) => {
+                    self.tells = tells.or(self.tells.take());
+                    return Answer::Body(body);
+                }
                 Err(why) => told.push(format!("{member}: {why}")),
             }
         }
@@ -204,20 +281,27 @@ impl Speaking {
         match status {
             200 => Ok(value),
             _ => {
-                let why =
-                    value.get("error").or_else(|| value.get("message")).and_then(Value::as_str);
+                // What goes on is complained of in another form.
+                let ways = ["/error", "/message", "/error/message"];
+                let why = ways.iter().find_map(|it| value.pointer(it)?.as_str());
                 Err(format!("it answers {status}: {}", why.unwrap_or("nothing else")))
             }
         }
     }
 
-    /// Reads the lines of an answer that goes on until one of them says that something happened.
-    fn wait(&self, member: &str, request: &Request, most: Duration) -> Result<Value, String> {
+    /// Begins to read an answer that goes on: what it tells first.
+    fn wait(
+        &self,
+        member: &str,
+        request: &Request,
+        most: Duration,
+    ) -> Result<(Value, Option<Telling>), String> {
         // A list is a stream of them.
-        let body = match &request.body {
-            Value::Array(several) => several.iter().map(ToString::to_string).collect(),
-            one => one.to_string(),
+        let all = match &request.body {
+            Value::Array(several) => several.as_slice(),
+            one => std::slice::from_ref(one),
         };
+        let body: String = all.iter().map(ToString::to_string).collect();
         let sent = self.agent.post(format!("{member}{}", request.path));
         let sent = sent
             .config()
@@ -226,27 +310,14 @@ impl Speaking {
             .timeout_recv_response(Some(PATIENCE))
             .build();
         let sent = sent.header("content-type", "application/json").send(body.as_bytes());
-        let mut response = sent.map_err(|error| error.to_string())?;
+        let response = sent.map_err(|error| error.to_string())?;
         let status = response.status().as_u16();
         if status != 200 {
             return Err(format!("it answers {status}, and does not tell what happens"));
         }
-        let lines = BufReader::new(response.body_mut().as_reader()).take(LONGEST);
-        for line in lines.lines() {
-            let line = match line {
-                Ok(line) => line,
-                // Nothing happened in that time.
-                Err(error) if is_late(&error) => return Ok(Value::Null),
-                Err(error) => return Err(error.to_string()),
-            };
-            let said: Value = serde_json::from_str(&line).map_err(|error| error.to_string())?;
-            if said.pointer("/result/created").is_none()
-                || said.pointer("/result/canceled").is_some()
-            {
-                return Ok(said);
-            }
-        }
-        Err("it tells no more of what happens".into())
+        let lines = BufReader::new(response.into_body().into_reader().take(LONGEST));
+        let mut tells = Telling { member: member.to_owned(), lines, begin: all.len() };
+        Ok((tells.next()?, Some(tells)))
     }
 }
 

@@ -8,6 +8,7 @@ mod carriers;
 mod compare;
 mod etcd;
 mod etcd_watch;
+mod etcd_words;
 mod expectations;
 mod far;
 mod folder;

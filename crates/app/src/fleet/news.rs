@@ -5,7 +5,7 @@ use super::carriers::CarrierName;
 use super::spread::spread;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::Duration;
 
 /// Where it cannot be listened to, it is tried again after so long, and up to a quarter more.
@@ -55,9 +55,17 @@ impl News {
         Self { told, listens, over }
     }
 
-    /// What was told since this was asked last; nothing: it has to be looked.
-    pub(super) fn there_are(&self) -> Option<Vec<Told>> {
-        self.told.try_recv().ok()
+    /// What is told within that time; nothing: it has to be looked.
+    pub(super) fn within(&self, most: Duration) -> Option<Vec<Told>> {
+        match self.told.recv_timeout(most) {
+            Ok(told) => Some(told),
+            Err(RecvTimeoutError::Timeout) => None,
+            // Nobody listens.
+            Err(RecvTimeoutError::Disconnected) => {
+                std::thread::sleep(most);
+                None
+            }
+        }
     }
 
     /// Whether it does not tell just now.

@@ -33,7 +33,7 @@ pub struct Order {
 }
 
 /// So many hosts a second are what a carrier can easily bear.
-const A_SECOND: usize = 400;
+const A_SECOND: usize = 200;
 /// Within this, a few hosts take it.
 const SOON: Duration = Duration::from_secs(3);
 
@@ -52,15 +52,16 @@ impl Order {
 /// An order with its number.
 pub(super) type Numbered = (u64, Order);
 
-/// The last order at the carrier; `None` if there is none. One that is `known` is not read again.
+/// The order of that number, the highest at the carrier; `None` if there is none. One that is `known` is not read again.
 ///
 /// # Errors
 /// [`Failure`] if it cannot be read: then it is not known what is to be done.
-pub(super) fn last_but(
+pub(super) fn read_but(
     carrier: &dyn Carrier,
+    number: Option<u64>,
     known: Option<Numbered>,
 ) -> Result<Option<Numbered>, Failure> {
-    let Some(number) = carrier.highest(Shelf::Orders)? else { return Ok(None) };
+    let Some(number) = number else { return Ok(None) };
     if let Some(known) = known.filter(|it| it.0 == number) {
         return Ok(Some(known));
     }
@@ -75,9 +76,9 @@ pub(super) fn last_but(
 /// The last order at the carrier; `None` if there is none.
 ///
 /// # Errors
-/// As for [`last_but`].
+/// As for [`read_but`].
 pub(super) fn last(carrier: &dyn Carrier) -> Result<Option<Numbered>, Failure> {
-    last_but(carrier, None)
+    read_but(carrier, carrier.highest(Shelf::Orders)?, None)
 }
 
 /// Writes an order behind the last, which `next` gets to see, as often as somebody else was faster; gives it with its

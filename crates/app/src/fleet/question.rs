@@ -27,7 +27,12 @@ impl Heard {
         self.answered.is_none_or(|it| it.elapsed() >= BETWEEN)
     }
 
-    /// Answers the last question, if it is a new one.
+    /// The number of the last question that was looked at.
+    pub(super) fn last(&self) -> u64 {
+        self.last.unwrap_or_default()
+    }
+
+    /// Answers the question of that number, the highest at the carrier, if it is a new one.
     ///
     /// # Errors
     /// [`Failure`] if it cannot be read, or no answer be left.
@@ -36,11 +41,11 @@ impl Heard {
         carrier: &dyn Carrier,
         body: &mut dyn Body,
         fleet: &str,
+        number: u64,
     ) -> Result<(), Failure> {
         if !self.may_answer() {
             return Ok(());
         }
-        let number = carrier.highest(Shelf::Questions)?.unwrap_or_default();
         let Some(last) = self.last.replace(number) else {
             // What was asked before this host attended, nobody waits for any more.
             return Ok(());

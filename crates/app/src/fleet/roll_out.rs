@@ -169,7 +169,7 @@ pub fn roll_out(
                 break;
             }
             // Of many hosts, looking is what costs a store most.
-            std::thread::sleep(LOOK.max(took * 10));
+            std::thread::sleep(LOOK.max(took * 4));
         }
         stage += 1;
         std::thread::sleep(steps.pause);

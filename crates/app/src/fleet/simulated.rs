@@ -22,7 +22,7 @@ use tipstaff_core::plan::resolve;
 const STACK: usize = 512 * 1024;
 
 /// So long after each other they begin.
-const APART: Duration = Duration::from_millis(12);
+const APART: Duration = Duration::from_millis(40);
 
 /// A member without a kernel.
 struct Made {
@@ -91,8 +91,8 @@ impl Body for Made {
             let policy = packed::policy(packed::sources(&accepted.opened.policy).map_err(wrong)?)?;
             resolve(&policy, &self.host, now())?;
         }
-        // As a real one tries whether it is still reached.
-        carrier.tell(&format!(".{}.reached", self.host), b"{}\n")?;
+        // As a real one tries whether it is still reached: by a connection of its own.
+        trust.carrier.open()?.tell(&format!(".{}.reached", self.host), b"{}\n")?;
         let (number, sha256) = (order.number, accepted.digest);
         let has = Some(Has { number, sha256, since: now().to_string() });
         self.has.clone_from(&has);
@@ -107,7 +107,8 @@ impl Body for Made {
             at: now().to_string(),
             again: PATIENCE,
             has: self.has.clone(),
-            in_force: self.has.as_ref().map(|_| true),
+            // As where rules were in force before it was a member: its connections go on.
+            in_force: Some(true),
             drift: None,
             posture: None,
             changed_here: false,

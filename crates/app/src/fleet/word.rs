@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 
 /// So long it is slept at a time.
 const SHORT: Duration = Duration::from_millis(20);
-const SOON: Duration = Duration::from_millis(500);
+const SOON: Duration = Duration::from_secs(1);
 /// How often it is looked at the carrier.
 const LOOK: Duration = Duration::from_secs(5);
 /// Where it tells of what is new by itself, it is looked only so often.
@@ -28,8 +28,10 @@ const AT_ONCE: Duration = Duration::from_secs(3);
 const AGAIN: Duration = Duration::from_secs(20);
 /// Where that fails again and again, after so many times double.
 const MORE: u32 = 2;
-/// So often a host says how it stands though nothing has changed.
+/// So often a host says that it stands as it did.
 pub(super) const ANYWAY: Duration = Duration::from_secs(60);
+/// Where a carrier is told only that it is still there, so often it says how it stands though nothing has changed.
+const IN_FULL: Duration = Duration::from_secs(110);
 /// It has so long for it before it counts as silent.
 pub(super) const PATIENCE: u64 = 180;
 
@@ -51,7 +53,18 @@ struct Attending<B> {
     look: Instant,
     /// How often it failed, one time after the other.
     failed: u32,
-    told: Option<(Standing, Instant)>,
+    said: Option<Said>,
+    /// When it is listened anew to what the carrier tells by itself.
+    anew: Option<Instant>,
+}
+
+/// How a host last said that it stands.
+struct Said {
+    standing: Standing,
+    /// When that was.
+    at: Instant,
+    /// When it last said that it stands so, or that it is still there.
+    again: Instant,
 }
 
 /// Takes what a member is told to, and says how it stands, until that is `over`; hands over what happened.
@@ -63,15 +76,18 @@ pub(super) fn stay(
 ) {
     let mut attending = Attending::of(body, trust);
     while !over.load(Ordering::Relaxed) {
-        while let Some(told) = attending.news.there_are() {
-            attending.hear(told);
+        if attending.anew.take_if(|it| *it <= Instant::now()).is_some() {
+            attending.news = News::of(attending.trust.carrier.clone());
         }
         let happened = attending.see_to().transpose();
         // Whoever no longer listens ends it.
         if happened.is_some_and(|it| to.send(it).is_err()) {
             return;
         }
-        std::thread::sleep(attending.next().clamp(SHORT, SOON));
+        let told = attending.news.within(attending.next().clamp(SHORT, SOON));
+        if let Some(told) = told {
+            attending.hear(told);
+        }
     }
 }
 
@@ -79,9 +95,9 @@ impl<B: Body> Attending<B> {
     fn of(body: B, trust: Trust) -> Self {
         let look = Instant::now() + spread(LOOK);
         let news = News::of(trust.carrier.clone());
-        let (carrier, order, asked, told) = (None, None, None, None);
-        let (heard, question) = (Heard::default(), None);
-        Self { body, trust, carrier, order, news, asked, heard, question, look, failed: 0, told }
+        let (carrier, order, asked, said, anew) = (None, None, None, None, None);
+        let (heard, question, failed) = (Heard::default(), None, 0);
+        Self { body, trust, carrier, order, news, asked, heard, question, look, failed, said, anew }
     }
 
     /// Hears what the carrier tells by itself.
@@ -92,14 +108,13 @@ impl<B: Body> Attending<B> {
         for it in told {
             let order = serde_json::from_slice::<Order>(&it.bytes);
             // The highest number counts: one that is put below it later changes nothing.
-            let known = self.order.as_ref().map(|it| it.0);
+            // Once it was looked, none is known to be there, if that is so.
+            let none = self.asked.map(|_| 0);
+            let known = self.order.as_ref().map(|it| it.0).or(none);
             match (it.shelf, order) {
                 (Shelf::Orders, _) if known.is_some_and(|known| it.number <= known) => {}
                 (Shelf::Orders, Ok(order)) if known.is_some() => {
-                    let concerns = self.body.name().is_ok_and(|it| order.is_for(&it));
-                    if concerns && !order.held {
-                        self.look = Instant::now() + spread(4 * order.within());
-                    }
+                    self.takes_its_time(&order);
                     self.order = Some((it.number, order));
                 }
                 (Shelf::Questions, _) => self.question = Some((it.number, it.bytes)),
@@ -107,6 +122,15 @@ impl<B: Body> Attending<B> {
                 _ => (self.asked, self.look) = (None, Instant::now() + spread(4 * AT_ONCE)),
             }
         }
+    }
+
+    /// Whether this host does what is ordered at a moment of its own, a little later.
+    fn takes_its_time(&mut self, order: &Order) -> bool {
+        let concerns = !order.held && self.body.name().is_ok_and(|it| order.is_for(&it));
+        if concerns {
+            self.look = Instant::now() + spread(4 * order.within());
+        }
+        concerns
     }
 
     /// How soon there is something to do.
@@ -127,39 +151,67 @@ impl<B: Body> Attending<B> {
         let again = AGAIN * (1 << self.failed.min(MORE));
         self.look = Instant::now() + again + spread(2 * again);
         self.failed += 1;
-        let before = self.body.refused()?;
         let carrier = match self.carrier.take() {
             Some(carrier) => carrier,
             None => self.trust.carrier.open()?,
         };
+        let seen = self.see_by(&*carrier, answers);
+        if seen.is_ok() || carrier.mends() {
+            self.carrier = Some(carrier);
+        }
+        seen
+    }
+
+    fn see_by(&mut self, carrier: &dyn Carrier, answers: bool) -> Result<Option<Taken>, Failure> {
+        let before = self.body.refused()?;
         // Where the carrier tells of what is new, it is asked seldom; whatever fails, it is asked anew.
         let asked = self.asked.take();
         let ask = self.news.must_ask() || asked.is_none_or(|it| it.elapsed() >= LOOK_ANYWAY);
+        let mut question = None;
         let order = match ask {
-            true => order::last_but(&*carrier, self.order.take()),
+            true => {
+                let known = [self.order.as_ref().map_or(0, |it| it.0), self.heard.last()];
+                // If that fails, nothing can be said there either.
+                let [number, last] = carrier.highest_two(known)?;
+                question = Some(last.unwrap_or_default());
+                let known = self.order.take();
+                let was = known.as_ref().map(|it| it.0).or(asked.map(|_| 0));
+                let order = order::read_but(carrier, number, known);
+                if let Ok(Some((number, found))) = &order
+                    && was.is_some_and(|it| it != *number)
+                    && self.takes_its_time(found)
+                {
+                    (self.order, self.asked, self.failed) = (order?, Some(Instant::now()), 0);
+                    return Ok(None);
+                }
+                order
+            }
             false => Ok(self.order.take()),
         };
         let took = order.and_then(|order| {
             self.order = order;
-            self.body.take(&*carrier, self.order.as_ref(), &self.trust)
+            self.body.take(carrier, self.order.as_ref(), &self.trust)
         });
+        let had_some = self.said.as_ref().is_some_and(|it| it.standing.in_force.is_some());
         // Whether it went well or not: who looks on wants to know.
         let trouble = took.as_ref().err().map(Failure::line);
-        self.say(&*carrier, trouble)?;
+        self.say(carrier, trouble)?;
         let fleet = &self.trust.fleet;
         if let Some((number, question)) = self.question.take_if(|_| answers) {
-            self.heard.hear(&*carrier, &mut self.body, fleet, (number, &question))?;
+            self.heard.hear(carrier, &mut self.body, fleet, (number, &question))?;
         }
-        if ask {
-            self.heard.see_to(&*carrier, &mut self.body, fleet)?;
+        if let Some(number) = question {
+            self.heard.see_to(carrier, &mut self.body, fleet, number)?;
         }
-        self.carrier = Some(carrier);
         let taken = took?;
         self.asked = if ask { Some(Instant::now()) } else { asked };
         let news = match taken.done {
             say::Took::Taken => {
-                // Connections of before may be none for the rules that came: what is told by one would not arrive.
-                self.news = News::of(self.trust.carrier.clone());
+                // Connections of before are none for rules that are the first: what is told by one would not arrive.
+                if !had_some {
+                    let within = self.order.as_ref().map_or(Duration::ZERO, |it| it.1.within());
+                    self.anew = Some(Instant::now() + spread(4 * within));
+                }
                 true
             }
             say::Took::NothingNew => false,
@@ -175,16 +227,19 @@ impl<B: Body> Attending<B> {
     /// Says how this host stands, if that is news, or was not said for long.
     fn say(&mut self, carrier: &dyn Carrier, trouble: Option<String>) -> Result<(), Failure> {
         let standing = Standing { trouble, ..self.body.standing(&self.trust.fleet)? };
-        let same = |it: &(Standing, Instant)| {
-            it.1.elapsed() < ANYWAY
-                && Standing { at: standing.at.clone(), ..it.0.clone() } == standing
-        };
-        if self.told.as_ref().is_some_and(same) {
-            return Ok(());
+        let same =
+            |it: &Said| Standing { at: standing.at.clone(), ..it.standing.clone() } == standing;
+        let now = Instant::now();
+        if let Some(said) = self.said.as_mut().filter(|it| same(it)) {
+            let stays = said.at.elapsed() < IN_FULL;
+            if said.again.elapsed() < ANYWAY || stays && carrier.stays(&standing.host)? {
+                said.again = if said.again.elapsed() < ANYWAY { said.again } else { now };
+                return Ok(());
+            }
         }
         let word = serde_json::to_vec_pretty(&standing).unwrap_or_default();
         carrier.tell(&standing.host, &word)?;
-        self.told = Some((standing, Instant::now()));
+        self.said = Some(Said { standing, at: now, again: now });
         Ok(())
     }
 }
