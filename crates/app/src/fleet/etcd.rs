@@ -24,6 +24,8 @@ const HIGHEST: u64 = 64;
 const FEW: u64 = 4;
 /// A request has at most 1.5 MiB, as etcd comes; so what is sealed is put there in parts.
 const PART: usize = 1024 * 1024;
+/// So much is put there as a whole: a store that is asked for the highest number reads all that there are.
+const SMALL: usize = 16 * 1024;
 /// What begins so is there as a whole, and follows.
 const WHOLE: &[u8] = b"whole\n";
 /// No more parts are read.
@@ -197,7 +199,7 @@ impl Etcd {
     }
 
     fn put_parts(&self, bytes: &[u8]) -> Result<Vec<u8>, String> {
-        if bytes.len() <= PART {
+        if bytes.len() <= SMALL {
             return Ok([WHOLE, bytes].concat());
         }
         let digest = tipstaff_sealed::digest(bytes);

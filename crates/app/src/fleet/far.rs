@@ -14,7 +14,10 @@ use std::time::Duration;
 
 /// How long a member of the store may take to answer: one that has too much to do goes on with what nobody waits for any
 /// more.
-const PATIENCE: Duration = Duration::from_secs(10);
+const PATIENCE: Duration = Duration::from_secs(6);
+/// How long it may take to be there at all. Two of three that are not, or hang, leave time for the third: where rules are
+/// new, the store must be reached within 20 seconds.
+const THERE: Duration = Duration::from_secs(3);
 
 /// How long a connection is kept that nobody asks by.
 const KEPT: Duration = Duration::from_secs(150);
@@ -219,6 +222,7 @@ impl Speaking {
             .https_only(!is_plain)
             .max_redirects(0)
             .timeout_global(Some(PATIENCE))
+            .timeout_connect(Some(THERE))
             // Somebody asks once a minute: to begin anew every time is what costs a store most.
             .max_idle_age(KEPT)
             .http_status_as_error(false)
@@ -306,7 +310,7 @@ impl Speaking {
         let sent = sent
             .config()
             .timeout_global(Some(most))
-            .timeout_connect(Some(PATIENCE))
+            .timeout_connect(Some(THERE))
             .timeout_recv_response(Some(PATIENCE))
             .build();
         let sent = sent.header("content-type", "application/json").send(body.as_bytes());

@@ -231,9 +231,11 @@ impl<B: Body> Attending<B> {
             |it: &Said| Standing { at: standing.at.clone(), ..it.standing.clone() } == standing;
         let now = Instant::now();
         if let Some(said) = self.said.as_mut().filter(|it| same(it)) {
-            let stays = said.at.elapsed() < IN_FULL;
-            if said.again.elapsed() < ANYWAY || stays && carrier.stays(&standing.host)? {
-                said.again = if said.again.elapsed() < ANYWAY { said.again } else { now };
+            if said.again.elapsed() < ANYWAY {
+                return Ok(());
+            }
+            if said.at.elapsed() < IN_FULL && carrier.stays(&standing.host)? {
+                said.again = now;
                 return Ok(());
             }
         }
