@@ -2,6 +2,7 @@
 
 use super::posture::host_in;
 use super::{Screen, Style, clean, place, wrap};
+use std::collections::HashMap;
 use tipstaff_app::Finding;
 use tipstaff_app::PacketWords;
 use tipstaff_app::review::{Explanation, Report};
@@ -48,17 +49,18 @@ pub fn review(report: &Report, screen: &Screen) -> String {
 /// Many rules below one list of those who may not would each have the same note: they share one.
 fn grouped(findings: &[Finding]) -> Vec<Finding> {
     let mut list: Vec<Finding> = Vec::new();
+    let mut notes: HashMap<_, usize> = HashMap::new();
     for found in findings {
-        let alike = |it: &&mut Finding| {
-            it.severity == Severity::Note
-                && (it.code, &it.message, &it.others) == (found.code, &found.message, &found.others)
-                && it.accepted.is_none()
-                && found.accepted.is_none()
-                && found.rule.is_some()
-        };
-        match list.iter_mut().find(alike) {
-            Some(known) => known.subject.push_str(&format!(", {}", found.subject)),
-            None => list.push(found.clone()),
+        let what = (found.code.as_str(), &found.message, &found.others);
+        let open = found.accepted.is_none();
+        match notes.get(&what).filter(|_| open && found.rule.is_some()) {
+            Some(&known) => list[known].subject.push_str(&format!(", {}", found.subject)),
+            None => {
+                if open && found.severity == Severity::Note {
+                    notes.entry(what).or_insert(list.len());
+                }
+                list.push(found.clone());
+            }
         }
     }
     list

@@ -1,6 +1,9 @@
 //! A quick look at whether two conditions can have a packet in common.
 
-use crate::space::{AddressSet, ByProtocol, Piece, Point, PortProtocol, RangeSet, TrafficSet};
+use crate::space::{
+    AddressSet, ByProtocol, Family, Packet, Piece, Point, PortProtocol, RangeSet, TrafficSet,
+    Transport,
+};
 
 /// The smallest and largest values of the fields of a piece: two pieces whose hulls do not meet
 /// have no packet in common, which is told from these alone.
@@ -30,6 +33,9 @@ impl Ends {
     }
 }
 
+/// No value at all.
+const NONE: (u16, u16) = (1, 0);
+
 fn ends<T: Point>(set: &RangeSet<T>) -> Option<(T, T)> {
     let ranges = set.ranges();
     Some((ranges.first()?.0, ranges.last()?.1))
@@ -42,8 +48,30 @@ impl Hull {
         Self {
             source: Ends::of(&piece.source),
             destination: Ends::of(&piece.destination),
-            ports: ByProtocol::new(|it| ends(&ports[it]).unwrap_or((1, 0))),
+            ports: ByProtocol::new(|it| ends(&ports[it]).unwrap_or(NONE)),
             carries: [!icmp.is_empty(), !icmpv6.is_empty(), !others.is_empty()],
+        }
+    }
+
+    /// The hull of a single packet.
+    pub(super) fn of_packet(packet: &Packet) -> Self {
+        let one = |address| Ends::of(&AddressSet::single(address));
+        let family = packet.family();
+        let (icmp, other) = match packet.transport {
+            Transport::Ports { .. } => (false, false),
+            Transport::Icmp { .. } => (true, false),
+            Transport::Other { .. } => (false, true),
+        };
+        Self {
+            source: one(packet.source),
+            destination: one(packet.destination),
+            ports: ByProtocol::new(|it| match packet.transport {
+                Transport::Ports { protocol, destination, .. } if protocol == it => {
+                    (destination, destination)
+                }
+                _ => NONE,
+            }),
+            carries: [icmp && family == Family::V4, icmp && family == Family::V6, other],
         }
     }
 

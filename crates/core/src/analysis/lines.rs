@@ -94,6 +94,12 @@ impl<'p> Lines<'p> {
         self.hulls.meeting(&Hull::of(piece)).map(|at| &self.list[at])
     }
 
+    /// The line below a decision that decides a packet which none above takes.
+    pub(super) fn next_below(&self, decision: usize, packet: &Packet) -> Option<&Line<'p>> {
+        let mut met = self.hulls.meeting(&Hull::of_packet(packet)).map(|at| &self.list[at]);
+        met.find(|line| line.decision > decision && line.piece.contains(packet))
+    }
+
     /// The places of decisions that are in force.
     pub(super) fn places(&self) -> HashMap<&'p RuleId, usize> {
         self.list.iter().rev().map(|line| (&line.of.id, line.decision)).collect()
@@ -157,6 +163,23 @@ impl<'p> Lines<'p> {
     }
 }
 
+/// Whether every packet of `piece` is in one of `covers`.
+///
+/// # Errors
+/// [`Spent`] if that takes too many steps.
+pub(super) fn is_covered(
+    piece: &Piece,
+    covers: &[&Line<'_>],
+    direction: Direction,
+    budget: &mut Budget,
+) -> Result<bool, Spent> {
+    let hull = Hull::of(piece);
+    if !covers.iter().any(|line| line.hull.meets(&hull)) {
+        return Ok(piece.is_empty());
+    }
+    Ok(find(piece, covers, None, direction, budget)?.is_none())
+}
+
 /// Looks for a packet of `piece` that is in none of `covers`, if possible one like `wanted`.
 ///
 /// A few likely packets are tried first. Where they are all covered, the piece is taken apart
@@ -177,6 +200,11 @@ pub(super) fn find(
     let hull = Hull::of(piece);
     let mut covers: Vec<&Line<'_>> =
         covers.iter().copied().filter(|line| line.hull.meets(&hull)).collect();
+    budget.spend(1 + covers.len() / 16)?;
+    // Most of what is covered is so by one alone.
+    if covers.iter().any(|line| piece.is_within(&line.piece)) {
+        return Ok(None);
+    }
     let wished = wanted.and_then(|wanted| piece.example(wanted, direction));
     for packet in wished.into_iter().chain(samples(piece, direction)) {
         budget.spend(1 + covers.len() / 16)?;

@@ -8,6 +8,7 @@
 
 mod budget;
 mod compare;
+mod deciding;
 mod expect;
 mod findings;
 mod hull;

@@ -18,11 +18,6 @@ impl Parts {
         self.0.is_empty()
     }
 
-    /// In how many pieces it is left.
-    pub(super) fn len(&self) -> usize {
-        self.0.len()
-    }
-
     /// Takes away what is in a piece, whose hull is this one, and gives it.
     ///
     /// # Errors

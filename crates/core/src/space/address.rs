@@ -272,6 +272,12 @@ impl AddressSet {
         Self { v4: self.v4.difference(&other.v4), v6: self.v6.difference(&other.v6) }
     }
 
+    /// Whether the other set holds all that this one does.
+    #[must_use]
+    pub fn is_within(&self, other: &Self) -> bool {
+        self.v4.is_within(&other.v4) && self.v6.is_within(&other.v6)
+    }
+
     /// The lowest address of `family` in the set.
     #[must_use]
     pub fn first(&self, family: Family) -> Option<IpAddr> {

@@ -11,6 +11,7 @@ mod protocol;
 mod ranges;
 mod region;
 mod relation;
+mod source_ports;
 mod special;
 mod traffic;
 
@@ -26,7 +27,8 @@ pub use ports::{ByProtocol, PortProtocol};
 pub(crate) use protocol::IGMP;
 pub use protocol::{ICMP, ICMPV6, TCP, UDP};
 pub use ranges::{Point, RangeSet};
-pub use region::{Piece, SourcePorts, join, without};
+pub use region::{Piece, join, without};
 pub use relation::{Relation, RelationSet};
+pub use source_ports::SourcePorts;
 pub use special::{loopback, to_many};
 pub use traffic::TrafficSet;

@@ -78,6 +78,12 @@ impl NameSet {
         }
     }
 
+    /// Whether the other set holds all that this one does.
+    #[must_use]
+    pub fn is_within(&self, other: &Self) -> bool {
+        other.is_full() || self.difference(other).is_empty()
+    }
+
     /// What this set holds and the other does not.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {

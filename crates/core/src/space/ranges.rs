@@ -187,6 +187,15 @@ impl<T: Point> RangeSet<T> {
         false
     }
 
+    /// Whether the other set holds all that this one does.
+    #[must_use]
+    pub fn is_within(&self, other: &Self) -> bool {
+        self.ranges().iter().all(|range| match other.overlapping(*range) {
+            [it] => it.0 <= range.0 && range.1 <= it.1,
+            _ => false,
+        })
+    }
+
     /// The set of more ranges, and the other one.
     fn by_length<'s>(&'s self, other: &'s Self) -> (&'s Self, &'s Self) {
         if self.ranges().len() < other.ranges().len() { (other, self) } else { (self, other) }
@@ -289,6 +298,8 @@ mod tests {
                 assert_eq!(members(&set), expected);
             }
             assert_eq!(a == b, in_a == in_b);
+            assert_eq!(a.is_within(&b), in_a.is_subset(&in_b));
+            assert!(a.intersection(&b).is_within(&a));
         }
     }
 

@@ -6,49 +6,10 @@
 
 use super::{
     AddressSet, ByProtocol, ConnectionState, Direction, Family, ICMP, ICMPV6, NameSet, Packet,
-    PortProtocol, RangeSet, RelationSet, StateSet, TrafficSet, Transport,
+    PortProtocol, RangeSet, RelationSet, SourcePorts, StateSet, TrafficSet, Transport,
 };
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-
-/// The source ports of packets that have ports, and whether those without are meant too.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct SourcePorts {
-    /// The ports that such packets come from.
-    pub ports: RangeSet<u16>,
-    /// Whether packets without ports are in it.
-    pub portless: bool,
-}
-
-impl SourcePorts {
-    /// Every port, and packets without.
-    #[must_use]
-    pub fn full() -> Self {
-        Self { ports: RangeSet::full(), portless: true }
-    }
-
-    fn is_empty(&self) -> bool {
-        self.ports.is_empty() && !self.portless
-    }
-
-    fn intersection(&self, other: &Self) -> Self {
-        Self {
-            ports: self.ports.intersection(&other.ports),
-            portless: self.portless && other.portless,
-        }
-    }
-
-    fn difference(&self, other: &Self) -> Self {
-        Self {
-            ports: self.ports.difference(&other.ports),
-            portless: self.portless && !other.portless,
-        }
-    }
-
-    fn union(&self, other: &Self) -> Self {
-        Self { ports: self.ports.union(&other.ports), portless: self.portless || other.portless }
-    }
-}
 
 /// Packets of one direction that pass a test on each field.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -154,6 +115,24 @@ impl Piece {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         !self.has(Family::V4) && !self.has(Family::V6)
+    }
+
+    /// Whether each field by itself is within the other's field: then no packet of the piece is outside the other.
+    #[must_use]
+    pub fn is_within(&self, other: &Self) -> bool {
+        // What tells most apart comes first.
+        self.source.is_within(&other.source)
+            && self.traffic.is_within(&other.traffic)
+            && self.destination.is_within(&other.destination)
+            && self.source_ports.is_within(&other.source_ports)
+            && self.in_interfaces.is_within(&other.in_interfaces)
+            && self.out_interfaces.is_within(&other.out_interfaces)
+            && self.programs.is_within(&other.programs)
+            && self.users.is_within(&other.users)
+            && self.published.is_within(&other.published)
+            && self.states.difference(other.states).is_empty()
+            && self.source_is.difference(other.source_is).is_empty()
+            && self.destination_is.difference(other.destination_is).is_empty()
     }
 
     /// How many ranges the piece is made of: what handling it costs.

@@ -111,6 +111,15 @@ impl TrafficSet {
             || self.others.meets(&other.others)
     }
 
+    /// Whether the other set holds all that this one does.
+    #[must_use]
+    pub fn is_within(&self, other: &Self) -> bool {
+        self.ports.iter().all(|(protocol, ports)| ports.is_within(&other.ports[protocol]))
+            && self.icmp.is_within(&other.icmp)
+            && self.icmpv6.is_within(&other.icmpv6)
+            && self.others.is_within(&other.others)
+    }
+
     /// What this set holds and the other does not.
     #[must_use]
     pub fn difference(&self, other: &Self) -> Self {

@@ -20,6 +20,7 @@ mod program_files;
 mod programs;
 mod proven;
 mod published;
+mod rule;
 mod session;
 mod shell;
 mod subjects;
