@@ -2,8 +2,8 @@
 //! is to hold.
 
 use crate::Loaded;
-use std::panic::resume_unwind;
-use tipstaff_core::program::Hands;
+use crate::threads::Threads;
+use tipstaff_core::hands::Hands;
 use tipstaff_linux::ruleset::Snapshot;
 use tipstaff_linux::{LinuxError, Machine};
 
@@ -44,21 +44,4 @@ pub(crate) fn rules_and<T: Send>(
     };
     let (done, held) = Threads.both(aside, || machine.rules());
     Ok((held?, Some(done)))
-}
-
-/// Two things at a time.
-pub(crate) struct Threads;
-
-impl Hands for Threads {
-    fn both<A: Send, B: Send>(
-        &self,
-        first: impl FnOnce() -> A + Send,
-        second: impl FnOnce() -> B + Send,
-    ) -> (A, B) {
-        std::thread::scope(|scope| {
-            let aside = scope.spawn(first);
-            let second = second();
-            (aside.join().unwrap_or_else(|panic| resume_unwind(panic)), second)
-        })
-    }
 }

@@ -57,6 +57,7 @@ mod ssh;
 pub mod status;
 pub mod store;
 mod taken;
+mod threads;
 pub mod tighten;
 mod tls;
 pub mod transaction;

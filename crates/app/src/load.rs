@@ -2,6 +2,7 @@
 
 use super::Failure;
 use super::store::snapshots;
+use super::threads::Threads;
 use super::wanted::Wanted;
 use std::collections::BTreeSet;
 use std::fs::{self, File, Metadata};
@@ -10,8 +11,8 @@ use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::sync::OnceLock;
 use std::time::SystemTime;
-use tipstaff_core::plan::{Decision, HostPlan, Idle, Placed, resolve};
-use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_all};
+use tipstaff_core::plan::{Decision, HostPlan, Idle, Placed, resolve, resolve_by};
+use tipstaff_core::policy::{Diagnostic, Policy, Source, Time, read_by};
 use tipstaff_core::program::RuleProgram;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::{Here, LinuxError, Machine};
@@ -165,7 +166,7 @@ pub fn load_here(
 /// [`Failure`] if a file cannot be read or is not a policy.
 pub fn load_all(path: &Path) -> Result<(Vec<Source>, Policy, Time), Failure> {
     let sources = sources(path)?;
-    match read_all(&sources) {
+    match read_by(&Threads, &sources) {
         Ok(policy) => Ok((policy.sources.clone(), policy, now())),
         Err(problems) => Err(Failure::Input { sources, problems }),
     }
@@ -381,12 +382,12 @@ pub(crate) fn loaded_unread(
     sources: Vec<Source>,
     host: Option<&str>,
 ) -> Result<Loaded, Failure> {
-    let policy = match read_all(&sources) {
+    let policy = match read_by(&Threads, &sources) {
         Ok(policy) => policy,
         Err(problems) => return Err(Failure::Input { sources, problems }),
     };
     let (now, sources) = (now(), policy.sources.clone());
-    let plan = resolve(&policy, &host_name(&policy, host, now)?, now)?;
+    let plan = resolve_by(&Threads, &policy, &host_name(&policy, host, now)?, now)?;
     let name = name.to_owned();
     Ok(Loaded {
         name,

@@ -1,6 +1,6 @@
 //! A policy in one of its postures.
 
-use super::beside::Threads;
+use super::threads::Threads;
 use super::wanted::Wanted;
 use super::{Failure, Loaded, now};
 use std::sync::OnceLock;

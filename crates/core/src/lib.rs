@@ -20,6 +20,7 @@ pub mod draft;
 pub mod fnv;
 #[cfg(feature = "generate")]
 pub mod generate;
+pub mod hands;
 pub mod meaning;
 pub mod plan;
 pub mod policy;

@@ -1,13 +1,13 @@
 //! What each host of a policy says of some traffic, for all pairs of them.
 
 use super::compare::Side;
-use crate::beside::Threads;
+use crate::threads::Threads;
 use crate::{Failure, now};
 use std::collections::{BTreeMap, BTreeSet};
 use tipstaff_core::analysis::{HostWord, Met, Way, met, ways};
+use tipstaff_core::hands::Hands;
 use tipstaff_core::plan::{HostPlan, resolve};
 use tipstaff_core::policy::{Fleet, Source, read_addresses, read_traffic};
-use tipstaff_core::program::Hands;
 use tipstaff_core::space::{AddressSet, TrafficSet};
 
 /// Traffic as somebody asks for it.

@@ -3,17 +3,17 @@
 use super::carrier::Shelf;
 use super::carriers::CarrierName;
 use super::{folder, packed};
-use crate::beside::Threads;
 use crate::effect::{self, Effects};
+use crate::threads::Threads;
 use crate::vocabulary as say;
 use crate::{Failure, Outcome, likely_packet, load_all, now};
 use serde::Serialize;
 use std::collections::HashMap;
 use std::path::Path;
 use tipstaff_core::analysis;
+use tipstaff_core::hands::Hands;
 use tipstaff_core::plan::resolve;
 use tipstaff_core::policy::{Policy, Time};
-use tipstaff_core::program::Hands;
 use tipstaff_sealed::{Counts, Unsealed, digest};
 
 /// So many changes of hosts that fare alike are listed, unless all are asked for.

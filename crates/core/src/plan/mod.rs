@@ -18,5 +18,5 @@ pub(crate) use model::LATER;
 pub use model::{Act, Chain, Decision, HostPlan, Idle, Kind, RuleId, Written};
 pub use placed::{LinkSeen, Placed, Standing, Whole};
 pub(crate) use resolve::published;
-pub use resolve::{UnknownHost, resolve};
+pub use resolve::{UnknownHost, resolve, resolve_by};
 pub use sweep::{Decider, Part, Question, sweep};

@@ -4,6 +4,7 @@ use super::baseline::baseline;
 use super::condition::{Condition, InterfaceTest};
 use super::model::{Act, Chain, Decision, HostPlan, Idle, RuleId, Written};
 use super::served::{Served, is_replies};
+use crate::hands::{Hands, OneByOne, each};
 use crate::policy::{Host, Policy, Rule, Time, nearest};
 use crate::space::{AddressSet, ByProtocol, Direction, RangeSet, RelationSet, TrafficSet};
 use std::fmt;
@@ -43,6 +44,19 @@ impl std::error::Error for UnknownHost {}
 /// # Errors
 /// [`UnknownHost`] if the policy does not have it.
 pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, UnknownHost> {
+    resolve_by(&OneByOne, policy, host, now)
+}
+
+/// Likewise, with so many hands.
+///
+/// # Errors
+/// As for [`resolve`].
+pub fn resolve_by(
+    hands: &impl Hands,
+    policy: &Policy,
+    host: &str,
+    now: Time,
+) -> Result<HostPlan, UnknownHost> {
     let fitting = policy.host_for(host);
     let [section] = fitting[..] else {
         let known: Vec<String> = policy.hosts.iter().map(|host| host.name.clone()).collect();
@@ -64,11 +78,11 @@ pub fn resolve(policy: &Policy, host: &str, now: Time) -> Result<HostPlan, Unkno
         record: section.record,
         logging: section.logging,
         taken: None,
-        chains: Direction::ALL.map(|direction| chain(section, direction, now)),
+        chains: Direction::ALL.map(|direction| chain(hands, section, direction, now)),
     })
 }
 
-fn chain(host: &Host, direction: Direction, now: Time) -> Chain {
+fn chain(hands: &impl Hands, host: &Host, direction: Direction, now: Time) -> Chain {
     let mut decisions = baseline(host, direction, now);
     if let Some(served) = Served::of(host, now) {
         decisions
@@ -76,8 +90,8 @@ fn chain(host: &Host, direction: Direction, now: Time) -> Chain {
             .filter(|it| is_replies(it))
             .for_each(|it| served.narrow(it, direction));
     }
-    let rules = host.rules.iter().filter(|rule| rule.direction == direction);
-    decisions.extend(rules.map(|rule| decide(rule, now)));
+    let rules: Vec<&Rule> = host.rules.iter().filter(|it| it.direction == direction).collect();
+    decisions.extend(each(hands, &rules, &|rule| decide(rule, now)));
     let default = host.defaults.of(direction);
     decisions.push(Decision {
         id: RuleId::default_for(direction),

@@ -46,7 +46,7 @@ pub use model::{
     Use, Used, Written,
 };
 pub use rate::{Rate, RateError};
-pub use read::{read, read_addresses, read_all, read_traffic, who_is_turned_away};
+pub use read::{read, read_addresses, read_all, read_by, read_traffic, who_is_turned_away};
 pub use record::{Record, Span};
 pub use schema::SCHEMA;
 pub use seen::deceives;

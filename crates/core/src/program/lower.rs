@@ -1,11 +1,11 @@
 //! A plan to a rule program.
 
 use super::arrange::Arranger;
-use super::hands::{Hands, OneByOne};
 use super::item::{FEW, Item};
 use super::lowering::{Lowering, lead};
 use super::model::{Action, Admitting, BaseChain, Chain, ProgramRule, RuleProgram, Test};
 use super::room::{self, Room};
+use crate::hands::{Hands, OneByOne};
 use crate::plan::{Condition, Decision, HostPlan, Kind};
 use crate::policy::Verdict;
 use crate::space::{Direction, Family, PortProtocol, RangeSet};

@@ -13,7 +13,6 @@ mod compare;
 mod ending;
 mod evaluate;
 mod field;
-mod hands;
 mod item;
 mod lookup_form;
 mod lower;
@@ -26,7 +25,6 @@ mod room;
 mod stretch;
 
 pub use compare::{Drift, compare};
-pub use hands::{Hands, OneByOne};
 #[cfg(feature = "generate")]
 pub use lower::lower_plainly;
 pub use lower::{lower, lower_by};

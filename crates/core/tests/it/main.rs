@@ -19,6 +19,7 @@ mod labels;
 mod language;
 mod leaks;
 mod lists;
+mod long_lists;
 mod lowering;
 mod machine;
 mod meaning;

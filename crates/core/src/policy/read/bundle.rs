@@ -1,11 +1,12 @@
 //! Bundles: lists of rules that hosts, and other bundles, take in at a place of their choice.
 
-use super::super::model::{Bundle, Rule, Used};
+use super::super::model::{Bundle, Rule, Use, Used};
 use super::super::table::{Reader, Table, Text};
 use super::super::terms::Names;
 use super::super::{Diagnostic, Origin, Source, nearest};
 use super::common::{accepted, check_name};
 use super::rule::rule;
+use crate::hands::{Hands, each};
 use crate::space::AddressSet;
 use std::collections::HashMap;
 
@@ -107,6 +108,31 @@ impl<'t, 'i> Bundles<'t, 'i> {
         self.bundles.iter().find(|bundle| bundle.name.value == name)
     }
 
+    /// Adds what all the `rule` sections of a table stand for, in their order.
+    pub(super) fn unfold_all(
+        &self,
+        hands: &impl Hands,
+        reader: &mut Reader<'_>,
+        names: &Names<'_>,
+        table: &Table<'_, '_>,
+        into: &mut Unfolded,
+    ) {
+        let sections = table.tables(reader, "rule");
+        let source = reader.source;
+        let ahead = each(hands, &sections, &|section| read_ahead(source, names, section));
+        into.rules.reserve(sections.len());
+        for (section, ahead) in sections.iter().zip(ahead) {
+            match ahead.filter(|_| into.taken < TOLD) {
+                Some((rule, uses)) => {
+                    reader.uses.extend(uses);
+                    let origin = rule.origin.clone();
+                    into.add(reader, rule, origin);
+                }
+                None => self.unfold(reader, names, section, into),
+            }
+        }
+    }
+
     /// Adds what one `rule` section stands for: a rule, or all rules of a bundle.
     pub(crate) fn unfold(
         &self,
@@ -199,6 +225,21 @@ impl<'t, 'i> Bundles<'t, 'i> {
                 .expected(format!("the bundles are: {}", names().collect::<Vec<_>>().join(", "))),
         });
     }
+}
+
+/// A section that is a rule of its own and right: the rule, and the names that it uses. All else depends on what
+/// stands before it.
+fn read_ahead(
+    source: &Source,
+    names: &Names<'_>,
+    section: &Table<'_, '_>,
+) -> Option<(Rule, Vec<Use>)> {
+    if section.has("use") {
+        return None;
+    }
+    let mut reader = Reader::new(source);
+    let rule = rule(&mut reader, names, section)?;
+    reader.problems.is_empty().then_some((rule, reader.uses))
 }
 
 /// The names of rules, and of the bundles that are taken in among them.

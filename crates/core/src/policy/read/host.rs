@@ -14,11 +14,13 @@ use super::posture::{at_boot, check_expected, postures};
 use super::rule::traffic;
 use super::settings::{Settings, settled};
 use super::turned_away::{all_turned_away, turned_away};
+use crate::hands::Hands;
 use crate::space::{AddressSet, Block, Family};
 use std::net::IpAddr;
 
 /// Reads the section of one host.
 pub(super) fn host(
+    hands: &impl Hands,
     reader: &mut Reader<'_>,
     names: &Names<'_>,
     (bundles, shared): (&Bundles<'_, '_>, &Labels<'_, '_>),
@@ -58,9 +60,7 @@ pub(super) fn host(
     let (defaults, baseline) = settled(reader, &own, &parts);
     let mut unfolded = Unfolded::default();
     shared.unfold(reader, &names, (&labels, false), bundles, &mut unfolded);
-    for table in table.tables(reader, "rule") {
-        bundles.unfold(reader, &names, &table, &mut unfolded);
-    }
+    bundles.unfold_all(hands, reader, &names, table, &mut unfolded);
     shared.unfold(reader, &names, (&labels, true), bundles, &mut unfolded);
     let postures = postures(reader, &names, bundles, table, &unfolded);
     let at_boot = at_boot(reader, table, &postures);

@@ -24,6 +24,7 @@ use super::model::{Host, Place, Policy};
 use super::table::{Reader, Table, Text};
 use super::terms::{self, Names};
 use super::{Diagnostic, Fleet, Origin, Source};
+use crate::hands::{Hands, OneByOne};
 use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
 use host::host;
@@ -55,6 +56,14 @@ pub fn read(source: &Source) -> Result<Policy, Vec<Diagnostic>> {
 /// # References
 /// TOML 1.1, <https://toml.io/en/v1.1.0>.
 pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
+    read_by(&OneByOne, sources)
+}
+
+/// Likewise, with so many hands.
+///
+/// # Errors
+/// As for [`read_all`].
+pub fn read_by(hands: &impl Hands, sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     let (of_places, files) = apart(sources);
     let roots = parsed(&files)?;
     let Some(&(first, _)) = roots.first() else { return Err(vec![no_host()]) };
@@ -100,7 +109,7 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     for (source, file) in &files {
         reader.source = source;
         for (name, table) in file.named(&mut reader, "host") {
-            hosts.push(host(&mut reader, &names, (&tables, &shared), &name, &table));
+            hosts.push(host(hands, &mut reader, &names, (&tables, &shared), &name, &table));
         }
     }
     for (source, _) in &files {

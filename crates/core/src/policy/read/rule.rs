@@ -32,7 +32,7 @@ pub(super) fn rule(
     }
     let verdict = the_verdict(reader, table);
     let (mut set, mut traffic_terms) = (TrafficSet::empty(), Vec::new());
-    for verdict in Verdict::ALL {
+    for verdict in Verdict::ALL.into_iter().filter(|it| table.has(it.as_str())) {
         let (more, terms) = traffic(reader, names, table, verdict.as_str());
         set = set.union(&more);
         traffic_terms.extend(terms);
