@@ -13,7 +13,7 @@ use tipstaff_wire::WireError;
 use tipstaff_wire::netlink::{Answer, DONE, DUMP_INTERRUPTED, ERROR, split};
 
 /// A dump that keeps being interrupted by changes is begun anew this many times.
-const DUMP_TRIES: usize = 8;
+pub(crate) const DUMP_TRIES: usize = 8;
 
 /// Carries datagrams of netlink messages to the kernel and back. Besides the real socket, tests
 /// use ones that replay, or that fail on purpose.
@@ -175,24 +175,24 @@ pub(crate) fn dump_raw(
     Err(keeps_changing(doing))
 }
 
-/// Like [`dump`], but another core decodes what has come while the kernel writes down the rest; the
-/// remainder is shared. `prepare` runs on that core first, and decoding may use what it gives.
+/// Like [`dump`], of several requests one after the other; but another core decodes what has come while the kernel
+/// writes down the rest, and the remainder is shared. `prepare` runs on that core first, and decoding may use what it
+/// gives.
 pub(crate) fn dump_and_decode<P: Send + Sync, T: Send>(
     transport: &mut dyn Transport,
     doing: &str,
-    request: impl Fn(u32) -> Result<Vec<u8>, WireError>,
+    requests: &[impl Fn(u32) -> Result<Vec<u8>, WireError>],
     prepare: impl Fn() -> Result<P, LinuxError> + Sync,
     decode: impl Fn(&P, &[u8]) -> Result<T, WireError> + Sync,
 ) -> Result<Vec<T>, LinuxError> {
     for _ in 0..DUMP_TRIES {
-        let sequence = ask_for_dump(transport, doing, &request)?;
         let prepared: OnceLock<P> = OnceLock::new();
-        let (sender, queue) = channel::<(usize, Vec<u8>)>();
+        let (sender, queue) = channel::<(usize, u32, Vec<u8>)>();
         let queue = Mutex::new(queue);
         let next = || queue.lock().ok().and_then(|queue| queue.recv().ok());
         let work = |prepared: &P| -> Result<Vec<(usize, Vec<T>)>, LinuxError> {
             let mut parts = Vec::new();
-            while let Some((number, datagram)) = next() {
+            while let Some((number, sequence, datagram)) = next() {
                 parts.push((number, decode_all(&datagram, sequence, &|it| decode(prepared, it))?));
             }
             Ok(parts)
@@ -203,10 +203,14 @@ pub(crate) fn dump_and_decode<P: Send + Sync, T: Send>(
                 work(prepared.get_or_init(|| made))
             });
             let mut number = 0;
-            let whole = receive_dump(transport, doing, sequence, |datagram| {
-                number += 1;
-                // The queue is there as long as this function runs.
-                let _ = sender.send((number, datagram));
+            let whole = requests.iter().try_fold(true, |whole, request| {
+                let sequence = ask_for_dump(transport, doing, request)?;
+                let this = receive_dump(transport, doing, sequence, |datagram| {
+                    number += 1;
+                    // The queue is there as long as this function runs.
+                    let _ = sender.send((number, sequence, datagram));
+                });
+                this.map(|this| whole && this)
             });
             drop(sender);
             let mine = prepared.get().map_or(Ok(Vec::new()), &work);
@@ -223,7 +227,8 @@ pub(crate) fn dump_and_decode<P: Send + Sync, T: Send>(
     Err(keeps_changing(doing))
 }
 
-fn keeps_changing(doing: &str) -> LinuxError {
+/// What is said where that does not help.
+pub(crate) fn keeps_changing(doing: &str) -> LinuxError {
     LinuxError::Refused { doing: doing.into(), reason: "it keeps changing while it is read".into() }
 }
 

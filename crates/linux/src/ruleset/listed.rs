@@ -23,15 +23,22 @@ pub(super) fn rules_of_chain(
     table: &str,
     chain: &str,
 ) -> Result<Vec<nf::Rule>, LinuxError> {
-    let of = nf::Rule { table: table.into(), chain: chain.into(), ..nf::Rule::default() };
-    let request = |sequence| {
-        nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| of.write_place(out))
-    };
+    let request = |sequence| ask_for_rules_of_chain(table, chain, sequence);
     let all: Vec<nf::Rule> = dump(transport, doing, request, nf::Rule::decode)?;
     Ok(all.into_iter().filter(|it| it.table == table && it.chain == chain).collect())
 }
 
-/// The request for them.
+/// The request for those of one chain.
+pub(super) fn ask_for_rules_of_chain(
+    table: &str,
+    chain: &str,
+    sequence: u32,
+) -> Result<Vec<u8>, WireError> {
+    let of = nf::Rule { table: table.into(), chain: chain.into(), ..nf::Rule::default() };
+    nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| of.write_place(out))
+}
+
+/// The request for those of a table.
 pub(super) fn ask_for_rules(table: &str, sequence: u32) -> Result<Vec<u8>, WireError> {
     let only = nf::Rule { table: table.into(), ..nf::Rule::default() };
     nf::dump(message_kind::GET_RULE, FAMILY_INET, sequence, |out| only.write_table(out))

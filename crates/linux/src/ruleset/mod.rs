@@ -5,9 +5,11 @@
 //! no packet needs any more. Tables of others are never changed.
 
 mod at_once;
+mod by_chain;
 mod decode;
 mod difference;
 mod encode;
+mod generation;
 mod keys;
 mod ledger;
 mod left_over;
@@ -31,6 +33,7 @@ mod values;
 
 pub use difference::change;
 pub use encode::encode;
+pub use generation::generation;
 pub use ledger::Ledger;
 pub(crate) use ledger::send;
 pub(crate) use listed::rules_of;
@@ -58,8 +61,7 @@ use crate::transport::Transport;
 
 use std::time::{SystemTime, UNIX_EPOCH};
 use tipstaff_core::program::RuleProgram;
-use tipstaff_wire::netlink::{ERROR, split};
-use tipstaff_wire::nf_tables::{Batch, ask_generation, decode_generation, message_kind};
+use tipstaff_wire::nf_tables::Batch;
 
 /// Who came, as far as the kernel remembers; `None` if it is to remember nothing.
 ///
@@ -96,30 +98,6 @@ pub(crate) fn now() -> u64 {
 /// As for [`encode`].
 pub fn size(program: &RuleProgram, host: &str) -> Result<usize, LinuxError> {
     Ok(encode(program, host, 0)?.0.finish()?.bytes.len())
-}
-
-/// The generation of the kernel's rules, ours and others': a number that every change of any of
-/// them raises.
-///
-/// # Errors
-/// [`LinuxError`] if the kernel does not let us ask.
-pub fn generation(transport: &mut dyn Transport) -> Result<u32, LinuxError> {
-    const DOING: &str = "ask how often rules have changed";
-    let sequence = transport.next_sequence();
-    let system = |source| LinuxError::system(DOING, source);
-    transport.send(&ask_generation(sequence)?).map_err(system)?;
-    loop {
-        let datagram = transport.receive().map_err(system)?;
-        for message in split(&datagram)?.iter().filter(|it| it.sequence == sequence) {
-            if message.kind == message_kind::NEW_GENERATION {
-                return Ok(decode_generation(message.body)?);
-            }
-            if message.kind == ERROR {
-                let answer = message.answer()?;
-                return Err(LinuxError::refused(DOING, answer.errno, answer.remark.as_deref()));
-            }
-        }
-    }
 }
 
 /// Takes our table out of the kernel; gives `false` if there was none.

@@ -1,8 +1,9 @@
 //! Reading our table back.
 
+use super::by_chain::{at_one_moment, many, requests};
 use super::decode::{self, Read, Sets};
 use super::left_over;
-use super::listed::{self, ask_for_rules};
+use super::listed;
 use super::marks::Marks;
 use super::names::{self, TABLE, direction_of, hook_number};
 use super::record::{self, Duties, Known, Leads};
@@ -92,12 +93,30 @@ pub(super) fn read_table(
     let tables = tables(transport)?;
     let Some(table) = ours(&tables) else { return Ok(None) };
     let chains = listed::chains(transport, READING)?;
+    if !many(&chains) {
+        return read_by_chains(transport, table, chains, counted).map(Some);
+    }
+    at_one_moment(transport, READING, |transport| {
+        let tables = self::tables(transport)?;
+        let Some(table) = ours(&tables) else { return Ok(None) };
+        let chains = listed::chains(transport, READING)?;
+        read_by_chains(transport, table, chains, counted).map(Some)
+    })
+}
+
+/// Reads what is in the chains.
+fn read_by_chains(
+    transport: &mut dyn Transport,
+    table: &nf::Table,
+    chains: Vec<nf::Chain>,
+    counted: bool,
+) -> Result<Snapshot, LinuxError> {
     let dumps = dump_sets(transport, &chains)?;
     // The elements and the first rules are decoded while the kernel writes down the others.
     let rules = dump_and_decode(
         transport,
         READING,
-        |sequence| ask_for_rules(TABLE, sequence),
+        &requests(&chains),
         || decode_sets(&dumps),
         |sets, body| {
             let mut rule = nf::Rule::decode(body)?;
@@ -136,7 +155,7 @@ pub(super) fn read_table(
             record::begun(&numbers).into_iter().map(|it| it.rule).collect();
     }
     snapshot.program.on_link = decode_sets(&of_links)?.on_link();
-    Ok(Some(snapshot))
+    Ok(snapshot)
 }
 
 /// Our sets, and what is in those that rules do not fill.

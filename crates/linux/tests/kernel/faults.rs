@@ -2,12 +2,13 @@
 
 use crate::world::{netfilter, plan};
 use std::io;
+use tipstaff_core::generate::Generator;
 use tipstaff_core::program::{RuleProgram, lower};
 use tipstaff_linux::lab::testing::sealed;
 use tipstaff_linux::ruleset::{Marks, enforce, enforce_at, generation, read, release};
 use tipstaff_linux::{LinuxError, NetlinkSocket, Transport, deliver};
-use tipstaff_wire::netlink::DUMP_INTERRUPTED;
-use tipstaff_wire::nf_tables::{Batch, BatchOutput, Table};
+use tipstaff_wire::netlink::{DUMP_INTERRUPTED, split};
+use tipstaff_wire::nf_tables::{Batch, BatchOutput, Table, message_kind};
 
 const INHERITED: &str = include_str!("../../../../demo/inherited.toml");
 const MENDED: &str = include_str!("../../../../demo/mended.toml");
@@ -232,5 +233,53 @@ fn a_change_by_somebody_else_in_between_is_noticed() {
         let now = generation(&mut socket).expect("a number");
         assert!(now > before, "{now} after {before}");
         enforce_at(&mut socket, None, meant, now, &[]).expect("enforced");
+    });
+}
+
+/// A socket that puts others in force once it is asked for the rules of so many chains.
+struct Hurried {
+    socket: NetlinkSocket,
+    asked: usize,
+    when: usize,
+    then: Option<RuleProgram>,
+}
+
+impl Transport for Hurried {
+    fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
+        if split(bytes).expect("splits")[0].kind == message_kind::GET_RULE {
+            self.asked += 1;
+            if let Some(then) = self.then.take_if(|_| self.asked > self.when) {
+                enforce(&mut netfilter(), "sluice", &then).expect("enforced");
+            }
+        }
+        self.socket.send(bytes)
+    }
+
+    fn receive(&mut self) -> io::Result<Vec<u8>> {
+        self.socket.receive()
+    }
+
+    fn next_sequence(&mut self) -> u32 {
+        self.socket.next_sequence()
+    }
+}
+
+/// Rules of many chains are read chain by chain, and yet are those of one moment.
+#[test]
+fn rules_of_many_chains_are_those_of_one_moment() {
+    sealed("faults::rules_of_many_chains_are_those_of_one_moment", || {
+        let long = |seed| lower(&plan(&Generator::new(seed).grown_policy(1_500)));
+        let (first, second, short) = (long(1), long(2), lower(&plan(INHERITED)));
+        assert!(first.chains.len() > 300, "{} chains", first.chains.len());
+        for (when, then) in [(0, &second), (200, &second), (usize::MAX, &second), (200, &short)] {
+            enforce(&mut netfilter(), "sluice", &first).expect("enforced");
+            let mut socket =
+                Hurried { socket: netfilter(), asked: 0, when, then: Some(then.clone()) };
+            let found = read(&mut socket).expect("read").expect("there");
+            let meant = if when == usize::MAX { &first } else { then };
+            assert!(found.program == *meant, "after {when}");
+            assert_eq!(socket.then.is_some(), when == usize::MAX);
+            assert!(socket.asked > 300, "asked for {} chains", socket.asked);
+        }
     });
 }
