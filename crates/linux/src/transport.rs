@@ -204,13 +204,16 @@ pub(crate) fn dump_and_decode<P: Send + Sync, T: Send>(
             });
             let mut number = 0;
             let whole = requests.iter().try_fold(true, |whole, request| {
+                // What is begun anew need not be read to its end.
+                if !whole {
+                    return Ok(false);
+                }
                 let sequence = ask_for_dump(transport, doing, request)?;
-                let this = receive_dump(transport, doing, sequence, |datagram| {
+                receive_dump(transport, doing, sequence, |datagram| {
                     number += 1;
                     // The queue is there as long as this function runs.
                     let _ = sender.send((number, sequence, datagram));
-                });
-                this.map(|this| whole && this)
+                })
             });
             drop(sender);
             let mine = prepared.get().map_or(Ok(Vec::new()), &work);
