@@ -1,4 +1,5 @@
-//! By which neighbours packets leave: routes that lead everywhere, and who a neighbour is on its link (rtnetlink(7)).
+//! By which neighbours packets leave: routes that lead everywhere, and who a neighbour is on its link; which addresses
+//! packets are taken in for (rtnetlink(7)).
 
 use crate::netlink::{self, ACK, CREATE, DUMP, REQUEST};
 use crate::{Attribute, Attributes, Fields, WireError, Writer};
@@ -8,10 +9,12 @@ const GET_ROUTE: u16 = 26;
 const NEW_NEIGHBOUR: u16 = 28;
 const GET_NEIGHBOUR: u16 = 30;
 
+const ROUTE_DESTINATION: u16 = 1;
 const ROUTE_OUT: u16 = 4;
 const ROUTE_GATEWAY: u16 = 5;
 const TABLE_MAIN: u8 = 254;
 const TYPE_UNICAST: u8 = 1;
+const TYPE_LOCAL: u8 = 2;
 
 const NEIGHBOUR_ADDRESS: u16 = 1;
 const NEIGHBOUR_HARDWARE: u16 = 2;
@@ -82,6 +85,25 @@ pub fn decode_gateway(body: &[u8]) -> Result<Option<Gateway>, WireError> {
         }
     }
     Ok(link.zip(address).map(|(link, address)| Gateway { link, address }))
+}
+
+/// Reads the body of an `RTM_NEWROUTE` message; `None` if it is no route for one address that ends at this very host.
+///
+/// # Errors
+/// [`WireError`] if it is malformed.
+pub fn decode_own(body: &[u8]) -> Result<Option<IpAddr>, WireError> {
+    let mut fields = Fields::new(body, "struct rtmsg");
+    fields.take(7)?;
+    let is_local = fields.byte()? == TYPE_LOCAL;
+    fields.take(4)?;
+    let mut address = None;
+    for attribute in Attributes::new(fields.rest(), "RTM_NEWROUTE") {
+        let attribute = attribute?;
+        if attribute.kind == ROUTE_DESTINATION {
+            address = Some(address_in(&attribute, "RTA_DST")?);
+        }
+    }
+    Ok(address.filter(|_| is_local))
 }
 
 /// A request for all neighbours of both IP versions.

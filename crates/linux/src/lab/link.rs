@@ -4,9 +4,11 @@ use crate::LinuxError;
 use crate::sys::namespace::Namespace;
 use crate::transport::{NetlinkSocket, Protocol, ask, ask_about, dump};
 use rustix::net::{AddressFamily, SocketType, netdevice, socket};
+use std::collections::BTreeSet;
 use std::fs;
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
+use tipstaff_wire::gateway;
 use tipstaff_wire::route::{self, Via};
 
 /// The settings of a machine in a lab. Reverse-path filters go, so that any sender can be
@@ -103,23 +105,43 @@ impl Links {
         ask(&mut self.socket, &doing, |n| route::link_up(link, bridge, n))
     }
 
-    /// Waits until all links that are switched on carry packets. The kernel gets round to that a little
-    /// later than it says that they are on, on a busy machine by seconds, and until then loses what is sent.
+    /// Waits until all links that are switched on carry packets, and those for their addresses are taken in. The kernel
+    /// gets round to that a little later than it says that they are on and set, on a busy machine by seconds; until
+    /// then it loses what is sent, or takes it as meant for somebody else.
     pub(super) fn ready(&mut self) -> Result<(), LinuxError> {
         let begun = Instant::now();
         loop {
-            let doing = "list links in a lab";
-            let links = dump(&mut self.socket, doing, route::dump_links, route::decode_link)?;
-            let waits = links.iter().find(|it| it.up && !it.loopback && !it.carries);
-            let Some(waits) = waits else { return Ok(()) };
+            let Some(waits) = self.awaited()? else { return Ok(()) };
             if begun.elapsed() > PATIENCE {
                 return Err(LinuxError::Refused {
-                    doing: format!("bring up the link {} in a lab", waits.name),
-                    reason: format!("it carries nothing after {} s", PATIENCE.as_secs()).into(),
+                    doing: format!("bring up {waits} in a lab"),
+                    reason: format!("it takes in nothing after {} s", PATIENCE.as_secs()).into(),
                 });
             }
             std::thread::sleep(Duration::from_millis(1));
         }
+    }
+
+    /// What is not ready yet.
+    fn awaited(&mut self) -> Result<Option<String>, LinuxError> {
+        let doing = "list links in a lab";
+        let links = dump(&mut self.socket, doing, route::dump_links, route::decode_link)?;
+        let used: Vec<_> = links.iter().filter(|it| it.up && !it.loopback).collect();
+        if let Some(waits) = used.iter().find(|it| !it.carries) {
+            return Ok(Some(format!("the link {}", waits.name)));
+        }
+        let doing = "list addresses in a lab";
+        let addresses = dump(&mut self.socket, doing, route::dump_addresses, route::decode_address);
+        let mut addresses = addresses?;
+        addresses.retain(|it| used.iter().any(|link| link.index == it.link));
+        if addresses.is_empty() {
+            return Ok(None);
+        }
+        let doing = "list routes in a lab";
+        let own = dump(&mut self.socket, doing, gateway::dump_routes, gateway::decode_own)?;
+        let own: BTreeSet<_> = own.into_iter().flatten().collect();
+        let waits = addresses.iter().find(|it| !own.contains(&it.address));
+        Ok(waits.map(|it| format!("the address {}", it.address)))
     }
 
     /// Gives a link an address; it may have it already, such as its own link-local one.

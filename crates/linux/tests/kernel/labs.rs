@@ -1,9 +1,10 @@
 //! Labs: machines that reach each other as their topology says.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use tipstaff_linux::lab::testing::{address, sealed, street_sluice_granary};
-use tipstaff_linux::lab::{Interface, Lab, Machine, Node, Route, Topology};
+use tipstaff_linux::lab::{Interface, Lab, Machine, Node, Route, Stage, StageLink, Topology};
 use tipstaff_linux::probe::{Attempt, State, attempt};
 use tipstaff_linux::sockets::PortProtocol;
 use tipstaff_linux::{Here, Machine as _};
@@ -64,6 +65,38 @@ fn a_host_knows_which_addresses_are_its_own() {
                 }
             })
             .expect("entered");
+    });
+}
+
+/// The kernel lets packets come to an IPv6 address only once it got round to that, some time after it was set; until
+/// then they are as if for somebody else.
+#[test]
+fn every_address_of_a_stage_is_its_own_from_the_start() {
+    sealed("labs::every_address_of_a_stage_is_its_own_from_the_start", || {
+        let links = |addresses: u16| {
+            let address = |at| (IpAddr::from([0x2001, 0xdb8, 2, 0, 0, 0, 0, at]), 64);
+            let addresses = (1..=addresses).map(address).collect();
+            [StageLink { name: "eth0".into(), index: None, addresses }]
+        };
+        let done = AtomicBool::new(false);
+        let build = |addresses| Stage::build("sluice", &links(addresses), true).expect("built");
+        std::thread::scope(|scope| {
+            // Others who keep the kernel busy with links and addresses.
+            for _ in 0..4 {
+                scope.spawn(|| {
+                    while !done.load(Ordering::Relaxed) {
+                        build(50);
+                    }
+                });
+            }
+            let late = (0..20).filter(|_| {
+                let own = || Here.way_to(address("2001:db8:2::20")).expect("asked").is_own;
+                !build(0x20).host().run(own).expect("entered")
+            });
+            let late = late.count();
+            done.store(true, Ordering::Relaxed);
+            assert_eq!(late, 0);
+        });
     });
 }
 

@@ -8,7 +8,7 @@ use tipstaff_wire::nf_tables::{
     Batch, Chain, Copied, KINDS, Rule, Set, Table, decode_elements, decode_generation,
 };
 use tipstaff_wire::packet::{Payload, build, parse};
-use tipstaff_wire::{Attributes, conntrack, nflog, route, sock_diag};
+use tipstaff_wire::{Attributes, conntrack, gateway, nflog, route, sock_diag};
 
 /// Hands bytes to every decoder.
 fn decode_all(bytes: &[u8]) {
@@ -24,6 +24,9 @@ fn decode_all(bytes: &[u8]) {
     let _ = route::decode_address(bytes);
     let _ = route::decode_link(bytes);
     let _ = route::decode_route(bytes);
+    let _ = gateway::decode_own(bytes);
+    let _ = gateway::decode_gateway(bytes);
+    let _ = gateway::decode_neighbour(bytes);
     for kind in &KINDS {
         let copied = Copied::decode(kind, bytes, 1);
         if let Ok(copied) = copied {

@@ -2,7 +2,7 @@
 
 use tipstaff_wire::netlink::split;
 use tipstaff_wire::nf_tables::decode_generation;
-use tipstaff_wire::{conntrack, route, sock_diag};
+use tipstaff_wire::{conntrack, gateway, route, sock_diag};
 
 pub fn bytes(digits: &str) -> Vec<u8> {
     let pairs = digits.as_bytes().chunks(2);
@@ -171,4 +171,28 @@ fn addresses() {
     };
     assert_eq!(decode(ADDRESS), "192.0.2.10");
     assert_eq!(decode(ADDRESS_V6), "2001:db8:2::10");
+}
+
+/// One route of a table: 192.0.2.10 or 2001:db8:2::10 in the table 255, of that kind.
+fn own_route(kind: &str, v6: bool) -> String {
+    let (header, address) = if v6 {
+        ("0a80000000ff02", "14000100 20010db8000200000000000000000010")
+    } else {
+        ("0220000000ff02", "08000100 c000020a")
+    };
+    // RTA_TABLE and RTA_OIF stand around the destination.
+    format!("{header}{kind}00000000 08000f00ff000000 {address} 0800040002000000").replace(' ', "")
+}
+
+#[test]
+fn addresses_that_packets_are_taken_in_for() {
+    let number = |kind| kind != 1;
+    let decode = |digits: &str| {
+        let bytes = native(digits, &[0, 0, 0, 0, 0, 0, 0, 0, 4], number);
+        gateway::decode_own(&bytes).expect("decoded").map(|it| it.to_string())
+    };
+    assert_eq!(decode(&own_route("02", false)).as_deref(), Some("192.0.2.10"));
+    assert_eq!(decode(&own_route("02", true)).as_deref(), Some("2001:db8:2::10"));
+    assert_eq!(decode(&own_route("03", false)), None, "a broadcast address is nobody's own");
+    assert_eq!(decode(&own_route("01", true)), None, "a way to somebody else");
 }
