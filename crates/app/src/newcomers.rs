@@ -7,13 +7,15 @@ use crate::users::Users;
 use crate::vocabulary as say;
 use crate::{Failure, Loaded, Outcome, now};
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::io;
+use std::net::IpAddr;
+use std::ops::RangeInclusive;
 use std::time::Duration;
 use tipstaff_core::policy::Verdict;
 use tipstaff_core::space::Direction;
 use tipstaff_linux::Machine;
-use tipstaff_linux::sockets::{Listener, PortProtocol};
+use tipstaff_linux::sockets::{Listener, PortProtocol, Waiting};
 
 /// How long somebody else may hold what is written down.
 const PATIENCE: Duration = Duration::from_secs(5);
@@ -94,10 +96,7 @@ pub(crate) fn look(machine: &dyn Machine, home: &Home) -> Result<Look, Failure> 
     let listed = machine.listeners()?;
     let users = Users::of(machine);
     let passing = passing(machine);
-    let from_outside = |it: &&Listener| {
-        let one_of_many = it.protocol == PortProtocol::Udp && passing.contains(&it.port);
-        !it.address.to_canonical().is_loopback() && !one_of_many
-    };
+    let from_outside = |it: &&Listener| from_outside((it.protocol, it.address, it.port), &passing);
     let time = now().to_string();
     let first = before.is_none();
     let mut all = before.unwrap_or_default();
@@ -138,10 +137,26 @@ fn whose(listener: &Listener, users: &Users) -> String {
     }
 }
 
-fn passing(machine: &dyn Machine) -> std::ops::RangeInclusive<u16> {
+fn passing(machine: &dyn Machine) -> RangeInclusive<u16> {
     let text = machine.setting(PASSING).unwrap_or_default();
     let mut ends = text.split_whitespace().filter_map(|it| it.parse().ok());
     ends.next().unwrap_or(32_768)..=ends.next().unwrap_or(60_999)
+}
+
+/// What waits for traffic from outside, without whose it is: as long as nothing else does, there is nothing new but
+/// where a socket was handed over. `None` if it cannot be listed.
+pub(crate) fn waiting(machine: &dyn Machine) -> Option<HashSet<Waiting>> {
+    let passing = passing(machine);
+    let concerns = |it: &Waiting| from_outside((it.protocol, it.address, it.port), &passing);
+    Some(machine.unowned_listeners().ok()?.into_iter().filter(concerns).collect())
+}
+
+fn from_outside(
+    (protocol, address, port): (PortProtocol, IpAddr, u16),
+    passing: &RangeInclusive<u16>,
+) -> bool {
+    let one_of_many = protocol == PortProtocol::Udp && passing.contains(&port);
+    !address.to_canonical().is_loopback() && !one_of_many
 }
 
 /// Tells of each what the policy says of it.

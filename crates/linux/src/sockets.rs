@@ -59,17 +59,9 @@ pub(crate) fn waiting(
     transport: &mut dyn Transport,
     protocols: &[PortProtocol],
 ) -> Result<Vec<Listener>, LinuxError> {
-    let mut found = Vec::new();
-    for &protocol in protocols {
-        let state = match protocol {
-            PortProtocol::Tcp | PortProtocol::Sctp => STATE_LISTEN,
-            PortProtocol::Udp => STATE_CLOSE,
-        };
-        let sockets = list(transport, protocol, &[state])?;
-        let waiting = sockets.into_iter().filter(|it| it.port != 0 && it.state == state);
-        found.extend(waiting.map(|socket| (protocol, socket)));
-    }
-    let owners = owners();
+    let found = all_waiting(transport, protocols)?;
+    // To find them means to look at every file of every process.
+    let owners = if found.is_empty() { HashMap::new() } else { owners() };
     let mut listeners: Vec<Listener> = Vec::new();
     for (protocol, socket) in found {
         // An SCTP socket may be bound to some of the host's addresses; the one that it shows by itself is
@@ -90,6 +82,53 @@ pub(crate) fn waiting(
     // Several sockets of one program may share a port.
     listeners.dedup();
     Ok(listeners)
+}
+
+/// A socket that waits for traffic, as it is told apart from others. It may have passed from one process to another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Waiting {
+    /// The protocol that it speaks.
+    pub protocol: PortProtocol,
+    /// The address it is bound to.
+    pub address: IpAddr,
+    /// The port it is bound to.
+    pub port: u16,
+    /// The number of its file; another socket with the same port has another.
+    pub inode: u32,
+}
+
+/// Lists the same sockets as [`waiting`], without looking for the processes that hold them.
+///
+/// # Errors
+/// As there.
+pub(crate) fn waiting_unowned(
+    transport: &mut dyn Transport,
+    protocols: &[PortProtocol],
+) -> Result<Vec<Waiting>, LinuxError> {
+    let one = |(protocol, it): (PortProtocol, sock_diag::Socket)| Waiting {
+        protocol,
+        address: it.address,
+        port: it.port,
+        inode: it.inode,
+    };
+    Ok(all_waiting(transport, protocols)?.into_iter().map(one).collect())
+}
+
+fn all_waiting(
+    transport: &mut dyn Transport,
+    protocols: &[PortProtocol],
+) -> Result<Vec<(PortProtocol, sock_diag::Socket)>, LinuxError> {
+    let mut found = Vec::new();
+    for &protocol in protocols {
+        let state = match protocol {
+            PortProtocol::Tcp | PortProtocol::Sctp => STATE_LISTEN,
+            PortProtocol::Udp => STATE_CLOSE,
+        };
+        let sockets = list(transport, protocol, &[state])?;
+        let waiting = sockets.into_iter().filter(|it| it.port != 0 && it.state == state);
+        found.extend(waiting.map(|socket| (protocol, socket)));
+    }
+    Ok(found)
 }
 
 /// Sockets of both IP versions in some states; none of a protocol that this kernel has not got.

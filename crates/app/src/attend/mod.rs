@@ -1,17 +1,19 @@
 //! `attend`: one process that follows what happens to the machine, and does at once what otherwise the next command does.
 
 mod alone;
+mod arrivals;
 mod due;
 mod lists;
 mod manager;
 mod owners;
 
 use crate::fleet::{self, Taken, Trust};
-use crate::newcomers::{self, Newcomer, newcomer};
+use crate::newcomers::Newcomer;
 use crate::store::Home;
 use crate::transaction::{self, Followed};
-use crate::{Failure, load_here, programs};
+use crate::{Failure, programs};
 use alone::alone;
+use arrivals::Arrivals;
 use due::{Due, TOGETHER};
 use lists::Lists;
 use manager::notify;
@@ -92,6 +94,7 @@ fn follow(
     let mut movements = Movements::open()?;
     let mut troubles = Troubles::default();
     let (mut owners, mut lists) = (Owners::default(), Lists::of(home));
+    let mut arrivals = Arrivals::default();
     let mut files = Files::of(BTreeSet::new())?;
     let (mut ready, mut due) = (false, Due::default());
     loop {
@@ -114,7 +117,7 @@ fn follow(
             let taken = taken.map(|it| Some(Happened::Fleet(Box::new(it))));
             troubles.tell(tell, "fleet", taken)?;
         }
-        for newcomer in came(machine, home) {
+        for newcomer in arrivals.see_to(machine, home) {
             tell(Ok(&Happened::Newcomer(newcomer)))?;
         }
         files.follow(owners.files().chain(lists.files()).cloned().collect(), &changed)?;
@@ -139,17 +142,6 @@ fn follow(
         }
         due.rest(files.have_changed);
     }
-}
-
-/// What listens that did not before. Who cannot look now may the next time.
-fn came(machine: &dyn Machine, home: &Home) -> Vec<Newcomer> {
-    let Ok(seen) = newcomers::look(machine, home) else { return Vec::new() };
-    if seen.new.is_empty() {
-        return Vec::new();
-    }
-    let policy =
-        home.policy.as_ref().and_then(|it| load_here(machine, &it.0, it.1.as_deref()).ok());
-    seen.new.iter().map(|it| newcomer(it, true, policy.as_ref())).collect()
 }
 
 /// What could not be done was told; as long as it stays the same, it is told seldom.

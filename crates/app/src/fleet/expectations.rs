@@ -83,8 +83,9 @@ impl Expected {
                     let pair = it.pairs.iter().find(|it| !it.holds);
                     let pair = pair.map(|it| format!(", as from {} to {}", it.from, it.to));
                     let pair = pair.unwrap_or_default();
+                    let pairs = if it.failing == 1 { "pair" } else { "pairs" };
                     doubts.push(format!(
-                        "{what} does not hold for {} pairs of hosts{pair}",
+                        "{what} does not hold for {} {pairs} of hosts{pair}",
                         it.failing
                     ));
                 }

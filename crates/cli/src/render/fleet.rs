@@ -37,7 +37,7 @@ pub fn sealed(report: &Sealed, screen: &Screen) -> String {
     text.push('\n');
     match &report.changes {
         Some(changes) => text.push_str(&compared(changes, screen)),
-        None => text.push_str("nothing counts that it could be compared with\n"),
+        None => text.push_str("no bundle before it counts that it could be compared with\n"),
     }
     for remark in &report.remarks {
         text.push_str(&format!("\n{}\n", wrap(&clean(remark), screen.width).join("\n")));

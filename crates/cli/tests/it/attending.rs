@@ -332,7 +332,7 @@ fn what_begins_to_listen_is_told_at_once() {
         }
         // It has looked by then.
         sleep(Duration::from_millis(500));
-        let _again = listen("0.0.0.0:9090");
+        let again = listen("0.0.0.0:9090");
         let came = line();
         assert_eq!((&came["what"], &came["traffic"]), (&"newcomer".into(), &"9090/tcp".into()));
         let began = Instant::now();
@@ -340,6 +340,11 @@ fn what_begins_to_listen_is_told_at_once() {
             assert!(began.elapsed() < Duration::from_secs(60), "the command has not run");
             sleep(Duration::from_millis(20));
         }
+        // What goes and what comes, one for one.
+        drop(again);
+        let _other = listen("0.0.0.0:9091");
+        let came = line();
+        assert_eq!((&came["what"], &came["traffic"]), (&"newcomer".into(), &"9091/tcp".into()));
         // In the posture of the office somebody may come in at 22; at what is open, the other command is told.
         world.run(&["rule", "add", "all", "--allow", "9090/tcp"]).exits(0);
         let told = world.run(&["newcomers"]).exits(1).stdout;

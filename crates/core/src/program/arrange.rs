@@ -8,10 +8,13 @@ use super::model::{Action, Entry, Key, Lookup, ProgramRule, Test, Then};
 use super::points::{Split, addresses, split, stretches_of};
 use super::room;
 use super::stretch::{Axis, Stretch, stretches};
+use crate::fnv::Fnv;
 use crate::plan::{Act, Condition};
 use crate::policy::Verdict;
 use crate::space::{Family, ICMP, ICMPV6, Point, PortProtocol, RangeSet, TrafficSet};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry as MapEntry;
+use std::hash::BuildHasherDefault;
 
 /// A list that falls into more stretches than this is better looked up by traffic first.
 const STRETCHES: usize = 4;
@@ -236,13 +239,15 @@ impl Arranger<'_> {
         if !self.lowering.room.take(weight(&found)) {
             return None;
         }
-        let mut known: HashMap<Vec<usize>, Then> = HashMap::new();
+        let mut known: HashMap<Vec<usize>, Then, BuildHasherDefault<Fnv>> = HashMap::default();
         let mut entries = Vec::with_capacity(found.len());
         for found in found {
             let (first, last) = ((found.first, 0), (found.last, 0));
-            let then = found.numbers.as_ref().and_then(|it| known.get(it)).cloned();
-            let then = then.unwrap_or_else(|| self.leaf(&found.items));
-            known.extend(found.numbers.map(|it| (it, then.clone())));
+            let then = match found.numbers.map(|it| known.entry(it)) {
+                None => self.leaf(&found.items),
+                Some(MapEntry::Occupied(led)) => led.get().clone(),
+                Some(MapEntry::Vacant(new)) => new.insert(self.leaf(&found.items)).clone(),
+            };
             entries.push(Entry { first, last, then });
         }
         Some(entries)
@@ -250,7 +255,7 @@ impl Arranger<'_> {
 
     /// Few items, and those that have to be asked before them.
     fn walked(&mut self, items: &[Item<'_>]) -> Vec<ProgramRule> {
-        self.lowering.one_by_one(&Item::with_those_ahead(items))
+        self.lowering.one_by_one(&Item::with_those_ahead(items.to_vec()))
     }
 
     /// Where an entry leads at which these items matter.

@@ -19,25 +19,28 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
     common.extend(condition.states.map(Test::State));
     // Where one way of writing a list is as good as another, equal lists are written alike.
     let in_order = |names: &[String]| -> Vec<String> {
-        names.iter().collect::<BTreeSet<_>>().into_iter().cloned().collect()
+        match names {
+            [] => Vec::new(),
+            _ => names.iter().collect::<BTreeSet<_>>().into_iter().cloned().collect(),
+        }
     };
     let (programs, users) = (in_order(&condition.programs), in_order(&condition.users));
 
     let published = &condition.published;
     let published = (!published.is_full()).then(|| Test::Published(published.clone()));
 
-    let mut clauses = Vec::new();
-    for group in groups(condition, tcp_apart) {
-        for ends in address_tests(condition, group.family) {
-            let mut tests = common.clone();
-            // Version, protocol, addresses, then what lies behind the IP header.
-            let (family, addresses) = ends;
-            tests.extend(family.map(Test::Family));
-            tests.extend(group.protocols.clone().map(Test::Protocol));
-            tests.extend(addresses);
-            tests.extend(group.finer.clone());
+    let groups = groups(condition, tcp_apart);
+    let mut clauses = Vec::with_capacity(groups.len());
+    for group in groups {
+        for (family, addresses) in address_tests(condition, group.family) {
             for relations in relation_tests(condition, family) {
-                let mut tests = tests.clone();
+                let mut tests = Vec::with_capacity(common.len() + addresses.len() + 4);
+                tests.extend_from_slice(&common);
+                // Version, protocol, addresses, then what lies behind the IP header.
+                tests.extend(family.map(Test::Family));
+                tests.extend(group.protocols.clone().map(Test::Protocol));
+                tests.extend_from_slice(&addresses);
+                tests.extend_from_slice(&group.finer);
                 tests.extend(relations);
                 tests.extend(published.clone());
                 // The socket is looked for last: that takes longest.
@@ -53,11 +56,17 @@ pub(crate) fn clauses(condition: &Condition, tcp_apart: bool) -> Vec<Vec<Test>> 
 /// Whether a condition asks for the networks that the host is on.
 fn asks_for_links(condition: &Condition) -> bool {
     let ends = [condition.source_is, condition.destination_is];
-    ends.into_iter().flat_map(RelationSet::asked).any(|it| it.1.is_some())
+    ends.into_iter()
+        .filter(|it| !it.is_full())
+        .flat_map(RelationSet::asked)
+        .any(|it| it.1.is_some())
 }
 
 /// The lists of tests of what the ends are to the host, in packets of an IP version.
 fn relation_tests(condition: &Condition, family: Option<Family>) -> Vec<Vec<Test>> {
+    if condition.source_is.is_full() && condition.destination_is.is_full() {
+        return vec![Vec::new()];
+    }
     let alternatives = |end: End, set: RelationSet| -> Vec<Vec<Test>> {
         let tests = |(own, link): (Option<bool>, Option<bool>)| {
             let link = link.zip(family).map(|(is, family)| Test::OnLink(end, family, is));
@@ -82,18 +91,23 @@ struct Group {
 /// Two ranges are quicker told and asked one by one than as a set; more are one set.
 fn in_few(ports: &RangeSet<u16>) -> impl Iterator<Item = RangeSet<u16>> {
     let apart = match ports.ranges() {
-        [] => Vec::new(),
-        &[first, second] => [first, second].map(|it| RangeSet::from_ranges([it])).into(),
-        _ => vec![ports.clone()],
+        [] => [None, None],
+        &[first, second] => [first, second].map(|it| Some(RangeSet::from_ranges([it]))),
+        _ => [Some(ports.clone()), None],
     };
-    apart.into_iter()
+    apart.into_iter().flatten()
+}
+
+/// How many lists of protocols [`alike`] gives.
+pub(super) fn kinds(all: &ByProtocol<RangeSet<u16>>) -> usize {
+    let new = |(at, ports): &(usize, &RangeSet<u16>)| {
+        !ports.is_empty() && all.values().take(*at).all(|before| before != *ports)
+    };
+    all.values().enumerate().filter(new).count()
 }
 
 /// The protocols that are meant at any ports; those at the same ports together.
-pub(super) fn alike(
-    all: &ByProtocol<RangeSet<u16>>,
-    tcp_apart: bool,
-) -> Vec<(RangeSet<u8>, &RangeSet<u16>)> {
+fn alike(all: &ByProtocol<RangeSet<u16>>, tcp_apart: bool) -> Vec<(RangeSet<u8>, &RangeSet<u16>)> {
     let mut found: Vec<(RangeSet<u8>, &RangeSet<u16>)> = Vec::new();
     for (protocol, ports) in all.iter().filter(|it| !it.1.is_empty()) {
         let number = RangeSet::single(protocol.number());

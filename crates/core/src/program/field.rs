@@ -5,9 +5,11 @@ use super::cells::{Stretch, cells};
 use super::item::Item;
 use super::model::{Key, Test};
 use super::room;
+use crate::fnv::Fnv;
 use crate::plan::Condition;
 use crate::space::TrafficSet;
 use std::collections::HashSet;
+use std::hash::BuildHasherDefault;
 use std::sync::Arc;
 
 /// A field that items can be looked up by.
@@ -66,7 +68,7 @@ impl Field<'_> {
             let alike = of_block.iter().all(|it| it.1);
             let numbers = alike.then(|| of_block.iter().map(|it| it.0).collect());
             let items: Vec<_> = of_block.iter().map(left).collect();
-            let items = Item::with_those_ahead(&items);
+            let items = Item::with_those_ahead(items);
             let Block { first, last, .. } = block;
             (!items.is_empty()).then_some(Found { first, last, items, numbers })
         });
@@ -81,7 +83,7 @@ impl Field<'_> {
         let found = cells(&ranges, |at| freed[at].is_any(), most)?.into_iter().map(|cell| {
             let left = |&at: &usize| items[at].with(Arc::clone(&freed[at]));
             let items: Vec<_> = cell.items.iter().map(left).collect();
-            let items = Item::with_those_ahead(&items);
+            let items = Item::with_those_ahead(items);
             Found { first: cell.first, last: cell.last, items, numbers: Some(cell.items) }
         });
         Some(found.collect())
@@ -96,7 +98,7 @@ fn needed(block: &[(usize, bool)], items: &[Item<'_>], behind: &[usize]) -> Vec<
     for &(at, whole) in block.iter().rev() {
         let own = &items[at].condition.traffic;
         if behind.binary_search(&at).is_err() || own.meets(&traffic) {
-            let ahead = items[at].ahead.iter().map(|it| &it.condition.traffic);
+            let ahead = items[at].those_ahead().iter().map(|it| &it.condition.traffic);
             traffic = ahead.fold(traffic.union(own), |all, it| all.union(it));
             list.push((at, whole));
         }
@@ -107,7 +109,8 @@ fn needed(block: &[(usize, bool)], items: &[Item<'_>], behind: &[usize]) -> Vec<
 
 /// The bytes that a lookup takes if what it leads to is walked.
 pub(super) fn weight(found: &[Found<'_>]) -> usize {
-    let (mut seen, mut told) = (HashSet::new(), HashSet::new());
+    let mut seen = HashSet::<_, BuildHasherDefault<Fnv>>::default();
+    let mut told = HashSet::<_, BuildHasherDefault<Fnv>>::default();
     let walked = found.iter().filter(|it| it.numbers.as_ref().is_none_or(|it| seen.insert(it)));
     let conditions = walked.flat_map(|it| &it.items).map(|it| {
         // What takes much is told once, and led to.

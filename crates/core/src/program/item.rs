@@ -14,24 +14,24 @@ pub(super) struct Item<'p> {
     pub condition: Arc<Condition>,
     /// Where it stands in the list that is being arranged.
     pub place: usize,
-    /// Items that stand ahead of it, and may take what it would, but are looked up behind it.
-    pub ahead: Arc<[Item<'p>]>,
+    /// Items that stand ahead of it, and may take what it would, but are looked up behind it; mostly there are none.
+    pub ahead: Option<Arc<[Item<'p>]>>,
 }
 
 impl<'p> Item<'p> {
     /// One by itself.
     pub(crate) fn new(decision: &'p Decision, condition: Arc<Condition>) -> Self {
-        Self { decision, condition, place: 0, ahead: Arc::new([]) }
+        Self { decision, condition, place: 0, ahead: None }
     }
 
     /// The item with another condition.
     pub(super) fn with(&self, condition: Arc<Condition>) -> Self {
-        Self {
-            decision: self.decision,
-            condition,
-            place: self.place,
-            ahead: Arc::clone(&self.ahead),
-        }
+        Self { decision: self.decision, condition, place: self.place, ahead: self.ahead.clone() }
+    }
+
+    /// Those that stand ahead of it.
+    pub(super) fn those_ahead(&self) -> &[Self] {
+        self.ahead.as_deref().unwrap_or_default()
     }
 
     /// The item with a part of its traffic.
@@ -43,17 +43,15 @@ impl<'p> Item<'p> {
     }
 
     /// The items and those ahead of them, in order, as a list of its own.
-    pub(super) fn with_those_ahead(items: &[Self]) -> Vec<Self> {
-        let mut ahead: Vec<&Self> = items.iter().flat_map(|it| it.ahead.iter()).collect();
+    pub(super) fn with_those_ahead(mut items: Vec<Self>) -> Vec<Self> {
+        let taken = items.iter_mut().filter_map(|it| it.ahead.take());
+        let mut ahead: Vec<Self> = taken.flat_map(|it| it.to_vec()).collect();
         ahead.sort_by_key(|it| it.place);
         ahead.dedup_by_key(|it| it.place);
-        let mut all: Vec<&Self> = items.iter().chain(ahead).collect();
-        all.sort_by_key(|it| it.place);
-        let alone = |it: &Self| Self {
-            place: it.place,
-            ..Self::new(it.decision, Arc::clone(&it.condition))
-        };
-        all.into_iter().map(alone).collect()
+        ahead.iter_mut().for_each(|it| it.ahead = None);
+        items.append(&mut ahead);
+        items.sort_by_key(|it| it.place);
+        items
     }
 
     /// The part that packets of one IP version can meet; what does not narrow them is full.

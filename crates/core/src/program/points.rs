@@ -144,7 +144,7 @@ fn spelled_out(item: &Item<'_>, axis: Axis, family: Family) -> Option<Vec<KeyVal
     let traffic = &condition.traffic;
     let only_ports =
         traffic.icmp.is_empty() && traffic.icmpv6.is_empty() && traffic.others.is_empty();
-    if !only_ports || !item.ahead.is_empty() || axis.tests_more(condition) {
+    if !only_ports || item.ahead.is_some() || axis.tests_more(condition) {
         return None;
     }
     let set = axis.addresses(condition);

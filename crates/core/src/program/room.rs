@@ -4,7 +4,7 @@
 //! and so on: where rules overlap in many fields, that multiplies. So lookups are given a bounded room,
 //! and a list that finds none in it is walked.
 
-use super::clauses::alike;
+use super::clauses::kinds;
 use crate::plan::{Condition, InterfaceTest};
 
 /// The bytes that an entry of a lookup takes in the kernel's messages.
@@ -46,7 +46,7 @@ impl Room {
 /// About how many bytes the rules for a condition take.
 pub(super) fn weight(condition: &Condition) -> usize {
     let traffic = &condition.traffic;
-    let groups = alike(&traffic.ports, false).len()
+    let groups = kinds(&traffic.ports)
         + usize::from(!traffic.icmp.is_empty() && !traffic.icmp.is_full())
         + usize::from(!traffic.icmpv6.is_empty() && !traffic.icmpv6.is_full())
         + usize::from(!traffic.others.is_empty() && !traffic.others.is_full());

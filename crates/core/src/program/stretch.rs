@@ -4,7 +4,6 @@ use super::item::Item;
 use super::room;
 use crate::plan::{Condition, InterfaceTest};
 use crate::space::{AddressSet, Family, TrafficSet};
-use std::sync::Arc;
 
 /// Sets of more ranges than this are kept whole: one set loads and is walked better than a
 /// lookup that all of its ranges would split.
@@ -147,6 +146,7 @@ impl<'p> Current<'p> {
         (self.plain, self.spread, self.ahead) = (self.plain + weight, spread, listed);
         // What is empty now never gets a packet.
         if !rest.condition.traffic.is_empty() {
+            let ahead = (!ahead.is_empty()).then(|| ahead.into());
             self.named.push(Item { ahead, ..rest });
         }
         true
@@ -154,9 +154,9 @@ impl<'p> Current<'p> {
 
     /// What has to be asked before an item with this traffic: the open items that may take some of it, and those that
     /// may take some of what these would. `None` if there are too many to look at.
-    fn ahead_of(&self, traffic: &TrafficSet) -> Option<Arc<[Item<'p>]>> {
+    fn ahead_of(&self, traffic: &TrafficSet) -> Option<Vec<Item<'p>>> {
         if !self.contested.meets(traffic) {
-            return Some(Arc::new([]));
+            return Some(Vec::new());
         }
         if self.contesting.len() > CONTESTING {
             return None;
@@ -169,7 +169,7 @@ impl<'p> Current<'p> {
             }
         }
         ahead.reverse();
-        Some(ahead.into())
+        Some(ahead)
     }
 
     fn add_open(&mut self, item: Item<'p>, tests_more: bool, family: Family) {

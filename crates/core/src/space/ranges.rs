@@ -61,6 +61,16 @@ impl<T: Point> From<Vec<(T, T)>> for Ranges<T> {
     }
 }
 
+impl<T: Point> FromIterator<(T, T)> for Ranges<T> {
+    /// Of ranges that are ascending and apart.
+    fn from_iter<I: IntoIterator<Item = (T, T)>>(ranges: I) -> Self {
+        let mut ranges = ranges.into_iter();
+        let Some(first) = ranges.next() else { return Self::None };
+        let Some(second) = ranges.next() else { return Self::One(first) };
+        Self::Many([first, second].into_iter().chain(ranges).collect())
+    }
+}
+
 impl<T: Point> From<Vec<(T, T)>> for RangeSet<T> {
     fn from(ranges: Vec<(T, T)>) -> Self {
         Self::from_ranges(ranges)
@@ -96,19 +106,20 @@ impl<T: Point> RangeSet<T> {
     /// if they were not.
     #[must_use]
     pub fn from_ranges(ranges: impl IntoIterator<Item = (T, T)>) -> Self {
-        let mut sorted: Vec<(T, T)> =
-            ranges.into_iter().map(|(a, b)| (a.min(b), a.max(b))).collect();
+        let mut ranges = ranges.into_iter().map(|(a, b)| (a.min(b), a.max(b)));
+        let Some(first) = ranges.next() else { return Self::empty() };
+        let Some(second) = ranges.next() else { return Self(Ranges::One(first)) };
+        let mut sorted = vec![first, second];
+        sorted.extend(ranges);
         sorted.sort_unstable();
-        let mut merged: Vec<(T, T)> = Vec::with_capacity(sorted.len());
-        for (first, last) in sorted {
-            match merged.last_mut() {
-                Some(open) if open.1.next().is_none_or(|after| first <= after) => {
-                    open.1 = open.1.max(last);
-                }
-                _ => merged.push((first, last)),
+        sorted.dedup_by(|(first, last), open| {
+            let joins = open.1.next().is_none_or(|after| *first <= after);
+            if joins {
+                open.1 = open.1.max(*last);
             }
-        }
-        Self(merged.into())
+            joins
+        });
+        Self(sorted.into())
     }
 
     /// Its ranges, ascending and apart from each other.
@@ -159,13 +170,16 @@ impl<T: Point> RangeSet<T> {
                 let from = ranges.partition_point(|it| it.1.next().is_some_and(|it| it < first));
                 let to =
                     ranges.partition_point(|it| last.next().is_none_or(|behind| it.0 <= behind));
-                let mut all = ranges.to_vec();
                 let joined = match (ranges.get(from), ranges[..to].last()) {
                     (Some(low), Some(high)) if from < to => (first.min(low.0), last.max(high.1)),
                     _ => (first, last),
                 };
-                all.splice(from..to, [joined]);
-                Self(all.into())
+                match (&ranges[..from], &ranges[to..]) {
+                    ([], []) => Self(Ranges::One(joined)),
+                    // All of it was held.
+                    _ if ranges[from..to] == [joined] => many.clone(),
+                    (before, behind) => Self([before, &[joined], behind].concat().into()),
+                }
             }
             _ => Self::from_ranges(self.ranges().iter().chain(other.ranges()).copied()),
         }
@@ -218,7 +232,7 @@ impl<T: Point> RangeSet<T> {
         let shared = few.ranges().iter().flat_map(|&range| {
             many.overlapping(range).iter().map(move |it| (it.0.max(range.0), it.1.min(range.1)))
         });
-        Self(shared.collect::<Vec<_>>().into())
+        Self(shared.collect())
     }
 
     /// What this set holds and the other does not.

@@ -99,6 +99,9 @@ impl RelationSet {
     /// the host's own, and whether it is on a link.
     #[must_use]
     pub fn asked(self) -> Vec<(Option<bool>, Option<bool>)> {
+        if self.is_full() {
+            return vec![(None, None)];
+        }
         let with = |own: bool| self.intersection(Self::of(|it| it.own == own));
         let link = |part: Self| match (
             part.iter().any(|it| !it.on_link),

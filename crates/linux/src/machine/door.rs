@@ -7,7 +7,7 @@ use crate::foreign::Foreign;
 use crate::programs::{FileKind, Recognition, Standings};
 use crate::ruleset::{Callers, Marks, OtherTable, Snapshot};
 use crate::session::Session;
-use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol};
+use crate::sockets::{Connection, Listener, Owner, Owners, PortProtocol, Waiting};
 use crate::sys::namespace::Namespace;
 use crate::translation::Translations;
 use crate::transport::Protocol;
@@ -81,6 +81,20 @@ pub trait Machine: Sync {
     /// # Errors
     /// [`LinuxError`] if those of one of the protocols cannot be listed.
     fn waiting(&self, protocols: &[PortProtocol]) -> Result<Vec<Listener>, LinuxError>;
+
+    /// The same sockets, without the processes that hold them: those take far longer to find.
+    ///
+    /// # Errors
+    /// As for [`Machine::waiting`].
+    fn waiting_unowned(&self, protocols: &[PortProtocol]) -> Result<Vec<Waiting>, LinuxError> {
+        let one = |it: Listener| Waiting {
+            protocol: it.protocol,
+            address: it.address,
+            port: it.port,
+            inode: 0,
+        };
+        Ok(self.waiting(protocols)?.into_iter().map(one).collect())
+    }
 
     /// The connections of some protocols, also TCP connections that are being opened or closed.
     ///
@@ -272,6 +286,14 @@ impl dyn Machine + '_ {
         let mut listed = Listed::of(|protocols| self.waiting(protocols))?;
         listed.found.sort_by_key(|it| (it.port, it.protocol, it.address));
         Ok(listed)
+    }
+
+    /// Everything that waits for traffic, without the processes that hold it.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    pub fn unowned_listeners(&self) -> Result<Vec<Waiting>, LinuxError> {
+        Ok(Listed::of(|protocols| self.waiting_unowned(protocols))?.found)
     }
 
     /// Those listeners of which the kernel can tell that a packet is theirs.

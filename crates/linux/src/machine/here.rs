@@ -11,7 +11,7 @@ use crate::kernel::release;
 use crate::programs::{self, FileKind, Recognition, Standings};
 use crate::ruleset::{self, Callers, Marks, OtherTable, Snapshot};
 use crate::session::{self, Session};
-use crate::sockets::{self, Connection, Listener, Owner, Owners, PortProtocol};
+use crate::sockets::{self, Connection, Listener, Owner, Owners, PortProtocol, Waiting};
 use crate::sys::namespace::Namespace;
 use crate::taken;
 use crate::translation::Translations;
@@ -80,6 +80,10 @@ impl Machine for Here {
 
     fn waiting(&self, protocols: &[PortProtocol]) -> Result<Vec<Listener>, LinuxError> {
         sockets::waiting(&mut diagnosis()?, protocols)
+    }
+
+    fn waiting_unowned(&self, protocols: &[PortProtocol]) -> Result<Vec<Waiting>, LinuxError> {
+        sockets::waiting_unowned(&mut diagnosis()?, protocols)
     }
 
     fn under_way(&self, protocols: &[PortProtocol]) -> Result<Vec<Connection>, LinuxError> {

@@ -188,6 +188,8 @@ pub fn compact(world: &World, machine: &str) {
         "/v3/kv/compaction",
         &json!({ "revision": revision, "physical": true }),
     );
+    // One that was asked before may have done it, and been cut off before it said so.
+    let before = done["failed"].as_str().is_some_and(|it| it.contains("has been compacted"));
     // Where no member answers, there is nothing to forget.
-    assert!(done["body"].is_object() || now["body"].is_null(), "{now} {done}");
+    assert!(done["body"].is_object() || before || now["body"].is_null(), "{now} {done}");
 }
