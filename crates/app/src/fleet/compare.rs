@@ -1,8 +1,8 @@
 //! What one policy of a fleet changes in comparison with another, host by host.
 
-use super::carrier::Shelf;
 use super::carriers::CarrierName;
-use super::{folder, packed};
+use super::named::{is_at_carrier, read};
+use super::packed;
 use crate::effect::{self, Effects};
 use crate::threads::Threads;
 use crate::vocabulary as say;
@@ -20,8 +20,6 @@ use tipstaff_sealed::{Counts, Unsealed, digest};
 const LISTED: usize = 100;
 /// So the names of sealed bundles end.
 const ENDING: &str = ".sealed";
-/// The one of the highest number.
-const NEWEST: &str = "newest";
 
 /// What changes for the hosts of a fleet.
 #[derive(Debug, Serialize)]
@@ -88,37 +86,11 @@ impl Side {
     /// # Errors
     /// [`Failure`] if it cannot be read.
     pub fn named(name: &str, carrier: Option<&CarrierName>) -> Result<Self, Failure> {
-        let is_number = !name.is_empty() && name.bytes().all(|it| it.is_ascii_digit());
-        if is_number || name == NEWEST {
-            return Self::carried(name, carrier);
-        }
-        if !name.ends_with(ENDING) {
+        if !is_at_carrier(name) && !name.ends_with(ENDING) {
             let (_, policy, _) = load_all(Path::new(name))?;
             return Ok(Self { name: name.to_owned(), policy });
         }
-        let bytes = folder::read(Path::new(name), folder::LARGEST).map_err(|error| {
-            let message = format!("cannot read {name}: {error}");
-            Failure::usage(message, "check the name, and whether you may")
-        })?;
-        Self::sealed(name, &bytes)
-    }
-
-    fn carried(name: &str, carrier: Option<&CarrierName>) -> Result<Self, Failure> {
-        let Some(place) = carrier else {
-            let message = format!("`{name}` is at a carrier, and none is named");
-            return Err(Failure::usage(message, "--carrier names it"));
-        };
-        let carrier = place.open()?;
-        let number = match name {
-            NEWEST => carrier.numbers(Shelf::Sealed)?.first().copied(),
-            _ => name.parse().ok(),
-        };
-        let bytes = number.map_or(Ok(None), |it| carrier.read(Shelf::Sealed, it))?;
-        let bytes = bytes.ok_or_else(|| {
-            let message = format!("there is no sealed bundle `{name}` in {}", place.name);
-            Failure::usage(message, "`tipstaff fleet seal` puts the first one there")
-        })?;
-        Self::sealed(name, &bytes)
+        Self::sealed(name, &read(name, carrier)?)
     }
 
     fn sealed(shown: &str, bytes: &[u8]) -> Result<Self, Failure> {

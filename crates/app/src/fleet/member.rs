@@ -33,11 +33,11 @@ pub(super) trait Body {
         trust: &Trust,
     ) -> Result<Taken, Failure>;
 
-    /// How it stands.
+    /// How it stands. What it said at the carrier that it has seen is not forgotten by what it says next.
     ///
     /// # Errors
     /// [`Failure`] if that cannot be told.
-    fn standing(&mut self, fleet: &str) -> Result<Standing, Failure>;
+    fn standing(&mut self, carrier: &dyn Carrier, fleet: &str) -> Result<Standing, Failure>;
 
     /// Tries what it was asked to.
     ///

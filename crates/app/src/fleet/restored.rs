@@ -40,5 +40,5 @@ pub(super) fn restore(
     Member { has: Some(put.clone()), ..member }.write(home)?;
     let (number, has) = (Some(number), Some(put));
     let done = say::Took::Taken;
-    Ok(Taken { done, number, has, refused: None, not_rehearsed: None, effects })
+    Ok(Taken { done, number, has, refused: None, not_rehearsed: None, not_said: None, effects })
 }

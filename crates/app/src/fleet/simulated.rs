@@ -77,6 +77,7 @@ impl Body for Made {
             has,
             refused: None,
             not_rehearsed: None,
+            not_said: None,
             effects,
         };
         let had = self.has.as_ref().map(|it| it.number);
@@ -100,13 +101,14 @@ impl Body for Made {
         Ok(Taken { done, number: Some(number), has, ..nothing(None) })
     }
 
-    fn standing(&mut self, fleet: &str) -> Result<Standing, Failure> {
+    fn standing(&mut self, _: &dyn Carrier, fleet: &str) -> Result<Standing, Failure> {
         Ok(Standing {
             host: self.host.clone(),
             fleet: fleet.to_owned(),
             at: now().to_string(),
             again: PATIENCE,
             has: self.has.clone(),
+            seen: self.has.as_ref().map(Has::as_seen),
             // As where rules were in force before it was a member: its connections go on.
             in_force: Some(true),
             drift: None,

@@ -16,6 +16,9 @@ pub struct Standing {
     pub again: u64,
     /// The sealed bundle that it has; `null`: none yet.
     pub has: Option<Has>,
+    /// The sealed bundle of the highest number that it has seen, or said here before that it has; `null`: none.
+    #[serde(default)]
+    pub seen: Option<Highest>,
     /// Whether every packet fares by its kernel's rules as by that; `null` if that is not known.
     pub in_force: Option<bool>,
     /// How they differ, if they do: one example.
@@ -51,6 +54,24 @@ pub struct Has {
     pub sha256: String,
     /// Since when the host has it (RFC 3339).
     pub since: String,
+}
+
+impl Has {
+    /// The same as what was seen.
+    #[must_use]
+    pub fn as_seen(&self) -> Highest {
+        Highest { number: self.number, sha256: self.sha256.clone() }
+    }
+}
+
+/// The sealed bundle of the highest number that a host has seen.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Highest {
+    /// Its number.
+    pub number: u64,
+    /// Its digest: SHA-256, in hexadecimal digits.
+    pub sha256: String,
 }
 
 /// A sealed bundle that a host did not take.

@@ -3,10 +3,10 @@
 use super::carrier::{Carrier, Shelf};
 use super::in_force::{Why, in_force, policy_of, rehearsed};
 use super::kept::{self, Member};
-use super::order::{self, Numbered, Order};
+use super::order::{Numbered, Order};
 use super::place::Place;
 use super::restored::restore;
-use super::standing::{Has, NotTaken, Standing};
+use super::standing::{Has, Highest, NotTaken, Standing};
 use super::taken::{REHEARSAL, Taken, WENT_BACK, not_taken, nothing};
 use super::trust::{Accepted, Trust};
 use crate::store::{Home, Seen};
@@ -24,18 +24,11 @@ pub struct How {
     pub again: bool,
 }
 
-/// Takes what this host is told to, once.
+/// Takes what this host is told to by the last order of a carrier.
 ///
 /// # Errors
 /// [`Failure`] if the carrier, the list of who may sign, or what is kept cannot be read; or if it is not known what
 /// became of it.
-pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Result<Taken, Failure> {
-    let carrier = trust.carrier.open()?;
-    let order = order::last(&*carrier)?;
-    take_from(&*carrier, order.as_ref(), machine, home, (trust, how))
-}
-
-/// Likewise, by the last order of a carrier that is spoken to already.
 pub(super) fn take_from(
     carrier: &dyn Carrier,
     order: Option<&Numbered>,
@@ -76,7 +69,7 @@ pub(super) fn take_from(
     let Some(bytes) = carrier.read(Shelf::Sealed, number)? else {
         return telling.refuse("missing", format!("number {number} is not at the carrier"));
     };
-    let said = said(carrier, &place.host, trust)?;
+    let said = said(carrier, &place.host, &trust.fleet)?;
     let accepted = match accepted(home, trust, (number, &bytes), said)? {
         Ok(accepted) => accepted,
         Err((code, why)) => return telling.refuse(code, why),
@@ -111,6 +104,7 @@ pub(super) fn take_from(
         has: Some(has),
         refused: None,
         not_rehearsed,
+        not_said: None,
         effects,
     })
 }
@@ -137,15 +131,19 @@ fn accepted(
     })
 }
 
-/// What this host said at the carrier that it has, before its disk was perhaps brought back from a copy.
-fn said(carrier: &dyn Carrier, host: &str, trust: &Trust) -> Result<Option<Seen>, Failure> {
+/// What this host said at the carrier that it has seen, before its disk was perhaps brought back from a copy.
+pub(super) fn said(
+    carrier: &dyn Carrier,
+    host: &str,
+    fleet: &str,
+) -> Result<Option<Seen>, Failure> {
     let Some(word) = carrier.word_of(host)? else { return Ok(None) };
     // What is no word of ours is told of elsewhere, and forbids nothing.
     let word: Option<Standing> = serde_json::from_slice(&word).ok();
-    let word = word.filter(|it| it.host == host && it.fleet == trust.fleet);
-    let seen =
-        |has: Has| Seen { fleet: trust.fleet.clone(), sequence: has.number, sha256: has.sha256 };
-    Ok(word.and_then(|it| it.has).map(seen))
+    let word = word.filter(|it| it.host == host && it.fleet == fleet);
+    let of = |it: Highest| Seen { fleet: fleet.into(), sequence: it.number, sha256: it.sha256 };
+    let all = word.map(|it| it.has.as_ref().map(Has::as_seen).into_iter().chain(it.seen));
+    Ok(all.into_iter().flatten().map(of).max_by_key(|it| it.sequence))
 }
 
 /// What it means for this machine.

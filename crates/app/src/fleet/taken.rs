@@ -26,6 +26,8 @@ pub struct Taken {
     pub refused: Option<NotTaken>,
     /// Why it was not rehearsed in a sealed lab of this machine's kernel before; `null`: it was, or nothing was taken.
     pub not_rehearsed: Option<String>,
+    /// Why the carrier could not be told how this host stands now; `null`: it was, or whoever attends tells it.
+    pub not_said: Option<String>,
     /// What it changed for packets, if it was taken.
     #[serde(flatten)]
     pub effects: Effects,
@@ -46,6 +48,7 @@ pub(super) fn nothing(member: Member, number: Option<u64>) -> Taken {
         has: member.has,
         refused: None,
         not_rehearsed: None,
+        not_said: None,
         effects,
     }
 }
@@ -59,6 +62,7 @@ pub(super) fn not_taken(has: Option<Has>, refused: NotTaken) -> Taken {
         has,
         refused: Some(refused),
         not_rehearsed: None,
+        not_said: None,
         effects,
     }
 }

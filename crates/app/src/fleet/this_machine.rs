@@ -4,17 +4,17 @@ use super::asking::{Met, Try};
 use super::carrier::Carrier;
 use super::kept::{self, Member, changed_here};
 use super::member::Body;
-use super::order::Numbered;
+use super::order::{self, Numbered};
 use super::place::Place;
 use super::probes::{self, Target};
 use super::question::answers;
-use super::standing::{NotTaken, Standing, Unanswered};
-use super::take::{How, take_from};
+use super::standing::{Highest, NotTaken, Standing, Unanswered};
+use super::take::{How, said, take_from};
 use super::taken::Taken;
 use super::trust::Trust;
 use super::word::{self, ANYWAY, PATIENCE};
 use crate::load::load_vouched;
-use crate::store::{Home, docket_stamp};
+use crate::store::{Home, Seen, docket_stamp};
 use crate::{Failure, Loaded, load_here, now, review, status};
 use std::sync::atomic::AtomicBool;
 use std::sync::mpsc::Sender;
@@ -35,11 +35,33 @@ pub(crate) fn stay(
     word::stay(ThisMachine::of(machine, home), trust, over, to);
 }
 
+/// Takes what this machine is told to, once, and says how it stands.
+///
+/// # Errors
+/// [`Failure`] if the carrier, the list of who may sign, or what is kept cannot be read; or if it is not known what
+/// became of it.
+pub fn take(machine: &dyn Machine, home: &Home, trust: &Trust, how: How) -> Result<Taken, Failure> {
+    let carrier = trust.carrier.open()?;
+    let order = order::last(&*carrier)?;
+    let taken = take_from(&*carrier, order.as_ref(), machine, home, (trust, how));
+    // Whether it went well or not: who looks on wants to know.
+    let trouble = taken.as_ref().err().map(Failure::line);
+    let standing = ThisMachine::of(machine, home).standing(&*carrier, &trust.fleet);
+    let said = standing.and_then(|standing| {
+        let standing = Standing { trouble, ..standing };
+        let word = serde_json::to_vec_pretty(&standing).unwrap_or_default();
+        carrier.tell(&standing.host, &word)
+    });
+    Ok(Taken { not_said: said.err().map(|it| it.line()), ..taken? })
+}
+
 /// This machine as a member.
 pub(super) struct ThisMachine<'m> {
     machine: &'m dyn Machine,
     home: &'m Home,
     known: Option<Known>,
+    /// What it said at the carrier that it has seen, before this process said anything; `None`: it was not looked yet.
+    said_before: Option<Option<Seen>>,
     /// What did not answer, and when that was tried.
     tried: Option<(Instant, Vec<Target>, Vec<Unanswered>)>,
 }
@@ -62,7 +84,25 @@ type Depends = (Option<u32>, Option<(SystemTime, u64)>, Member, bool);
 
 impl<'m> ThisMachine<'m> {
     pub(super) fn of(machine: &'m dyn Machine, home: &'m Home) -> Self {
-        Self { machine, home, known: None, tried: None }
+        Self { machine, home, known: None, said_before: None, tried: None }
+    }
+
+    /// The highest that it has seen. What is said next takes the place of what was said before, which may be all that is
+    /// left of it.
+    fn seen(
+        &mut self,
+        carrier: &dyn Carrier,
+        host: &str,
+        fleet: &str,
+    ) -> Result<Option<Highest>, Failure> {
+        let before = match &self.said_before {
+            Some(before) => before.clone(),
+            None => self.said_before.insert(said(carrier, host, fleet)?).clone(),
+        };
+        // Where it cannot be read nothing is taken, and that is said.
+        let here = Seen::read(self.home, fleet).ok().flatten();
+        let highest = here.into_iter().chain(before).max_by_key(|it| it.sequence);
+        Ok(highest.map(|it| Highest { number: it.sequence, sha256: it.sha256 }))
     }
 
     /// What does not answer of what it is to try; tried once in a while.
@@ -95,9 +135,10 @@ impl Body for ThisMachine<'_> {
         take_from(carrier, order, self.machine, self.home, (trust, How::default()))
     }
 
-    fn standing(&mut self, fleet: &str) -> Result<Standing, Failure> {
+    fn standing(&mut self, carrier: &dyn Carrier, fleet: &str) -> Result<Standing, Failure> {
         let (machine, home) = (self.machine, self.home);
         let place = &Place::of(home)?;
+        let seen = self.seen(carrier, &place.host, fleet)?;
         let member = Member::read(home)?;
         let changed_here = changed_here(home, &place.policy)?;
         let generation = machine.generation().ok();
@@ -120,6 +161,7 @@ impl Body for ThisMachine<'_> {
             at: now().to_string(),
             again: PATIENCE,
             has: depends.2.has,
+            seen,
             in_force: known.and_then(|it| it.in_force),
             drift: known.and_then(|it| it.drift.clone()),
             posture: known.and_then(|it| it.posture.clone()),

@@ -1,18 +1,18 @@
 //! Whether a sealed bundle would be taken, and why not.
 
-use super::folder;
+use super::carriers::CarrierName;
+use super::named::read;
 use super::trust::{Accepted, Trust};
 use crate::store::{Home, Seen};
 use crate::{Failure, Outcome};
 use serde::Serialize;
-use std::path::Path;
 use tipstaff_sealed::{Refusal, Statement, Unsealed, digest};
 
 /// What was found of a sealed bundle.
 #[derive(Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Verified {
-    /// The file.
+    /// Its file, or how it is named at the carrier.
     pub file: String,
     /// Its digest: SHA-256, in hexadecimal digits.
     pub sha256: String,
@@ -53,20 +53,23 @@ impl Verified {
     }
 }
 
-/// Looks whether this host would take the sealed bundle of a file. Nothing is kept of it.
+/// Looks whether this host would take a sealed bundle: that of a file, of a number at the carrier, or the `newest`
+/// there. Nothing is kept of it.
 ///
 /// # Errors
-/// [`Failure`] if the file, the list of who may sign, or what the host has seen cannot be read.
-pub fn verify(home: &Home, trust: &Trust, file: &Path) -> Result<Verified, Failure> {
+/// [`Failure`] if it, the list of who may sign, or what the host has seen cannot be read.
+pub fn verify(
+    home: &Home,
+    trust: &Trust,
+    name: &str,
+    carrier: Option<&CarrierName>,
+) -> Result<Verified, Failure> {
     trust.must_have_a_name()?;
     let signers = trust.signers()?;
     let seen = Seen::read(home, &trust.fleet)?;
-    let bytes = folder::read(file, folder::LARGEST).map_err(|error| {
-        let message = format!("cannot read {}: {error}", file.display());
-        Failure::usage(message, "name a sealed bundle, and look whether you may read it")
-    })?;
-    let read = Unsealed::read(&bytes);
-    let (statement, key) = match &read {
+    let bytes = read(name, carrier)?;
+    let unsealed = Unsealed::read(&bytes);
+    let (statement, key) = match &unsealed {
         Ok(it) => (it.content().ok().map(|it| it.statement), Some(it.key())),
         Err(_) => (None, None),
     };
@@ -80,7 +83,7 @@ pub fn verify(home: &Home, trust: &Trust, file: &Path) -> Result<Verified, Failu
         Err(refusal) => (Some(Refused::from(&refusal)), None),
     };
     Ok(Verified {
-        file: file.display().to_string(),
+        file: name.to_owned(),
         sha256: digest(&bytes),
         accepted: refused.is_none(),
         refused,

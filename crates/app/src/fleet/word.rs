@@ -226,7 +226,7 @@ impl<B: Body> Attending<B> {
 
     /// Says how this host stands, if that is news, or was not said for long.
     fn say(&mut self, carrier: &dyn Carrier, trouble: Option<String>) -> Result<(), Failure> {
-        let standing = Standing { trouble, ..self.body.standing(&self.trust.fleet)? };
+        let standing = Standing { trouble, ..self.body.standing(carrier, &self.trust.fleet)? };
         let same =
             |it: &Said| Standing { at: standing.at.clone(), ..it.standing.clone() } == standing;
         let now = Instant::now();

@@ -147,9 +147,9 @@ fn examples_of_fleets(command: &str) -> &'static [&'static str] {
             "tipstaff fleet seal --fleet tidewater --carrier /srv/fleet --key ~/.ssh/id_ed25519 --dry-run",
             "tipstaff fleet seal --fleet tidewater --carrier /srv/fleet --key ~/.ssh/id_ed25519.pub --expires +30days",
         ],
-        "fleet verify" => {
-            &["tipstaff fleet verify /srv/fleet/sealed/000000000007.sealed --fleet tidewater"]
-        }
+        "fleet verify" => &[
+            "tipstaff fleet verify newest --fleet tidewater --carrier etcd+https://10.44.8.20:2379/tidewater",
+        ],
         "fleet compare" => &[
             "tipstaff fleet compare demo/inherited.toml",
             "tipstaff fleet compare newest --carrier /srv/fleet",

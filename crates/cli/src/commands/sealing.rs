@@ -61,11 +61,13 @@ pub struct Undo {
 /// Options of `fleet verify`.
 #[derive(Debug, Args)]
 pub struct Verify {
-    /// The sealed bundle
-    #[arg(value_name = "FILE")]
-    file: PathBuf,
+    /// A sealed bundle by its file, its number at the carrier, or `newest`
+    #[arg(value_name = "BUNDLE")]
+    bundle: String,
     #[command(flatten)]
     signed: Signed,
+    #[command(flatten)]
+    by: By,
 }
 
 /// Options of `fleet compare`.
@@ -124,7 +126,12 @@ impl Verify {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let found = fleet::verify(context.home, &self.signed.trust(), &self.file)?;
+        let found = fleet::verify(
+            context.home,
+            &self.signed.trust(),
+            &self.bundle,
+            self.by.name().as_ref(),
+        )?;
         Ok(context.shown(&found, found.outcome(), render::verified))
     }
 }

@@ -161,6 +161,10 @@ pub fn took(report: &Taken, screen: &Screen) -> String {
     if report.done == Took::Taken && !report.effects.is_nothing() {
         text.push_str(&format!("\n{}", effects(&report.effects, screen)));
     }
+    if let Some(why) = &report.not_said {
+        let remark = format!("the carrier could not be told how this host stands: {}", clean(why));
+        text.push_str(&format!("\n{}\n", wrap(&remark, screen.width).join("\n")));
+    }
     text
 }
 

@@ -3,7 +3,10 @@
 use super::world::{HOSTS, World};
 use crate::harness::{INHERITED, MENDED};
 use crate::metrics::samples;
+use serde_json::Value;
 use std::fs;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
 use tipstaff_linux::Machine as _;
 use tipstaff_linux::lab::testing::sealed;
 
@@ -81,6 +84,10 @@ fn what_is_older_is_refused_also_after_a_disk_was_brought_back() {
         fs::remove_file(kept.join("fleet-taken.sealed")).expect("removed");
         let local = take(&world).exits(1).json();
         assert_eq!(local["refused"]["code"], "changed-here", "{local}");
+        // Whoever takes once says so, though nobody attends.
+        let stands = world.stands("granary");
+        let said = (&stands["said"]["has"]["number"], &stands["said"]["refused"]["code"]);
+        assert_eq!(said, (&2.into(), &"changed-here".into()), "{stands}");
         let over = ["fleet", "take", "--over-local", "--format", "json"];
         let older = world.on("granary", &over).exits(1).json();
         assert_eq!(older["refused"]["code"], "older", "{older}");
@@ -109,6 +116,23 @@ fn what_is_older_is_refused_also_after_a_disk_was_brought_back() {
         }
         fs::remove_dir_all(world.policy("granary")).expect("removed");
         world.order(4, 1, &["granary"]);
+        // Nor by what it says itself when it has forgotten all: neither once nor while it attends.
+        for _ in 0..2 {
+            let older = take(&world).exits(1).json();
+            assert_eq!(older["refused"]["code"], "older", "{older}");
+        }
+        world.attend("granary");
+        let began = Instant::now();
+        while began.elapsed() < Duration::from_secs(3) {
+            let said = world.stands("granary")["said"].clone();
+            assert_eq!(
+                (&said["has"], &said["seen"]["number"]),
+                (&Value::Null, &2.into()),
+                "{said}"
+            );
+            sleep(Duration::from_millis(300));
+        }
+        world.end("granary");
         let older = take(&world).exits(1).json();
         assert_eq!(older["refused"]["code"], "older", "{older}");
     });

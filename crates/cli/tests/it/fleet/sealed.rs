@@ -40,6 +40,13 @@ fn what_this_host_would_not_take_is_told() {
         |more: &[&str]| office.fleet(&[&["verify", &shown, "--format", "json"], more].concat());
     let good = verify(&[]).exits(0).json();
     assert_eq!((&good["accepted"], &good["signer"]), (&true.into(), &"duty".into()), "{good}");
+    // Where there are no files, such as in a store.
+    for name in ["newest", "1"] {
+        let carried = office.fleet(&["verify", name, "--format", "json"]).exits(0).json();
+        assert_eq!((&carried["file"], &carried["sha256"]), (&name.into(), &good["sha256"]));
+    }
+    let none = office.fleet(&["verify", "2"]).exits(2).stderr;
+    assert!(none.contains("there is no sealed bundle `2` in"), "{none}");
     let other = verify(&["--fleet", "upland"]).exits(1).json();
     assert_eq!(other["refused"]["code"], "another-fleet");
     let bytes = fs::read(&file).expect("it");

@@ -29,6 +29,7 @@ fn whoever_is_killed_while_files_are_put_goes_on() {
             }
             let note = world.office.desk.note_of("bench");
             let _ = fs::remove_file(note.with_file_name("boot-note.bench.fleet-seen.json"));
+            let _ = fs::remove_file(world.office.path("carrier/hosts/bench.json"));
             world.order(by, 1, &["bench"]);
             world.on("bench", &TAKE).exits(0);
             fs::write(&next, &second).expect("written");
