@@ -86,7 +86,7 @@ fn what_is_older_is_refused_also_after_a_disk_was_brought_back() {
         assert_eq!(local["refused"]["code"], "changed-here", "{local}");
         // Whoever takes once says so, though nobody attends.
         let stands = world.stands("granary");
-        let said = (&stands["said"]["has"]["number"], &stands["said"]["refused"]["code"]);
+        let said = (&stands["said"]["seen"]["number"], &stands["said"]["refused"]["code"]);
         assert_eq!(said, (&2.into(), &"changed-here".into()), "{stands}");
         let over = ["fleet", "take", "--over-local", "--format", "json"];
         let older = world.on("granary", &over).exits(1).json();
