@@ -257,6 +257,7 @@ impl Fleet {
             let exit = output.status.code().unwrap_or(-1);
             return Ok(Done { host: step.on, command: step.words.to_owned(), exit, found });
         }
+        command.args(["--color", if teller.screen.is_colored() { "always" } else { "never" }]);
         // What it says goes where the story is told; a stopped one is not to be missed among it.
         let said = command.status().map_err(failed("run a command"))?;
         teller.say("\n");
