@@ -1,8 +1,9 @@
 //! Two things at a time that take long with many rules: what the kernel holds is read while it is worked out what it
 //! is to hold.
 
-use crate::Loaded;
+use crate::store::Home;
 use crate::threads::Threads;
+use crate::{Failure, Loaded, known};
 use tipstaff_core::hands::Hands;
 use tipstaff_linux::ruleset::Snapshot;
 use tipstaff_linux::{LinuxError, Machine};
@@ -15,18 +16,56 @@ pub(crate) fn is_long(policy: &Loaded) -> bool {
     policy.plan.decisions().count() > LONG
 }
 
-/// The kernel's rules; meanwhile a long policy's are worked out.
+/// The kernel's rules, and what is made meanwhile.
+///
+/// # Errors
+/// Those of what is made come first; then [`LinuxError`] if the kernel does not let us read.
+pub(crate) fn rules_beside<T: Send>(
+    machine: &dyn Machine,
+    make: impl FnOnce() -> Result<T, Failure> + Send,
+) -> Result<(T, Option<Snapshot>), Failure> {
+    let (held, made) = Threads.both(|| machine.rules(), make);
+    Ok((made?, held?))
+}
+
+/// Whether the kernel's rules are known to be a long policy's without working that out.
+pub(crate) fn are_known(home: &Home, policy: &Loaded, held: &Snapshot) -> bool {
+    if !is_long(policy) {
+        return false;
+    }
+    let (noted, found) =
+        Threads.both(|| known::rules_of(home, policy), || known::digest_as_said(policy, held));
+    noted.is_some() && noted == found
+}
+
+/// The kernel's rules, and whether they are known to be a long policy's. If nobody noted what it is worked out to, that
+/// is done meanwhile.
 ///
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us read.
 pub(crate) fn rules(
     machine: &dyn Machine,
+    home: &Home,
     policy: &Loaded,
-) -> Result<Option<Snapshot>, LinuxError> {
-    rules_and(machine, policy, || ()).map(|it| it.0)
+) -> Result<Option<(Snapshot, bool)>, LinuxError> {
+    if !is_long(policy) {
+        return Ok(machine.rules()?.map(|held| (held, false)));
+    }
+    let aside = || {
+        let noted = known::rules_of(home, policy);
+        if noted.is_none() {
+            policy.program();
+        }
+        noted
+    };
+    let (noted, held) = Threads.both(aside, || machine.rules());
+    Ok(held?.map(|held| {
+        let known = noted.is_some() && noted == known::digest_as_said(policy, &held);
+        (held, known)
+    }))
 }
 
-/// Likewise, and what else there is to be done for a long policy meanwhile.
+/// The kernel's rules; meanwhile a long policy's are worked out, and what else there is to be done for it is done.
 ///
 /// # Errors
 /// As for [`rules`].

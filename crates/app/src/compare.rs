@@ -9,6 +9,7 @@ use super::{
     By, Failure, Loaded, PacketWords, beside, exported, likely_packet, load, loaded, whole_plan,
 };
 use crate::Outcome;
+use crate::store::Home;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{BTreeSet, HashSet};
@@ -91,6 +92,8 @@ impl Operand {
 pub struct Place<'p> {
     /// The machine whose kernel can be a side.
     pub machine: &'p dyn Machine,
+    /// Where it is noted what policies were worked out to.
+    pub home: &'p Home,
     /// The file or folder of the policy.
     pub policy: &'p Path,
     /// The host's name; the only one if left out.
@@ -139,8 +142,8 @@ pub fn report(
     }
     let found = match (&a, &b) {
         (Some(a), Some(b)) => of_policies(a, b, all),
-        (None, Some(b)) => with_kernel(place.machine, b, true, all)?,
-        (Some(a), None) => with_kernel(place.machine, a, false, all)?,
+        (None, Some(b)) => with_kernel(place, b, true, all)?,
+        (Some(a), None) => with_kernel(place, a, false, all)?,
         (None, None) => Effects { changes_known: true, ..Effects::default() },
     };
     let equal = found.changes_known && found.changes.is_empty();
@@ -241,17 +244,20 @@ fn without(missing: usize, name: &str, what: &str) -> String {
 
 /// The differences between a policy and the rules in the kernel.
 fn with_kernel(
-    machine: &dyn Machine,
+    place: &Place<'_>,
     policy: &Loaded,
     kernel_first: bool,
     all: bool,
 ) -> Result<Effects, Failure> {
-    let Some(snapshot) = beside::rules(machine, policy)? else {
+    let Some((snapshot, known)) = beside::rules(place.machine, place.home, policy)? else {
         return Err(Failure::System {
             message: "no rules of ours are in the kernel".into(),
             help: vec!["put the policy's there with `tipstaff enforce`".into()],
         });
     };
+    if known {
+        return Ok(Effects { changes_known: true, ..Effects::default() });
+    }
     let mut atlas = atlas(all);
     let meanings = Meanings::of(&mut atlas, policy, &snapshot.program.as_of(policy.now));
     Ok(differences(&mut atlas, policy, &meanings, kernel_first, all))

@@ -11,7 +11,8 @@ use crate::store::{
 };
 use crate::vocabulary as say;
 use serde::Serialize;
-use std::collections::{HashMap, HashSet};
+use std::borrow::Cow;
+use std::collections::HashMap;
 use tipstaff_core::meaning::{Atlas, Difference as MeaningDifference, Fate};
 use tipstaff_core::plan::{Decision, HostPlan, RuleId};
 use tipstaff_core::program::{Drift, compare};
@@ -200,32 +201,52 @@ pub struct OtherChain {
 /// # Errors
 /// [`Failure`] if the kernel cannot be read.
 pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Report, Failure> {
-    let snapshot = beside::rules(machine, loaded)?;
-    let others = machine.others()?;
+    report_of(machine, loaded, home, machine.rules()?.as_ref())
+}
+
+/// Likewise, of a policy that is read while the kernel's rules are.
+///
+/// # Errors
+/// As for [`report`], or if the policy cannot be read.
+pub fn report_beside(
+    machine: &dyn Machine,
+    home: &Home,
+    read: impl FnOnce() -> Result<Loaded, Failure> + Send,
+) -> Result<(Loaded, Report), Failure> {
+    let (loaded, held) = beside::rules_beside(machine, read)?;
+    let report = report_of(machine, &loaded, home, held.as_ref())?;
+    Ok((loaded, report))
+}
+
+fn report_of(
+    machine: &dyn Machine,
+    loaded: &Loaded,
+    home: &Home,
+    snapshot: Option<&Snapshot>,
+) -> Result<Report, Failure> {
     // Who may not look into the docket still learns the rest.
     let (written, kept_trouble) = kept(home);
     let entries = written.entries;
     let in_force = entries.iter().rev().find(|it| is_in_force(it));
-    let mut reduced;
-    let mut loaded = loaded;
+    let mut as_chosen = Cow::Borrowed(loaded);
     if snapshot.is_some() && in_force.is_some_and(|it| it.without_programs) {
         // What was chosen then is what is to be compared with.
-        reduced = loaded.clone();
-        reduced.leave_out_programs();
-        loaded = &reduced;
+        as_chosen.to_mut().leave_out_programs();
     }
-    let compared = snapshot.as_ref().map(|it| Compared::of(loaded, it));
-    let marks = snapshot.as_ref().map(|it| it.marks.clone()).unwrap_or_default();
+    let loaded = &*as_chosen;
+    let others = machine.others()?;
+    let compared = snapshot.map(|it| Compared::of(home, loaded, it));
+    let marks = snapshot.map(|it| it.marks.clone()).unwrap_or_default();
     let last_confirmed = entries.iter().rev().find(|it| it.state == State::Confirmed);
     let confirmed = last_confirmed.is_some_and(|it| it.kind != EntryKind::Release);
     let docket = in_docket(&entries, loaded, home);
     Ok(Report {
         host: loaded.plan.host.clone(),
-        programs: programs::of(machine, snapshot.as_ref().map(|it| it.host.clone()), &marks).ok(),
+        programs: programs::of(machine, snapshot.map(|it| it.host.clone()), &marks).ok(),
         left_out: loaded.left_out(),
-        in_force: snapshot.as_ref().is_some_and(|it| !it.dormant),
-        dormant: snapshot.as_ref().is_some_and(|it| it.dormant),
-        enforced_host: snapshot.as_ref().map(|it| it.host.clone()),
+        in_force: snapshot.is_some_and(|it| !it.dormant),
+        dormant: snapshot.is_some_and(|it| it.dormant),
+        enforced_host: snapshot.map(|it| it.host.clone()),
         equal: compared.as_ref().map(|it| it.equal),
         same_form: compared.as_ref().map(|it| it.same_form),
         after_reboot: boot_service(machine).is_some() && confirmed,
@@ -234,11 +255,11 @@ pub fn report(machine: &dyn Machine, loaded: &Loaded, home: &Home) -> Result<Rep
         kept_trouble,
         odd_interfaces: super::live::odd_interfaces(loaded),
         differences: compared.map(|it| it.differences).unwrap_or_default(),
-        rules: snapshot.as_ref().map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
+        rules: snapshot.map(|it| counts(it, &loaded.plan)).unwrap_or_default(),
         posture: posture::of_now(machine, home, loaded).filter(|it| it.posture.is_some()),
         places: ages(loaded, home),
         attended: is_attended(home),
-        logging: logging::report(machine, snapshot.as_ref(), loaded.now),
+        logging: logging::report(machine, snapshot, loaded.now),
         others: others.into_iter().map(other).collect(),
         older_tables: older_tables(machine),
     })
@@ -337,24 +358,18 @@ fn boot_service(machine: &dyn Machine) -> Option<say::BootService> {
 /// What the kernel has counted: for each decision of the plan, in its order, and then for what
 /// the policy does not have.
 fn counts(snapshot: &Snapshot, plan: &HostPlan) -> Vec<RuleCount> {
-    let tallies: HashMap<(Direction, &RuleId), &Tally> =
+    let mut tallies: HashMap<(Direction, &RuleId), &Tally> =
         snapshot.tallies.iter().map(|it| ((it.direction, &it.id), it)).collect();
-    let active = || plan.decisions().filter(|(_, decision)| decision.idle.is_none());
-    let mut list: Vec<RuleCount> = active()
+    let active = plan.decisions().filter(|(_, decision)| decision.idle.is_none());
+    let mut list: Vec<RuleCount> = active
         .map(|(direction, decision)| {
-            count(
-                direction,
-                &decision.id,
-                Some(decision),
-                tallies.get(&(direction, &decision.id)).copied(),
-            )
+            let tally = tallies.remove(&(direction, &decision.id));
+            count(direction, &decision.id, Some(decision), tally)
         })
         .collect();
-    let planned: HashSet<(Direction, &RuleId)> =
-        active().map(|(direction, decision)| (direction, &decision.id)).collect();
     // What holds once the posture is over is no stray.
     let of_now = snapshot.tallies.iter().filter(|it| !it.id.later);
-    let strays = of_now.filter(|it| !planned.contains(&(it.direction, &it.id)));
+    let strays = of_now.filter(|it| tallies.contains_key(&(it.direction, &it.id)));
     list.extend(strays.map(|it| count(it.direction, &it.id, None, Some(it))));
     list
 }
@@ -396,15 +411,24 @@ struct Compared {
 }
 
 impl Compared {
+    /// To the letter.
+    fn same() -> Self {
+        Self { equal: true, same_form: true, differences: Vec::new() }
+    }
+
     /// The policy's own meaning is compared, not only what it was lowered to.
-    fn of(loaded: &Loaded, snapshot: &Snapshot) -> Self {
+    fn of(home: &Home, loaded: &Loaded, snapshot: &Snapshot) -> Self {
+        let is_long = loaded.plan.decisions().count() > PROVEN;
+        if is_long && beside::are_known(home, loaded, snapshot) {
+            return Self::same();
+        }
         // Rules that have ended since they were enforced do nothing in the kernel either.
         let (given, found) =
             (loaded.program().as_of(loaded.now), snapshot.program.as_of(loaded.now));
         let drifts = compare(&given, &found);
         let same = drifts.is_empty() && snapshot.strays.is_empty();
-        if same && loaded.plan.decisions().count() > PROVEN {
-            return Self { equal: true, same_form: true, differences: Vec::new() };
+        if same && is_long {
+            return Self::same();
         }
         let mut atlas = Atlas::within(super::compare::NODES);
         let (meant, in_kernel) = (atlas.plan(&loaded.plan), atlas.program(&found));

@@ -15,6 +15,7 @@ mod process;
 mod seen;
 pub(crate) mod snapshots;
 pub mod undo;
+mod worked_out;
 
 pub use callers::{callers_saved_ago, save_callers, saved_callers};
 pub(crate) use docket::docket_stamp;
@@ -31,6 +32,7 @@ pub use pending::{Pending, pending};
 pub use posture::{InPosture, Situation};
 pub use process::{Watcher, started};
 pub use seen::Seen;
+pub(crate) use worked_out::WorkedOut;
 
 use crate::Failure;
 use hmac_sha256::Hash;

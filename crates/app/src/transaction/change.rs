@@ -16,7 +16,7 @@ use crate::effect::Effects;
 use crate::first::stays_open;
 use crate::store::{Docket, Kind, State, set_pending};
 use crate::vocabulary as say;
-use crate::{Failure, Loaded, beside, compare, cut, enforce, live, logging, programs, shut};
+use crate::{Failure, Loaded, beside, compare, cut, enforce, known, live, logging, programs, shut};
 use std::borrow::Cow;
 use tipstaff_core::plan::{RuleId, TURNED_AWAY};
 use tipstaff_linux::LinuxError;
@@ -62,7 +62,9 @@ pub(crate) fn carry_out(
     let keep = options.keep || same;
     let policy_and_digest = Some((policy, digest));
     let new = New { kind, policy: policy_and_digest, of, effect, waits: !keep, despite, posture };
-    let id = docket.add(entry(options.machine, new))?;
+    let entry = entry(options.machine, new);
+    let rules = entry.rules.clone();
+    let id = docket.add(entry)?;
     // Before anything changes: whatever happens to this process then, somebody is there.
     let (held, shell) = (before.is_some(), entries::shell(options.machine, policy));
     let waits = Waits { id, back_to, held, shell };
@@ -87,6 +89,7 @@ pub(crate) fn carry_out(
         enforced.by_parts = sent.by_parts;
     }
     docket.became(id, if keep { State::Confirmed } else { State::Pending }, &now())?;
+    known::note(options.home, policy, rules);
     report.remarks.extend(keep.then(|| noted(options.home, docket, id)).flatten());
     report.remarks.extend(logging::remarks(options.machine, policy));
     shut_out(policy, options, &mut report);

@@ -3,7 +3,7 @@
 use super::super::users::Users;
 use super::super::{Failure, Loaded, loaded};
 use super::clock::{now, since_boot};
-use super::rules_digest::digest_of;
+use crate::rules_digest::digest_of;
 use crate::store::{
     Entry, Guarded, Home, InPosture, Kind, Situation, State, kept_policy, this_boot,
 };

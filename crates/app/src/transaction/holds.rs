@@ -1,8 +1,8 @@
 //! Whether the kernel holds what a policy asks for.
 
 use super::entries::recorded;
-use super::rules_digest::digest_of;
 use crate::Loaded;
+use crate::rules_digest::digest_of;
 use crate::store::{Docket, Home, digest};
 use tipstaff_core::program::{self, RuleProgram};
 use tipstaff_linux::Machine;

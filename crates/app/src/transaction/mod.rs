@@ -19,7 +19,6 @@ mod objections;
 mod open;
 mod over;
 mod request;
-mod rules_digest;
 mod seeing_out;
 mod settle;
 mod situation;

@@ -36,6 +36,7 @@ impl Compare {
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
         let place = Place {
             machine: context.machine,
+            home: context.home,
             policy: &context.global.policy,
             host: context.host(),
             postures: &self.postures,

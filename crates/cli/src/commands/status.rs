@@ -4,6 +4,7 @@ use super::context::Context;
 use super::output::Output;
 use crate::render::{self, Format};
 use clap::Args;
+use std::mem::ManuallyDrop;
 use std::path::PathBuf;
 use tipstaff_app::{Failure, kernel, status, store};
 
@@ -25,8 +26,8 @@ impl Status {
     /// # Errors
     /// Why it could not do its work.
     pub fn run(&self, context: &Context) -> Result<Output, Failure> {
-        let loaded = context.here()?;
         if self.kernel {
+            let loaded = context.here()?;
             if context.format() == Format::Openmetrics {
                 return Err(Failure::usage(
                     "what the kernel can do is no measurement",
@@ -39,16 +40,19 @@ impl Status {
             return Ok(context.shown(&report, report.outcome(), render::kernel));
         }
         let busy = render::progress("comparing");
-        let report = status::report(context.machine, &loaded, context.home)?;
+        // The process ends with the command: to give so much memory back piece by piece would only take time.
+        let told = status::report_beside(context.machine, context.home, || context.here());
+        let told = ManuallyDrop::new(told?);
+        let report = &told.1;
         drop(busy);
         let outcome = report.outcome();
         if let Some(path) = &self.textfile {
-            store::put_for_all(path, render::status_metrics(&report).as_bytes())?;
+            store::put_for_all(path, render::status_metrics(report).as_bytes())?;
             return Ok(Output { text: String::new(), outcome });
         }
         Ok(match context.format() {
-            Format::Openmetrics => Output { text: render::status_metrics(&report), outcome },
-            _ => context.shown(&report, outcome, render::status),
+            Format::Openmetrics => Output { text: render::status_metrics(report), outcome },
+            _ => context.shown(report, outcome, render::status),
         })
     }
 }

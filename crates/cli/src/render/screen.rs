@@ -3,6 +3,7 @@
 use anstyle::{AnsiColor, Style as Ansi};
 use clap::ValueEnum;
 use std::env;
+use std::fmt::Write as _;
 use std::io::IsTerminal;
 
 /// When colours are used.
@@ -97,11 +98,20 @@ impl Screen {
 
     /// The text, coloured if this device has colours.
     pub fn paint(&self, style: Style, text: &str) -> String {
+        let mut painted = String::with_capacity(text.len());
+        self.paint_into(&mut painted, style, text);
+        painted
+    }
+
+    /// Adds a text in a style.
+    pub fn paint_into(&self, to: &mut String, style: Style, text: &str) {
         if !self.color || style == Style::Plain || text.is_empty() {
-            return text.to_owned();
+            to.push_str(text);
+            return;
         }
         let ansi = style.ansi();
-        format!("{ansi}{text}{ansi:#}")
+        // A string takes whatever is written.
+        let _ = write!(to, "{ansi}{text}{ansi:#}");
     }
 }
 

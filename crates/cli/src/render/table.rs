@@ -2,6 +2,7 @@
 
 use super::screen::{Screen, Style};
 use super::text::clean;
+use std::borrow::Cow;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 const INDENT: usize = 2;
@@ -14,7 +15,16 @@ const NARROWEST: usize = 9;
 /// One cell: lines of text.
 #[derive(Clone, Debug, Default)]
 pub struct Cell {
-    lines: Vec<(String, Style)>,
+    lines: Vec<Line>,
+}
+
+/// A line of a cell.
+#[derive(Clone, Debug)]
+struct Line {
+    text: String,
+    style: Style,
+    /// In columns.
+    width: usize,
 }
 
 impl Cell {
@@ -30,31 +40,40 @@ impl Cell {
 
     /// Adds a line.
     pub fn line(mut self, text: impl AsRef<str>, style: Style) -> Self {
-        self.lines.push((clean(text.as_ref()), style));
+        let text = clean(text.as_ref());
+        let width = columns(&text);
+        self.lines.push(Line { text, style, width });
         self
     }
 
     /// Whether there is nothing in it.
     pub fn is_empty(&self) -> bool {
-        self.lines.iter().all(|line| line.0.is_empty())
+        self.lines.iter().all(|line| line.text.is_empty())
     }
 
     fn width(&self) -> usize {
-        self.lines.iter().map(|line| line.0.width()).max().unwrap_or(0)
+        self.lines.iter().map(|line| line.width).max().unwrap_or(0)
     }
 
     /// The longest part that is not broken; with `soft`, names are.
     fn longest_word(&self, soft: bool) -> usize {
-        let words = self.lines.iter().flat_map(|line| line.0.split(' '));
+        let words = self.lines.iter().flat_map(|line| line.text.split(' '));
         let parts = words.flat_map(|it| if soft { parts(it) } else { vec![it] });
         parts.map(UnicodeWidthStr::width).max().unwrap_or(0)
     }
 
-    fn wrapped(&self, width: usize) -> Vec<(String, Style)> {
-        self.lines
-            .iter()
-            .flat_map(|(text, style)| wrap(text, width).into_iter().map(|line| (line, *style)))
-            .collect()
+    fn wrapped(&self, width: usize) -> Vec<Line> {
+        let wrapped = |line: &Line| -> Vec<Line> {
+            let parts = wrap(&line.text, width).into_iter();
+            parts.map(|text| Line { width: columns(&text), text, style: line.style }).collect()
+        };
+        self.lines.iter().flat_map(wrapped).collect()
+    }
+
+    /// Its lines where none is broken.
+    fn as_it_is(&self, width: usize) -> Option<&[Line]> {
+        let fits = |line: &Line| line.width <= width && !line.text.starts_with(' ');
+        self.lines.iter().all(fits).then_some(&self.lines)
     }
 }
 
@@ -116,7 +135,7 @@ impl Table {
 
     /// The table as text. One that cannot fit is written as a list of its rows.
     pub fn render(&self, screen: &Screen) -> String {
-        let mut fitting = self.clone();
+        let mut fitting = Cow::Borrowed(self);
         loop {
             let soft = screen.width >= BREAKS_NAMES;
             let widths = fitting.widths(screen.width, false);
@@ -127,7 +146,7 @@ impl Table {
             }
             // A list of rows has room for all.
             let Some(&column) = fitting.spare.first() else { return self.as_list(screen) };
-            fitting = fitting.without(column);
+            fitting = Cow::Owned(fitting.without(column));
         }
     }
 
@@ -140,6 +159,9 @@ impl Table {
             }
         }
         let room = room.checked_sub(INDENT + GAP * widths.len().saturating_sub(1))?;
+        if widths.iter().sum::<usize>() <= room {
+            return Some(widths);
+        }
         // Lines are broken between words, as long as that is possible: half a name is hard to read.
         let longest_word = |at: usize| {
             let cells = self.rows.iter().filter_map(|row| row.get(at));
@@ -164,28 +186,33 @@ impl Table {
             self.titles.iter().map(|title| Cell::new(title, Style::Faint)).collect();
         let mut text = String::new();
         for row in std::iter::once(&titles).chain(&self.rows) {
-            let cells: Vec<Vec<(String, Style)>> =
-                row.iter().zip(widths).map(|(cell, &width)| cell.wrapped(width)).collect();
-            let height = cells.iter().map(Vec::len).max().unwrap_or(0);
+            let cells: Vec<Cow<'_, [Line]>> = row
+                .iter()
+                .zip(widths)
+                .map(|(cell, &width)| {
+                    let whole = cell.as_it_is(width).map(Cow::Borrowed);
+                    whole.unwrap_or_else(|| Cow::Owned(cell.wrapped(width)))
+                })
+                .collect();
+            let height = cells.iter().map(|it| it.len()).max().unwrap_or(0);
             for at in 0..height {
-                let mut line = " ".repeat(INDENT);
-                let mut owed = 0;
+                let begun = text.len();
+                let mut owed = INDENT;
                 for (column, (cell, &width)) in cells.iter().zip(widths).enumerate() {
-                    let empty = (String::new(), Style::Plain);
-                    let (part, style) = cell.get(at).unwrap_or(&empty);
-                    let space = width.saturating_sub(part.width());
+                    let line = cell.get(at).filter(|it| !it.text.is_empty());
+                    let space = width.saturating_sub(line.map_or(0, |it| it.width));
                     let (before, after) =
                         if self.numbers.contains(&column) { (space, 0) } else { (0, space) };
-                    if !part.is_empty() {
-                        line.push_str(&" ".repeat(owed + before));
-                        line.push_str(&screen.paint(*style, part));
+                    owed += before;
+                    if let Some(line) = line {
+                        text.extend(std::iter::repeat_n(' ', owed));
+                        screen.paint_into(&mut text, line.style, &line.text);
                         owed = 0;
-                    } else {
-                        owed += before;
                     }
                     owed += after + GAP;
                 }
-                text.push_str(line.trim_end());
+                let end = begun + text[begun..].trim_end().len();
+                text.truncate(end);
                 text.push('\n');
             }
         }
@@ -199,12 +226,12 @@ impl Table {
             for (at, (title, cell)) in told.filter(|(at, it)| *at == 0 || !it.1.is_empty()) {
                 let room = screen.width.saturating_sub(INDENT * 2 + title.width() + 1);
                 let lead = if at == 0 { INDENT } else { INDENT * 2 };
-                for (nth, (part, style)) in cell.wrapped(room.max(NARROWEST)).iter().enumerate() {
+                for (nth, part) in cell.wrapped(room.max(NARROWEST)).iter().enumerate() {
                     let label = match nth {
                         0 => screen.paint(Style::Faint, title),
                         _ => " ".repeat(title.width()),
                     };
-                    let part = screen.paint(*style, part);
+                    let part = screen.paint(part.style, &part.text);
                     let line = format!("{}{label} {part}", " ".repeat(lead));
                     text.push_str(line.trim_end());
                     text.push('\n');
@@ -213,6 +240,11 @@ impl Table {
         }
         text
     }
+}
+
+/// How many columns a text takes that has no control characters.
+fn columns(text: &str) -> usize {
+    if text.is_ascii() { text.len() } else { text.width() }
 }
 
 /// The parts of a word, which may be broken behind a slash or hyphen that follows a letter: names, but not

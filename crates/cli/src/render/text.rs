@@ -6,6 +6,9 @@ use tipstaff_core::policy::deceives;
 /// Makes text from outside harmless: control characters, and those that change the order in
 /// which text is shown, are written as escapes.
 pub fn clean(text: &str) -> String {
+    if text.bytes().all(|it| (0x20..0x7f).contains(&it)) {
+        return text.to_owned();
+    }
     let mut out = String::with_capacity(text.len());
     for char in text.chars() {
         if deceives(char) {

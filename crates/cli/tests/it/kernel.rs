@@ -13,7 +13,7 @@ fn sluice<'a>(args: &[&'a str]) -> Vec<&'a str> {
 }
 
 /// Adds a rule to our table that lets everything pass, at its end, as a stray hand would.
-fn stray_rule() {
+pub(crate) fn stray_rule() {
     let mut batch = nf::Batch::begin(1);
     batch.new_rule(&nf::Rule {
         table: TABLE.into(),
@@ -25,7 +25,7 @@ fn stray_rule() {
 }
 
 /// Hangs a chain of one's own into our table, ahead of all others.
-fn stray_chain() {
+pub(crate) fn stray_chain() {
     let mut batch = nf::Batch::begin(1);
     batch.new_chain(&nf::Chain {
         table: TABLE.into(),

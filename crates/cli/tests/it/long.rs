@@ -1,6 +1,8 @@
 //! Policies with more rules than people like to have.
 
 use crate::harness::Desk;
+use crate::kernel::{stray_chain, stray_rule};
+use std::fs;
 use tipstaff_core::generate::Generator;
 use tipstaff_linux::lab::testing::sealed;
 
@@ -39,6 +41,45 @@ fn a_long_policy_is_enforced_and_what_differs_is_seen() {
     });
 }
 
+/// What a policy was worked out to is noted, and saves work; but it is the kernel's rules that are told.
+#[test]
+fn what_is_noted_of_a_long_policy_hides_nothing() {
+    sealed("long::what_is_noted_of_a_long_policy_hides_nothing", || {
+        let desk = Desk::with(Generator::new(1).grown_policy(RULES));
+        let run = |args: &[&str]| desk.run(["--host", "sluice"].iter().chain(args));
+        run(&["enforce", "--keep"]).exits(0);
+        let note = desk.kept().join("worked-out.json");
+        let noted = fs::read(&note).expect("a note");
+        let look = || {
+            let status = run(&["--format", "json", "status"]).json();
+            let compared = run(&["--format", "json", "compare", "kernel"]).json();
+            [&status["equal"], &status["same_form"], &status["differences"], &compared["equal"]]
+                .map(Clone::clone)
+        };
+        let with_notes = |expected: [bool; 3]| {
+            let mut damaged = noted.clone();
+            damaged[20] ^= 1;
+            let told = look();
+            assert_eq!([&told[0], &told[1], &told[3]].map(|it| it == true), expected, "{told:?}");
+            for other in [None, Some(&b""[..]), Some(&damaged[..]), Some(&noted[..noted.len() / 2])]
+            {
+                fs::remove_file(&note).expect("removed");
+                other.inspect(|it| fs::write(&note, it).expect("written"));
+                assert_eq!(look(), told);
+                fs::write(&note, &noted).expect("put back");
+            }
+        };
+        with_notes([true, true, true]);
+        // Behind the default no packet comes to it.
+        stray_rule();
+        with_notes([true, false, true]);
+        stray_chain();
+        with_notes([false, false, true]);
+        run(&["enforce", "--keep"]).exits(0);
+        with_notes([true, true, true]);
+    });
+}
+
 fn with_guest(text: &str) -> String {
     let guest = "[[host.sluice.rule]]\nname = \"guest\"\nallow = [\"8443/tcp\"]\n\
                  from = [\"198.51.100.77\"]\n";
@@ -68,8 +109,8 @@ fn what_is_known_of_before_changes_nothing(desk: &Desk, text: &str) {
     assert_eq!(known.0[0]["before"]["by"]["name"], "guest");
     let kept = desk.kept().join("policies");
     let away = kept.with_extension("away");
-    std::fs::rename(&kept, &away).expect("moved");
+    fs::rename(&kept, &away).expect("moved");
     assert_eq!(would(), known);
-    std::fs::rename(&away, &kept).expect("moved back");
+    fs::rename(&away, &kept).expect("moved back");
     desk.write(with_guest(text));
 }

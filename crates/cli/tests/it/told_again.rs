@@ -120,6 +120,7 @@ fn a_recorded_machine_answers_as_the_real_one_did() {
                 let policy = Path::new("policy.toml");
                 let place = compare::Place {
                     machine: &machine,
+                    home: &home,
                     policy,
                     host: Some("sluice"),
                     postures: &[],

@@ -133,7 +133,7 @@ impl Act {
 }
 
 /// Why a decision takes nothing.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Idle {
     /// It is switched off.
     Paused,

@@ -4,7 +4,7 @@ use super::{Rate, Time};
 use serde::{Deserialize, Serialize};
 
 /// Which decisions are reported, and how many at most.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Logging {
     /// Which.
     pub level: Level,
@@ -18,7 +18,7 @@ pub struct Logging {
 }
 
 /// Which decisions are reported.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Level {
     /// None.

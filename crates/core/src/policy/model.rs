@@ -262,7 +262,7 @@ pub struct TurnedAway {
 }
 
 /// What one interface is for.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Interface {
     /// A word for it.
     pub role: String,

@@ -11,7 +11,7 @@ pub const NO_POSTURE: &str = "none";
 pub const SHUT: &str = "shut";
 
 /// A posture as it was taken.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Taken {
     /// Its name.
     pub name: String,

@@ -1,7 +1,8 @@
 //! Where two rule programs differ.
 
 use super::model::{ProgramRule, RuleProgram};
-use crate::policy::Logging;
+use crate::plan::HostPlan;
+use crate::policy::{Logging, Record, Taken};
 use std::collections::HashMap;
 use std::fmt;
 
@@ -113,6 +114,13 @@ impl fmt::Display for Drift {
     }
 }
 
+/// Compares a plan with a program whose rules are known to be those that the plan is lowered to; a program that says
+/// the same besides gives nothing.
+#[must_use]
+pub fn compare_besides(plan: &HostPlan, found: &RuleProgram) -> Vec<Drift> {
+    compare_said((plan.record, plan.logging.of_anything(), plan.taken.as_ref()), found)
+}
+
 /// Compares the program that was meant with the one that was found; equal programs give nothing.
 #[must_use]
 pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
@@ -148,14 +156,23 @@ pub fn compare(meant: &RuleProgram, found: &RuleProgram) -> Vec<Drift> {
     if meant.on_link != found.on_link {
         drifts.push(Drift::Moved);
     }
-    if meant.record != found.record {
+    drifts.extend(compare_said((meant.record, meant.logging, meant.taken.as_ref()), found));
+    drifts
+}
+
+/// Compares what is said besides rules with what was found.
+fn compare_said(
+    (record, logging, taken): (Option<Record>, Option<Logging>, Option<&Taken>),
+    found: &RuleProgram,
+) -> Vec<Drift> {
+    let mut drifts = Vec::new();
+    if record != found.record {
         drifts.push(Drift::Record);
     }
-    let standing = |it: &RuleProgram| it.logging.and_then(Logging::standing);
-    if standing(meant) != standing(found) {
+    if logging.and_then(Logging::standing) != found.logging.and_then(Logging::standing) {
         drifts.push(Drift::Logging);
     }
-    let same = match (&meant.taken, &found.taken) {
+    let same = match (taken, &found.taken) {
         (Some(meant), Some(found)) => meant.is_as(found),
         (None, None) => true,
         _ => false,

@@ -57,6 +57,7 @@ fn lower_with(
         program.chains.append(&mut lowering.chains);
     }
     program.only_reached();
+    program.share_lookups();
     program.reopened = reopened(plan);
     program.record = plan.record;
     program.logging = plan.logging.of_anything();

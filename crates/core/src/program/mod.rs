@@ -22,9 +22,10 @@ mod points;
 mod reached;
 mod renamed;
 mod room;
+mod shared;
 mod stretch;
 
-pub use compare::{Drift, compare};
+pub use compare::{Drift, compare, compare_besides};
 #[cfg(feature = "generate")]
 pub use lower::lower_plainly;
 pub use lower::{lower, lower_by};

@@ -2,13 +2,14 @@
 
 use super::model::{Action, RuleProgram, Then};
 use std::collections::{HashMap, HashSet};
+use std::hash::BuildHasher;
 
 /// The names of the chains that packets come to who come to those `entered`. What the rules of each chain do is in
 /// `actions`, by its name.
 #[must_use]
 pub fn reached<'a>(
     entered: impl IntoIterator<Item = &'a str>,
-    actions: &HashMap<&'a str, Vec<&'a Action>>,
+    actions: &HashMap<&'a str, Vec<&'a Action>, impl BuildHasher>,
 ) -> HashSet<&'a str> {
     let mut reached: HashSet<&str> = entered.into_iter().collect();
     let mut next: Vec<&str> = reached.iter().copied().collect();

@@ -15,8 +15,12 @@ pub(super) const RULE: usize = 320;
 const RANGE: usize = 56;
 /// Lookups may make a program so many times as large as it is when walked...
 const TIMES: usize = 3;
-/// ... or this large, whichever is more.
+/// ... or this large, whichever is more; ...
 const LEAST: usize = 900 * 1024;
+/// ... and so many times as large, as long as it is no larger than this: to load a larger one takes the kernel many
+/// seconds.
+const MOST_TIMES: usize = 12;
+const AMPLE: usize = 32 * 1024 * 1024;
 
 /// The bytes that lookups may still take.
 #[derive(Clone, Copy, Debug, Default)]
@@ -25,7 +29,8 @@ pub(super) struct Room(usize);
 impl Room {
     /// What a list may take that is `plain` bytes when walked, of a program that is `all`.
     pub(super) fn share(plain: usize, all: usize) -> Self {
-        Self((TIMES * all).max(LEAST)).part(plain, all)
+        let ample = (MOST_TIMES * all).min(AMPLE);
+        Self((TIMES * all).max(LEAST).max(ample)).part(plain, all)
     }
 
     /// The part of it for something that weighs so much of all that it is for.
@@ -75,7 +80,7 @@ pub(super) fn is_heavy(condition: &Condition) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::{LEAST, RANGE, RULE, Room, TIMES, weight};
+    use super::{AMPLE, LEAST, MOST_TIMES, RANGE, RULE, Room, TIMES, weight};
     use crate::plan::resolve;
     use crate::policy::{Source, Time, read};
     use crate::space::Direction;
@@ -120,13 +125,17 @@ mod tests {
     #[test]
     fn room_is_shared_by_weight_and_runs_out() {
         let mut room = Room::share(LEAST, LEAST);
-        assert!(room.take(TIMES * LEAST) && !room.take(1), "all of it is one list's");
+        assert!(room.take(MOST_TIMES * LEAST) && !room.take(1), "all of it is one list's");
+        let mut room = Room::share(AMPLE / 4, AMPLE / 4);
+        assert!(room.take(AMPLE) && !room.take(1), "more is only for larger ones");
+        let mut room = Room::share(AMPLE, AMPLE);
+        assert!(room.take(TIMES * AMPLE) && !room.take(1));
         let mut room = Room::share(10, 40);
         assert!(!room.take(LEAST / 4 + 1), "a quarter of the least");
         assert!(room.take(LEAST / 4) && room.take(0) && !room.take(1));
         // What is refused takes nothing.
         let mut room = Room::share(LEAST, LEAST);
-        assert!(!room.take(usize::MAX) && room.take(TIMES * LEAST));
+        assert!(!room.take(usize::MAX) && room.take(MOST_TIMES * LEAST));
         assert!(!Room::share(0, 0).take(1));
     }
 }

@@ -30,7 +30,7 @@ use crate::ruleset::{Marks, Whose, too_many_beside, too_many_programs};
 use crate::users::user_number;
 use files::Files;
 use hooks::Hooks;
-use needs::Needs;
+use needs::{Needs, nothing_is_pinned};
 use std::collections::{BTreeMap, BTreeSet};
 use tipstaff_core::plan::HostPlan;
 use tipstaff_core::program::RuleProgram;
@@ -255,6 +255,9 @@ impl Prepared {
 /// # Errors
 /// [`LinuxError`] if the kernel does not let us look.
 pub fn read() -> Result<Option<Recognition>, LinuxError> {
+    if nothing_is_pinned() {
+        return Ok(None);
+    }
     match Needs::find() {
         Ok(needs) => Hooks::read(&needs),
         // Nothing can be hooked, so nothing is; but who may not look does not know.

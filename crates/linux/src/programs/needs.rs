@@ -64,14 +64,26 @@ impl Needs {
             (Some(cgroup), Some(namespace), Some((offsets, open_files)), Some(pins))
                 if permitted =>
             {
-                let (number, list) = (own_number().unwrap_or_default(), list_of("thread-self"));
-                let list = list.unwrap_or_default();
-                let pins = pins.join(format!("{FOLDER}{namespace}-{number}-{list}"));
+                let pins = of_namespace(&pins, namespace);
                 Ok(Self { offsets, open_files, cgroup, pins, namespace })
             }
             _ => Err(LinuxError::Lacking { what: lacks, permitted }),
         }
     }
+}
+
+/// Whether it is sure that nothing is pinned for this namespace: to find out what else is needed takes time.
+pub(super) fn nothing_is_pinned() -> bool {
+    let (Ok(()), Ok(namespace), Ok(pins)) = (permission(), namespace(), pins()) else {
+        return false;
+    };
+    of_namespace(&pins, namespace).try_exists().is_ok_and(|there| !there)
+}
+
+/// The folder of the pins of the calling thread's namespace, which has that number.
+fn of_namespace(pins: &Path, namespace: u64) -> PathBuf {
+    let (number, list) = (own_number().unwrap_or_default(), list_of("thread-self"));
+    pins.join(format!("{FOLDER}{namespace}-{number}-{}", list.unwrap_or_default()))
 }
 
 /// What the folders of our pins are called, before the namespace's three numbers: the one that no other

@@ -6,7 +6,7 @@ use super::names::{TABLE, direction_of, plain, set_of};
 use super::record::PREFIX;
 use crate::LinuxError;
 use crate::transport::Transport;
-use std::collections::{HashMap, HashSet};
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use tipstaff_core::program::{Action, reached};
 use tipstaff_wire::nf_tables::{Chain, Element, Expression, Rule, Set, Verdict};
 
@@ -71,16 +71,21 @@ pub(super) fn without<T>(
     of: impl Fn(&T) -> (&str, &Action),
 ) -> Vec<Chain> {
     let mut of_chain: HashMap<&str, Vec<&Action>> = HashMap::new();
-    for (chain, action) in rules.iter().map(&of) {
-        if matches!(action, Action::Opaque(_)) {
+    // The kernel lists them one chain after the other.
+    for list in rules.chunk_by(|a, b| of(a).0 == of(b).0) {
+        let actions: Vec<&Action> = list.iter().map(|it| of(it).1).collect();
+        if actions.iter().any(|it| matches!(it, Action::Opaque(_))) {
             return chains;
         }
-        of_chain.entry(chain).or_default().push(action);
+        of_chain.entry(of(&list[0]).0).or_default().extend(actions);
     }
     let come_to = reached(entered(&chains), &of_chain);
     let stays = |name: &str| come_to.contains(name) || !is_helper(name);
     let gone: HashSet<String> =
         chains.iter().map(|it| &it.name).filter(|it| !stays(it)).cloned().collect();
+    if gone.is_empty() {
+        return chains;
+    }
     rules.retain(|it| !gone.contains(of(it).0));
     chains.into_iter().filter(|it| it.table != TABLE || !gone.contains(&it.name)).collect()
 }

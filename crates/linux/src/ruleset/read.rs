@@ -11,8 +11,8 @@ use super::reopen;
 use super::tally::{Count, Tally};
 use crate::LinuxError;
 use crate::transport::{RawDump, Transport, dump, dump_and_decode, dump_raw};
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use serde::{Deserialize, Serialize};
-use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Taken;
 use tipstaff_core::program::{Action, BaseChain, Chain, Counted, RuleProgram};
@@ -90,17 +90,12 @@ pub(super) fn read_table(
     transport: &mut dyn Transport,
     counted: bool,
 ) -> Result<Option<Snapshot>, LinuxError> {
-    let tables = tables(transport)?;
-    let Some(table) = ours(&tables) else { return Ok(None) };
-    let chains = listed::chains(transport, READING)?;
-    if !many(&chains) {
-        return read_by_chains(transport, table, chains, counted).map(Some);
-    }
     at_one_moment(transport, READING, |transport| {
-        let tables = self::tables(transport)?;
-        let Some(table) = ours(&tables) else { return Ok(None) };
+        let all = tables(transport)?;
+        let Some(table) = ours(&all) else { return Ok((None, false)) };
         let chains = listed::chains(transport, READING)?;
-        read_by_chains(transport, table, chains, counted).map(Some)
+        let by_several = many(&chains);
+        Ok((Some(read_by_chains(transport, table, chains, counted)?), by_several))
     })
 }
 
@@ -126,7 +121,7 @@ fn read_by_chains(
                     return Err(rule);
                 }
                 Ok(FoundRule {
-                    read: decode::rule(&rule, sets, counted),
+                    read: Box::new(decode::rule(&rule, sets, counted)),
                     reopens: (rule.chain == reopen::CHAIN)
                         .then(|| reopen::read(&rule, sets))
                         .flatten(),
@@ -256,7 +251,7 @@ fn decode_sets(dumps: &SetDumps) -> Result<Sets, LinuxError> {
 /// A rule of our table.
 struct FoundRule {
     chain: String,
-    read: Read,
+    read: Box<Read>,
     /// For a rule by which old connections give way to new ones: for which.
     reopens: Option<(Family, RangeSet<u16>)>,
 }
@@ -284,11 +279,8 @@ fn assemble(
         .collect();
     let mut tallies = Tallies::default();
     let (mut marks, mut strays) = (Marks::default(), Vec::new());
-    let mut of_chain: HashMap<String, Vec<FoundRule>> = HashMap::new();
     let shared = shared(&rules);
-    for found in rules {
-        of_chain.entry(found.chain.clone()).or_default().push(found);
-    }
+    let mut of_chain = by_chain(rules);
     for chain in chains.iter().filter(|it| it.table == TABLE && it.family == FAMILY_INET) {
         if led.contains(&chain.name) {
             continue;
@@ -316,8 +308,8 @@ fn assemble(
             rules: Vec::new(),
         };
         let mut counts = Vec::new();
-        for FoundRule { read, .. } in rules {
-            let Read { rule, counts: counted, crowded, marks: named, .. } = read;
+        for of_kernel in rules {
+            let Read { rule, counts: counted, crowded, marks: named, .. } = *of_kernel.read;
             if named.mask != 0 {
                 marks.mask = named.mask;
                 marks.lists.extend(named.lists);
@@ -340,12 +332,28 @@ fn assemble(
     }
 }
 
+/// The rules of each chain. The kernel lists them one chain after the other.
+fn by_chain(rules: Vec<FoundRule>) -> HashMap<String, Vec<FoundRule>> {
+    let mut of_chain: HashMap<String, Vec<FoundRule>> = HashMap::new();
+    let mut rules = rules.into_iter().peekable();
+    while let Some(first) = rules.next() {
+        let chain = first.chain.clone();
+        let list = of_chain.entry(chain.clone()).or_default();
+        list.push(first);
+        while let Some(rule) = rules.next_if(|it| it.chain == chain) {
+            list.push(rule);
+        }
+    }
+    of_chain
+}
+
 /// Whether it is remembered and reported what is to be: if every rule that decides something leads there, and all
 /// there is as we make it. A rule that leads to something else does not mean what it says.
 fn done(rules: &mut [FoundRule], known: &Known) -> bool {
     let mut all = known.is_intact();
     let duties = known.duties();
-    for FoundRule { chain, read, .. } in rules {
+    for rule in rules {
+        let FoundRule { chain, read, .. } = rule;
         let id = read.rule.id.as_ref();
         let direction = direction_of(chain);
         let holds = |(chain, leads): &(String, Leads)| {
@@ -375,7 +383,8 @@ fn shared(rules: &[FoundRule]) -> HashSet<String> {
 fn tell_rewired(rules: &mut [FoundRule], shared: &HashSet<String>) {
     for at in 0..rules.len() {
         let (before, rest) = rules.split_at_mut(at);
-        let Some(FoundRule { read, .. }) = rest.first_mut() else { return };
+        let Some(rule) = rest.first_mut() else { return };
+        let read = &mut rule.read;
         let own = |set: &String| {
             before
                 .iter()

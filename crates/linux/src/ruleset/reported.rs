@@ -5,7 +5,7 @@ use super::names::TABLE;
 use super::record::{self, Decided, Duties};
 use crate::LinuxError;
 use crate::transport::Transport;
-use std::collections::HashMap;
+use foldhash::HashMap;
 
 const READING: &str = "read what is reported";
 

@@ -12,7 +12,8 @@ use crate::LinuxError;
 use crate::ruleset::{self, Decided, LOG_GROUP, WholeList};
 use crate::taken::reports_are_taken;
 use crate::transport::{NetlinkSocket, Protocol, Transport, ask};
-use std::collections::{HashMap, VecDeque};
+use foldhash::HashMap;
+use std::collections::VecDeque;
 use std::time::{Duration, Instant};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Verdict;
@@ -190,7 +191,7 @@ impl Logged {
         if place(&self.lists).is_none() {
             let WholeList { name: now, decisions } = ruleset::whole_list(&mut self.asks)?;
             if now != name {
-                self.lists.push_back((name.to_owned(), HashMap::new()));
+                self.lists.push_back((name.to_owned(), HashMap::default()));
             }
             if !self.lists.iter().any(|it| it.0 == now) {
                 self.lists.push_back((now, decisions));

@@ -2,7 +2,6 @@
 
 use super::super::keys::{self, Way};
 use super::super::names::{AS_IT_BEGAN, CROWDS};
-use std::collections::HashMap;
 use tipstaff_core::program::{End, Sender, Test};
 use tipstaff_core::space::Family;
 use tipstaff_wire::nf_tables::{Base, Expression, MetaKey, SocketKey, ct, fib, registers};
@@ -79,7 +78,7 @@ impl Field {
 
 /// What the registers hold, by words of four bytes.
 #[derive(Default)]
-pub(super) struct Registers(HashMap<u32, Field>);
+pub(super) struct Registers(Vec<(u32, Field)>);
 
 impl Registers {
     /// What a register holds.
@@ -89,7 +88,8 @@ impl Registers {
 
     /// What it holds so many words further on.
     pub(super) fn behind(&self, register: u32, words: u32) -> Field {
-        self.0.get(&(registers::word(register) + words)).copied().unwrap_or(Field::Unknown)
+        let word = registers::word(register) + words;
+        self.0.iter().find(|it| it.0 == word).map_or(Field::Unknown, |it| it.1)
     }
 
     /// Follows what puts something into a register; gives whether the expression does.
@@ -158,7 +158,11 @@ impl Registers {
             }
             _ => return false,
         };
-        self.0.insert(registers::word(*register), field);
+        let word = registers::word(*register);
+        match self.0.iter_mut().find(|it| it.0 == word) {
+            Some(held) => held.1 = field,
+            None => self.0.push((word, field)),
+        }
         true
     }
 }

@@ -3,7 +3,7 @@
 use super::super::names::{links, text_of};
 use super::super::record::Decided;
 use super::super::values::{before, largest, set_of};
-use std::collections::HashMap;
+use foldhash::HashMap;
 use tipstaff_core::space::{AddressSet, Family};
 use tipstaff_wire::nf_tables::Element;
 

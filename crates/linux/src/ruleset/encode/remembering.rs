@@ -9,7 +9,8 @@ use super::carried::Before;
 use super::encoder::Encoder;
 use super::record::Remembering;
 use super::sets::end_of;
-use std::collections::{HashMap, HashSet};
+use foldhash::HashMap;
+use std::collections::HashSet;
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{End, Lookup, RuleProgram, Then};
 use tipstaff_core::space::Direction;
@@ -44,7 +45,7 @@ impl Encoder<'_> {
         let known = match (before.callers, before.known) {
             (Some(callers), _) => callers.since(),
             (None, Some(known)) => known.since(),
-            (None, None) => HashMap::new(),
+            (None, None) => HashMap::default(),
         };
         for rule in program.admitting.iter().cloned() {
             let since = known.get(&rule).copied().unwrap_or(before.now);

@@ -2,8 +2,8 @@
 
 use super::super::names::{TABLE, text_of, user_data};
 use super::layout::DECISIONS;
+use foldhash::HashMap;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
 use std::hash::Hasher;
 use tipstaff_core::fnv::Fnv;
 use tipstaff_core::plan::RuleId;

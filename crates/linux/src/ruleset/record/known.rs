@@ -7,7 +7,7 @@ use super::decisions::{self, Decided, Refusal};
 use super::duties::{Duties, Keeping};
 use super::layout::{DECISION, PREFIX, Place, Steps, end, keeps};
 use super::reports;
-use std::collections::HashMap;
+use foldhash::{HashMap, HashMapExt};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::program::{End, Key};
 use tipstaff_core::space::Direction;
