@@ -38,7 +38,10 @@ impl WorkedOut {
         let draft = path.with_extension("new");
         let _ = fs::remove_file(&draft);
         let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&draft)?;
-        file.write_all(&line(self))?;
-        fs::rename(&draft, &path)
+        let written = file.write_all(&line(self)).and_then(|()| fs::rename(&draft, &path));
+        if written.is_err() {
+            let _ = fs::remove_file(&draft);
+        }
+        written
     }
 }

@@ -33,16 +33,16 @@ pub(super) fn requests(chains: &[nf::Chain]) -> Vec<Request<'_>> {
     ours.map(|it| request(it.name.as_str())).collect()
 }
 
-/// Reads what must be of one moment: again if anything was changed meanwhile and `read` says that it took several requests.
+/// Reads by several requests what must be of one moment: again if anything was changed meanwhile.
 pub(super) fn at_one_moment<T>(
     transport: &mut dyn Transport,
     doing: &str,
-    read: impl Fn(&mut dyn Transport) -> Result<(T, bool), LinuxError>,
+    read: impl Fn(&mut dyn Transport) -> Result<T, LinuxError>,
 ) -> Result<T, LinuxError> {
     for _ in 0..DUMP_TRIES {
         let before = generation(transport)?;
-        let (found, by_several) = read(transport)?;
-        if !by_several || generation(transport)? == before {
+        let found = read(transport)?;
+        if generation(transport)? == before {
             return Ok(found);
         }
     }

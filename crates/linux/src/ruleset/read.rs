@@ -90,12 +90,17 @@ pub(super) fn read_table(
     transport: &mut dyn Transport,
     counted: bool,
 ) -> Result<Option<Snapshot>, LinuxError> {
+    let tables = tables(transport)?;
+    let Some(table) = ours(&tables) else { return Ok(None) };
+    let chains = listed::chains(transport, READING)?;
+    if !many(&chains) {
+        return read_by_chains(transport, table, chains, counted).map(Some);
+    }
     at_one_moment(transport, READING, |transport| {
-        let all = tables(transport)?;
-        let Some(table) = ours(&all) else { return Ok((None, false)) };
+        let tables = self::tables(transport)?;
+        let Some(table) = ours(&tables) else { return Ok(None) };
         let chains = listed::chains(transport, READING)?;
-        let by_several = many(&chains);
-        Ok((Some(read_by_chains(transport, table, chains, counted)?), by_several))
+        read_by_chains(transport, table, chains, counted).map(Some)
     })
 }
 

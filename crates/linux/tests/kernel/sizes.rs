@@ -73,11 +73,12 @@ fn sizes(plan: &HostPlan) -> (Duration, usize, usize) {
 }
 
 #[test]
-fn lookups_take_four_times_the_plain_form_or_a_mebibyte_at_most() {
+fn lookups_take_twelve_times_the_plain_form_or_a_mebibyte_at_most() {
     let mut worst: f64 = 0.0;
     let mut check = |name: &str, plan: &HostPlan| {
         let (took, size, plain) = sizes(plan);
-        let most = (4 * plain).max(1 << 20);
+        // The plain form itself is there besides; of more than 32 MiB lookups take three times as much.
+        let most = (13 * plain).min((32 << 20) + plain).max(4 * plain).max(1 << 20);
         println!("{name}: {size} bytes, plain {plain}, {took:.2?}");
         assert!(size <= most, "{name}: {size} bytes, and the plain form {plain}");
         assert!(took < Duration::from_secs(20), "{name}: {took:.2?}");
