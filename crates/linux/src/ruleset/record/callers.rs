@@ -10,8 +10,9 @@ use super::layout::{CALLERS, DECISIONS, FIRST, MOST, PREFIX, Place, keeps};
 use super::reports;
 use crate::LinuxError;
 use crate::transport::Transport;
-use foldhash::{HashMap, HashMapExt, HashSet};
+// Callers choose their addresses, so what they are looked up by is not hashed by what is fastest.
 use serde::{Deserialize, Serialize};
+use std::collections::{HashMap, HashSet};
 use tipstaff_core::plan::RuleId;
 use tipstaff_core::policy::Record;
 use tipstaff_core::program::Admitting;
@@ -71,7 +72,7 @@ impl Callers {
     /// Since when it is remembered whom each rule admits, by what it means; nothing of any, if somebody was left out
     /// for want of room.
     #[must_use]
-    pub fn since(&self) -> HashMap<&Admitting, u64> {
+    pub fn since(&self) -> foldhash::HashMap<&Admitting, u64> {
         let begun = self.begun.iter().filter(|_| self.no_room == 0);
         begun.map(|it| (&it.rule, it.since)).collect()
     }
