@@ -22,20 +22,24 @@ const NOW_AND_THEN: Duration = Duration::from_secs(3_600);
 /// [`Failure`] if the kernel cannot be read, or refuses.
 pub fn boot_if_gone(machine: &dyn Machine, home: &Home) -> Result<Booted, Failure> {
     settle::settle_what_waits(machine, home);
+    // This is asked twice a minute for as long as the machine runs, and rules that follow nothing need only be there.
+    let follows = confirmed(home).is_some_and(|it| it.follows);
+    let glance = if follows { None } else { machine.glance()? };
+    if let Some(host) = glance {
+        save_now_and_then(machine, home);
+        return Ok(there(host));
+    }
     let found = machine.rules()?;
     let how = match found {
         None => "our rules were gone from the kernel",
         Some(it) if it.dormant => "our table was asleep and decided nothing",
         Some(it) if is_hollow(machine, home, &it) => "our rules were gone from our table",
-        Some(it) if is_confirmed(machine, home, &it, only_was) => {
+        Some(it) if follows && is_confirmed(machine, home, &it, only_was) => {
             "interfaces have other names, or are on other networks, than when our rules were loaded"
         }
         Some(it) => {
             save_now_and_then(machine, home);
-            return Ok(Booted {
-                host: Some(it.host),
-                ..Booted::did(say::BootDid::There, Vec::new())
-            });
+            return Ok(there(it.host));
         }
     };
     // Only now: whoever releases writes down that it waits before taking anything out.
@@ -47,6 +51,10 @@ pub fn boot_if_gone(machine: &dyn Machine, home: &Home) -> Result<Booted, Failur
         booted.trouble.insert(0, how.to_owned());
     }
     Ok(booted)
+}
+
+fn there(host: String) -> Booted {
+    Booted { host: Some(host), ..Booted::did(say::BootDid::There, Vec::new()) }
 }
 
 /// Writes down who came, now and then: what comes between is lost if the machine goes down at once. There is

@@ -25,15 +25,23 @@ const HOLLOW: Harm = |batch| {
     batch.new_table(&nf::Table { name: TABLE.into(), ..nf::Table::default() });
 };
 
+const EMPTIED: Harm = |batch| {
+    batch.delete_rules(TABLE);
+};
+
 impl Reboot {
     fn harm(&self, by: Harm) {
+        self.meddle(by);
+        assert!(self.open(443), "everything passes");
+    }
+
+    fn meddle(&self, by: Harm) {
         let send = || {
             let mut batch = nf::Batch::begin(1);
             by(&mut batch);
             give(batch);
         };
         self.sluice().run(send).expect("run");
-        assert!(self.open(443), "everything passes");
     }
 }
 
@@ -92,6 +100,11 @@ fn rules_that_are_gone_are_put_back() {
             assert!(reboot.open(80) && reboot.open(2022) && !reboot.open(443), "{word}");
             assert_eq!(again(0), there);
         }
+        // What else is left of it lets nobody in, and decides nothing.
+        reboot.meddle(EMPTIED);
+        assert!(!reboot.open(80) && !reboot.open(2022));
+        assert!(again(1).contains("our rules were gone from our table"));
+        assert!(reboot.open(80) && reboot.open(2022));
         // What waits is its own way back's business: nothing is taken away from under it.
         reboot.run(&["release", "--confirm-within", "600"]).exits(0);
         assert_eq!(again(0), "nothing loaded: a change waits to be confirmed\n");

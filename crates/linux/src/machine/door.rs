@@ -32,6 +32,19 @@ pub trait Machine: Sync {
     /// [`LinuxError`] if the kernel does not let us read.
     fn rules(&self) -> Result<Option<Snapshot>, LinuxError>;
 
+    /// The host whose rules decide, without reading them all; `None` if it takes [`Machine::rules`] to tell whether any
+    /// do.
+    ///
+    /// # Errors
+    /// [`LinuxError`] if the kernel does not let us read.
+    fn glance(&self) -> Result<Option<String>, LinuxError> {
+        let decides = |it: &Snapshot| {
+            let mut entered = it.program.chains.iter().filter(|it| it.base.is_some());
+            !it.dormant && entered.any(|it| !it.rules.is_empty())
+        };
+        Ok(self.rules()?.filter(decides).map(|it| it.host))
+    }
+
     /// The host whose rules are in force, and the posture that they are in; `None`: in none.
     ///
     /// # Errors

@@ -50,6 +50,10 @@ impl Machine for Here {
         ruleset::read(&mut netfilter()?)
     }
 
+    fn glance(&self) -> Result<Option<String>, LinuxError> {
+        ruleset::glance(&mut netfilter()?)
+    }
+
     fn posture(&self) -> Result<Option<(String, Taken)>, LinuxError> {
         ruleset::taken(&mut netfilter()?)
     }

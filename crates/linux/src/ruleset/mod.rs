@@ -47,7 +47,7 @@ pub use others::{Denies, OtherChain, OtherTable, Sees, others};
 pub use owners::{Numbered, Whose, is_program};
 pub use quiet::{Tuple, keep_quiet};
 pub(crate) use read::tables;
-pub use read::{Snapshot, read, taken};
+pub use read::{Snapshot, glance, read, taken};
 pub(crate) use record::Decided;
 pub use record::{Began, Caller, Callers, MOST as MOST_CALLERS, Wanted, Who};
 pub use reported::reported;

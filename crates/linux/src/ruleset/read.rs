@@ -66,14 +66,41 @@ pub(crate) fn tables(transport: &mut dyn Transport) -> Result<Vec<nf::Table>, Li
 pub fn taken(transport: &mut dyn Transport) -> Result<Option<(String, Taken)>, LinuxError> {
     let tables = tables(transport)?;
     let Some(table) = ours(&tables) else { return Ok(None) };
+    let (host, taken) = heading(transport, table)?;
+    Ok(taken.map(|taken| (host, taken)))
+}
+
+/// The host whose rules decide, at a glance; `None` if it takes a closer look to tell whether any do: our table is not
+/// there, asleep, or has no rule where packets enter it.
+///
+/// # Errors
+/// [`LinuxError`] if the kernel does not let us read.
+pub fn glance(transport: &mut dyn Transport) -> Result<Option<String>, LinuxError> {
+    let tables = tables(transport)?;
+    let Some(table) = ours(&tables).filter(|it| it.flags & FLAG_DORMANT == 0) else {
+        return Ok(None);
+    };
+    for direction in Direction::ALL {
+        let rules = listed::rules_of_chain(transport, READING, TABLE, direction.as_str())?;
+        if !rules.is_empty() {
+            return Ok(Some(heading(transport, table)?.0));
+        }
+    }
+    Ok(None)
+}
+
+/// What our table says of itself.
+fn heading(
+    transport: &mut dyn Transport,
+    table: &nf::Table,
+) -> Result<(String, Option<Taken>), LinuxError> {
     let set = names::about_set();
     let sets = listed::sets(transport, READING)?;
     let says = match sets.iter().any(|it| it.table == TABLE && it.name == set.name) {
         true => listed::elements(transport, READING, &set)?,
         false => Vec::new(),
     };
-    let (host, taken) = says_of_itself(table, &says);
-    Ok(taken.map(|taken| (host, taken)))
+    Ok(says_of_itself(table, &says))
 }
 
 /// Tables that were made by versions before have it in their own user data.

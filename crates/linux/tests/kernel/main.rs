@@ -12,6 +12,7 @@ mod carried_over;
 mod ending;
 mod enforcement;
 mod faults;
+mod glancing;
 mod in_flight;
 mod instead;
 mod labs;
