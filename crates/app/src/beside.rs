@@ -4,6 +4,7 @@
 use crate::store::Home;
 use crate::threads::Threads;
 use crate::{Failure, Loaded, known};
+use std::sync::mpsc::sync_channel;
 use tipstaff_core::hands::Hands;
 use tipstaff_linux::ruleset::Snapshot;
 use tipstaff_linux::{LinuxError, Machine};
@@ -65,22 +66,32 @@ pub(crate) fn rules(
     }))
 }
 
-/// The kernel's rules; meanwhile a long policy's are worked out, and what else there is to be done for it is done.
+/// The kernel's rules, and what `then` makes of them and of what `work` does for a long policy. Meanwhile its rules are
+/// worked out.
 ///
 /// # Errors
 /// As for [`rules`].
-pub(crate) fn rules_and<T: Send>(
+pub(crate) fn rules_and<T: Send, R: Send>(
     machine: &dyn Machine,
     policy: &Loaded,
     work: impl FnOnce() -> T + Send,
-) -> Result<(Option<Snapshot>, Option<T>), LinuxError> {
+    then: impl FnOnce(Option<&Snapshot>, Option<T>) -> R + Send,
+) -> Result<(Option<Snapshot>, R), LinuxError> {
     if !is_long(policy) {
-        return Ok((machine.rules()?, None));
+        let held = machine.rules()?;
+        let made = then(held.as_ref(), None);
+        return Ok((held, made));
     }
-    let aside = || {
+    let (give, take) = sync_channel(1);
+    // The first of two never waits for the second, which may come after it.
+    let aside = move || {
+        let _ = give.send(work());
         policy.program();
-        work()
     };
-    let (done, held) = Threads.both(aside, || machine.rules());
-    Ok((held?, Some(done)))
+    let here = move || -> Result<(Option<Snapshot>, R), LinuxError> {
+        let held = machine.rules()?;
+        let made = then(held.as_ref(), take.recv().ok());
+        Ok((held, made))
+    };
+    Threads.both(aside, here).1
 }

@@ -10,13 +10,14 @@ use super::{
 };
 use crate::Outcome;
 use crate::store::Home;
+use crate::threads::Threads;
 use crate::vocabulary as say;
 use serde::Serialize;
 use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
-use tipstaff_core::analysis;
+use tipstaff_core::analysis::{self, First};
 use tipstaff_core::meaning::{Atlas, Fate, Meaning};
-use tipstaff_core::plan::{HostPlan, Kind as PlanKind, RuleId};
+use tipstaff_core::plan::{Act, HostPlan, Kind as PlanKind, RuleId};
 use tipstaff_core::policy::{NO_POSTURE, Rate, Source, Verdict};
 use tipstaff_core::program::{self, Drift, RuleProgram};
 use tipstaff_core::space::Direction;
@@ -154,17 +155,19 @@ pub fn report(
 /// `all`.
 fn of_policies(before: &Loaded, after: &Loaded, all: bool) -> Effects {
     let likely = |direction| likely_packet(direction, &after.plan);
-    let mut changes = analysis::compare(&before.plan, &after.plan, likely).changes;
-    let kind = |it: &analysis::Change| effect::kind(it.before.act, it.after.act);
-    changes.sort_by_key(|it| effect::rank(kind(it)));
-    let kinds: Vec<say::Effect> = changes.iter().map(kind).collect();
-    if !all {
-        changes.truncate(LISTED);
-    }
+    let first = First { rank, most: if all { usize::MAX } else { LISTED } };
+    let found = analysis::compare_by(&Threads, [&before.plan, &after.plan], first, likely);
+    let told = found.changes.iter().map(|it| (it.before.act, it.after.act));
+    let kinds = told.chain(found.others).map(|it| effect::kind(it.0, it.1)).collect::<Vec<_>>();
     let (old, new) = ((&before.policy, &before.plan), (&after.policy, &after.plan));
-    let changes = effect::in_words(&changes, old, new);
+    let changes = effect::in_words(&found.changes, old, new);
     let more_changes = kinds.len() - changes.len();
     Effects { changes, more_changes, changes_known: true, kinds }
+}
+
+/// Where a difference between two acts stands in a list.
+fn rank(before: Act, after: Act) -> usize {
+    effect::rank(effect::kind(before, after))
 }
 
 /// Compares what two policies do to packets.
@@ -280,28 +283,28 @@ pub(crate) fn from_kernel(
     put_there: impl FnOnce() -> Option<Loaded>,
     all: bool,
 ) -> FromKernel {
-    let found = found.as_of(policy.now);
-    let drifts = program::compare(&policy.program().as_of(policy.now), &found);
-    if !drifts.iter().any(Drift::is_of_rules) {
-        // What has the form that it was given means what it was given for.
-        let effects = Effects { changes_known: true, ..Effects::default() };
-        return FromKernel { effects, decisions: Some(BTreeSet::new()) };
-    }
-    // The same is so of what was there before; and from one policy to another only what is edited matters, however
-    // long they are.
+    // From one policy to another only what is edited matters, however long they are.
     let before = if beside::is_long(policy) { put_there() } else { None };
     if let Some(before) = &before
         && let Some(changes) = from_policy(before, policy, all)
     {
         return changes;
     }
+    let found = found.as_of(policy.now);
+    let drifts = program::compare(&policy.program().as_of(policy.now), &found);
+    if before.is_none() && !drifts.iter().any(Drift::is_of_rules) {
+        // What has the form that it was given means what it was given for.
+        let effects = Effects { changes_known: true, ..Effects::default() };
+        return FromKernel { effects, decisions: Some(BTreeSet::new()) };
+    }
     let mut atlas = atlas(all);
-    let meant = atlas.plan(&policy.plan);
-    let found = match before {
-        Some(before) => atlas.plan(&before.plan),
-        None => atlas.program(&found),
+    let meanings = match before {
+        Some(before) => {
+            let [meant, found] = atlas.plans(&Threads, [&policy.plan, &before.plan]);
+            Meanings { meant, found }
+        }
+        None => Meanings::of(&mut atlas, policy, &found),
     };
-    let meanings = Meanings { meant, found };
     let decisions = (!atlas.is_exhausted()).then(|| changed(&atlas, &meanings));
     let effects = differences(&mut atlas, policy, &meanings, true, all);
     FromKernel { effects, decisions }
@@ -310,7 +313,7 @@ pub(crate) fn from_kernel(
 /// What changes from one policy to another; `None` if they differ in too much to be told line by line.
 fn from_policy(before: &Loaded, after: &Loaded, all: bool) -> Option<FromKernel> {
     let likely = |direction| likely_packet(direction, &after.plan);
-    let mut noticed = analysis::compare_decisions(&before.plan, &after.plan, likely)?;
+    let mut noticed = analysis::compare_decisions(&Threads, [&before.plan, &after.plan], likely)?;
     let kind = |it: &analysis::Change| effect::kind(it.before.act, it.after.act);
     noticed.changes.sort_by_key(|it| effect::rank(kind(it)));
     let kinds: Vec<say::Effect> = noticed.changes.iter().map(kind).collect();

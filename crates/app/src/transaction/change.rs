@@ -19,8 +19,8 @@ use crate::vocabulary as say;
 use crate::{Failure, Loaded, beside, compare, cut, enforce, known, live, logging, programs, shut};
 use std::borrow::Cow;
 use tipstaff_core::plan::{RuleId, TURNED_AWAY};
-use tipstaff_linux::LinuxError;
 use tipstaff_linux::ruleset::Snapshot;
+use tipstaff_linux::{LinuxError, Machine};
 
 pub(crate) fn carry_out(
     policy: &Loaded,
@@ -36,9 +36,8 @@ pub(crate) fn carry_out(
     // Whoever else changes what is enforced waits until this is done.
     let mut docket = if options.dry { None } else { Some(opened(options.machine, options.home)?) };
     let generation = Some(options.machine.generation()?);
-    let (before, last) = rules_and_last(policy, options)?;
+    let (before, report) = rules_and_foreseen(policy, options)?;
     let seen = Seen { rules: before.as_ref(), generation };
-    let report = foreseen(policy, options, before.as_ref(), last);
     let reset = counting_anew(&report, kind);
     let Some(docket) = docket.as_mut() else {
         return Ok(Report { done: say::Changed::WouldEnforce, ..report });
@@ -109,15 +108,17 @@ fn counting_anew(report: &Report, kind: Kind) -> Vec<String> {
     changed.map(|it| it.changed.clone()).unwrap_or_default()
 }
 
-/// What the kernel holds, and of a long policy what was confirmed last.
-fn rules_and_last(
+/// What the kernel holds, and what the change would do. Of a long policy what was confirmed last says much of that.
+fn rules_and_foreseen(
     policy: &Loaded,
     options: &Options<'_>,
-) -> Result<(Option<Snapshot>, Last), LinuxError> {
-    let (machine, home) = (options.machine, options.home);
+) -> Result<(Option<Snapshot>, Report), LinuxError> {
+    let Options { machine, home, all, dry, .. } = *options;
     let last = || confirmed_before(machine, home, policy);
-    let (before, last) = beside::rules_and(machine, policy, last)?;
-    Ok((before, last.flatten()))
+    let foreseen = |before: Option<&Snapshot>, last: Option<Last>| {
+        foreseen(policy, (machine, all, dry), before, last.flatten())
+    };
+    beside::rules_and(machine, policy, last, foreseen)
 }
 
 /// What follows by itself from an entry does not take the place of what somebody has put in force since.
@@ -186,19 +187,19 @@ fn shut_out(policy: &Loaded, options: &Options<'_>, report: &mut Report) {
 /// What a change would do.
 fn foreseen(
     policy: &Loaded,
-    options: &Options<'_>,
+    (machine, all, dry): (&dyn Machine, bool, bool),
     before: Option<&Snapshot>,
     last: Last,
 ) -> Report {
     let (effects, changed) = match before {
         Some(snapshot) => {
             let put_there = || put_there(last, snapshot);
-            let found = compare::from_kernel(policy, &snapshot.program, put_there, options.all);
+            let found = compare::from_kernel(policy, &snapshot.program, put_there, all);
             (found.effects, found.decisions)
         }
         None => (Effects { changes_known: true, ..Effects::default() }, None),
     };
-    let report = enforce::report(options.machine, policy, before, changed.as_ref());
+    let report = enforce::report(machine, policy, before, changed.as_ref());
     let mut remarks = live::odd_interfaces(policy);
     if policy.clock_is_wrong {
         remarks.push(
@@ -207,11 +208,11 @@ fn foreseen(
                 .into(),
         );
     }
-    remarks.extend(shut::remark(options.machine));
-    if before.is_some_and(|it| it.dormant) && !options.dry {
+    remarks.extend(shut::remark(machine));
+    if before.is_some_and(|it| it.dormant) && !dry {
         remarks.push("our table was asleep and decided nothing; it is awake again".into());
     }
-    let stays_open = if before.is_none() { stays_open(policy, options.all) } else { Vec::new() };
+    let stays_open = if before.is_none() { stays_open(policy, all) } else { Vec::new() };
     Report {
         posture: policy.plan.taken.as_ref().map(|it| it.name.clone()),
         enforced: Some(report),

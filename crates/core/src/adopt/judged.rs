@@ -118,16 +118,18 @@ pub(super) fn meaning(atlas: &mut Atlas, plan: &HostPlan, left: Left) -> Meaning
 
 /// Where packets fare otherwise by the second of two.
 pub(super) fn differing(atlas: &Atlas, theirs: &Meaning, ours: &Meaning) -> Vec<Differs> {
-    let all = atlas.differing(theirs, ours, &likely);
-    let mut all: Vec<Differs> = all
-        .into_iter()
-        .map(|(direction, theirs, ours, packet)| Differs {
-            direction,
-            theirs: theirs.by().map_or_else(|| theirs.to_string(), ToString::to_string),
-            their_verdict: theirs.verdict(),
-            ours: ours.by().map_or_else(|| ours.to_string(), ToString::to_string),
-            our_verdict: ours.verdict(),
-            packet,
+    let all = atlas.differing(theirs, ours);
+    let mut all: Vec<Differs> = (0..)
+        .zip(all.pairs())
+        .filter_map(|(at, (direction, theirs, ours))| {
+            Some(Differs {
+                direction,
+                theirs: theirs.by().map_or_else(|| theirs.to_string(), ToString::to_string),
+                their_verdict: theirs.verdict(),
+                ours: ours.by().map_or_else(|| ours.to_string(), ToString::to_string),
+                our_verdict: ours.verdict(),
+                packet: all.packet(at, &likely(direction))?,
+            })
         })
         .collect();
     all.sort_by(|a, b| (a.direction, &a.theirs, &a.ours).cmp(&(b.direction, &b.theirs, &b.ours)));

@@ -17,6 +17,11 @@ impl Budget {
         Self { left: steps }
     }
 
+    /// How many more may be taken.
+    pub(super) fn left(&self) -> usize {
+        self.left
+    }
+
     /// Takes some steps.
     ///
     /// # Errors

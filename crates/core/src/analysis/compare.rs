@@ -1,14 +1,18 @@
 //! Which packets two plans treat differently.
 
 use super::budget::{Budget, Spent};
+use super::edited::{Same, changed};
+use super::first::First;
 use super::index::Hulls;
 use super::lines::{Line, Lines, find};
 use super::parts::Parts;
 use super::question::STEPS;
+use crate::hands::{Hands, OneByOne, Turn, in_turns};
 use crate::meaning::Atlas;
 use crate::plan::{Act, HostPlan, Kind, RuleId};
 use crate::space::{Direction, Packet, Piece, join};
-use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// What one of two plans does with some packets.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,8 +43,10 @@ pub struct Change {
 /// How two plans differ.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Comparison {
-    /// All differences; none exactly when every packet fares alike.
+    /// The differences, or those of them that come first; none exactly when every packet fares alike.
     pub changes: Vec<Change>,
+    /// What is done, before and after, with the packets of each of the others.
+    pub others: Vec<(Act, Act)>,
 }
 
 /// The packets that fare differently by two plans, by the decisions that say so. Names and what is
@@ -51,10 +57,24 @@ pub fn compare(
     after: &HostPlan,
     likely: impl Fn(Direction) -> Packet,
 ) -> Comparison {
-    let by_lines = all_lines(before, after, &likely, Same::Acts);
-    let changes =
-        by_lines.map_or_else(|Spent| by_diagrams(before, after, &likely), |found| found.changes);
-    Comparison { changes }
+    compare_by(&OneByOne, [before, after], First::ALL, likely)
+}
+
+/// Likewise the first of them, by some hands.
+#[must_use]
+pub fn compare_by(
+    hands: &impl Hands,
+    plans: [&HostPlan; 2],
+    first: First,
+    likely: impl Fn(Direction) -> Packet,
+) -> Comparison {
+    match all_lines(hands, plans, &likely, Same::Acts) {
+        Ok(Noticed { mut changes, .. }) => {
+            let others = first.sort(&mut changes, |it| (it.before.act, it.after.act));
+            Comparison { changes, others }
+        }
+        Err(Spent) => by_diagrams(hands, plans, first, &likely),
+    }
 }
 
 /// How two plans differ, and which decisions notice.
@@ -71,35 +91,29 @@ pub struct Noticed {
 /// differ in too much to be told line by line.
 #[must_use]
 pub fn compare_decisions(
-    before: &HostPlan,
-    after: &HostPlan,
+    hands: &impl Hands,
+    plans: [&HostPlan; 2],
     likely: impl Fn(Direction) -> Packet,
 ) -> Option<Noticed> {
-    all_lines(before, after, &likely, Same::Decisions).ok()
+    all_lines(hands, plans, &likely, Same::Decisions).ok()
 }
 
 /// With more changed lines than these, diagrams of everything are worked out in the time of fewer steps.
 const MANY: usize = 8_000;
-
-/// When lines of two lists are alike.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Same {
-    /// If they do the same with the same packets.
-    Acts,
-    /// If they do so by the same decision.
-    Decisions,
-}
+/// Of so many, one is looked at beforehand: they are given up if all take more than twice the steps that there are.
+const SOME: usize = 32;
 
 fn all_lines(
-    before: &HostPlan,
-    after: &HostPlan,
+    hands: &impl Hands,
+    [before, after]: [&HostPlan; 2],
     likely: &dyn Fn(Direction) -> Packet,
     same: Same,
 ) -> Result<Noticed, Spent> {
     let mut all = Noticed::default();
     for direction in Direction::ALL {
-        let (old, new) = (Lines::of(before.chain(direction)), Lines::of(after.chain(direction)));
-        let found = compare_lines(&old, &new, &likely(direction), same)?;
+        let (old, new) =
+            hands.both(|| Lines::of(before.chain(direction)), || Lines::of(after.chain(direction)));
+        let found = compare_lines(hands, &old, &new, &likely(direction), same)?;
         all.changes.extend(found.changes);
         all.decisions.extend(found.decisions);
     }
@@ -114,34 +128,64 @@ fn side(line: &Line<'_>) -> Side {
     Side { by: line.of.id.clone(), act: line.of.act }
 }
 
+/// The packets of a changed line that a line of the old list took, and one of the new list takes.
+type Taken<'l, 'p> = (Piece, &'l Line<'p>, &'l Line<'p>);
+
 fn compare_lines(
+    hands: &impl Hands,
     old: &Lines<'_>,
     new: &Lines<'_>,
     likely: &Packet,
     same: Same,
 ) -> Result<Noticed, Spent> {
-    let mut found: BTreeMap<(usize, usize), (Vec<Piece>, Side, Side)> = BTreeMap::new();
-    let mut decisions = BTreeSet::new();
     let changed = changed(old, new, same);
-    let mut budget = Budget::new(if changed.len() > MANY { STEPS / 8 } else { STEPS });
+    let bound = if changed.len() > MANY { STEPS / 8 } else { STEPS };
     let seen = Hulls::of(changed.iter().map(|line| line.what().1));
-    for (at, line) in changed.iter().enumerate() {
+    let spent = AtomicUsize::new(0);
+    let of_line = |at: usize| -> Result<Vec<Taken<'_, '_>>, Spent> {
+        let line = changed[at];
+        let mut budget = Budget::new(bound);
         // Packets that an earlier changed line matches have been looked at.
         let mut left = Parts::of([line.piece.clone()]);
         for known in seen.meeting(line.what().1).take_while(|&known| known < at) {
             left.take(changed[known].what(), &mut budget)?;
         }
+        let mut taken = Vec::new();
         for (piece, first) in old.shares(left.rest().collect(), &mut budget)? {
             for (part, second) in new.shares(vec![piece], &mut budget)? {
-                decisions.extend(noticing(first, second));
-                if !fares_alike(first.of.act, second.of.act) {
-                    found
-                        .entry((first.decision, second.decision))
-                        .or_insert_with(|| (Vec::new(), side(first), side(second)))
-                        .0
-                        .push(part);
-                }
+                taken.push((part, first, second));
             }
+        }
+        // All lines together have so many steps, whoever takes them.
+        let steps = bound - budget.left();
+        let all = spent.fetch_add(steps, Ordering::Relaxed).saturating_add(steps);
+        if all > bound { Err(Spent) } else { Ok(taken) }
+    };
+    if changed.len() > MANY {
+        // Most often they are far too many, which a few of them show.
+        for at in (0..changed.len()).step_by(SOME) {
+            of_line(at)?;
+        }
+        if spent.swap(0, Ordering::Relaxed).saturating_mul(SOME) > bound.saturating_mul(2) {
+            return Err(Spent);
+        }
+    }
+    let work = |turn: Turn| turn.map(|at| Ok((at, of_line(at)?))).collect::<Result<Vec<_>, _>>();
+    let mut taken: Vec<(usize, Vec<Taken<'_, '_>>)> = Vec::with_capacity(changed.len());
+    for part in in_turns(hands, changed.len(), &work) {
+        taken.extend(part?);
+    }
+    taken.sort_unstable_by_key(|it| it.0);
+    let mut found: BTreeMap<(usize, usize), (Vec<Piece>, Side, Side)> = BTreeMap::new();
+    let mut decisions = BTreeSet::new();
+    for (part, first, second) in taken.into_iter().flat_map(|it| it.1) {
+        decisions.extend(noticing(first, second));
+        if !fares_alike(first.of.act, second.of.act) {
+            found
+                .entry((first.decision, second.decision))
+                .or_insert_with(|| (Vec::new(), side(first), side(second)))
+                .0
+                .push(part);
         }
     }
     let direction = old.direction;
@@ -153,6 +197,7 @@ fn compare_lines(
             Change { direction, before, after, pieces, rest: false, witness }
         })
         .collect();
+    let mut budget = Budget::new(bound.saturating_sub(spent.into_inner()));
     if let Some(rest) = rest(old, new, likely, &mut budget)? {
         let same = rest.before.by == rest.after.by;
         decisions.extend(same.then(|| rest.after.by.clone()));
@@ -196,106 +241,35 @@ fn rest(
     }))
 }
 
-/// The lines of rules that are in one list only, or in another order. A packet that none of them
-/// matches meets the same lines in the same order in both, and so the same one first.
-fn changed<'l, 'p>(old: &'l Lines<'p>, new: &'l Lines<'p>, same: Same) -> Vec<&'l Line<'p>> {
-    let is_rule = |line: &&Line<'_>| line.of.id.kind != Kind::Default;
-    let first: Vec<&Line<'_>> = old.list.iter().filter(is_rule).collect();
-    let second: Vec<&Line<'_>> = new.list.iter().filter(is_rule).collect();
-    // Most of an edited list stands at its beginning and its end as it did.
-    let alike = |pair: &(&&'l Line<'p>, &&'l Line<'p>)| what(pair.0, same) == what(pair.1, same);
-    let begin = first.iter().zip(&second).take_while(alike).count();
-    let (first, second) = (&first[begin..], &second[begin..]);
-    let end = first.iter().rev().zip(second.iter().rev()).take_while(alike).count();
-    let (first, second) = (&first[..first.len() - end], &second[..second.len() - end]);
-    let mut places: HashMap<_, VecDeque<usize>> = HashMap::new();
-    for (at, line) in second.iter().enumerate() {
-        places.entry(what(line, same)).or_default().push_back(at);
-    }
-    let partners: Vec<Option<usize>> = first
-        .iter()
-        .map(|line| places.get_mut(&what(line, same)).and_then(VecDeque::pop_front))
-        .collect();
-    let kept = longest_ascent(&partners);
-    let mut stays = vec![false; second.len()];
-    let mut list = Vec::new();
-    for (at, line) in first.iter().enumerate() {
-        match partners[at].filter(|_| kept[at]) {
-            Some(partner) => stays[partner] = true,
-            None => list.push(*line),
-        }
-    }
-    list.extend(second.iter().zip(stays).filter(|(_, stays)| !stays).map(|(line, _)| *line));
-    list
-}
-
-/// What of a line has to be alike.
-fn what<'l>(line: &'l Line<'_>, same: Same) -> (Act, Option<&'l RuleId>, &'l Piece) {
-    (line.of.act, (same == Same::Decisions).then_some(&line.of.id), &line.piece)
-}
-
-/// Which of the numbers belong to a longest list of ascending ones (patience sorting: C. Schensted,
-/// "Longest Increasing and Decreasing Subsequences", 1961).
-fn longest_ascent(numbers: &[Option<usize>]) -> Vec<bool> {
-    // For each length the place of the smallest number that ends such a list.
-    let mut ends: Vec<usize> = Vec::new();
-    let mut before: Vec<Option<usize>> = vec![None; numbers.len()];
-    for (at, number) in numbers.iter().enumerate() {
-        if number.is_none() {
-            continue;
-        }
-        let length = ends.partition_point(|&end| numbers[end] < *number);
-        before[at] = length.checked_sub(1).map(|shorter| ends[shorter]);
-        if length == ends.len() {
-            ends.push(at);
-        } else {
-            ends[length] = at;
-        }
-    }
-    let mut kept = vec![false; numbers.len()];
-    let mut next = ends.last().copied();
-    while let Some(at) = next {
-        kept[at] = true;
-        next = before[at];
-    }
-    kept
-}
-
 /// Where lists differ all over, the diagrams of everything tell what differs, if not in words.
 fn by_diagrams(
-    before: &HostPlan,
-    after: &HostPlan,
+    hands: &impl Hands,
+    plans: [&HostPlan; 2],
+    first: First,
     likely: &dyn Fn(Direction) -> Packet,
-) -> Vec<Change> {
+) -> Comparison {
     let mut atlas = Atlas::new();
-    let (old, new) = (atlas.plan(before), atlas.plan(after));
-    let acts = |plan: &HostPlan| -> HashMap<RuleId, Act> {
-        plan.decisions().map(|(_, it)| (it.id.clone(), it.act)).collect()
-    };
-    let (were, are) = (acts(before), acts(after));
-    let mut changes = Vec::new();
-    for (direction, first, second, witness) in atlas.differing(&old, &new, likely) {
-        let (Some(first), Some(second)) = (first.by(), second.by()) else { continue };
-        let (Some(&was), Some(&is)) = (were.get(first), are.get(second)) else { continue };
-        changes.push(Change {
-            direction,
-            before: Side { by: first.clone(), act: was },
-            after: Side { by: second.clone(), act: is },
-            pieces: Vec::new(),
-            rest: false,
-            witness: Some(witness),
-        });
+    let [old, new] = atlas.plans(hands, plans);
+    let [were, are] = plans.map(|plan| -> HashMap<&RuleId, Act> {
+        plan.decisions().map(|(_, it)| (&it.id, it.act)).collect()
+    });
+    let differing = atlas.differing(&old, &new);
+    let mut list = Vec::new();
+    for (at, (direction, old, new)) in differing.pairs().enumerate() {
+        let (Some(old), Some(new)) = (old.by(), new.by()) else { continue };
+        let (Some(&was), Some(&is)) = (were.get(old), are.get(new)) else { continue };
+        list.push((at, direction, (old, was), (new, is)));
     }
-    changes
-}
-
-#[cfg(test)]
-mod tests {
-    use super::longest_ascent;
-
-    #[test]
-    fn the_fewest_lines_count_as_moved() {
-        let numbers = [Some(3), Some(0), None, Some(1), Some(2), Some(4)];
-        assert_eq!(longest_ascent(&numbers), [false, true, false, true, true, true]);
-    }
+    let others = first.sort(&mut list, |it| (it.2.1, it.3.1));
+    let likely = Direction::ALL.map(likely);
+    let side = |(by, act): (&RuleId, Act)| Side { by: by.clone(), act };
+    let changes = list.into_iter().map(|(at, direction, old, new)| Change {
+        direction,
+        before: side(old),
+        after: side(new),
+        pieces: Vec::new(),
+        rest: false,
+        witness: differing.packet(at, &likely[direction as usize]),
+    });
+    Comparison { changes: changes.collect(), others }
 }

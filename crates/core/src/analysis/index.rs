@@ -2,31 +2,32 @@
 
 use super::hull::Hull;
 use crate::space::ByProtocol;
-use std::cell::{Cell, OnceCell};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// So many questions are answered by looking at each condition: to make an index costs about as much.
 const SCANS: usize = 64;
 
 /// The hulls of a list of conditions.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub(super) struct Hulls {
     list: Vec<Hull>,
     /// Made once it pays.
-    index: OnceCell<Index>,
-    scans: Cell<usize>,
+    index: OnceLock<Index>,
+    scans: AtomicUsize,
 }
 
 impl Hulls {
     /// The hulls, in the order of the list.
     pub(super) fn of<'h>(hulls: impl Iterator<Item = &'h Hull>) -> Self {
-        Self { list: hulls.copied().collect(), index: OnceCell::new(), scans: Cell::new(0) }
+        Self { list: hulls.copied().collect(), index: OnceLock::new(), scans: AtomicUsize::new(0) }
     }
 
     /// The places, ascending, of the hulls that meet this one.
     pub(super) fn meeting<'s>(&'s self, hull: &Hull) -> impl Iterator<Item = usize> + use<'s> {
         let hull = *hull;
-        self.scans.set(self.scans.get() + 1);
-        let indexed = self.scans.get() > SCANS;
+        let indexed =
+            self.index.get().is_some() || self.scans.fetch_add(1, Ordering::Relaxed) >= SCANS;
         let places =
             indexed.then(|| self.index.get_or_init(|| Index::new(&self.list)).meeting(&hull));
         let all = if indexed { 0..0 } else { 0..self.list.len() };

@@ -59,7 +59,7 @@ impl Line<'_> {
 }
 
 /// The conditions of one direction, in order.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub(super) struct Lines<'p> {
     /// The direction of the list.
     pub direction: Direction,

@@ -9,8 +9,10 @@
 mod budget;
 mod compare;
 mod deciding;
+mod edited;
 mod expect;
 mod findings;
+mod first;
 mod hull;
 mod index;
 mod lines;
@@ -21,13 +23,14 @@ mod question;
 mod reopening;
 mod samples;
 
-pub use compare::{Change, Comparison, Noticed, Side, compare, compare_decisions};
+pub use compare::{Change, Comparison, Noticed, Side, compare, compare_by, compare_decisions};
 pub use expect::{Failing, failing};
 pub use findings::{
     Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, Published, RoutingMark,
     Scope, Subject, Use, explain, kinds, nearly_everybody, odd_interface, reachable, review,
     review_errors, review_expectations, review_machine,
 };
+pub use first::First;
 pub use lines::piece_of;
 pub use narrowing::{Narrowed, Narrowness, lasting, narrowed};
 pub use pairs::{

@@ -2,17 +2,11 @@
 
 use super::atlas::{Atlas, Meaning, Region};
 use super::combine::{Both, Memo};
-use super::diagram::{Diagram, low_bits};
+use super::diagram::Diagram;
 use super::fate::{Fate, INSIDE, NOTHING};
-use super::nearest::like;
 use super::table::Table;
-use crate::space::{Direction, Family, Packet};
-use std::collections::hash_map::Entry;
+use crate::space::Direction;
 use std::collections::{BTreeSet, HashMap, HashSet};
-use std::net::{Ipv4Addr, Ipv6Addr};
-
-/// The pair of nodes before, and the values of which field led on from there: the first of them, and the first behind.
-type Way = ((Diagram, Diagram), u16, u128, Option<u128>);
 
 /// Packets that two meanings treat differently, all in the same way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -64,72 +58,6 @@ impl Atlas {
             }
         }
         pairs
-    }
-
-    /// Each pair of different fates that packets have by the two meanings, with one packet that
-    /// has them. Unlike [`Atlas::differences`], it does not tell apart which packets those are, and
-    /// so is done in one pass.
-    #[must_use]
-    pub fn differing(
-        &self,
-        first: &Meaning,
-        second: &Meaning,
-        likely: &dyn Fn(Direction) -> Packet,
-    ) -> Vec<(Direction, &Fate, &Fate, Packet)> {
-        let mut list = Vec::new();
-        for direction in Direction::ALL {
-            let roots = (first.roots[direction as usize], second.roots[direction as usize]);
-            // How each pair of nodes was first come to: from which pair, by which bit.
-            let mut ways: Table<(Diagram, Diagram), Option<Way>> = Table::default();
-            ways.insert(roots, None);
-            let mut open = vec![roots];
-            let mut leaves = Vec::new();
-            while let Some((a, b)) = open.pop() {
-                if let (Some(x), Some(y)) = (a.as_leaf(), b.as_leaf()) {
-                    if !self.fates.fate(x).fares_like(self.fates.fate(y)) {
-                        leaves.push((a, b));
-                    }
-                    continue;
-                }
-                let bit = self.diagrams.first_bit(a).min(self.diagrams.first_bit(b));
-                let mut both = Both::of(&self.diagrams, a, b, bit);
-                let mut next = both.next(&self.diagrams);
-                while let Some((first, x, y)) = next {
-                    next = both.next(&self.diagrams);
-                    if x != y
-                        && let Entry::Vacant(vacant) = ways.entry((x, y))
-                    {
-                        vacant.insert(Some(((a, b), bit, first, next.map(|it| it.0))));
-                        open.push((x, y));
-                    }
-                }
-            }
-            for (a, b) in leaves {
-                let shown = |likely: &Packet| {
-                    let mut values = self.words.values(likely);
-                    let (mut at, mut steps) = ((a, b), Vec::new());
-                    while let Some(Some((from, bit, first, behind))) = ways.get(&at) {
-                        steps.push((*bit, *first, *behind));
-                        at = *from;
-                    }
-                    for (bit, first, behind) in steps.into_iter().rev() {
-                        let width = values.width(bit);
-                        let range = (first, behind.map_or(low_bits(width), |it| it - 1));
-                        values.set(bit, like(values.value(bit), &[range], width));
-                    }
-                    self.words.packet(&values, direction)
-                };
-                let likely = likely(direction);
-                let mut packet = shown(&likely);
-                if packet.family() != likely.family() {
-                    // What the difference leaves open of its addresses is not taken from another version's.
-                    packet = shown(&of_the_other_version(likely));
-                }
-                let fate = |it: Diagram| self.fates.fate(it.as_leaf().unwrap_or_default());
-                list.push((direction, fate(a), fate(b), packet));
-            }
-        }
-        list
     }
 
     /// Where packets fare differently by the two meanings, whoever decides, up to `most`
@@ -198,16 +126,4 @@ impl Atlas {
             it.as_leaf().map(|it| if it == leaf { INSIDE } else { NOTHING })
         })
     }
-}
-
-/// A packet with addresses of the other IP version, kept free for examples (RFC 3849, RFC 5737).
-fn of_the_other_version(packet: Packet) -> Packet {
-    let [source, destination] = match packet.family() {
-        Family::V4 => [
-            Ipv6Addr::new(0x2001, 0xdb8, 0xbad, 0, 0, 0, 0, 9).into(),
-            Ipv6Addr::new(0x2001, 0xdb8, 2, 0, 0, 0, 0, 0x10).into(),
-        ],
-        Family::V6 => [Ipv4Addr::new(203, 0, 113, 9).into(), Ipv4Addr::new(192, 0, 2, 10).into()],
-    };
-    Packet { source, destination, ..packet }
 }

@@ -127,12 +127,19 @@ impl Fates {
         Diagram::leaf(number)
     }
 
+    /// All of them, by their places.
+    pub(super) fn all(&self) -> impl Iterator<Item = &Fate> {
+        self.list.iter()
+    }
+
+    /// The place of the fate with a leaf's number, if that is not taken.
+    pub(super) fn place(number: u32) -> Option<usize> {
+        (number as usize).checked_sub(TAKEN)
+    }
+
     /// The fate of a leaf's number.
     pub(super) fn fate(&self, number: u32) -> &Fate {
-        (number as usize)
-            .checked_sub(TAKEN)
-            .and_then(|at| self.list.get(at))
-            .unwrap_or(&Fate::Undecided)
+        Self::place(number).and_then(|at| self.list.get(at)).unwrap_or(&Fate::Undecided)
     }
 
     /// What becomes of packets of the first leaf, if packets beyond its rates go on to the second.

@@ -15,6 +15,7 @@ mod chains;
 mod combine;
 mod compare;
 mod diagram;
+mod differing;
 mod fate;
 mod fields;
 mod firsts;
@@ -27,4 +28,5 @@ mod table;
 
 pub use atlas::{Atlas, Meaning, Region};
 pub use compare::Difference;
+pub use differing::Differing;
 pub use fate::Fate;

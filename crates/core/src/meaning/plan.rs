@@ -1,14 +1,16 @@
 //! The meaning of a plan.
 
 use super::atlas::{Atlas, Meaning};
-use super::diagram::Diagram;
-use super::fate::{Fate, NOTHING};
+use super::diagram::{Diagram, Diagrams};
+use super::fate::{Fate, Fates, NOTHING};
 use super::fields::{
     ASKED, DESTINATION_IS, FAMILY, ICMP_TYPE, IN_INTERFACE, OUT_INTERFACE, PORT, PROGRAM, PROTOCOL,
     SOURCE_IS, SOURCE_PORT, STATE, USER, address_ways, destination, icmp, relation_ways, source,
     state_ways, ways,
 };
 use super::firsts::Firsts;
+use super::table::Table;
+use crate::hands::Hands;
 use crate::plan::{Act, Chain, Condition, Decision, HostPlan};
 use crate::policy::Verdict;
 use crate::space::{Family, RangeSet};
@@ -18,6 +20,48 @@ impl Atlas {
     /// The meaning of a plan.
     pub fn plan(&mut self, plan: &HostPlan) -> Meaning {
         Meaning { roots: [0, 1, 2].map(|at: usize| self.plan_chain(&plan.chains[at])) }
+    }
+
+    /// The meanings of two plans.
+    pub fn plans(&mut self, hands: &impl Hands, plans: [&HostPlan; 2]) -> [Meaning; 2] {
+        // Both know names by the same numbers then.
+        plans.iter().for_each(|it| self.know_names(it));
+        let mut other = Self {
+            diagrams: Diagrams::within(self.diagrams.most()),
+            fates: Fates::default(),
+            words: self.words.clone(),
+        };
+        let [first, second] = plans;
+        let (first, second) = hands.both(|| self.plan(first), || other.plan(second));
+        [first, self.take(&other, second)]
+    }
+
+    /// Knows the names in a plan, in the order in which they are met.
+    fn know_names(&mut self, plan: &HostPlan) {
+        let decisions = plan.chains.iter().flat_map(|it| &it.decisions);
+        for condition in
+            decisions.filter(|it| it.idle.is_none()).flat_map(|decision| &decision.conditions)
+        {
+            self.words.users.ways(&condition.users, NOTHING);
+            self.words.programs.ways(&condition.programs, NOTHING);
+            self.words.interface_ways(&condition.out_interface, NOTHING);
+            self.words.interface_ways(&condition.in_interface, NOTHING);
+        }
+    }
+
+    /// A meaning of another atlas that knows the same names by the same numbers.
+    fn take(&mut self, other: &Self, meaning: Meaning) -> Meaning {
+        let leaves = other.fates.all().map(|it| self.fates.leaf(it.clone())).collect::<Vec<_>>();
+        if other.is_exhausted() {
+            self.diagrams.exhaust();
+        }
+        let mut known = Table::default();
+        let roots = meaning.roots.map(|root| {
+            self.diagrams.taken_from(&other.diagrams, root, &mut known, &mut |number| {
+                Fates::place(number).and_then(|at| leaves.get(at)).copied().unwrap_or(NOTHING)
+            })
+        });
+        Meaning { roots }
     }
 
     fn plan_chain(&mut self, chain: &Chain) -> Diagram {

@@ -6,6 +6,7 @@ use tipstaff_core::analysis::{
     Finding, admitted, compare, compare_decisions, ordinary, review, review_errors, shares,
 };
 use tipstaff_core::generate::{Generator, NOW};
+use tipstaff_core::hands::OneByOne;
 use tipstaff_core::meaning::Atlas;
 use tipstaff_core::plan::{Act, HostPlan, Kind, RuleId};
 use tipstaff_core::policy::{Severity, Verdict};
@@ -112,7 +113,7 @@ fn decisions_notice_by_lines_what_they_do_by_diagrams() {
         let mut dice = Generator::new(seed);
         for direction in Direction::ALL.into_iter().cycle().take(12) {
             let other = edited(&plan, direction, &mut dice);
-            let found = compare_decisions(&plan, &other, likely).expect("few lines");
+            let found = compare_decisions(&OneByOne, [&plan, &other], likely).expect("few lines");
             assert_eq!(found.changes, compare(&plan, &other, likely).changes, "{text}");
             let mut atlas = Atlas::new();
             let (old, new) = (atlas.plan(&plan), atlas.plan(&other));
