@@ -3,6 +3,7 @@
 use super::finding::{Finding, words};
 use super::{Failure, Loaded, likely_packet, live};
 use crate::Outcome;
+use crate::threads::Threads;
 use crate::vocabulary as say;
 use serde::Serialize;
 use tipstaff_core::analysis::{self, Code};
@@ -39,7 +40,7 @@ impl Report {
 /// [`Failure`] if the machine cannot be looked at.
 pub fn report(machine: &dyn Machine, loaded: &Loaded, live: bool) -> Result<Report, Failure> {
     let likely = |direction| likely_packet(direction, &loaded.plan);
-    let found = analysis::review(&loaded.policy, &loaded.plan, loaded.now, &likely);
+    let found = analysis::review_by(&Threads, &loaded.policy, &loaded.plan, loaded.now, &likely);
     let mut findings: Vec<Finding> = found.into_iter().map(words).collect();
     findings.extend(of_postures(loaded, &findings)?);
     let mut unknown = Vec::new();
@@ -63,7 +64,7 @@ fn of_postures(loaded: &Loaded, found: &[Finding]) -> Result<Vec<Finding>, Failu
         let mut within = loaded.clone();
         within.in_posture(&posture.name)?;
         let likely = |direction| likely_packet(direction, &within.plan);
-        let more = analysis::review(&within.policy, &within.plan, within.now, &likely);
+        let more = analysis::review_by(&Threads, &within.policy, &within.plan, within.now, &likely);
         let its_own = |it: &Finding| {
             it.rule.as_ref().is_none_or(|name| posture.rules.iter().any(|it| it.name == *name))
         };

@@ -28,20 +28,51 @@ impl Hands for OneByOne {
     }
 }
 
+/// Hands of whatever kind.
+pub trait AnyHands {
+    /// Does both, each once.
+    fn do_both(&self, first: &mut (dyn FnMut() + Send), second: &mut (dyn FnMut() + Send));
+}
+
+impl<H: Hands> AnyHands for H {
+    fn do_both(&self, first: &mut (dyn FnMut() + Send), second: &mut (dyn FnMut() + Send)) {
+        self.both(first, second);
+    }
+}
+
+impl Hands for dyn AnyHands + '_ {
+    fn both<A: Send, B: Send>(
+        &self,
+        first: impl FnOnce() -> A + Send,
+        second: impl FnOnce() -> B + Send,
+    ) -> (A, B) {
+        let (mut first, mut second) = (Some(first), Some(second));
+        let (mut one, mut other) = (None, None);
+        self.do_both(&mut || one = first.take().map(|it| it()), &mut || {
+            other = second.take().map(|it| it())
+        });
+        let (Some(one), Some(other)) = (one, other) else { unreachable!("both are done") };
+        (one, other)
+    }
+}
+
 /// Fewer are not worth a hand of their own.
 const WORTH: usize = 500;
+
+/// Fewer places of a list are not, where each takes a while.
+const FEW: usize = 64;
 
 /// The places of a list that are one hand's.
 pub(crate) type Turn = StepBy<Range<usize>>;
 
-/// What `work` makes of so many places of a list: of every other one and of those between, since what stands later in a
+/// What `work` makes of so many places of a list: of every other one, and of those between, since what stands later in a
 /// list often takes longer; or of all, where they are few.
 pub(crate) fn in_turns<R: Send>(
-    hands: &impl Hands,
+    hands: &(impl Hands + ?Sized),
     count: usize,
     work: &(impl Fn(Turn) -> R + Sync),
 ) -> Vec<R> {
-    if count < WORTH {
+    if count < FEW {
         return vec![work((0..count).step_by(1))];
     }
     let (one, other) = hands.both(|| work((0..count).step_by(2)), || work((1..count).step_by(2)));

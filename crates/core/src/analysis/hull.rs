@@ -11,9 +11,11 @@ use crate::space::{
 pub(super) struct Hull {
     source: Ends,
     destination: Ends,
-    ports: ByProtocol<(u16, u16)>,
-    /// Whether it carries ICMP, ICMPv6, and other protocols.
-    carries: [bool; 3],
+    /// The first and the last port of each protocol, so that all are held against others at once.
+    first_ports: ByProtocol<u16>,
+    last_ports: ByProtocol<u16>,
+    /// Whether it carries ICMP, ICMPv6, and other protocols, as bits.
+    carries: u8,
 }
 
 /// Addresses; of IPv6 the network's half, which is enough to tell most apart.
@@ -33,6 +35,10 @@ impl Ends {
     }
 }
 
+fn bits(carries: [bool; 3]) -> u8 {
+    carries.iter().fold(0, |all, it| all << 1 | u8::from(*it))
+}
+
 /// No value at all.
 const NONE: (u16, u16) = (1, 0);
 
@@ -45,11 +51,13 @@ impl Hull {
     /// The hull of a piece.
     pub(super) fn of(piece: &Piece) -> Self {
         let TrafficSet { ports, icmp, icmpv6, others } = &piece.traffic;
+        let ports = ByProtocol::new(|it| ends(&ports[it]).unwrap_or(NONE));
         Self {
             source: Ends::of(&piece.source),
             destination: Ends::of(&piece.destination),
-            ports: ByProtocol::new(|it| ends(&ports[it]).unwrap_or(NONE)),
-            carries: [!icmp.is_empty(), !icmpv6.is_empty(), !others.is_empty()],
+            first_ports: ByProtocol::new(|it| ports[it].0),
+            last_ports: ByProtocol::new(|it| ports[it].1),
+            carries: bits([!icmp.is_empty(), !icmpv6.is_empty(), !others.is_empty()]),
         }
     }
 
@@ -62,32 +70,37 @@ impl Hull {
             Transport::Icmp { .. } => (true, false),
             Transport::Other { .. } => (false, true),
         };
+        let ports = ByProtocol::new(|it| match packet.transport {
+            Transport::Ports { protocol, destination, .. } if protocol == it => {
+                (destination, destination)
+            }
+            _ => NONE,
+        });
         Self {
             source: one(packet.source),
             destination: one(packet.destination),
-            ports: ByProtocol::new(|it| match packet.transport {
-                Transport::Ports { protocol, destination, .. } if protocol == it => {
-                    (destination, destination)
-                }
-                _ => NONE,
-            }),
-            carries: [icmp && family == Family::V4, icmp && family == Family::V6, other],
+            first_ports: ByProtocol::new(|it| ports[it].0),
+            last_ports: ByProtocol::new(|it| ports[it].1),
+            carries: bits([icmp && family == Family::V4, icmp && family == Family::V6, other]),
         }
     }
 
     /// Whether the two meet.
     pub(super) fn meets(&self, other: &Self) -> bool {
         fn meet<T: Ord + Copy>(a: (T, T), b: (T, T)) -> bool {
-            a.0.max(b.0) <= a.1.min(b.1)
+            (a.0.max(b.0) <= a.1) & (a.0.max(b.0) <= b.1)
         }
-        let ports = PortProtocol::ALL.into_iter().any(|it| meet(self.ports[it], other.ports[it]));
-        let traffic = ports || (0..3).any(|at| self.carries[at] && other.carries[at]);
-        let v4 = meet(self.source.v4, other.source.v4)
-            && meet(self.destination.v4, other.destination.v4);
-        traffic
-            && (v4
-                || meet(self.source.v6, other.source.v6)
-                    && meet(self.destination.v6, other.destination.v6))
+        let firsts = self.first_ports.values().zip(other.first_ports.values());
+        let lasts = self.last_ports.values().zip(other.last_ports.values());
+        // Without branches, nearly all of which would be guessed wrong.
+        let ports =
+            firsts.zip(lasts).fold(false, |any, ((a, b), (c, d))| any | (a.max(b) <= c.min(d)));
+        let traffic = ports | (self.carries & other.carries != 0);
+        let v4 =
+            meet(self.source.v4, other.source.v4) & meet(self.destination.v4, other.destination.v4);
+        let v6 =
+            meet(self.source.v6, other.source.v6) & meet(self.destination.v6, other.destination.v6);
+        traffic & (v4 | v6)
     }
 
     /// How much of all senders there is, of both IP versions together: all of one counts as much as all of the other.
@@ -108,12 +121,12 @@ impl Hull {
 
     /// The ports of a protocol, if there are any.
     pub(super) fn ports(&self, protocol: PortProtocol) -> Option<(u64, u64)> {
-        some(self.ports[protocol])
+        some((self.first_ports[protocol], self.last_ports[protocol]))
     }
 
     /// Whether there is any other traffic.
     pub(crate) fn portless(&self) -> bool {
-        self.carries.contains(&true)
+        self.carries != 0
     }
 }
 

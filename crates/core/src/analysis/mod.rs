@@ -28,7 +28,7 @@ pub use expect::{Failing, failing};
 pub use findings::{
     Contact, Facts, Finding, FindingKind, Listener, Mend, ProgramFile, Published, RoutingMark,
     Scope, Subject, Use, explain, kinds, nearly_everybody, odd_interface, reachable, review,
-    review_errors, review_expectations, review_machine,
+    review_by, review_errors, review_expectations, review_machine,
 };
 pub use first::First;
 pub use lines::piece_of;

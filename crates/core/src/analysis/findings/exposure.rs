@@ -6,6 +6,8 @@ use super::super::question::ordinary;
 use super::finder::{Finder, FindingKind, Look};
 use super::finding::{Finding, Mend};
 use super::subjects::Subjects;
+use crate::hands::{Turn, in_turns};
+use crate::plan::Decision;
 use crate::policy::{Code, Severity, Verdict};
 use crate::space::{AddressSet, Direction, Piece, PortProtocol, RangeSet, TrafficSet};
 
@@ -77,33 +79,22 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
         return Vec::new();
     }
     let ordinary = ordinary(subjects.plan, lines.direction);
+    let to_everybody = |decision: &Decision| {
+        let all = &decision.conditions;
+        decision.act.verdict() == Verdict::Allow
+            && all.iter().any(|it| nearly_everybody(&it.source))
+    };
+    let rules: Vec<(usize, &Decision)> =
+        subjects.rules(lines.direction).filter(|it| to_everybody(it.1)).collect();
+    let look = |turn: Turn| turn.map(|at| (at, opened(rules[at], lines, &ordinary))).collect();
+    let mut found: Vec<(usize, Vec<Opened>)> = in_turns(subjects.hands, rules.len(), &look)
+        .into_iter()
+        .flat_map(|it: Vec<_>| it)
+        .collect();
+    found.sort_unstable_by_key(|it| it.0);
     let mut findings = Vec::new();
-    for (at, decision) in subjects.rules(lines.direction) {
-        if decision.act.verdict() != Verdict::Allow {
-            continue;
-        }
-        let mut kinds: Vec<(&str, TrafficSet, Piece)> = Vec::new();
-        for condition in decision.conditions.iter().filter(|it| nearly_everybody(&it.source)) {
-            for (kind, tcp, udp) in PRIVATE {
-                let of = |protocol: PortProtocol, ports: &[(u16, u16)]| {
-                    protocol.traffic(RangeSet::from_ranges(ports.iter().copied()))
-                };
-                let private = of(PortProtocol::Tcp, tcp).union(&of(PortProtocol::Udp, udp));
-                let mut piece = piece_of(condition).intersection(&ordinary);
-                piece.traffic = piece.traffic.intersection(&private);
-                if piece.is_empty() {
-                    continue;
-                }
-                let left = lines.left_to(at, vec![piece], &mut Budget::new(20_000));
-                let open = left.unwrap_or_default();
-                if let Some(open) = open.into_iter().find(|it| nearly_everybody(&it.source)) {
-                    match kinds.iter_mut().find(|it| it.0 == kind) {
-                        Some(known) => known.1 = known.1.union(&open.traffic),
-                        None => kinds.push((kind, open.traffic.clone(), open)),
-                    }
-                }
-            }
-        }
+    for (at, kinds) in found {
+        let decision = rules[at].1;
         let Some((_, _, piece)) = kinds.first() else { continue };
         let witness = piece.example(&(subjects.likely)(lines.direction), lines.direction);
         let words: Vec<String> = kinds.iter().map(|it| format!("{} ({})", it.0, it.1)).collect();
@@ -119,6 +110,37 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
         }));
     }
     findings
+}
+
+/// A kind of traffic that is commonly kept private, and what of it is open.
+type Opened = (&'static str, TrafficSet, Piece);
+
+/// What a rule opens of that to nearly everybody.
+fn opened((at, decision): (usize, &Decision), lines: &Lines<'_>, ordinary: &Piece) -> Vec<Opened> {
+    let mut kinds: Vec<Opened> = Vec::new();
+    for condition in decision.conditions.iter().filter(|it| nearly_everybody(&it.source)) {
+        let ordinary = piece_of(condition).intersection(ordinary);
+        for (kind, tcp, udp) in PRIVATE {
+            let of = |protocol: PortProtocol, ports: &[(u16, u16)]| {
+                protocol.traffic(RangeSet::from_ranges(ports.iter().copied()))
+            };
+            let private = of(PortProtocol::Tcp, tcp).union(&of(PortProtocol::Udp, udp));
+            let traffic = ordinary.traffic.intersection(&private);
+            let piece = Piece { traffic, ..ordinary.clone() };
+            if piece.is_empty() {
+                continue;
+            }
+            let left = lines.left_to(at, vec![piece], &mut Budget::new(20_000));
+            let open = left.unwrap_or_default();
+            if let Some(open) = open.into_iter().find(|it| nearly_everybody(&it.source)) {
+                match kinds.iter_mut().find(|it| it.0 == kind) {
+                    Some(known) => known.1 = known.1.union(&open.traffic),
+                    None => kinds.push((kind, open.traffic.clone(), open)),
+                }
+            }
+        }
+    }
+    kinds
 }
 
 /// Whether a set holds at least half of the addresses of an IP version.

@@ -15,6 +15,7 @@ mod names;
 mod no_listener;
 mod order;
 mod order_kinds;
+mod order_said;
 mod other_program;
 mod program_files;
 mod programs;
@@ -39,4 +40,6 @@ pub use finder::{FindingKind, Scope};
 pub use finding::{Finding, Mend, Subject};
 pub use interfaces::odd_interface;
 pub use shell::reachable;
-pub use table::{explain, kinds, review, review_errors, review_expectations, review_machine};
+pub use table::{
+    explain, kinds, review, review_by, review_errors, review_expectations, review_machine,
+};

@@ -34,8 +34,17 @@ impl<'l, 'p> Rule<'l, 'p> {
         L: Iterator<Item = &'l Line<'p>>,
     {
         let own = lines.of_decision(at);
-        let mut met: Vec<&Line<'_>> = own.iter().flat_map(|line| meeting(&line.piece)).collect();
-        if own.len() > 1 {
+        let mut met: Vec<&Line<'_>> = Vec::new();
+        if let [only] = own {
+            for line in meeting(&only.piece) {
+                met.push(line);
+                // Whatever stands below one that matches all of it has no part in it.
+                if line.decision != at && only.piece.is_within(&line.piece) {
+                    break;
+                }
+            }
+        } else {
+            met.extend(own.iter().flat_map(|line| meeting(&line.piece)));
             met.sort_by_key(|it| std::ptr::from_ref(*it));
             met.dedup_by_key(|it| std::ptr::from_ref(*it));
         }
@@ -98,7 +107,9 @@ impl<'l, 'p> Rule<'l, 'p> {
     /// The decision above that alone matches all that the rule does.
     pub(super) fn taken_by(&self) -> Option<usize> {
         let takes = |line: &Line<'_>| self.own.iter().all(|own| own.piece.is_within(&line.piece));
-        self.above().iter().find(|line| takes(line)).map(|line| line.decision)
+        // Of a single line, what takes it whole is the last that it meets.
+        let first = if self.own.len() == 1 { self.above.saturating_sub(1) } else { 0 };
+        self.above()[first..].iter().find(|line| takes(line)).map(|line| line.decision)
     }
 
     /// A packet that the rule decides.

@@ -1,5 +1,6 @@
 //! What is looked at.
 
+use crate::hands::AnyHands;
 use crate::plan::{Decision, HostPlan, Kind};
 use crate::policy::{Host, Policy, Rule, Time};
 use crate::space::{Direction, Packet};
@@ -15,6 +16,8 @@ pub(super) struct Subjects<'p> {
     pub by_name: HashMap<&'p str, &'p Rule>,
     /// A packet of a direction that witnesses should resemble.
     pub likely: &'p dyn Fn(Direction) -> Packet,
+    /// Who looks.
+    pub hands: &'p dyn AnyHands,
 }
 
 impl<'p> Subjects<'p> {
@@ -24,10 +27,11 @@ impl<'p> Subjects<'p> {
         plan: &'p HostPlan,
         now: Time,
         likely: &'p dyn Fn(Direction) -> Packet,
+        hands: &'p dyn AnyHands,
     ) -> Option<Self> {
         let host = policy.host(&plan.host)?;
         let by_name = host.rules.iter().map(|rule| (rule.name.as_str(), rule)).collect();
-        Some(Self { policy, host, plan, now, by_name, likely })
+        Some(Self { policy, host, plan, now, by_name, likely, hands })
     }
 
     /// The written rules of one direction that are in force, with their places in the chain.

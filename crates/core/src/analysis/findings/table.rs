@@ -11,6 +11,7 @@ use super::{
     other_program, program_files, programs, published, session, shell, timing, unmentioned, unused,
     users, versions, wider_than_used,
 };
+use crate::hands::{AnyHands, OneByOne};
 use crate::plan::HostPlan;
 use crate::policy::{Code, Policy, Severity, Time};
 use crate::space::{Direction, Packet};
@@ -59,7 +60,8 @@ pub fn review_expectations(
     now: Time,
     likely: &dyn Fn(Direction) -> Packet,
 ) -> Vec<Finding> {
-    let Some(subjects) = Subjects::of(policy, plan, now, likely) else { return Vec::new() };
+    let subjects = Subjects::of(policy, plan, now, likely, &OneByOne);
+    let Some(subjects) = subjects else { return Vec::new() };
     let findings = found(&expectations::FINDER, &subjects);
     findings.into_iter().map(|finding| accept(finding, &subjects)).collect()
 }
@@ -73,7 +75,19 @@ pub fn review(
     now: Time,
     likely: &dyn Fn(Direction) -> Packet,
 ) -> Vec<Finding> {
-    let Some(subjects) = Subjects::of(policy, plan, now, likely) else { return Vec::new() };
+    review_by(&OneByOne, policy, plan, now, likely)
+}
+
+/// Likewise, by some hands.
+#[must_use]
+pub fn review_by(
+    hands: &dyn AnyHands,
+    policy: &Policy,
+    plan: &HostPlan,
+    now: Time,
+    likely: &dyn Fn(Direction) -> Packet,
+) -> Vec<Finding> {
+    let Some(subjects) = Subjects::of(policy, plan, now, likely, hands) else { return Vec::new() };
     let mut findings = found_by(&subjects, |_| true);
     keep_what_mends(&mut findings, &subjects, &FINDERS);
     in_order(findings, policy)
@@ -87,7 +101,8 @@ pub fn review_errors(
     now: Time,
     likely: &dyn Fn(Direction) -> Packet,
 ) -> Vec<Finding> {
-    let Some(subjects) = Subjects::of(policy, plan, now, likely) else { return Vec::new() };
+    let subjects = Subjects::of(policy, plan, now, likely, &OneByOne);
+    let Some(subjects) = subjects else { return Vec::new() };
     let grave = |finder: &Finder| finder.kinds.iter().any(|it| it.severity == Severity::Error);
     let mut findings = found_by(&subjects, grave);
     findings.retain(|it| it.severity == Severity::Error);

@@ -34,21 +34,21 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
     } else {
         subjects.plan.addresses.iter().map(|&address| AddressSet::single(address)).collect()
     };
+    let here = match lines.direction {
+        Direction::Inbound => Some(own.union(&heard())),
+        Direction::Outbound => Some(own.union(&unset())),
+        Direction::Forwarded => None,
+    };
     let mut findings = Vec::new();
     for (at, decision) in subjects.rules(lines.direction) {
         let name = &decision.id;
         let rule = lines.of_decision(at);
-        let end = |line: &super::super::lines::Line<'_>| match lines.direction {
-            Direction::Inbound => Some((line.piece.destination.clone(), own.union(&heard()))),
-            Direction::Outbound => Some((line.piece.source.clone(), own.union(&unset()))),
-            Direction::Forwarded => None,
-        };
-        let elsewhere = rule.iter().all(|line| {
-            end(line).is_some_and(|(named, here)| {
-                Family::BOTH.iter().all(|&family| {
-                    let both = named.intersection(&here);
-                    !line.piece.has(family) || !both.has(family)
-                })
+        let elsewhere = here.as_ref().is_some_and(|here| {
+            rule.iter().all(|line| {
+                let inbound = lines.direction == Direction::Inbound;
+                let named = if inbound { &line.piece.destination } else { &line.piece.source };
+                let both = named.intersection(here);
+                Family::BOTH.iter().all(|&family| !line.piece.has(family) || !both.has(family))
             })
         });
         if elsewhere {

@@ -61,9 +61,15 @@ fn taken_by_one(
     let ((at, above), (_, below)) = (of(wide)?, of(narrow)?);
     let allows =
         |own: &[Line<'_>]| own.first().is_some_and(|it| it.of.act == Act::Decide(Verdict::Allow));
-    let left =
-        below.iter().fold(above.iter().map(|it| it.piece.clone()).collect(), |left, line| {
-            without(left, &line.piece)
-        });
-    (allows(above) && allows(below) && !left.is_empty()).then(|| (at, narrow.clone()))
+    if !allows(above) || !allows(below) {
+        return None;
+    }
+    let wider = match below {
+        [only] => !above.iter().all(|it| it.piece.is_within(&only.piece)),
+        below => {
+            let all = above.iter().map(|it| it.piece.clone()).collect();
+            !below.iter().fold(all, |left, line| without(left, &line.piece)).is_empty()
+        }
+    };
+    wider.then(|| (at, narrow.clone()))
 }
