@@ -1,7 +1,6 @@
 //! Who does what can be done at a time: the core computes, and has no threads of its own.
 
-use std::iter::StepBy;
-use std::ops::Range;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Does two things.
 pub trait Hands {
@@ -48,9 +47,14 @@ impl Hands for dyn AnyHands + '_ {
     ) -> (A, B) {
         let (mut first, mut second) = (Some(first), Some(second));
         let (mut one, mut other) = (None, None);
-        self.do_both(&mut || one = first.take().map(|it| it()), &mut || {
-            other = second.take().map(|it| it())
-        });
+        self.do_both(
+            &mut || {
+                one = first.take().map(|it| it());
+            },
+            &mut || {
+                other = second.take().map(|it| it());
+            },
+        );
         let (Some(one), Some(other)) = (one, other) else { unreachable!("both are done") };
         (one, other)
     }
@@ -62,20 +66,32 @@ const WORTH: usize = 500;
 /// Fewer places of a list are not, where each takes a while.
 const FEW: usize = 64;
 
-/// The places of a list that are one hand's.
-pub(crate) type Turn = StepBy<Range<usize>>;
+/// The places of a list that are one hand's: it takes the next whenever it is done with one.
+pub(crate) struct Turn<'n> {
+    next: &'n AtomicUsize,
+    count: usize,
+}
 
-/// What `work` makes of so many places of a list: of every other one, and of those between, since what stands later in a
-/// list often takes longer; or of all, where they are few.
+impl Iterator for Turn<'_> {
+    type Item = usize;
+
+    fn next(&mut self) -> Option<usize> {
+        Some(self.next.fetch_add(1, Ordering::Relaxed)).filter(|it| *it < self.count)
+    }
+}
+
+/// What `work` makes of so many places of a list, each hand's apart: which are whose is not said.
 pub(crate) fn in_turns<R: Send>(
     hands: &(impl Hands + ?Sized),
     count: usize,
-    work: &(impl Fn(Turn) -> R + Sync),
+    work: &(impl Fn(Turn<'_>) -> R + Sync),
 ) -> Vec<R> {
+    let next = AtomicUsize::new(0);
+    let turn = || work(Turn { next: &next, count });
     if count < FEW {
-        return vec![work((0..count).step_by(1))];
+        return vec![turn()];
     }
-    let (one, other) = hands.both(|| work((0..count).step_by(2)), || work((1..count).step_by(2)));
+    let (one, other) = hands.both(turn, turn);
     vec![one, other]
 }
 

@@ -170,7 +170,8 @@ fn compare_lines(
             return Err(Spent);
         }
     }
-    let work = |turn: Turn| turn.map(|at| Ok((at, of_line(at)?))).collect::<Result<Vec<_>, _>>();
+    let work =
+        |turn: Turn<'_>| turn.map(|at| Ok((at, of_line(at)?))).collect::<Result<Vec<_>, _>>();
     let mut taken: Vec<(usize, Vec<Taken<'_, '_>>)> = Vec::with_capacity(changed.len());
     for part in in_turns(hands, changed.len(), &work) {
         taken.extend(part?);

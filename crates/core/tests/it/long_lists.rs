@@ -3,18 +3,21 @@
 use crate::analysis::{given, likely};
 use std::cell::Cell;
 use std::collections::BTreeSet;
-use tipstaff_core::analysis::{Subject, review, share_of};
+use tipstaff_core::analysis::{
+    Change, First, Subject, compare, compare_by, review, review_by, share_of,
+};
 use tipstaff_core::generate::{Generator, HOST_NAME, NOW};
 use tipstaff_core::hands::Hands;
-use tipstaff_core::plan::{Kind, resolve, resolve_by};
-use tipstaff_core::policy::{Code, Source, read_all, read_by};
+use tipstaff_core::plan::{Act, Kind, resolve, resolve_by};
+use tipstaff_core::policy::{Code, Source, Verdict, read_all, read_by};
 use tipstaff_core::space::{Direction, Piece};
 
 #[test]
 fn rules_that_never_decide_are_those_of_which_nothing_is_left() {
     let (mut dead, mut alive) = (0, 0);
-    for seed in 0..3 {
-        let (policy, plan) = given(&Generator::new(seed).grown_policy(700));
+    // The longest is looked at by several rules at a time.
+    for (seed, rules) in [(0, 700), (1, 700), (2, 1_100)] {
+        let (policy, plan) = given(&Generator::new(seed).grown_policy(rules));
         let mut found = BTreeSet::new();
         for finding in review(&policy, &plan, NOW, &likely) {
             match (finding.code, finding.subject) {
@@ -37,6 +40,37 @@ fn rules_that_never_decide_are_those_of_which_nothing_is_left() {
         }
     }
     assert!(dead > 300 && alive > 300, "{dead} dead, {alive} alive");
+}
+
+#[test]
+fn many_hands_find_what_one_does() {
+    let hands = Backwards(Cell::new(0));
+    let text = Generator::new(3).grown_policy(1_300);
+    let (policy, plan) = given(&text);
+    let found = review_by(&hands, &policy, &plan, NOW, &likely);
+    assert!(found.len() > 300 && found == review(&policy, &plan, NOW, &likely));
+    // Every other rule of what it is held against is another one's.
+    let other = given(&Generator::new(4).grown_policy(1_300)).1;
+    let mut mixed = plan.clone();
+    let list = &mut mixed.chains[Direction::Inbound as usize].decisions;
+    for (rule, by) in list.iter_mut().zip(&other.chain(Direction::Inbound).decisions) {
+        if rule.id.kind == Kind::Rule && rule.id.name.ends_with(['1', '3', '5', '7', '9']) {
+            rule.conditions.clone_from(&by.conditions);
+        }
+    }
+    let plans = [&plan, &mixed];
+    let (one, many) =
+        (compare(&plan, &mixed, likely), compare_by(&hands, plans, First::ALL, likely));
+    assert!(one.changes.len() > 500 && one == many);
+    // The first are the same, wherever the others are left out.
+    let closing = |_: Act, after: Act| usize::from(after.verdict() == Verdict::Allow);
+    let few = compare_by(&hands, plans, First { rank: closing, most: 40 }, likely);
+    let mut all = one.changes;
+    all.sort_by_key(|it| closing(it.before.act, it.after.act));
+    assert_eq!(few.changes, all[..40]);
+    let acts = |it: &Change| (it.before.act, it.after.act);
+    assert_eq!(few.others, all[40..].iter().map(acts).collect::<Vec<_>>());
+    assert!(hands.0.get() > 20, "{}", hands.0.get());
 }
 
 /// Two hands of which the second is always done first.

@@ -129,3 +129,30 @@ fn decisions_notice_by_lines_what_they_do_by_diagrams() {
     }
     assert!(noticed > 500, "{noticed}");
 }
+
+#[test]
+fn two_plans_mean_apart_what_they_do_one_after_the_other() {
+    let mut pairs = 0;
+    for (seed, text) in (1..).zip(texts()) {
+        let plan = given(&text).1;
+        let mut dice = Generator::new(seed);
+        let other = edited(&plan, Direction::Inbound, &mut dice);
+        let other = edited(&other, Direction::Outbound, &mut dice);
+        let mut after = Atlas::new();
+        let (old, new) = (after.plan(&plan), after.plan(&other));
+        let mut apart = Atlas::new();
+        let [was, is] = apart.plans(&OneByOne, [&plan, &other]);
+        let one = after.fate_pairs(&old, &new);
+        assert_eq!(one, apart.fate_pairs(&was, &is), "{text}");
+        let (first, second) = (after.differing(&old, &new), apart.differing(&was, &is));
+        for at in 0..first.pairs().count() {
+            let (direction, ..) = first.pairs().nth(at).expect("a pair");
+            let packet = first.packet(at, &likely(direction)).expect("of a pair");
+            assert_eq!(Some(&packet), second.packet(at, &likely(direction)).as_ref(), "{text}");
+            assert_ne!(after.fate(&old, &packet), after.fate(&new, &packet), "{packet:?}\n{text}");
+        }
+        assert!(first.packet(one.len(), &likely(Direction::Inbound)).is_none());
+        pairs += one.len();
+    }
+    assert!(pairs > 100, "{pairs}");
+}

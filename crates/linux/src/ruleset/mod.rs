@@ -92,12 +92,22 @@ pub(crate) fn now() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |it| it.as_secs())
 }
 
-/// How many bytes the kernel is told of `program`.
+/// How much the kernel is told of a program.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Size {
+    /// In bytes.
+    pub bytes: usize,
+    /// How many elements of sets are among it.
+    pub elements: usize,
+}
+
+/// How much the kernel is told of `program`.
 ///
 /// # Errors
 /// As for [`encode`].
-pub fn size(program: &RuleProgram, host: &str) -> Result<usize, LinuxError> {
-    Ok(encode(program, host, 0)?.0.finish()?.bytes.len())
+pub fn size(program: &RuleProgram, host: &str) -> Result<Size, LinuxError> {
+    let told = encode(program, host, 0)?.0.finish()?;
+    Ok(Size { bytes: told.bytes.len(), elements: told.elements })
 }
 
 /// Takes our table out of the kernel; gives `false` if there was none.

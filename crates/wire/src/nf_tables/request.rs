@@ -67,6 +67,7 @@ pub struct Batch {
     out: Writer,
     first: u32,
     sequence: u32,
+    elements: usize,
 }
 
 /// A batch to which nothing is added any more.
@@ -74,6 +75,8 @@ pub struct Batch {
 pub struct BatchOutput {
     /// The bytes to send at once.
     pub bytes: Vec<u8>,
+    /// How many elements are put into sets.
+    pub elements: usize,
     /// The number of the opening message.
     pub first: u32,
     /// The number of the closing message. Kernels since 6.10 acknowledge it when all went well;
@@ -99,7 +102,7 @@ impl Batch {
                 out.be32(BATCH_GENERATION, generation);
             }
         });
-        Self { out, first: sequence, sequence }
+        Self { out, first: sequence, sequence, elements: 0 }
     }
 
     fn add(&mut self, kind: u16, flags: u16, body: impl FnOnce(&mut Writer)) -> u32 {
@@ -145,6 +148,7 @@ impl Batch {
 
     /// Fills a set, in as many messages as it takes; gives the number of the last one.
     pub fn new_elements(&mut self, set: &Set, elements: &[Element]) -> u32 {
+        self.elements += elements.len();
         self.elements(message_kind::NEW_ELEMENTS, CREATE, set, elements)
     }
 
@@ -225,6 +229,11 @@ impl Batch {
         netlink::write(&mut self.out, BATCH_END, REQUEST | ACK, last, |out| {
             write_header(out, 0, message_kind::SUBSYSTEM);
         });
-        Ok(BatchOutput { bytes: self.out.finish()?, first: self.first, last })
+        Ok(BatchOutput {
+            bytes: self.out.finish()?,
+            elements: self.elements,
+            first: self.first,
+            last,
+        })
     }
 }

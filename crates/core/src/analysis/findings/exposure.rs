@@ -86,7 +86,7 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
     };
     let rules: Vec<(usize, &Decision)> =
         subjects.rules(lines.direction).filter(|it| to_everybody(it.1)).collect();
-    let look = |turn: Turn| turn.map(|at| (at, opened(rules[at], lines, &ordinary))).collect();
+    let look = |turn: Turn<'_>| turn.map(|at| (at, opened(rules[at], lines, &ordinary))).collect();
     let mut found: Vec<(usize, Vec<Opened>)> = in_turns(subjects.hands, rules.len(), &look)
         .into_iter()
         .flat_map(|it: Vec<_>| it)

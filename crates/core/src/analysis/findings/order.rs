@@ -63,7 +63,7 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
         let first = lines.list.partition_point(|line| line.decision < some[0].0);
         deciding.add(&lines.list[seen..first]);
         seen = first;
-        let look = |turn: Turn| {
+        let look = |turn: Turn<'_>| {
             turn.map(|at| of_direction.stands(some[at], (&deciding, first))).collect::<Vec<_>>()
         };
         let mut found: Vec<Stands<'_>> =
@@ -84,7 +84,7 @@ fn findings(subjects: &Subjects<'_>, lines: &Lines<'_>) -> Vec<Finding> {
             }
         }
     }
-    let look = |turn: Turn| {
+    let look = |turn: Turn<'_>| {
         turn.flat_map(|at| of_direction.could_go(&undone[at], &taken)).collect::<Vec<_>>()
     };
     findings.extend(in_turns(subjects.hands, undone.len(), &look).into_iter().flatten());

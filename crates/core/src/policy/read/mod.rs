@@ -5,6 +5,7 @@ mod common;
 mod ends;
 mod expect;
 mod fleet;
+mod halves;
 mod host;
 mod label;
 mod logging;
@@ -27,6 +28,7 @@ use super::{Diagnostic, Fleet, Origin, Source};
 use crate::hands::{Hands, OneByOne};
 use crate::space::{AddressSet, TrafficSet};
 use bundle::Bundles;
+use halves::Half;
 use host::host;
 use label::Labels;
 use places::Places;
@@ -65,7 +67,8 @@ pub fn read_all(sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
 /// As for [`read_all`].
 pub fn read_by(hands: &impl Hands, sources: &[Source]) -> Result<Policy, Vec<Diagnostic>> {
     let (of_places, files) = apart(sources);
-    let roots = parsed(&files)?;
+    let halves: Vec<Option<Half>> = files.iter().map(|it| Half::of(&it.text)).collect();
+    let roots = parsed(hands, &files, &halves)?;
     let Some(&(first, _)) = roots.first() else { return Err(vec![no_host()]) };
     let mut reader = Reader::new(first);
     let mut files: Vec<(&Source, Table<'_, '_>)> = Vec::new();
@@ -164,11 +167,13 @@ fn between<'s>(
 /// # Errors
 /// The first mistake of each that is none.
 fn parsed<'s>(
+    hands: &impl Hands,
     files: &[&'s Source],
+    halves: &'s [Option<Half>],
 ) -> Result<Vec<(&'s Source, Spanned<DeTable<'s>>)>, Vec<Diagnostic>> {
     let (mut roots, mut broken) = (Vec::new(), Vec::new());
-    for source in files {
-        match DeTable::parse(source.text.as_ref()) {
+    for (source, half) in files.iter().zip(halves) {
+        match halves::parse(hands, source.text.as_ref(), half.as_ref()) {
             Ok(root) => roots.push((*source, root)),
             Err(error) => broken.push(syntax(source, &error)),
         }
