@@ -1,5 +1,6 @@
 //! A quick look at whether two conditions can have a packet in common.
 
+use crate::plan::Condition;
 use crate::space::{
     AddressSet, ByProtocol, Family, Packet, Piece, Point, PortProtocol, RangeSet, TrafficSet,
     Transport,
@@ -50,11 +51,20 @@ fn ends<T: Point>(set: &RangeSet<T>) -> Option<(T, T)> {
 impl Hull {
     /// The hull of a piece.
     pub(super) fn of(piece: &Piece) -> Self {
-        let TrafficSet { ports, icmp, icmpv6, others } = &piece.traffic;
+        Self::of_ends(&piece.traffic, &piece.source, &piece.destination)
+    }
+
+    /// The hull of the packets that meet a condition.
+    pub(super) fn of_condition(condition: &Condition) -> Self {
+        Self::of_ends(&condition.traffic, &condition.source, &condition.destination)
+    }
+
+    fn of_ends(traffic: &TrafficSet, source: &AddressSet, destination: &AddressSet) -> Self {
+        let TrafficSet { ports, icmp, icmpv6, others } = traffic;
         let ports = ByProtocol::new(|it| ends(&ports[it]).unwrap_or(NONE));
         Self {
-            source: Ends::of(&piece.source),
-            destination: Ends::of(&piece.destination),
+            source: Ends::of(source),
+            destination: Ends::of(destination),
             first_ports: ByProtocol::new(|it| ports[it].0),
             last_ports: ByProtocol::new(|it| ports[it].1),
             carries: bits([!icmp.is_empty(), !icmpv6.is_empty(), !others.is_empty()]),

@@ -71,15 +71,31 @@ pub(super) struct Lines<'p> {
 impl<'p> Lines<'p> {
     /// The conditions of a chain.
     pub(super) fn of(chain: &'p Chain) -> Self {
+        Self::those(chain, |_| true)
+    }
+
+    /// The conditions of a chain that some packet of the pieces may meet: all that matter to them.
+    pub(super) fn about(chain: &'p Chain, pieces: &[Piece]) -> Self {
+        let hulls: Vec<Hull> = pieces.iter().map(Hull::of).collect();
+        Self::those(chain, |hull| hulls.iter().any(|it| it.meets(hull)))
+    }
+
+    fn those(chain: &'p Chain, which: impl Fn(&Hull) -> bool) -> Self {
         let mut list = Vec::new();
         for (at, decision) in chain.decisions.iter().enumerate() {
             if decision.idle.is_some() {
                 continue;
             }
             for condition in &decision.conditions {
-                let piece = piece_of(condition);
-                let hull = Hull::of(&piece);
-                list.push(Line { decision: at, piece, hull, of: decision });
+                let hull = Hull::of_condition(condition);
+                if which(&hull) {
+                    list.push(Line {
+                        decision: at,
+                        piece: piece_of(condition),
+                        hull,
+                        of: decision,
+                    });
+                }
             }
         }
         let hulls = Hulls::of(list.iter().map(|line| &line.hull));

@@ -1,7 +1,7 @@
 //! Who takes which part of a region.
 
 use super::budget::{Budget, Spent};
-use super::lines::{Line, Lines, find};
+use super::lines::{Line, Lines, find, piece_of};
 use crate::plan::{Act, Decision, HostPlan, LOOPBACK, RuleId};
 use crate::policy::Verdict;
 use crate::space::{
@@ -75,7 +75,7 @@ pub fn shares<'p>(
     direction: Direction,
     region: Vec<Piece>,
 ) -> Option<Vec<Share<'p>>> {
-    let lines = Lines::of(plan.chain(direction));
+    let lines = Lines::about(plan.chain(direction), &region);
     let mut found = lines.shares(region, &mut Budget::new(STEPS)).ok()?;
     found.sort_by_key(|(_, line)| line.decision);
     let mut list: Vec<Share<'p>> = Vec::new();
@@ -109,7 +109,7 @@ pub fn admitted<'p>(
     region: &Piece,
     asked: impl Fn(&Decision) -> bool,
 ) -> Admitted<'p> {
-    let lines = Lines::of(plan.chain(direction));
+    let lines = Lines::about(plan.chain(direction), std::slice::from_ref(region));
     let passes = |it: &&Line<'_>| it.of.act.verdict() == Verdict::Allow && asked(it.of);
     let budget = || Budget::new(STEPS);
     // The default takes most of what is not admitted, so it is asked first.
@@ -164,7 +164,8 @@ pub fn share_of(
 ) -> Option<Vec<Piece>> {
     let chain = plan.chain(direction);
     let at = chain.decisions.iter().position(|decision| decision.id == *id)?;
-    let lines = Lines::of(chain);
+    let own: Vec<Piece> = chain.decisions[at].conditions.iter().map(piece_of).collect();
+    let lines = Lines::about(chain, &own);
     let own = own_part(lines.of_decision(at).iter(), region);
     lines.left_to(at, own, &mut Budget::new(STEPS)).ok().map(join)
 }
