@@ -124,7 +124,7 @@ pub fn read_by(hands: &impl Hands, sources: &[Source]) -> Result<Policy, Vec<Dia
         reader.report(no_host());
     }
     let between = between(&mut reader, &names, &hosts, &files);
-    let mut problems = reader.problems;
+    let problems = reader.problems;
     if problems.is_empty() {
         let uses = reader.uses;
         let sources = used(sources, &places);
@@ -139,12 +139,17 @@ pub fn read_by(hands: &impl Hands, sources: &[Source]) -> Result<Policy, Vec<Dia
             uses,
         });
     }
+    Err(in_order(problems, sources))
+}
+
+/// What is wrong, in the order of the texts.
+fn in_order(mut problems: Vec<Diagnostic>, sources: &[Source]) -> Vec<Diagnostic> {
     let file_of = |problem: &Diagnostic| {
         let label = problem.primary.as_ref()?;
         sources.iter().position(|source| source.name == label.origin.file)
     };
     problems.sort_by_key(|problem| (file_of(problem), problem.offset()));
-    Err(problems)
+    problems
 }
 
 /// What the files say of all hosts together.
