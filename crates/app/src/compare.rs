@@ -292,7 +292,7 @@ pub(crate) fn from_kernel(
     }
     let found = found.as_of(policy.now);
     let drifts = program::compare(&policy.program().as_of(policy.now), &found);
-    if before.is_none() && !drifts.iter().any(Drift::is_of_rules) {
+    if !drifts.iter().any(Drift::is_of_rules) {
         // What has the form that it was given means what it was given for.
         let effects = Effects { changes_known: true, ..Effects::default() };
         return FromKernel { effects, decisions: Some(BTreeSet::new()) };
